@@ -1,0 +1,137 @@
+//! The directory (RFC 8555 section 7.1.1) and accounts (section 7.3).
+
+use crate::{AcmeError, Answer, ExternalBinding, Request, Signer};
+use serde::Deserialize;
+use serde_json::json;
+
+/// Where an authority's resources are.
+#[derive(Clone, Debug, PartialEq, Eq, Deserialize)]
+#[serde(rename_all = "camelCase")]
+pub struct Directory {
+    /// For fresh nonces.
+    pub new_nonce: String,
+    /// For accounts.
+    pub new_account: String,
+    /// For orders.
+    pub new_order: String,
+    /// What the authority says of itself.
+    #[serde(default)]
+    pub meta: Meta,
+}
+
+/// What an authority says of itself.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Deserialize)]
+#[serde(rename_all = "camelCase", default)]
+pub struct Meta {
+    /// The address of its terms of service.
+    pub terms_of_service: Option<String>,
+    /// Its web site.
+    pub website: Option<String>,
+    /// The names it goes by in CAA records.
+    pub caa_identities: Vec<String>,
+    /// Whether accounts must be bound to an external account.
+    pub external_account_required: bool,
+}
+
+/// Reads a directory.
+///
+/// # Errors
+/// When the answer is no directory, or one of its addresses does not begin with `https://`.
+pub fn read_directory(answer: &Answer) -> Result<Directory, AcmeError> {
+    let expected = "an ACME directory";
+    let directory: Directory = answer.json(expected)?;
+    for url in [&directory.new_nonce, &directory.new_account, &directory.new_order] {
+        require_https(url, expected)?;
+    }
+    Ok(directory)
+}
+
+/// Refuses an address from outside that would take signed requests over plain HTTP.
+pub(crate) fn require_https(url: &str, expected: &'static str) -> Result<(), AcmeError> {
+    match url::Url::parse(url) {
+        Ok(parsed) if parsed.scheme() == "https" && parsed.has_host() => Ok(()),
+        _ => Err(AcmeError::NotProtocol {
+            expected,
+            found: format!("`{}` does not begin with https://", eskort_core::words::printable(url, 80)),
+        }),
+    }
+}
+
+/// Makes the request for an account; the same key always gets the same one (RFC 8555 section 7.3.1).
+///
+/// # Errors
+/// [`AcmeError::Signing`] only.
+pub fn new_account(
+    signer: &Signer,
+    nonce: &str,
+    directory: &Directory,
+    contact: Option<&str>,
+    binding: Option<&ExternalBinding>,
+) -> Result<Request, AcmeError> {
+    let mut payload = json!({});
+    if directory.meta.terms_of_service.is_some() {
+        payload["termsOfServiceAgreed"] = json!(true);
+    }
+    if let Some(mail) = contact {
+        payload["contact"] = json!([format!("mailto:{mail}")]);
+    }
+    if let Some(binding) = binding {
+        payload["externalAccountBinding"] = signer.bind(binding, &directory.new_account);
+    }
+    signer.post_with_key(&directory.new_account, nonce, &payload)
+}
+
+/// Reads the account's address.
+///
+/// # Errors
+/// A problem, an answer without `Location`, or an account that is not valid any more.
+pub fn read_account(answer: &Answer) -> Result<String, AcmeError> {
+    #[derive(Deserialize)]
+    struct Account {
+        status: String,
+    }
+    let expected = "an account";
+    let account: Account = answer.json(expected)?;
+    if account.status != "valid" {
+        let found = format!("the account is `{}`", eskort_core::words::printable(&account.status, 40));
+        return Err(AcmeError::NotProtocol { expected: "a valid account", found });
+    }
+    let url = answer.location.clone();
+    let url = url.ok_or(AcmeError::NotProtocol { expected, found: "it has no Location".into() })?;
+    require_https(&url, expected)?;
+    Ok(url)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn answer(body: &str) -> Answer {
+        Answer { status: 200, body: body.into(), ..Answer::default() }
+    }
+
+    #[test]
+    fn reads_a_directory_and_refuses_what_is_none() {
+        let good = r#"{"newNonce":"https://ca.example/n","newAccount":"https://ca.example/a","newOrder":"https://ca.example/o","meta":{"termsOfService":"https://ca.example/terms","extra":1},"x":"y"}"#;
+        assert!(read_directory(&answer(good)).unwrap().meta.terms_of_service.is_some());
+        for (body, says) in [
+            ("<html>Welcome to the harbour</html>", "it begins with `<html>Welcome"),
+            ("{}", "missing field `newNonce`"),
+            ("", "status 200 and no text"),
+            (&good.replace("https://ca.example/o", "http://ca.example/o"), "`http://ca.example/o` does not begin"),
+        ] {
+            let said = read_directory(&answer(body)).unwrap_err().to_string();
+            assert!(said.contains(says), "{said}");
+        }
+    }
+
+    #[test]
+    fn an_account_must_be_valid_and_have_an_address() {
+        let mut found = answer(r#"{"status":"valid"}"#);
+        assert!(read_account(&found).unwrap_err().to_string().contains("no Location"));
+        found.location = Some("https://ca.example/account/7".into());
+        assert_eq!(read_account(&found).unwrap(), "https://ca.example/account/7");
+        found.body = br#"{"status":"deactivated"}"#.to_vec();
+        assert!(read_account(&found).unwrap_err().to_string().contains("`deactivated`"));
+    }
+}

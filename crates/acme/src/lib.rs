@@ -1,0 +1,44 @@
+//! ACME (RFC 8555): builds the signed requests, reads the answers, types the problems.
+//!
+//! Per resource there is a pair: one function makes the request, one reads the answer. Nothing here sends anything,
+//! sleeps or knows the time; `eskort-app` does.
+
+mod directory;
+mod jws;
+mod order;
+mod problem;
+mod wire;
+
+pub use directory::{Directory, Meta, new_account, read_account, read_directory};
+pub use jws::{ExternalBinding, Signer};
+pub use order::{
+    Authorization, Challenge, ChallengeKind, Order, OrderStatus, answer_challenge, finalize, new_order, post_as_get,
+    read_authorization, read_certificate, read_order,
+};
+pub use problem::{AtFault, Problem, Rejected};
+pub use wire::{Answer, Method, Request, retry_after};
+
+/// Most bytes that an answer may have: far above what any authority sends, far below what would hurt.
+pub const LARGEST_ANSWER: usize = 1 << 20;
+
+/// What can be wrong with an authority's answer.
+#[derive(Debug, thiserror::Error)]
+pub enum AcmeError {
+    /// The answer is a problem document (RFC 8555 section 6.7).
+    #[error(transparent)]
+    Problem(#[from] Box<Problem>),
+    /// The answer is not what the protocol says.
+    #[error("the authority's answer is not {expected}: {found}")]
+    NotProtocol {
+        /// What should have come.
+        expected: &'static str,
+        /// What came, tamed and cut.
+        found: String,
+    },
+    /// An authorization or order is no longer good.
+    #[error("{}", .0)]
+    Rejected(Rejected),
+    /// Our own key cannot do what ACME asks of it.
+    #[error("the account key cannot sign")]
+    Signing,
+}

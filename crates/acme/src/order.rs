@@ -1,0 +1,257 @@
+//! Orders, authorizations, challenges and certificates (RFC 8555 section 7.4 and 7.5).
+
+use crate::directory::require_https;
+use crate::{AcmeError, Answer, Directory, Problem, Rejected, Request, Signer};
+use eskort_pki::base64url;
+use serde::Deserialize;
+use serde_json::json;
+
+/// How an order stands (RFC 8555 section 7.1.6).
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum OrderStatus {
+    /// Not every name is proved yet.
+    Pending,
+    /// Waits for the CSR.
+    Ready,
+    /// The authority is issuing.
+    Processing,
+    /// The certificate is there.
+    Valid,
+    /// It will come to nothing.
+    Invalid,
+}
+
+/// An order as the authority shows it.
+#[derive(Clone, Debug, PartialEq, Deserialize)]
+pub struct Order {
+    /// How it stands.
+    pub status: OrderStatus,
+    /// One for each name.
+    pub authorizations: Vec<String>,
+    /// Where the CSR goes.
+    pub finalize: String,
+    /// Where the certificate is, once it is.
+    pub certificate: Option<String>,
+    /// Why it came to nothing.
+    pub error: Option<Box<Problem>>,
+}
+
+impl Order {
+    /// Returns the address of the certificate once the order is valid.
+    ///
+    /// # Errors
+    /// [`AcmeError::Rejected`] for an order that came to nothing, [`AcmeError::NotProtocol`] for a valid one without a
+    /// certificate.
+    pub fn certificate_url(&self) -> Result<Option<&str>, AcmeError> {
+        match (self.status, &self.certificate) {
+            (OrderStatus::Invalid, _) => {
+                Err(AcmeError::Rejected(Rejected { name: None, problem: self.error.clone() }))
+            }
+            (OrderStatus::Valid, Some(url)) => Ok(Some(url)),
+            (OrderStatus::Valid, None) => Err(AcmeError::NotProtocol {
+                expected: "a finished order",
+                found: "it is valid and names no certificate".into(),
+            }),
+            _ => Ok(None),
+        }
+    }
+}
+
+/// What has to be proved for one name.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Authorization {
+    /// The name, without `*.`.
+    pub name: String,
+    /// Whether it is for the wildcard under the name.
+    pub wildcard: bool,
+    /// Whether the authority takes it as proved already.
+    pub proved: bool,
+    /// Why it failed, when it did.
+    pub failed: Option<Rejected>,
+    /// What the authority offers to look at.
+    pub challenges: Vec<Challenge>,
+}
+
+/// The kinds of challenge that are understood.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Deserialize)]
+pub enum ChallengeKind {
+    /// A file on the site (RFC 8555 section 8.3).
+    #[serde(rename = "http-01")]
+    Http01,
+    /// Any other.
+    #[serde(other)]
+    Other,
+}
+
+/// One thing an authority offers to look at.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Challenge {
+    /// Its kind.
+    pub kind: ChallengeKind,
+    /// Where it is answered.
+    pub url: String,
+    /// Its token: base64url characters only, so that it is safe as a file name.
+    pub token: String,
+}
+
+/// Makes the request for a new order.
+///
+/// # Errors
+/// [`AcmeError::Signing`] only.
+pub fn new_order(signer: &Signer, nonce: &str, directory: &Directory, names: &[&str]) -> Result<Request, AcmeError> {
+    let identifiers: Vec<_> = names.iter().map(|n| json!({ "type": "dns", "value": n })).collect();
+    signer.post(&directory.new_order, nonce, Some(&json!({ "identifiers": identifiers })))
+}
+
+/// Makes a POST-as-GET (RFC 8555 section 6.3).
+///
+/// # Errors
+/// [`AcmeError::Signing`] only.
+pub fn post_as_get(signer: &Signer, nonce: &str, url: &str) -> Result<Request, AcmeError> {
+    signer.post(url, nonce, None)
+}
+
+/// Makes the request that tells the authority to look (RFC 8555 section 7.5.1).
+///
+/// # Errors
+/// [`AcmeError::Signing`] only.
+pub fn answer_challenge(signer: &Signer, nonce: &str, url: &str) -> Result<Request, AcmeError> {
+    signer.post(url, nonce, Some(&json!({})))
+}
+
+/// Makes the request that sends the CSR.
+///
+/// # Errors
+/// [`AcmeError::Signing`] only.
+pub fn finalize(signer: &Signer, nonce: &str, url: &str, csr_der: &[u8]) -> Result<Request, AcmeError> {
+    signer.post(url, nonce, Some(&json!({ "csr": base64url(csr_der) })))
+}
+
+/// Reads an order.
+///
+/// # Errors
+/// A problem, or an answer that is no order with https addresses.
+pub fn read_order(answer: &Answer) -> Result<Order, AcmeError> {
+    let expected = "an order";
+    let order: Order = answer.json(expected)?;
+    let urls = order.authorizations.iter().chain([&order.finalize]).chain(&order.certificate);
+    urls.into_iter().try_for_each(|url| require_https(url, expected))?;
+    Ok(order)
+}
+
+/// Reads an authorization. Challenges that are not understood are kept as [`ChallengeKind::Other`].
+///
+/// # Errors
+/// A problem, an answer that is no authorization, or a token with characters outside base64url (RFC 8555 section 8.1).
+pub fn read_authorization(answer: &Answer) -> Result<Authorization, AcmeError> {
+    #[derive(Deserialize)]
+    struct Raw {
+        status: String,
+        identifier: Identifier,
+        #[serde(default)]
+        wildcard: bool,
+        challenges: Vec<RawChallenge>,
+    }
+    #[derive(Deserialize)]
+    struct Identifier {
+        value: String,
+    }
+    #[derive(Deserialize)]
+    struct RawChallenge {
+        r#type: ChallengeKind,
+        url: String,
+        #[serde(default)]
+        token: String,
+        error: Option<Box<Problem>>,
+    }
+    let expected = "an authorization";
+    let raw: Raw = answer.json(expected)?;
+    let name = eskort_core::words::printable(&raw.identifier.value, 253);
+    let mut challenges = Vec::new();
+    let mut problem = None;
+    for c in raw.challenges {
+        require_https(&c.url, expected)?;
+        let safe = c.token.len() <= 200 && c.token.bytes().all(|b| b.is_ascii_alphanumeric() || matches!(b, b'-' | b'_'));
+        if !safe || (c.token.is_empty() && c.r#type != ChallengeKind::Other) {
+            let found = format!("a token holds `{}`", eskort_core::words::printable(&c.token, 60));
+            return Err(AcmeError::NotProtocol { expected: "a challenge with a base64url token", found });
+        }
+        problem = problem.or(c.error);
+        challenges.push(Challenge { kind: c.r#type, url: c.url, token: c.token });
+    }
+    let failed = match raw.status.as_str() {
+        "pending" | "valid" => None,
+        _ => Some(Rejected { name: Some(name.clone()), problem }),
+    };
+    Ok(Authorization { name, wildcard: raw.wildcard, proved: raw.status == "valid", failed, challenges })
+}
+
+/// Reads the PEM chain of a certificate answer.
+///
+/// # Errors
+/// A problem, or a body that is not text.
+pub fn read_certificate(answer: &Answer) -> Result<String, AcmeError> {
+    answer.success()?;
+    String::from_utf8(answer.body.clone())
+        .map_err(|_| AcmeError::NotProtocol { expected: "a certificate chain in PEM", found: answer.begins() })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn answer(body: serde_json::Value) -> Answer {
+        Answer { status: 200, body: body.to_string().into_bytes(), ..Answer::default() }
+    }
+
+    #[test]
+    fn reads_orders_and_refuses_plain_http() {
+        let body = json!({"status": "ready", "authorizations": ["https://ca.example/z"], "finalize": "https://ca.example/f"});
+        let order = read_order(&answer(body.clone())).unwrap();
+        assert_eq!((order.status, order.certificate_url().unwrap()), (OrderStatus::Ready, None));
+        let mut plain = body.clone();
+        plain["finalize"] = json!("http://ca.example/f");
+        assert!(read_order(&answer(plain)).is_err());
+        let mut odd = body;
+        odd["status"] = json!("dozing");
+        assert!(read_order(&answer(odd)).unwrap_err().to_string().contains("dozing"));
+    }
+
+    #[test]
+    fn a_finished_order_has_a_certificate_and_a_failed_one_its_reason() {
+        let base = json!({"authorizations": [], "finalize": "https://ca.example/f"});
+        let with = |status: &str, more: serde_json::Value| {
+            let mut body = base.clone();
+            body["status"] = json!(status);
+            body.as_object_mut().unwrap().extend(more.as_object().unwrap().clone());
+            read_order(&answer(body)).unwrap()
+        };
+        assert!(with("valid", json!({})).certificate_url().is_err());
+        let failed = with("invalid", json!({"error": {"type": "urn:ietf:params:acme:error:caa", "detail": "no"}}));
+        assert!(failed.certificate_url().unwrap_err().to_string().contains("caa: no"));
+    }
+
+    #[test]
+    fn a_token_that_would_climb_out_of_its_folder_is_refused() {
+        let body = |token: &str| {
+            json!({"status": "pending", "identifier": {"type": "dns", "value": "lampholm.example"}, "challenges": [
+                {"type": "dns-77", "url": "https://ca.example/c/0"},
+                {"type": "http-01", "url": "https://ca.example/c/1", "token": token}]})
+        };
+        let good = read_authorization(&answer(body("aB-_9"))).unwrap();
+        assert_eq!(good.challenges[1].kind, ChallengeKind::Http01);
+        for token in ["../../etc/passwd", "a/b", "", "a b", "a\u{0}", &"x".repeat(300)] {
+            assert!(read_authorization(&answer(body(token))).is_err(), "{token}");
+        }
+    }
+
+    #[test]
+    fn a_failed_authorization_says_for_which_name() {
+        let body = json!({"status": "invalid", "identifier": {"type": "dns", "value": "lampholm.example"}, "challenges": [
+            {"type": "http-01", "url": "https://ca.example/c/1", "token": "t",
+             "error": {"type": "urn:ietf:params:acme:error:connection", "detail": "refused"}}]});
+        let failed = read_authorization(&answer(body)).unwrap().failed.unwrap();
+        assert_eq!(failed.to_string(), "lampholm.example: connection: refused");
+    }
+}

@@ -1,0 +1,202 @@
+//! Problem documents (RFC 7807, RFC 8555 section 6.7) as typed errors.
+
+use crate::Answer;
+use eskort_core::words::printable;
+use serde::Deserialize;
+use std::fmt;
+
+const ACME_PREFIX: &str = "urn:ietf:params:acme:error:";
+
+/// Who has to do something about a problem.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum AtFault {
+    /// What was asked for: the inventory has to change.
+    Request,
+    /// The site or its DNS: what the authority looked at was not as it should be.
+    Site,
+    /// The account at the authority.
+    Account,
+    /// Too much was asked for lately: waiting helps.
+    Limits,
+    /// The authority itself.
+    Authority,
+}
+
+/// A problem document, tamed: no control characters, bounded lengths.
+#[derive(Clone, Debug, PartialEq, Eq, Deserialize, thiserror::Error)]
+#[serde(from = "Raw")]
+pub struct Problem {
+    /// The type without the ACME prefix: `rateLimited`; the whole URI where it is not one of ACME's.
+    pub kind: String,
+    /// The explanation for people.
+    pub detail: String,
+    /// The HTTP status, 0 when it stands inside another document.
+    pub status: u16,
+    /// The `Retry-After` that came with it, as sent.
+    pub retry_after: Option<String>,
+    /// The name it is about, when it says so.
+    pub name: Option<String>,
+    /// Its parts, one for each name concerned.
+    pub parts: Vec<Problem>,
+}
+
+#[derive(Deserialize)]
+struct Raw {
+    #[serde(default)]
+    r#type: String,
+    #[serde(default)]
+    detail: String,
+    #[serde(default)]
+    identifier: Option<RawIdentifier>,
+    #[serde(default)]
+    subproblems: Vec<Raw>,
+}
+
+#[derive(Deserialize)]
+struct RawIdentifier {
+    value: String,
+}
+
+impl From<Raw> for Problem {
+    fn from(raw: Raw) -> Self {
+        let kind = raw.r#type.strip_prefix(ACME_PREFIX).unwrap_or(&raw.r#type);
+        Problem {
+            kind: if kind.is_empty() { "about:blank".into() } else { printable(kind, 80) },
+            detail: printable(&raw.detail, 600),
+            status: 0,
+            retry_after: None,
+            name: raw.identifier.map(|i| printable(&i.value, 253)),
+            // One level: RFC 8555 section 6.7.1 forbids parts of parts.
+            parts: raw.subproblems.into_iter().take(100).map(|r| Problem { parts: Vec::new(), ..r.into() }).collect(),
+        }
+    }
+}
+
+impl Problem {
+    /// Reads the problem of an answer that is no success.
+    pub(crate) fn read(answer: &Answer) -> Problem {
+        let read = serde_json::from_slice::<Problem>(&answer.body).ok().filter(|p| p.kind != "about:blank" || !p.detail.is_empty());
+        let problem = read.unwrap_or_else(|| Problem {
+            kind: format!("HTTP {}", answer.status),
+            detail: answer.begins(),
+            status: 0,
+            retry_after: None,
+            name: None,
+            parts: Vec::new(),
+        });
+        Problem { status: answer.status, retry_after: answer.retry_after.clone(), ..problem }
+    }
+
+    /// Returns who has to do something about it (RFC 8555 section 6.7 lists the kinds).
+    pub fn at_fault(&self) -> AtFault {
+        match self.kind.as_str() {
+            "rateLimited" => AtFault::Limits,
+            "connection" | "dns" | "incorrectResponse" | "tls" | "unauthorized" | "caa" => AtFault::Site,
+            "accountDoesNotExist" | "externalAccountRequired" | "userActionRequired" | "invalidContact"
+            | "unsupportedContact" => AtFault::Account,
+            "serverInternal" => AtFault::Authority,
+            "rejectedIdentifier" | "unsupportedIdentifier" | "badCSR" | "badPublicKey" | "malformed"
+            | "orderNotReady" | "badSignatureAlgorithm" => AtFault::Request,
+            // A compound says only that its parts matter; they agree more often than not.
+            "compound" => self.parts.first().map_or(AtFault::Authority, Problem::at_fault),
+            _ if self.status >= 500 => AtFault::Authority,
+            _ if self.status == 429 => AtFault::Limits,
+            _ => AtFault::Request,
+        }
+    }
+
+    /// Returns whether the same request may well succeed later, with nothing changed here.
+    pub fn may_pass(&self) -> bool {
+        matches!(self.at_fault(), AtFault::Authority | AtFault::Limits)
+    }
+
+    /// Returns whether only the nonce was refused (RFC 8555 section 6.5).
+    pub fn is_bad_nonce(&self) -> bool {
+        self.kind == "badNonce"
+    }
+}
+
+impl fmt::Display for Problem {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self.detail.as_str() {
+            "" => f.write_str(&self.kind)?,
+            detail => write!(f, "{}: {detail}", self.kind)?,
+        }
+        self.parts.iter().try_for_each(|part| match &part.name {
+            Some(name) => write!(f, "\n{name}: {part}"),
+            None => write!(f, "\n{part}"),
+        })
+    }
+}
+
+/// An authorization or an order that came to nothing.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Rejected {
+    /// The name, when it is about one.
+    pub name: Option<String>,
+    /// Why, when the authority says.
+    pub problem: Option<Box<Problem>>,
+}
+
+impl fmt::Display for Rejected {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        if let Some(name) = &self.name {
+            write!(f, "{name}: ")?;
+        }
+        match &self.problem {
+            Some(problem) => problem.fmt(f),
+            None => f.write_str("the authority gives no reason"),
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn problem(status: u16, body: &str) -> Problem {
+        Problem::read(&Answer { status, body: body.into(), ..Answer::default() })
+    }
+
+    fn kind(kind: &str) -> Problem {
+        problem(403, &format!(r#"{{"type":"{ACME_PREFIX}{kind}","detail":"d"}}"#))
+    }
+
+    #[test]
+    fn says_whose_fault_it_is_and_whether_waiting_helps() {
+        for (word, fault, passes) in [
+            ("rateLimited", AtFault::Limits, true),
+            ("serverInternal", AtFault::Authority, true),
+            ("dns", AtFault::Site, false),
+            ("caa", AtFault::Site, false),
+            ("externalAccountRequired", AtFault::Account, false),
+            ("rejectedIdentifier", AtFault::Request, false),
+            ("somethingNew", AtFault::Request, false),
+        ] {
+            assert_eq!((kind(word).at_fault(), kind(word).may_pass()), (fault, passes), "{word}");
+        }
+        assert_eq!(problem(502, "<html>").at_fault(), AtFault::Authority);
+        assert_eq!(problem(429, "").at_fault(), AtFault::Limits);
+    }
+
+    #[test]
+    fn parts_are_listed_and_decide_for_a_compound() {
+        let body = r#"{"type":"urn:ietf:params:acme:error:compound","detail":"two failed","subproblems":[
+            {"type":"urn:ietf:params:acme:error:dns","detail":"no such name","identifier":{"type":"dns","value":"a.example"}},
+            {"type":"urn:ietf:params:acme:error:caa","detail":"not allowed","identifier":{"type":"dns","value":"b.example"}}]}"#;
+        let found = problem(403, body);
+        assert_eq!(found.at_fault(), AtFault::Site);
+        assert_eq!(
+            found.to_string(),
+            "compound: two failed\na.example: dns: no such name\nb.example: caa: not allowed"
+        );
+    }
+
+    #[test]
+    fn hostile_text_is_tamed_and_nonsense_still_says_something() {
+        let found = problem(400, "{\"type\":\"x\",\"detail\":\"\\u001b[2Jgone\"}");
+        assert_eq!(found.to_string(), "x: [2Jgone");
+        assert_eq!(problem(503, "").to_string(), "HTTP 503: status 503 and no text");
+        assert_eq!(problem(500, "{}").kind, "HTTP 500");
+    }
+}

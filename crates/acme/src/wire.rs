@@ -1,0 +1,104 @@
+//! Requests and answers as plain values.
+
+use crate::{AcmeError, Problem};
+use eskort_core::words::printable;
+use jiff::{SignedDuration, Timestamp};
+use serde::de::DeserializeOwned;
+
+/// The method of a request.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Method {
+    /// Only for the directory.
+    Get,
+    /// Only for a new nonce.
+    Head,
+    /// Everything else (RFC 8555 section 6.2).
+    Post,
+}
+
+/// A request ready to send. A body is always `application/jose+json`.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Request {
+    /// The method.
+    pub method: Method,
+    /// The whole address.
+    pub url: String,
+    /// The signed body.
+    pub body: Option<Vec<u8>>,
+}
+
+/// An answer, with the headers that the protocol uses.
+#[derive(Clone, Debug, Default)]
+pub struct Answer {
+    /// The HTTP status.
+    pub status: u16,
+    /// `Content-Type`, empty when absent.
+    pub content_type: String,
+    /// `Location`.
+    pub location: Option<String>,
+    /// `Retry-After`, as sent.
+    pub retry_after: Option<String>,
+    /// `Replay-Nonce`.
+    pub nonce: Option<String>,
+    /// Targets of `Link` headers with `rel="alternate"`.
+    pub alternates: Vec<String>,
+    /// The body.
+    pub body: Vec<u8>,
+}
+
+impl Answer {
+    /// Returns the answer when its status says success.
+    ///
+    /// # Errors
+    /// The problem document otherwise; one is made up from the status where the body holds none.
+    pub fn success(&self) -> Result<&Self, AcmeError> {
+        if (200..300).contains(&self.status) { Ok(self) } else { Err(Box::new(Problem::read(self)).into()) }
+    }
+
+    pub(crate) fn json<T: DeserializeOwned>(&self, expected: &'static str) -> Result<T, AcmeError> {
+        self.success()?;
+        serde_json::from_slice(&self.body)
+            .map_err(|error| AcmeError::NotProtocol { expected, found: format!("{error}; {}", self.begins()) })
+    }
+
+    /// Returns the tamed beginning of the body, for messages.
+    pub(crate) fn begins(&self) -> String {
+        match &self.body[..] {
+            [] => format!("status {} and no text", self.status),
+            body => {
+                let text = String::from_utf8_lossy(&body[..body.len().min(200)]);
+                format!("status {}, it begins with `{}`", self.status, printable(text.trim(), 60))
+            }
+        }
+    }
+}
+
+/// Reads `Retry-After` (RFC 9110 section 10.2.3): seconds, or a date, relative to `now`. Negative waits become zero.
+pub fn retry_after(value: &str, now: Timestamp) -> Option<SignedDuration> {
+    let value = value.trim();
+    if let Ok(seconds) = value.parse::<u32>() {
+        return Some(SignedDuration::from_secs(i64::from(seconds)));
+    }
+    let date = jiff::fmt::rfc2822::parse(value).ok()?.timestamp();
+    Some(date.duration_since(now).max(SignedDuration::ZERO))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn retry_after_comes_as_seconds_or_date() {
+        let now: Timestamp = "2026-03-02T10:00:00Z".parse().unwrap();
+        for (value, seconds) in [
+            ("7", Some(7)),
+            (" 0 ", Some(0)),
+            ("Mon, 02 Mar 2026 10:01:00 GMT", Some(60)),
+            ("Mon, 02 Mar 2026 09:01:00 GMT", Some(0)),
+            ("soon", None),
+            ("-4", None),
+        ] {
+            assert_eq!(retry_after(value, now).map(|d| d.as_secs()), seconds, "{value}");
+        }
+    }
+}

@@ -1,0 +1,254 @@
+//! The inventory, `eskort.toml`: what should be.
+
+mod mistake;
+mod read;
+mod section;
+#[cfg(test)]
+mod tests;
+
+pub use mistake::{Mistake, Mistakes};
+pub use read::{SECTIONS, read_inventory};
+
+use crate::names::DnsName;
+use crate::pki::KeyKind;
+use std::collections::BTreeMap;
+use std::fmt;
+use std::net::{IpAddr, SocketAddr};
+use std::path::PathBuf;
+use std::str::FromStr;
+use std::time::Duration;
+
+/// Everything that should be. Paths are as written; the reader of the file makes them absolute.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct Inventory {
+    /// Mail address that authorities may write to.
+    pub contact: Option<String>,
+    /// Where the program keeps what it keeps.
+    pub state: Option<PathBuf>,
+    /// Authorities by name.
+    pub authorities: BTreeMap<String, Authority>,
+    /// Ways to prove control, by name.
+    pub proofs: BTreeMap<String, Proof>,
+    /// Servers by name.
+    pub servers: BTreeMap<String, Server>,
+    /// Certificates by name.
+    pub certificates: BTreeMap<String, CertificateEntry>,
+}
+
+/// A certificate authority that speaks ACME.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Authority {
+    /// The address of its directory (RFC 8555 section 7.1.1).
+    pub directory: String,
+    /// Whether its terms of service are agreed to.
+    pub accept_terms: bool,
+    /// Mail address for this authority; `None` for the inventory's own.
+    pub contact: Option<String>,
+    /// PEM file with the roots that the authority's own TLS is checked against; `None` for the system's.
+    pub api_roots: Option<PathBuf>,
+    /// PEM file with the roots that visitors of the sites have, beside the system's: for private authorities.
+    pub visitor_roots: Option<PathBuf>,
+    /// The top issuer to prefer where the authority offers several chains.
+    pub top_issuer: Option<String>,
+    /// External account binding (RFC 8555 section 7.3.4).
+    pub external_account: Option<ExternalAccount>,
+}
+
+/// What an authority gave out of band to bind the ACME account to an account there.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct ExternalAccount {
+    /// The key's identifier.
+    pub key_id: String,
+    /// File with the MAC key in base64url.
+    pub key_file: PathBuf,
+}
+
+/// A way to prove control of a name.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Proof {
+    /// A file in the folder that the site is served from.
+    HttpFolder {
+        /// The site's document root.
+        folder: PathBuf,
+        /// Where the self-check connects to.
+        check_address: Option<CheckAddress>,
+    },
+    /// A listener of our own while the authority looks.
+    HttpListener {
+        /// The address to listen on.
+        listen: SocketAddr,
+        /// Where the self-check connects to.
+        check_address: Option<CheckAddress>,
+    },
+}
+
+impl Proof {
+    /// Returns where the self-check connects to, when the inventory says so.
+    pub fn check_address(&self) -> Option<CheckAddress> {
+        match self {
+            Proof::HttpFolder { check_address, .. } | Proof::HttpListener { check_address, .. } => *check_address,
+        }
+    }
+
+    /// Returns the word for the kind of proof.
+    pub fn kind(&self) -> &'static str {
+        match self {
+            Proof::HttpFolder { .. } => "http-folder",
+            Proof::HttpListener { .. } => "http-listener",
+        }
+    }
+}
+
+/// An address to connect to instead of what a name resolves to.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct CheckAddress {
+    /// The IP address.
+    pub ip: IpAddr,
+    /// The port; `None` for the usual one.
+    pub port: Option<u16>,
+}
+
+impl CheckAddress {
+    /// Returns the socket address, with `usual` where no port was given.
+    pub fn socket(&self, usual: u16) -> SocketAddr {
+        SocketAddr::new(self.ip, self.port.unwrap_or(usual))
+    }
+}
+
+impl FromStr for CheckAddress {
+    type Err = std::net::AddrParseError;
+
+    fn from_str(text: &str) -> Result<Self, Self::Err> {
+        if let Ok(socket) = text.parse::<SocketAddr>() {
+            return Ok(CheckAddress { ip: socket.ip(), port: Some(socket.port()) });
+        }
+        Ok(CheckAddress { ip: text.parse()?, port: None })
+    }
+}
+
+impl fmt::Display for CheckAddress {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self.port {
+            Some(port) => write!(f, "{}", SocketAddr::new(self.ip, port)),
+            None => write!(f, "{}", self.ip),
+        }
+    }
+}
+
+/// Software that serves a certificate.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Server {
+    /// What kind, and what that kind needs.
+    pub kind: ServerKind,
+    /// Where the look at the live endpoint connects to; `None` for what the names resolve to.
+    pub check_address: Option<CheckAddress>,
+    /// How long a reload may take until the new certificate is served.
+    pub settle: Duration,
+}
+
+/// The kinds of server.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum ServerKind {
+    /// nginx: its configuration is read and changed.
+    Nginx {
+        /// The main configuration file.
+        config: PathBuf,
+        /// The port for TLS listeners that are added.
+        tls_port: u16,
+        /// The command that tests the configuration.
+        test: Vec<String>,
+        /// The command that makes it read the configuration again.
+        reload: Vec<String>,
+    },
+    /// Files put where a program wants them, and a command.
+    Files {
+        /// What goes where.
+        copies: Vec<FileCopy>,
+        /// The command to run after a change; empty for none.
+        run: Vec<String>,
+    },
+}
+
+/// One file to put in place.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct FileCopy {
+    /// What goes there.
+    pub part: Part,
+    /// Where.
+    pub to: PathBuf,
+    /// The owner's user name; `None` leaves it.
+    pub owner: Option<String>,
+    /// The group's name; `None` leaves it.
+    pub group: Option<String>,
+    /// The permission bits.
+    pub mode: u32,
+}
+
+/// A part of a generation.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Part {
+    /// Leaf and intermediates.
+    Bundle,
+    /// The leaf alone.
+    Certificate,
+    /// The intermediates alone.
+    Intermediates,
+    /// The private key.
+    Key,
+}
+
+impl Part {
+    /// All parts.
+    pub const ALL: [Part; 4] = [Part::Bundle, Part::Certificate, Part::Intermediates, Part::Key];
+
+    /// Returns the inventory's word.
+    pub fn word(self) -> &'static str {
+        match self {
+            Part::Bundle => "bundle",
+            Part::Certificate => "certificate",
+            Part::Intermediates => "intermediates",
+            Part::Key => "key",
+        }
+    }
+
+    /// Returns the file's name in a generation's folder.
+    pub fn file_name(self) -> &'static str {
+        match self {
+            Part::Bundle => "bundle.pem",
+            Part::Certificate => "certificate.pem",
+            Part::Intermediates => "intermediates.pem",
+            Part::Key => "key.pem",
+        }
+    }
+
+    /// Returns the permission bits it gets unless the inventory says otherwise.
+    pub fn usual_mode(self) -> u32 {
+        if self == Part::Key { 0o600 } else { 0o644 }
+    }
+}
+
+/// A certificate that should be.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct CertificateEntry {
+    /// The names on it.
+    pub names: Vec<DnsName>,
+    /// The authority's name.
+    pub authority: String,
+    /// The proof's name.
+    pub proof: String,
+    /// The kind of key.
+    pub key: KeyKind,
+    /// Whether renewals use the same key again.
+    pub keep_key: bool,
+    /// Where it goes.
+    pub install: Vec<Install>,
+}
+
+/// One server that a certificate goes to.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Install {
+    /// The server's name.
+    pub server: String,
+    /// Whether http is redirected to https.
+    pub redirect: bool,
+}

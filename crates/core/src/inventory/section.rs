@@ -1,0 +1,192 @@
+//! One table of the inventory while it is read: takes values out by key and notes every mistake with its place.
+
+use super::mistake::Mistake;
+use std::cell::RefCell;
+use std::ops::Range;
+use std::path::PathBuf;
+use toml::Spanned;
+use toml::de::{DeTable, DeValue};
+
+/// The source text and the mistakes found in it so far.
+pub(super) struct Notes<'a> {
+    source: &'a str,
+    found: RefCell<Vec<(usize, Mistake)>>,
+}
+
+impl<'a> Notes<'a> {
+    pub(super) fn new(source: &'a str) -> Self {
+        Notes { source, found: RefCell::default() }
+    }
+
+    pub(super) fn add(&self, span: Range<usize>, what: impl Into<String>, advice: Option<String>) {
+        let mistake = Mistake::at(self.source, span.clone(), what.into(), advice);
+        self.found.borrow_mut().push((span.start, mistake));
+    }
+
+    pub(super) fn into_mistakes(self) -> Vec<Mistake> {
+        let mut found = self.found.into_inner();
+        found.sort_by_key(|(at, _)| *at);
+        found.into_iter().map(|(_, mistake)| mistake).collect()
+    }
+}
+
+/// A text value and where it stands.
+#[derive(Clone)]
+pub(super) struct Text<'a> {
+    pub(super) value: &'a str,
+    pub(super) span: Range<usize>,
+}
+
+/// A table, its place, its title for messages, and where mistakes go.
+#[derive(Clone, Copy)]
+pub(super) struct Section<'a> {
+    table: &'a DeTable<'a>,
+    start: usize,
+    end: usize,
+    title: &'a str,
+    known: &'a [&'a str],
+    notes: &'a Notes<'a>,
+}
+
+impl<'a> Section<'a> {
+    /// Opens a table; keys that are not `known` are noted, with the nearest known one.
+    pub(super) fn open(
+        table: &'a DeTable<'a>,
+        span: Range<usize>,
+        title: &'a str,
+        known: &'a [&'a str],
+        notes: &'a Notes<'a>,
+    ) -> Self {
+        for (key, _) in table.iter() {
+            let word: &str = key.get_ref();
+            if !known.contains(&word) {
+                let advice = nearest(word, known).unwrap_or_else(|| format!("known here: {}", known.join(", ")));
+                notes.add(key.span(), format!("unknown key `{word}` in {title}"), Some(advice));
+            }
+        }
+        Section { table, start: span.start, end: span.end, title, known, notes }
+    }
+
+    /// Returns where the section's head stands.
+    pub(super) fn span(&self) -> Range<usize> {
+        self.start..self.end
+    }
+
+    pub(super) fn get(&self, key: &str) -> Option<&'a Spanned<DeValue<'a>>> {
+        self.table.iter().find(|(k, _)| k.get_ref() == key).map(|(_, v)| v)
+    }
+
+    fn wrong(&self, value: &Spanned<DeValue<'a>>, key: &str, wants: &str) {
+        let is = value.get_ref().type_str();
+        self.notes.add(value.span(), format!("`{key}` in {} wants {wants}, this is a {is}", self.title), None);
+    }
+
+    /// Notes that a key is missing that must be there, unless it is there misspelled, which is noted already.
+    pub(super) fn missing(&self, key: &str, example: &str) {
+        let unknown = self.table.iter().map(|(k, _)| &**k.get_ref()).filter(|k| !self.known.contains(k));
+        if unknown.into_iter().any(|k| nearest(k, &[key]).is_some()) {
+            return;
+        }
+        self.notes.add(self.span(), format!("{} has no `{key}`", self.title), Some(format!("add a line: {example}")));
+    }
+
+    pub(super) fn text(&self, key: &str) -> Option<Text<'a>> {
+        let value = self.get(key)?;
+        match value.get_ref().as_str() {
+            Some(text) => Some(Text { value: text, span: value.span() }),
+            None => {
+                self.wrong(value, key, "a text in quotes");
+                None
+            }
+        }
+    }
+
+    pub(super) fn path(&self, key: &str) -> Option<PathBuf> {
+        self.text(key).map(|t| PathBuf::from(t.value))
+    }
+
+    pub(super) fn flag(&self, key: &str) -> bool {
+        let Some(value) = self.get(key) else { return false };
+        value.get_ref().as_bool().unwrap_or_else(|| {
+            self.wrong(value, key, "true or false");
+            false
+        })
+    }
+
+    pub(super) fn port(&self, key: &str, usual: u16) -> u16 {
+        let Some(value) = self.get(key) else { return usual };
+        let port = value.get_ref().as_integer().and_then(|i| i.as_str().parse().ok()).filter(|p| *p > 0);
+        port.unwrap_or_else(|| {
+            self.notes.add(value.span(), format!("`{key}` in {} wants a port from 1 to 65535", self.title), None);
+            usual
+        })
+    }
+
+    /// Returns the texts of a list; `None` when the key is absent or wrong.
+    pub(super) fn texts(&self, key: &str) -> Option<Vec<Text<'a>>> {
+        let value = self.get(key)?;
+        let Some(items) = value.get_ref().as_array() else {
+            self.wrong(value, key, "a list in square brackets");
+            return None;
+        };
+        let text = |item: &'a Spanned<DeValue<'a>>| match item.get_ref().as_str() {
+            Some(text) => Some(Text { value: text, span: item.span() }),
+            None => {
+                self.wrong(item, key, "a list of texts in quotes");
+                None
+            }
+        };
+        Some(items.iter().filter_map(text).collect())
+    }
+
+    /// Returns the words of a command; `usual` when the key is absent.
+    pub(super) fn command(&self, key: &str, usual: &[&str]) -> Vec<String> {
+        match self.texts(key) {
+            Some(words) => words.iter().map(|w| w.value.to_owned()).collect(),
+            None => usual.iter().map(|w| (*w).to_owned()).collect(),
+        }
+    }
+
+    /// Returns the tables of a list of inline tables.
+    pub(super) fn tables(&self, key: &str) -> Vec<(&'a DeTable<'a>, Range<usize>)> {
+        let Some(value) = self.get(key) else { return Vec::new() };
+        let Some(items) = value.get_ref().as_array() else {
+            self.wrong(value, key, "a list of tables, [{ … }]");
+            return Vec::new();
+        };
+        let table = |item: &'a Spanned<DeValue<'a>>| match item.get_ref().as_table() {
+            Some(table) => Some((table, item.span())),
+            None => {
+                self.wrong(item, key, "a list of tables, [{ … }]");
+                None
+            }
+        };
+        items.iter().filter_map(table).collect()
+    }
+
+    /// Reads a text with `parse`; what it refuses is noted as a mistake with its word for what is wanted.
+    pub(super) fn parsed<T>(&self, key: &str, wants: &str, parse: impl Fn(&str) -> Option<T>) -> Option<T> {
+        let text = self.text(key)?;
+        let value = parse(text.value);
+        if value.is_none() {
+            let what = format!("`{key}` in {} wants {wants}, this is `{}`", self.title, text.value);
+            self.notes.add(text.span, what, None);
+        }
+        value
+    }
+
+    /// Notes a mistake at a place of this section.
+    pub(super) fn note(&self, span: Range<usize>, what: impl Into<String>, advice: Option<String>) {
+        self.notes.add(span, what, advice);
+    }
+}
+
+/// Returns "did you mean `x`?" for the known word that is near enough.
+pub(super) fn nearest(word: &str, known: &[&str]) -> Option<String> {
+    known
+        .iter()
+        .map(|k| (strsim::damerau_levenshtein(word, k), k))
+        .min()
+        .filter(|(distance, k)| *distance <= 1 + k.len() / 4)
+        .map(|(_, k)| format!("did you mean `{k}`?"))
+}

@@ -1,0 +1,552 @@
+//! The journey: one attempt to take a certificate through its six stages.
+//!
+//! [`Stage`] is saved whole after each step. [`Stage::next`] says the one thing to do, [`Stage::apply`] takes in what came
+//! of it; both are pure and total. Every action may be run twice: whoever carries it out looks first at how things are.
+
+use crate::names::DnsName;
+use jiff::{SignedDuration, Timestamp};
+use serde::{Deserialize, Serialize};
+use std::fmt;
+
+/// The version of the saved form of [`Stage`]. Readers take any older one, and refuse a newer one.
+pub const STAGE_VERSION: u32 = 1;
+
+/// One of the six stages that people see, whichever way the authority works.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Milestone {
+    /// Key and request exist.
+    Prepared,
+    /// The authority knows.
+    Ordered,
+    /// Control of every name is shown.
+    Proved,
+    /// The chain is received, matched and stored.
+    Issued,
+    /// It is on every server named.
+    Installed,
+    /// It was seen live from outside.
+    Confirmed,
+}
+
+impl Milestone {
+    /// All six in order.
+    pub const ALL: [Milestone; 6] = [
+        Milestone::Prepared,
+        Milestone::Ordered,
+        Milestone::Proved,
+        Milestone::Issued,
+        Milestone::Installed,
+        Milestone::Confirmed,
+    ];
+
+    /// Returns the stage's word.
+    pub fn word(self) -> &'static str {
+        match self {
+            Milestone::Prepared => "prepared",
+            Milestone::Ordered => "ordered",
+            Milestone::Proved => "proved",
+            Milestone::Issued => "issued",
+            Milestone::Installed => "installed",
+            Milestone::Confirmed => "confirmed",
+        }
+    }
+}
+
+impl fmt::Display for Milestone {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(self.word())
+    }
+}
+
+/// The addresses that an order has at its authority.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct OrderRef {
+    /// The order itself.
+    pub url: String,
+    /// Where its CSR goes.
+    pub finalize: String,
+    /// One authorization for each name.
+    pub authorizations: Vec<String>,
+}
+
+/// What has to be published for one name, and where the authority is told that it is.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct ProofTask {
+    /// The name to prove.
+    pub name: DnsName,
+    /// The challenge's address at the authority.
+    pub challenge: String,
+    /// The challenge's token, checked to be base64url (RFC 8555 section 8.1).
+    pub token: String,
+    /// The text to publish: token, a dot, the account key's thumbprint.
+    pub key_authorization: String,
+}
+
+/// Where a journey stands. Every variant holds all that a restart needs to go on.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(tag = "stage", rename_all = "kebab-case")]
+pub enum Stage {
+    /// Nothing done yet.
+    Opened,
+    /// Key and CSR are stored.
+    Prepared,
+    /// The authority has the order.
+    Ordered {
+        /// The order.
+        order: OrderRef,
+    },
+    /// It is known what to publish for which name.
+    Challenged {
+        /// The order.
+        order: OrderRef,
+        /// What is to be published; names that the authority takes as proved already are not in it.
+        tasks: Vec<ProofTask>,
+    },
+    /// All is published.
+    Published {
+        /// The order.
+        order: OrderRef,
+        /// What was published.
+        tasks: Vec<ProofTask>,
+    },
+    /// All was seen from here, as the authority would.
+    Seen {
+        /// The order.
+        order: OrderRef,
+        /// What was seen.
+        tasks: Vec<ProofTask>,
+    },
+    /// The authority was told, and is looking.
+    AwaitingProof {
+        /// The order.
+        order: OrderRef,
+        /// What must stay published meanwhile.
+        tasks: Vec<ProofTask>,
+        /// How often the order was asked for, and when next.
+        poll: Poll,
+    },
+    /// Control of every name is shown.
+    Proved {
+        /// The order.
+        order: OrderRef,
+    },
+    /// The authority has the CSR and is issuing.
+    AwaitingCertificate {
+        /// The order.
+        order: OrderRef,
+        /// How often the order was asked for, and when next.
+        poll: Poll,
+    },
+    /// The certificate can be fetched.
+    Ready {
+        /// Its address.
+        certificate: String,
+    },
+    /// The chain is received, matched to the key and stored.
+    Issued,
+    /// It is on every server named.
+    Installed,
+    /// It was seen live. The end.
+    Confirmed,
+}
+
+/// How often something was asked for, and when to ask again.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Poll {
+    /// How often it was asked for.
+    pub asked: u32,
+    /// Not to be asked for before this instant.
+    pub not_before: Option<Timestamp>,
+}
+
+/// The one thing to do next.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Action {
+    /// Make and store key and CSR.
+    Prepare,
+    /// Place the order.
+    PlaceOrder,
+    /// Fetch the authorizations and choose a challenge of each.
+    ChooseChallenges(OrderRef),
+    /// Publish what the challenges ask for.
+    Publish(Vec<ProofTask>),
+    /// Look at what was published, as the authority would.
+    LookFirst(Vec<ProofTask>),
+    /// Tell the authority that it may look.
+    Answer(Vec<ProofTask>),
+    /// Ask how the order stands, with everything still published.
+    AwaitProof(OrderRef, Vec<ProofTask>),
+    /// Send the CSR.
+    Finalize(OrderRef),
+    /// Ask whether the certificate is there.
+    AwaitCertificate(OrderRef),
+    /// Fetch the chain, match it to the key, store it.
+    Fetch(String),
+    /// Put it on every server.
+    Install,
+    /// Look at it as a visitor would.
+    Confirm,
+}
+
+impl Action {
+    /// Returns what is being done, for progress and errors: "place the order".
+    pub fn words(&self) -> &'static str {
+        match self {
+            Action::Prepare => "make the key and the CSR",
+            Action::PlaceOrder => "place the order",
+            Action::ChooseChallenges(_) => "ask what to prove",
+            Action::Publish(_) => "publish the proof",
+            Action::LookFirst(_) => "look at the proof from here",
+            Action::Answer(_) => "tell the authority to look",
+            Action::AwaitProof(..) => "wait for the authority to look",
+            Action::Finalize(_) => "send the CSR",
+            Action::AwaitCertificate(_) => "wait for the certificate",
+            Action::Fetch(_) => "fetch the certificate",
+            Action::Install => "install the certificate",
+            Action::Confirm => "check the site as a visitor",
+        }
+    }
+
+    /// Returns a short name for crash points and the ledger: `place-order`.
+    pub fn slug(&self) -> &'static str {
+        match self {
+            Action::Prepare => "prepare",
+            Action::PlaceOrder => "place-order",
+            Action::ChooseChallenges(_) => "choose-challenges",
+            Action::Publish(_) => "publish",
+            Action::LookFirst(_) => "look-first",
+            Action::Answer(_) => "answer",
+            Action::AwaitProof(..) => "await-proof",
+            Action::Finalize(_) => "finalize",
+            Action::AwaitCertificate(_) => "await-certificate",
+            Action::Fetch(_) => "fetch",
+            Action::Install => "install",
+            Action::Confirm => "confirm",
+        }
+    }
+}
+
+/// What a journey can wait for.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum WaitsFor {
+    /// The authority looks at the proofs.
+    Validation,
+    /// The authority issues.
+    Issuance,
+}
+
+impl WaitsFor {
+    /// Returns the words for "waiting for …".
+    pub fn words(self) -> &'static str {
+        match self {
+            WaitsFor::Validation => "the authority to look at the proof",
+            WaitsFor::Issuance => "the authority to issue",
+        }
+    }
+}
+
+/// What [`Stage::next`] says.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Next {
+    /// Do this.
+    Act(Action),
+    /// Nothing to do before this instant.
+    Wait {
+        /// The instant.
+        until: Timestamp,
+        /// What is waited for.
+        waits_for: WaitsFor,
+    },
+    /// The journey is at its end.
+    Done,
+}
+
+/// What came of an action.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Outcome {
+    /// Key and CSR are stored.
+    Prepared,
+    /// The authority took the order.
+    Ordered(OrderRef),
+    /// What to publish.
+    Challenges(Vec<ProofTask>),
+    /// All is published.
+    Published,
+    /// All was seen from here.
+    Seen,
+    /// The authority was told.
+    Answered,
+    /// The authority is still at it.
+    NotYet {
+        /// When to ask again.
+        ask_again: Timestamp,
+    },
+    /// Every authorization is valid.
+    Proved,
+    /// The CSR was taken; the certificate is not there yet.
+    Finalized {
+        /// When to ask for it.
+        ask_again: Timestamp,
+    },
+    /// The certificate can be fetched from this address.
+    Ready(String),
+    /// The chain is stored.
+    Stored,
+    /// Every server serves it.
+    Installed,
+    /// It was seen live.
+    Confirmed,
+}
+
+/// An outcome that does not belong to the stage it came to: a bug of ours.
+#[derive(Debug, thiserror::Error)]
+#[error("the outcome {outcome:?} does not belong to the stage {stage:?}")]
+pub struct Unexpected {
+    /// Where the journey stood.
+    pub stage: Stage,
+    /// What came.
+    pub outcome: Outcome,
+}
+
+impl Stage {
+    /// Returns the next thing to do, or until when to wait.
+    pub fn next(&self, now: Timestamp) -> Next {
+        let unless_early = |poll: &Poll, waits_for, action| match poll.not_before {
+            Some(until) if until > now => Next::Wait { until, waits_for },
+            _ => Next::Act(action),
+        };
+        match self {
+            Stage::Opened => Next::Act(Action::Prepare),
+            Stage::Prepared => Next::Act(Action::PlaceOrder),
+            Stage::Ordered { order } => Next::Act(Action::ChooseChallenges(order.clone())),
+            Stage::Challenged { tasks, .. } => Next::Act(Action::Publish(tasks.clone())),
+            Stage::Published { tasks, .. } => Next::Act(Action::LookFirst(tasks.clone())),
+            Stage::Seen { tasks, .. } => Next::Act(Action::Answer(tasks.clone())),
+            Stage::AwaitingProof { order, tasks, poll } => {
+                unless_early(poll, WaitsFor::Validation, Action::AwaitProof(order.clone(), tasks.clone()))
+            }
+            Stage::Proved { order } => Next::Act(Action::Finalize(order.clone())),
+            Stage::AwaitingCertificate { order, poll } => {
+                unless_early(poll, WaitsFor::Issuance, Action::AwaitCertificate(order.clone()))
+            }
+            Stage::Ready { certificate } => Next::Act(Action::Fetch(certificate.clone())),
+            Stage::Issued => Next::Act(Action::Install),
+            Stage::Installed => Next::Act(Action::Confirm),
+            Stage::Confirmed => Next::Done,
+        }
+    }
+
+    /// Takes in what came of the action that [`Stage::next`] named.
+    ///
+    /// # Errors
+    /// [`Unexpected`] when the outcome does not belong to this stage.
+    pub fn apply(self, outcome: Outcome) -> Result<Stage, Box<Unexpected>> {
+        use Outcome as O;
+        use Stage as S;
+        Ok(match (self, outcome) {
+            (S::Opened, O::Prepared) => S::Prepared,
+            (S::Prepared, O::Ordered(order)) => S::Ordered { order },
+            // Nothing to publish: the authority remembers earlier proofs of every name.
+            (S::Ordered { order }, O::Challenges(tasks)) if tasks.is_empty() => S::Proved { order },
+            (S::Ordered { order }, O::Challenges(tasks)) => S::Challenged { order, tasks },
+            (S::Challenged { order, tasks }, O::Published) => S::Published { order, tasks },
+            (S::Published { order, tasks }, O::Seen) => S::Seen { order, tasks },
+            (S::Seen { order, tasks }, O::Answered) => S::AwaitingProof { order, tasks, poll: Poll::default() },
+            (S::AwaitingProof { order, tasks, poll }, O::NotYet { ask_again }) => {
+                S::AwaitingProof { order, tasks, poll: poll.again(ask_again) }
+            }
+            (S::AwaitingProof { order, .. }, O::Proved) => S::Proved { order },
+            // The order may turn out to be further along than the ledger knew.
+            (S::AwaitingProof { .. } | S::Proved { .. } | S::AwaitingCertificate { .. }, O::Ready(certificate)) => {
+                S::Ready { certificate }
+            }
+            (S::AwaitingProof { order, .. } | S::Proved { order }, O::Finalized { ask_again }) => {
+                S::AwaitingCertificate { order, poll: Poll { asked: 1, not_before: Some(ask_again) } }
+            }
+            (S::AwaitingCertificate { order, poll }, O::NotYet { ask_again }) => {
+                S::AwaitingCertificate { order, poll: poll.again(ask_again) }
+            }
+            (S::Ready { .. }, O::Stored) => S::Issued,
+            (S::Issued, O::Installed) => S::Installed,
+            (S::Installed, O::Confirmed) => S::Confirmed,
+            (stage, outcome) => return Err(Box::new(Unexpected { stage, outcome })),
+        })
+    }
+
+    /// Returns the last of the six stages that is passed; `None` before the first.
+    pub fn milestone(&self) -> Option<Milestone> {
+        match self {
+            Stage::Opened => None,
+            Stage::Prepared => Some(Milestone::Prepared),
+            Stage::Ordered { .. }
+            | Stage::Challenged { .. }
+            | Stage::Published { .. }
+            | Stage::Seen { .. }
+            | Stage::AwaitingProof { .. } => Some(Milestone::Ordered),
+            Stage::Proved { .. } | Stage::AwaitingCertificate { .. } | Stage::Ready { .. } => Some(Milestone::Proved),
+            Stage::Issued => Some(Milestone::Issued),
+            Stage::Installed => Some(Milestone::Installed),
+            Stage::Confirmed => Some(Milestone::Confirmed),
+        }
+    }
+
+    /// Returns how often the authority was asked for the order in this stage.
+    pub fn polls(&self) -> u32 {
+        match self {
+            Stage::AwaitingProof { poll, .. } | Stage::AwaitingCertificate { poll, .. } => poll.asked,
+            _ => 0,
+        }
+    }
+
+    /// Returns whether anything published must still be there in this stage.
+    pub fn needs_publication(&self) -> bool {
+        matches!(
+            self,
+            Stage::Challenged { .. } | Stage::Published { .. } | Stage::Seen { .. } | Stage::AwaitingProof { .. }
+        )
+    }
+}
+
+impl Poll {
+    fn again(self, ask_again: Timestamp) -> Poll {
+        Poll { asked: self.asked + 1, not_before: Some(ask_again) }
+    }
+}
+
+/// Returns how long to wait before asking for an order again.
+///
+/// The authority's `Retry-After` rules when there is one, between one second and five minutes. Otherwise the wait doubles
+/// from a quarter of a second up to 20 seconds, with `jitter` (0.0 to 1.0) adding up to a quarter.
+pub fn poll_delay(asked: u32, retry_after: Option<SignedDuration>, jitter: f64) -> SignedDuration {
+    if let Some(asked_for) = retry_after {
+        return asked_for.clamp(SignedDuration::from_secs(1), SignedDuration::from_mins(5));
+    }
+    let base = SignedDuration::from_millis(250 << asked.min(7)).min(SignedDuration::from_secs(20));
+    base + base.mul_f64(jitter.clamp(0.0, 1.0) / 4.0)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use proptest::prelude::*;
+
+    fn order() -> OrderRef {
+        OrderRef {
+            url: "https://ca.example/order/1".into(),
+            finalize: "https://ca.example/order/1/finalize".into(),
+            authorizations: vec!["https://ca.example/authz/1".into()],
+        }
+    }
+
+    fn task() -> ProofTask {
+        ProofTask {
+            name: DnsName::parse("lampholm.example").unwrap(),
+            challenge: "https://ca.example/challenge/1".into(),
+            token: "dG9rZW4".into(),
+            key_authorization: "dG9rZW4.thumb".into(),
+        }
+    }
+
+    fn at(second: i64) -> Timestamp {
+        Timestamp::from_second(second).unwrap()
+    }
+
+    fn outcomes() -> impl Strategy<Value = Outcome> {
+        prop_oneof![
+            Just(Outcome::Prepared),
+            Just(Outcome::Ordered(order())),
+            Just(Outcome::Challenges(vec![task()])),
+            Just(Outcome::Challenges(vec![])),
+            Just(Outcome::Published),
+            Just(Outcome::Seen),
+            Just(Outcome::Answered),
+            Just(Outcome::NotYet { ask_again: at(5) }),
+            Just(Outcome::Proved),
+            Just(Outcome::Finalized { ask_again: at(5) }),
+            Just(Outcome::Ready("https://ca.example/certificate/1".into())),
+            Just(Outcome::Stored),
+            Just(Outcome::Installed),
+            Just(Outcome::Confirmed),
+        ]
+    }
+
+    proptest! {
+        #[test]
+        fn any_sequence_of_outcomes_is_taken_or_refused(sequence in prop::collection::vec(outcomes(), 0..40)) {
+            let mut stage = Stage::Opened;
+            let mut furthest = None;
+            for outcome in sequence {
+                let _ = stage.next(at(9));
+                if let Ok(next) = stage.clone().apply(outcome) {
+                    prop_assert!(next.milestone() >= furthest, "a journey never goes back");
+                    furthest = next.milestone();
+                    stage = next;
+                }
+                let saved = serde_json::to_string(&stage).unwrap();
+                prop_assert_eq!(&serde_json::from_str::<Stage>(&saved).unwrap(), &stage);
+            }
+        }
+    }
+
+    #[test]
+    fn the_straight_way_passes_all_six() {
+        let way = [
+            Outcome::Prepared,
+            Outcome::Ordered(order()),
+            Outcome::Challenges(vec![task()]),
+            Outcome::Published,
+            Outcome::Seen,
+            Outcome::Answered,
+            Outcome::NotYet { ask_again: at(5) },
+            Outcome::Proved,
+            Outcome::Finalized { ask_again: at(7) },
+            Outcome::Ready("https://ca.example/certificate/1".into()),
+            Outcome::Stored,
+            Outcome::Installed,
+            Outcome::Confirmed,
+        ];
+        let mut stage = Stage::Opened;
+        let mut passed = Vec::new();
+        for outcome in way {
+            stage = stage.apply(outcome).unwrap();
+            if stage.milestone() != passed.last().copied() {
+                passed.extend(stage.milestone());
+            }
+        }
+        assert_eq!(passed, Milestone::ALL);
+        assert_eq!(stage.next(at(0)), Next::Done);
+    }
+
+    #[test]
+    fn waits_until_the_instant_that_was_named() {
+        let poll = Poll { asked: 1, not_before: Some(at(10)) };
+        let stage = Stage::AwaitingCertificate { order: order(), poll };
+        assert_eq!(stage.next(at(9)), Next::Wait { until: at(10), waits_for: WaitsFor::Issuance });
+        assert!(matches!(stage.next(at(10)), Next::Act(Action::AwaitCertificate(_))));
+    }
+
+    #[test]
+    fn the_delay_obeys_the_authority_and_stays_in_bounds() {
+        let seconds = SignedDuration::from_secs;
+        for (asked, hint, jitter, millis) in [
+            (0, None, 0.0, 250),
+            (0, None, 1.0, 312),
+            (3, None, 0.0, 2_000),
+            (40, None, 0.0, 20_000),
+            (3, Some(seconds(7)), 1.0, 7_000),
+            (3, Some(seconds(0)), 0.0, 1_000),
+            (3, Some(seconds(86_400)), 0.0, 300_000),
+        ] {
+            assert_eq!(poll_delay(asked, hint, jitter).as_millis(), millis, "{asked} {hint:?}");
+        }
+    }
+
+    #[test]
+    fn a_saved_stage_of_version_1_is_still_read() {
+        let saved = r#"{"stage":"awaiting-certificate","order":{"url":"u","finalize":"f","authorizations":["a"]},"poll":{"asked":2,"not_before":"2026-03-02T10:00:00Z"}}"#;
+        let stage: Stage = serde_json::from_str(saved).unwrap();
+        assert_eq!((stage.polls(), stage.milestone()), (2, Some(Milestone::Proved)));
+    }
+}

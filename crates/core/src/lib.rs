@@ -1,0 +1,14 @@
+//! What Eskort knows without touching the world: the inventory, names, the journey's stages, renewal rules, findings.
+//!
+//! Everything here is a function of its arguments. Time comes in as a [`jiff::Timestamp`]; nothing reads a clock, a file
+//! or the environment (`clippy.toml` beside this crate's manifest enforces it).
+
+pub mod decision;
+pub mod finding;
+pub mod inventory;
+pub mod journey;
+pub mod names;
+pub mod renewal;
+pub mod words;
+
+pub use eskort_pki as pki;

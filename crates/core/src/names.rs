@@ -1,0 +1,212 @@
+//! DNS names as they may stand on a certificate.
+
+use serde::{Deserialize, Serialize};
+use std::fmt;
+
+/// A DNS name for a certificate: lower case, ASCII, at least two labels, perhaps with `*` as its first label.
+#[derive(Clone, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize, Deserialize)]
+#[serde(try_from = "String", into = "String")]
+pub struct DnsName(String);
+
+/// Why a text is no name for a certificate.
+#[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
+pub enum NameError {
+    /// Nothing there.
+    #[error("the name is empty")]
+    Empty,
+    /// A web address where a name belongs.
+    #[error("`{0}` is a web address, not a name")]
+    WebAddress(String),
+    /// A port behind the name.
+    #[error("`{0}` has a port; certificates are for names only")]
+    Port(String),
+    /// An IP address.
+    #[error("`{0}` is an address; certificates for addresses are not supported yet")]
+    Address(String),
+    /// Only one label.
+    #[error("`{0}` has no dot; public authorities certify full names only")]
+    NotQualified(String),
+    /// A star that is not the whole first label.
+    #[error("`{0}` has a `*` in the wrong place; it may only be the whole first label")]
+    Star(String),
+    /// A character that cannot stand in a name.
+    #[error("`{name}` has `{found}` in it, which no DNS name may have")]
+    Character {
+        /// The name as given.
+        name: String,
+        /// The character that is in the way.
+        found: char,
+    },
+    /// Labels that are empty, too long, or begin or end with a hyphen.
+    #[error("`{0}` is not a valid DNS name")]
+    Label(String),
+}
+
+impl NameError {
+    /// Returns what to write instead, when that can be guessed.
+    pub fn advice(&self) -> Option<String> {
+        match self {
+            NameError::WebAddress(text) => {
+                let rest = text.split_once("://").map_or(text.as_str(), |(_, rest)| rest);
+                let host = rest.split(['/', ':', '?']).next().unwrap_or_default();
+                DnsName::parse(host).ok().map(|name| format!("write just the name: \"{name}\""))
+            }
+            NameError::Port(text) => text.split(':').next().map(|n| format!("leave the port out: \"{n}\"")),
+            _ => None,
+        }
+    }
+}
+
+impl DnsName {
+    /// Reads a name. Letters beyond ASCII are turned into their `xn--` form (IDNA, RFC 5891); a final dot is dropped.
+    ///
+    /// # Errors
+    /// A [`NameError`] that says what is in the way.
+    pub fn parse(text: &str) -> Result<Self, NameError> {
+        let given = text.trim();
+        let named = || given.to_owned();
+        if given.is_empty() {
+            return Err(NameError::Empty);
+        }
+        if given.contains("://") || given.contains('/') {
+            return Err(NameError::WebAddress(named()));
+        }
+        if given.trim_matches(['[', ']']).parse::<std::net::IpAddr>().is_ok() {
+            return Err(NameError::Address(named()));
+        }
+        if given.split_once(':').is_some_and(|(_, port)| port.bytes().all(|b| b.is_ascii_digit())) {
+            return Err(NameError::Port(named()));
+        }
+        let (star, base) = match given.strip_prefix("*.") {
+            Some(rest) => ("*.", rest),
+            None => ("", given),
+        };
+        if base.contains('*') {
+            return Err(NameError::Star(named()));
+        }
+        let odd = |c: &char| c.is_ascii() && !c.is_ascii_alphanumeric() && !matches!(c, '-' | '.');
+        if let Some(found) = base.chars().find(odd) {
+            return Err(NameError::Character { name: named(), found });
+        }
+        let ascii = idna::domain_to_ascii_strict(base.trim_end_matches('.')).map_err(|_| NameError::Label(named()))?;
+        if ascii.split('.').any(|label| label.is_empty() || label.len() > 63) || ascii.len() > 253 {
+            return Err(NameError::Label(named()));
+        }
+        if !ascii.contains('.') {
+            return Err(NameError::NotQualified(named()));
+        }
+        Ok(DnsName(format!("{star}{ascii}")))
+    }
+
+    /// Returns the name as text.
+    pub fn as_str(&self) -> &str {
+        &self.0
+    }
+
+    /// Returns whether the first label is `*`.
+    pub fn is_wildcard(&self) -> bool {
+        self.0.starts_with("*.")
+    }
+
+    /// Returns the name without a leading `*.`: what an ACME authorization is for (RFC 8555 section 7.1.3).
+    pub fn base(&self) -> &str {
+        self.0.strip_prefix("*.").unwrap_or(&self.0)
+    }
+
+    /// Returns whether a certificate for this name is good for `host`: the same name, or one label below a wildcard.
+    pub fn covers(&self, host: &str) -> bool {
+        let host = host.to_ascii_lowercase();
+        match self.0.strip_prefix("*.") {
+            Some(base) => host.split_once('.').is_some_and(|(_, above)| above == base),
+            None => self.0 == host,
+        }
+    }
+}
+
+impl TryFrom<String> for DnsName {
+    type Error = NameError;
+
+    fn try_from(text: String) -> Result<Self, NameError> {
+        DnsName::parse(&text)
+    }
+}
+
+impl From<DnsName> for String {
+    fn from(name: DnsName) -> String {
+        name.0
+    }
+}
+
+impl fmt::Display for DnsName {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(&self.0)
+    }
+}
+
+impl fmt::Debug for DnsName {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(&self.0)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn reads_names_and_refuses_what_is_none() {
+        let good = [
+            ("lampholm.example", "lampholm.example"),
+            ("WWW.Lampholm.Example.", "www.lampholm.example"),
+            (" *.archive.lampholm.example ", "*.archive.lampholm.example"),
+            ("leuchttürm.example", "xn--leuchttrm-w9a.example"),
+        ];
+        for (given, wanted) in good {
+            assert_eq!(DnsName::parse(given).unwrap().as_str(), wanted);
+        }
+        let bad = [
+            ("", "the name is empty"),
+            ("https://lampholm.example/visit", "is a web address"),
+            ("lampholm.example:443", "has a port"),
+            ("192.0.2.7", "is an address"),
+            ("[2001:db8::7]", "is an address"),
+            ("localhost", "has no dot"),
+            ("www.*.example", "wrong place"),
+            ("lamp_holm.example", "`_`"),
+            ("lamp holm.example", "` `"),
+            ("-lamp.example", "not a valid"),
+            ("lamp..example", "not a valid"),
+        ];
+        for (given, wanted) in bad {
+            let said = DnsName::parse(given).unwrap_err().to_string();
+            assert!(said.contains(wanted), "{given}: {said}");
+        }
+        let long = format!("{}.example", "a".repeat(64));
+        assert!(DnsName::parse(&long).is_err());
+    }
+
+    #[test]
+    fn advice_names_what_to_write() {
+        let advice = DnsName::parse("https://lampholm.example/visit").unwrap_err().advice().unwrap();
+        assert!(advice.contains("\"lampholm.example\""), "{advice}");
+    }
+
+    #[test]
+    fn a_wildcard_covers_one_label() {
+        let wild = DnsName::parse("*.lampholm.example").unwrap();
+        for (host, covered) in
+            [("www.lampholm.example", true), ("lampholm.example", false), ("a.b.lampholm.example", false)]
+        {
+            assert_eq!(wild.covers(host), covered, "{host}");
+        }
+    }
+
+    proptest::proptest! {
+        #[test]
+        fn any_text_is_read_or_refused_and_what_is_read_reads_again(text in ".{0,80}") {
+            if let Ok(name) = DnsName::parse(&text) {
+                proptest::prop_assert_eq!(DnsName::parse(name.as_str()).unwrap(), name);
+            }
+        }
+    }
+}

@@ -1,0 +1,85 @@
+//! Times and numbers in words, the same in every output.
+
+use jiff::{SignedDuration, Timestamp};
+
+/// Returns a duration in its largest fitting unit: `62 days`, `5 hours`, `1 minute`, `12 seconds`.
+///
+/// Rounded down, negative durations as if positive.
+pub fn duration(d: SignedDuration) -> String {
+    let seconds = d.as_secs().unsigned_abs();
+    let (n, unit) = match seconds {
+        0..=119 => (seconds, "second"),
+        120..=7_199 => (seconds / 60, "minute"),
+        7_200..=172_799 => (seconds / 3_600, "hour"),
+        _ => (seconds / 86_400, "day"),
+    };
+    count(n, unit)
+}
+
+/// Returns `1 name`, `2 names`.
+pub fn count(n: u64, thing: &str) -> String {
+    if n == 1 { format!("1 {thing}") } else { format!("{n} {thing}s") }
+}
+
+/// Returns an instant as `2026-11-23 08:15 UTC`.
+pub fn instant(at: Timestamp) -> String {
+    at.strftime("%Y-%m-%d %H:%M UTC").to_string()
+}
+
+/// Returns the day of an instant as `2026-11-23` (UTC).
+pub fn day(at: Timestamp) -> String {
+    at.strftime("%Y-%m-%d").to_string()
+}
+
+/// Joins with commas and a last `and`: `a`, `a and b`, `a, b and c`.
+pub fn list<T: std::fmt::Display>(items: &[T]) -> String {
+    match items {
+        [] => String::new(),
+        [one] => one.to_string(),
+        [head @ .., last] => {
+            let head: Vec<String> = head.iter().map(ToString::to_string).collect();
+            format!("{} and {last}", head.join(", "))
+        }
+    }
+}
+
+/// Returns `text` without control characters (line ends and tabs become blanks), cut to `most` characters.
+///
+/// For everything that comes from outside (an authority, a site, a server) before it is shown.
+pub fn printable(text: &str, most: usize) -> String {
+    let clean = text.chars().map(|c| if c.is_whitespace() { ' ' } else { c }).filter(|c| !c.is_control());
+    let mut out: String = clean.take(most + 1).collect();
+    if out.chars().count() > most {
+        out.pop();
+        out.push('…');
+    }
+    out
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn says_durations_and_lists() {
+        for (seconds, said) in [
+            (0, "0 seconds"),
+            (1, "1 second"),
+            (119, "119 seconds"),
+            (120, "2 minutes"),
+            (7_200, "2 hours"),
+            (172_800, "2 days"),
+            (-86_400 * 3, "3 days"),
+        ] {
+            assert_eq!(duration(SignedDuration::from_secs(seconds)), said);
+        }
+        assert_eq!(list(&["a", "b", "c"]), "a, b and c");
+        assert_eq!(list::<&str>(&[]), "");
+    }
+
+    #[test]
+    fn outside_text_is_tamed() {
+        assert_eq!(printable("a\u{1b}[31mb\nc", 20), "a[31mb c");
+        assert_eq!(printable("abcdef", 3), "abc…");
+    }
+}

@@ -1,0 +1,166 @@
+//! One certificate (RFC 5280): what it says, in types the rest of the program uses.
+
+use crate::{PkiError, der_error, sha256};
+use const_oid::db::rfc4519::{COMMON_NAME, ORGANIZATION_NAME};
+use der::{Decode, Encode};
+use jiff::Timestamp;
+use std::fmt::{self, Write};
+use x509_cert::ext::pkix::name::GeneralName;
+use x509_cert::ext::pkix::{BasicConstraints, SubjectAltName};
+use x509_cert::name::Name;
+
+/// The SHA-256 digest of a certificate's DER form.
+#[derive(Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord)]
+pub struct Fingerprint([u8; 32]);
+
+impl Fingerprint {
+    /// Returns the fingerprint of a certificate in DER.
+    pub fn of(der: &[u8]) -> Self {
+        Fingerprint(sha256(der))
+    }
+}
+
+impl fmt::Display for Fingerprint {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        self.0.iter().try_for_each(|b| write!(f, "{b:02x}"))
+    }
+}
+
+impl fmt::Debug for Fingerprint {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        fmt::Display::fmt(self, f)
+    }
+}
+
+/// A certificate and the facts read from it. All text in it is stripped of control characters.
+#[derive(Clone, PartialEq, Eq)]
+pub struct Certificate {
+    der: Vec<u8>,
+    /// The DNS names and addresses that it is for, lower case, in its order.
+    pub names: Vec<String>,
+    /// The common name of its subject, or what else of the subject comes first; may be empty.
+    pub subject: String,
+    /// The common name of its issuer, or what else of the issuer comes first.
+    pub issuer: String,
+    /// The first instant of its validity.
+    pub not_before: Timestamp,
+    /// The last instant of its validity.
+    pub not_after: Timestamp,
+    /// The serial number in lower-case hexadecimal.
+    pub serial: String,
+    /// Whether it may sign other certificates (basicConstraints, RFC 5280 section 4.2.1.9).
+    pub is_ca: bool,
+    subject_der: Vec<u8>,
+    issuer_der: Vec<u8>,
+    spki_der: Vec<u8>,
+}
+
+impl fmt::Debug for Certificate {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "Certificate({} by {}, {})", self.subject, self.issuer, self.fingerprint())
+    }
+}
+
+impl Certificate {
+    /// Reads a certificate in DER.
+    ///
+    /// # Errors
+    /// [`PkiError::Der`] when the bytes are not one certificate.
+    pub fn from_der(der: &[u8]) -> Result<Self, PkiError> {
+        let fail = der_error("certificate");
+        let parsed = x509_cert::Certificate::from_der(der).map_err(&fail)?;
+        let tbs = parsed.tbs_certificate();
+        let names = match tbs.get_extension::<SubjectAltName>().map_err(&fail)? {
+            Some((_, alt)) => names_of(&alt),
+            None => Vec::new(),
+        };
+        let is_ca = tbs.get_extension::<BasicConstraints>().map_err(&fail)?.is_some_and(|(_, c)| c.ca);
+        Ok(Certificate {
+            names,
+            subject: short_name(tbs.subject()),
+            issuer: short_name(tbs.issuer()),
+            not_before: timestamp(tbs.validity().not_before),
+            not_after: timestamp(tbs.validity().not_after),
+            serial: hex(tbs.serial_number().as_bytes()),
+            is_ca,
+            subject_der: tbs.subject().to_der().map_err(&fail)?,
+            issuer_der: tbs.issuer().to_der().map_err(&fail)?,
+            spki_der: tbs.subject_public_key_info().to_der().map_err(&fail)?,
+            der: der.to_vec(),
+        })
+    }
+
+    /// Returns the DER bytes.
+    pub fn der(&self) -> &[u8] {
+        &self.der
+    }
+
+    /// Returns the certificate as one PEM block.
+    pub fn to_pem(&self) -> String {
+        der::pem::encode_string("CERTIFICATE", der::pem::LineEnding::LF, &self.der).expect("any bytes encode as PEM")
+    }
+
+    /// Returns the SHA-256 fingerprint.
+    pub fn fingerprint(&self) -> Fingerprint {
+        Fingerprint::of(&self.der)
+    }
+
+    /// Returns the DER SubjectPublicKeyInfo.
+    pub fn public_key(&self) -> &[u8] {
+        &self.spki_der
+    }
+
+    /// Returns whether `other`'s subject is this certificate's issuer, byte for byte.
+    pub fn names_issuer(&self, other: &Certificate) -> bool {
+        self.issuer_der == other.subject_der
+    }
+
+    /// Returns whether issuer and subject are the same name, as in a root.
+    pub fn is_self_issued(&self) -> bool {
+        self.issuer_der == self.subject_der
+    }
+
+    /// Returns whether the certificate is for `name`: the name itself, or a wildcard one label above it (RFC 6125
+    /// section 6.4.3).
+    pub fn covers(&self, name: &str) -> bool {
+        let name = name.to_ascii_lowercase();
+        let above = name.split_once('.').map(|(_, rest)| format!("*.{rest}"));
+        self.names.iter().any(|n| *n == name || above.as_ref() == Some(n))
+    }
+}
+
+/// Returns the DNS names and addresses of a subjectAltName extension; other kinds of name are passed over.
+pub(crate) fn names_of(alt: &SubjectAltName) -> Vec<String> {
+    let text = |name: &GeneralName| match name {
+        GeneralName::DnsName(dns) => Some(printable(dns.as_str()).to_ascii_lowercase()),
+        GeneralName::IpAddress(octets) => match octets.as_bytes() {
+            b if b.len() == 4 => <[u8; 4]>::try_from(b).ok().map(|b| std::net::Ipv4Addr::from(b).to_string()),
+            b => <[u8; 16]>::try_from(b).ok().map(|b| std::net::Ipv6Addr::from(b).to_string()),
+        },
+        _ => None,
+    };
+    alt.0.iter().filter_map(text).collect()
+}
+
+fn short_name(name: &Name) -> String {
+    let text = |oid| {
+        name.iter().find(|a| a.oid == oid).and_then(|a| std::str::from_utf8(a.value.value()).ok()).map(printable)
+    };
+    text(COMMON_NAME).or_else(|| text(ORGANIZATION_NAME)).unwrap_or_else(|| printable(&name.to_string()))
+}
+
+fn printable(text: &str) -> String {
+    text.chars().filter(|c| !c.is_control()).collect()
+}
+
+fn hex(bytes: &[u8]) -> String {
+    bytes.iter().fold(String::new(), |mut out, b| {
+        write!(out, "{b:02x}").expect("writing to a string");
+        out
+    })
+}
+
+fn timestamp(time: x509_cert::time::Time) -> Timestamp {
+    let seconds = i64::try_from(time.to_unix_duration().as_secs()).unwrap_or(i64::MAX);
+    Timestamp::from_second(seconds).unwrap_or(Timestamp::MAX)
+}

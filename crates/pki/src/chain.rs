@@ -1,0 +1,128 @@
+//! A certificate with the intermediates that lead from it towards a root.
+
+use crate::{Certificate, PkiError, PrivateKey};
+
+/// What can be wrong with a chain that a CA sent.
+#[derive(Debug, thiserror::Error)]
+pub enum ChainError {
+    /// No certificate at all.
+    #[error("there is no certificate in it")]
+    Empty,
+    /// A block that cannot be read.
+    #[error(transparent)]
+    Unreadable(#[from] PkiError),
+    /// The first certificate belongs to another key.
+    #[error("the certificate is not for the key of this order")]
+    WrongKey,
+    /// The first certificate leaves out names that were asked for.
+    #[error("the certificate lacks {}", missing.join(", "))]
+    MissingNames {
+        /// The names that were asked for and are not in it.
+        missing: Vec<String>,
+    },
+    /// A certificate is not the issuer of the one before it.
+    #[error("`{issuer}` should come next in the chain, `{found}` stands there")]
+    BrokenLink {
+        /// The issuer that the certificate before names.
+        issuer: String,
+        /// The subject of the certificate that stands there.
+        found: String,
+    },
+}
+
+/// A leaf certificate and its intermediates, leaf first, each followed by its issuer.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Chain {
+    certificates: Vec<Certificate>,
+}
+
+impl Chain {
+    /// Reads the chain of PEM blocks that an ACME server sends (RFC 8555 section 9.1): leaf first, each certificate
+    /// followed by its issuer. Text around the blocks and blocks of other kinds are passed over.
+    ///
+    /// # Errors
+    /// When there is no certificate, one cannot be read, or the order is broken.
+    pub fn from_pem(text: &str) -> Result<Self, ChainError> {
+        let mut certificates = Vec::new();
+        for der in pem_blocks(text, "CERTIFICATE")? {
+            certificates.push(Certificate::from_der(&der)?);
+        }
+        Self::from_certificates(certificates)
+    }
+
+    /// Takes certificates that are already in order.
+    ///
+    /// # Errors
+    /// As [`Chain::from_pem`].
+    pub fn from_certificates(certificates: Vec<Certificate>) -> Result<Self, ChainError> {
+        if certificates.is_empty() {
+            return Err(ChainError::Empty);
+        }
+        for pair in certificates.windows(2) {
+            if !pair[0].names_issuer(&pair[1]) {
+                return Err(ChainError::BrokenLink { issuer: pair[0].issuer.clone(), found: pair[1].subject.clone() });
+            }
+        }
+        Ok(Chain { certificates })
+    }
+
+    /// Returns the certificate itself.
+    pub fn leaf(&self) -> &Certificate {
+        &self.certificates[0]
+    }
+
+    /// Returns all certificates, leaf first.
+    pub fn certificates(&self) -> &[Certificate] {
+        &self.certificates
+    }
+
+    /// Returns the name of the issuer that the last certificate of the chain points to.
+    pub fn top_issuer(&self) -> &str {
+        &self.certificates[self.certificates.len() - 1].issuer
+    }
+
+    /// Returns the leaf as PEM.
+    pub fn leaf_pem(&self) -> String {
+        self.leaf().to_pem()
+    }
+
+    /// Returns the intermediates as PEM, empty when there are none.
+    pub fn intermediates_pem(&self) -> String {
+        self.certificates[1..].iter().map(Certificate::to_pem).collect()
+    }
+
+    /// Returns leaf and intermediates as PEM, as servers want it.
+    pub fn bundle_pem(&self) -> String {
+        self.certificates.iter().map(Certificate::to_pem).collect()
+    }
+
+    /// Checks that the chain answers an order: its leaf is for `key` and for all of `names`.
+    ///
+    /// # Errors
+    /// [`ChainError::WrongKey`] or [`ChainError::MissingNames`].
+    pub fn check_answers(&self, key: &PrivateKey, names: &[&str]) -> Result<(), ChainError> {
+        if !key.fits(self.leaf().public_key()) {
+            return Err(ChainError::WrongKey);
+        }
+        let in_leaf = |n: &str| self.leaf().names.iter().any(|have| have == n);
+        let missing: Vec<String> = names.iter().filter(|n| !in_leaf(n)).map(|n| (*n).to_owned()).collect();
+        if missing.is_empty() { Ok(()) } else { Err(ChainError::MissingNames { missing }) }
+    }
+}
+
+/// Returns the decoded contents of each PEM block with this label, in order.
+fn pem_blocks(text: &str, label: &'static str) -> Result<Vec<Vec<u8>>, PkiError> {
+    let begin = format!("-----BEGIN {label}-----");
+    let end = format!("-----END {label}-----");
+    let mut blocks = Vec::new();
+    let mut rest = text;
+    while let Some(start) = rest.find(&begin) {
+        let tail = &rest[start..];
+        let stop = tail.find(&end).ok_or(PkiError::NoPemBlock { label })? + end.len();
+        let (_, der) = der::pem::decode_vec(&tail.as_bytes()[..stop])
+            .map_err(|e| PkiError::Der { what: "PEM block", source: e.into() })?;
+        blocks.push(der);
+        rest = &tail[stop..];
+    }
+    Ok(blocks)
+}

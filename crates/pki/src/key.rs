@@ -1,0 +1,245 @@
+//! Private keys: made, stored as PKCS#8 PEM, used to sign.
+
+use crate::{PkiError, Secret};
+use aws_lc_rs::encoding::{AsDer, Pkcs8V1Der, PublicKeyX509Der};
+use aws_lc_rs::rsa::KeySize;
+use aws_lc_rs::signature::{
+    ECDSA_P256_SHA256_ASN1_SIGNING, ECDSA_P256_SHA256_FIXED_SIGNING, ECDSA_P384_SHA384_ASN1_SIGNING, EcdsaKeyPair,
+    KeyPair, RSA_PKCS1_SHA256, RsaKeyPair,
+};
+use der::pem::{LineEnding, PemLabel};
+use der::{Decode, SecretDocument};
+use std::fmt;
+use std::str::FromStr;
+
+/// A kind of key a certificate can have.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, Default)]
+pub enum KeyKind {
+    /// ECDSA on the curve P-256: small, fast, understood everywhere.
+    #[default]
+    P256,
+    /// ECDSA on the curve P-384.
+    P384,
+    /// RSA with 2048 bits.
+    Rsa2048,
+    /// RSA with 3072 bits.
+    Rsa3072,
+    /// RSA with 4096 bits.
+    Rsa4096,
+}
+
+impl KeyKind {
+    /// All kinds, in the order they are offered.
+    pub const ALL: [KeyKind; 5] =
+        [KeyKind::P256, KeyKind::P384, KeyKind::Rsa2048, KeyKind::Rsa3072, KeyKind::Rsa4096];
+
+    /// Returns the word that the inventory uses.
+    pub fn word(self) -> &'static str {
+        match self {
+            KeyKind::P256 => "p256",
+            KeyKind::P384 => "p384",
+            KeyKind::Rsa2048 => "rsa2048",
+            KeyKind::Rsa3072 => "rsa3072",
+            KeyKind::Rsa4096 => "rsa4096",
+        }
+    }
+}
+
+impl fmt::Display for KeyKind {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(self.word())
+    }
+}
+
+impl FromStr for KeyKind {
+    type Err = PkiError;
+
+    fn from_str(word: &str) -> Result<Self, PkiError> {
+        KeyKind::ALL.into_iter().find(|k| k.word() == word).ok_or_else(|| PkiError::UnknownKeyKind(word.to_owned()))
+    }
+}
+
+enum Pair {
+    /// The same key twice: X.509 wants ASN.1 signatures, JWS wants fixed ones (RFC 7518 section 3.4).
+    P256 {
+        asn1: EcdsaKeyPair,
+        fixed: EcdsaKeyPair,
+    },
+    P384(EcdsaKeyPair),
+    Rsa(RsaKeyPair),
+}
+
+/// A private key, ready to sign.
+pub struct PrivateKey {
+    pair: Pair,
+    kind: KeyKind,
+    pkcs8: SecretDocument,
+}
+
+impl fmt::Debug for PrivateKey {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "PrivateKey({}, [redacted])", self.kind)
+    }
+}
+
+struct Pkcs8Label;
+impl PemLabel for Pkcs8Label {
+    const PEM_LABEL: &'static str = "PRIVATE KEY";
+}
+
+impl PrivateKey {
+    /// Makes a new key from the system's randomness.
+    ///
+    /// # Errors
+    /// Only when the crypto library fails.
+    pub fn generate(kind: KeyKind) -> Result<Self, PkiError> {
+        let failed = |_| PkiError::Crypto { job: "making a key" };
+        let rsa = |size| -> Result<Vec<u8>, PkiError> {
+            let der: Pkcs8V1Der<'_> = RsaKeyPair::generate(size).map_err(failed)?.as_der().map_err(failed)?;
+            Ok(der.as_ref().to_vec())
+        };
+        let ec = |alg| -> Result<Vec<u8>, PkiError> {
+            Ok(EcdsaKeyPair::generate(alg).map_err(failed)?.to_pkcs8v1().map_err(failed)?.as_ref().to_vec())
+        };
+        let der = match kind {
+            KeyKind::P256 => ec(&ECDSA_P256_SHA256_ASN1_SIGNING)?,
+            KeyKind::P384 => ec(&ECDSA_P384_SHA384_ASN1_SIGNING)?,
+            KeyKind::Rsa2048 => rsa(KeySize::Rsa2048)?,
+            KeyKind::Rsa3072 => rsa(KeySize::Rsa3072)?,
+            KeyKind::Rsa4096 => rsa(KeySize::Rsa4096)?,
+        };
+        Self::from_pkcs8(&der)
+    }
+
+    /// Reads an unencrypted PKCS#8 key (RFC 5958) from PEM text.
+    ///
+    /// # Errors
+    /// When the text holds no `PRIVATE KEY` block, or a key of a kind that is not one of [`KeyKind`].
+    pub fn from_pem(pem: &Secret<String>) -> Result<Self, PkiError> {
+        let (label, document) =
+            SecretDocument::from_pem(pem.reveal()).map_err(|_| PkiError::NoPemBlock { label: Pkcs8Label::PEM_LABEL })?;
+        if label != Pkcs8Label::PEM_LABEL {
+            return Err(PkiError::NoPemBlock { label: Pkcs8Label::PEM_LABEL });
+        }
+        Self::from_pkcs8(document.as_bytes())
+    }
+
+    fn from_pkcs8(bytes: &[u8]) -> Result<Self, PkiError> {
+        let rejected = |e: aws_lc_rs::error::KeyRejected| PkiError::Key { reason: e.to_string() };
+        let document = SecretDocument::try_from(bytes).map_err(crate::der_error("PKCS#8 key"))?;
+        let (pair, kind) = if let Ok(asn1) = EcdsaKeyPair::from_pkcs8(&ECDSA_P256_SHA256_ASN1_SIGNING, bytes) {
+            let fixed = EcdsaKeyPair::from_pkcs8(&ECDSA_P256_SHA256_FIXED_SIGNING, bytes).map_err(rejected)?;
+            (Pair::P256 { asn1, fixed }, KeyKind::P256)
+        } else if let Ok(asn1) = EcdsaKeyPair::from_pkcs8(&ECDSA_P384_SHA384_ASN1_SIGNING, bytes) {
+            (Pair::P384(asn1), KeyKind::P384)
+        } else {
+            let rsa = RsaKeyPair::from_pkcs8(bytes).map_err(rejected)?;
+            let kind = match rsa.public_modulus_len() * 8 {
+                2048 => KeyKind::Rsa2048,
+                3072 => KeyKind::Rsa3072,
+                4096 => KeyKind::Rsa4096,
+                bits => return Err(PkiError::Key { reason: format!("RSA with {bits} bits") }),
+            };
+            (Pair::Rsa(rsa), kind)
+        };
+        Ok(PrivateKey { pair, kind, pkcs8: document })
+    }
+
+    /// Returns the key as PKCS#8 PEM text.
+    pub fn to_pem(&self) -> Secret<String> {
+        let pem = self.pkcs8.to_pem(Pkcs8Label::PEM_LABEL, LineEnding::LF).expect("a stored PKCS#8 key encodes");
+        Secret::new(pem.as_str().to_owned())
+    }
+
+    /// Returns what kind of key this is.
+    pub fn kind(&self) -> KeyKind {
+        self.kind
+    }
+
+    /// Returns the public half as a DER SubjectPublicKeyInfo (RFC 5280 section 4.1.2.7).
+    pub fn public_key_der(&self) -> Vec<u8> {
+        let der: Result<PublicKeyX509Der<'_>, _> = match &self.pair {
+            Pair::P256 { asn1, .. } | Pair::P384(asn1) => asn1.public_key().as_der(),
+            Pair::Rsa(rsa) => rsa.public_key().as_der(),
+        };
+        der.expect("a loaded key has a public half").as_ref().to_vec()
+    }
+
+    /// Returns the x and y of the public point, 32 bytes each, of a P-256 key; `None` for the other kinds.
+    pub fn p256_point(&self) -> Option<([u8; 32], [u8; 32])> {
+        let Pair::P256 { asn1, .. } = &self.pair else { return None };
+        let point = asn1.public_key().as_ref();
+        Some((point[1..33].try_into().expect("32 bytes"), point[33..65].try_into().expect("32 bytes")))
+    }
+
+    /// Signs for a JWS with ES256 (64 bytes, RFC 7518 section 3.4); `None` for keys other than P-256.
+    pub fn sign_es256(&self, message: &[u8]) -> Option<Vec<u8>> {
+        let Pair::P256 { fixed, .. } = &self.pair else { return None };
+        fixed.sign(&aws_lc_rs::rand::SystemRandom::new(), message).ok().map(|s| s.as_ref().to_vec())
+    }
+
+    /// Signs for X.509: ECDSA with the curve's own digest, RSA with PKCS#1 v1.5 and SHA-256.
+    pub(crate) fn sign_x509(&self, message: &[u8]) -> Result<Vec<u8>, aws_lc_rs::error::Unspecified> {
+        let rng = aws_lc_rs::rand::SystemRandom::new();
+        match &self.pair {
+            Pair::P256 { asn1, .. } | Pair::P384(asn1) => Ok(asn1.sign(&rng, message)?.as_ref().to_vec()),
+            Pair::Rsa(rsa) => {
+                let mut signature = vec![0; rsa.public_modulus_len()];
+                rsa.sign(&RSA_PKCS1_SHA256, &rng, message, &mut signature)?;
+                Ok(signature)
+            }
+        }
+    }
+
+    /// Returns whether a certificate with this SubjectPublicKeyInfo belongs to this key.
+    pub fn fits(&self, spki_der: &[u8]) -> bool {
+        let ours = self.public_key_der();
+        if ours == spki_der {
+            return true;
+        }
+        // The algorithm's parameters may be written differently (NULL or absent); the key bits may not.
+        let bits = |der: &[u8]| {
+            spki::SubjectPublicKeyInfoOwned::from_der(der).ok().map(|s| (s.algorithm.oid, s.subject_public_key))
+        };
+        matches!((bits(&ours), bits(spki_der)), (Some(a), Some(b)) if a == b)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn every_kind_survives_pem_and_fits_itself_only() {
+        for kind in [KeyKind::P256, KeyKind::P384, KeyKind::Rsa2048] {
+            let key = PrivateKey::generate(kind).unwrap();
+            let again = PrivateKey::from_pem(&key.to_pem()).unwrap();
+            assert_eq!(again.kind(), kind);
+            assert!(key.fits(&again.public_key_der()));
+            assert!(!key.fits(&PrivateKey::generate(KeyKind::P256).unwrap().public_key_der()));
+            assert!(!format!("{key:?}").contains("BEGIN"));
+        }
+    }
+
+    #[test]
+    fn words_are_read_back_and_others_refused() {
+        for kind in KeyKind::ALL {
+            assert_eq!(kind.word().parse::<KeyKind>().unwrap(), kind);
+        }
+        assert!("rsa1024".parse::<KeyKind>().is_err());
+    }
+
+    #[test]
+    fn refuses_what_is_no_private_key() {
+        for text in ["", "-----BEGIN CERTIFICATE-----\nAAAA\n-----END CERTIFICATE-----\n", "lamp"] {
+            assert!(PrivateKey::from_pem(&Secret::new(text.to_owned())).is_err(), "{text}");
+        }
+    }
+
+    #[test]
+    fn only_p256_signs_jws() {
+        let p256 = PrivateKey::generate(KeyKind::P256).unwrap();
+        assert_eq!(p256.sign_es256(b"light").unwrap().len(), 64);
+        assert!(PrivateKey::generate(KeyKind::P384).unwrap().sign_es256(b"light").is_none());
+    }
+}

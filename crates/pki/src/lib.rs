@@ -1,0 +1,62 @@
+//! Keys, certificate signing requests, certificates and chains: bytes in, bytes out.
+//!
+//! Nothing here reads a file, a clock or the environment. Making a key draws on the system's randomness; all else is a
+//! function of its arguments.
+
+mod certificate;
+mod chain;
+mod csr;
+mod encoding;
+mod key;
+mod secret;
+mod signer;
+
+pub use certificate::{Certificate, Fingerprint};
+pub use chain::{Chain, ChainError};
+pub use csr::{CsrFacts, make_csr, read_csr};
+pub use encoding::{base64url, base64url_decode, hmac_sha256, sha256};
+pub use key::{KeyKind, PrivateKey};
+pub use secret::Secret;
+pub use signer::{Signature, VerifyingKey};
+
+/// What can be wrong with keys, requests and certificates.
+#[derive(Debug, thiserror::Error)]
+pub enum PkiError {
+    /// Bytes that are not the DER structure they should be.
+    #[error("not a valid {what}: {source}")]
+    Der {
+        /// What was being read, in the field's words.
+        what: &'static str,
+        /// What the decoder said.
+        #[source]
+        source: der::Error,
+    },
+    /// PEM text without the block that was looked for.
+    #[error("no {label} block in the PEM text")]
+    NoPemBlock {
+        /// The label between the dashes.
+        label: &'static str,
+    },
+    /// A private key that the crypto library refused.
+    #[error("the private key cannot be read: {reason}")]
+    Key {
+        /// The library's word for it.
+        reason: String,
+    },
+    /// Making a key or a signature failed.
+    #[error("{job} failed in the crypto library")]
+    Crypto {
+        /// What was being done.
+        job: &'static str,
+    },
+    /// A request whose own signature does not hold.
+    #[error("the request's own signature does not hold")]
+    BadRequestSignature,
+    /// A key kind that is not one of ours.
+    #[error("`{0}` is not a kind of key (known: p256, p384, rsa2048, rsa3072, rsa4096)")]
+    UnknownKeyKind(String),
+}
+
+pub(crate) fn der_error(what: &'static str) -> impl Fn(der::Error) -> PkiError {
+    move |source| PkiError::Der { what, source }
+}

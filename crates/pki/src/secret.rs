@@ -1,0 +1,33 @@
+//! Values that must not be shown: private keys and shared secrets.
+
+/// Holds a secret. Its `Debug` form is `[redacted]`, it has no `Display` and cannot be serialized.
+#[derive(Clone)]
+pub struct Secret<T>(T);
+
+impl<T> Secret<T> {
+    /// Wraps a value that must not be printed.
+    pub fn new(value: T) -> Self {
+        Secret(value)
+    }
+
+    /// Returns the value, for the one place that uses it.
+    pub fn reveal(&self) -> &T {
+        &self.0
+    }
+}
+
+impl<T> std::fmt::Debug for Secret<T> {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.write_str("[redacted]")
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn never_prints_what_it_holds() {
+        assert_eq!(format!("{:?}", Secret::new("lamp oil")), "[redacted]");
+    }
+}
