@@ -1,0 +1,12 @@
+//! nginx: reads its configuration with all includes, finds the server blocks of a certificate's names, plans the edits.
+
+mod blocks;
+mod lex;
+mod plan;
+#[cfg(test)]
+mod tests;
+mod tree;
+
+pub use blocks::{Listen, ServerBlock, find_servers};
+pub use plan::{Endpoint, FileChange, PlanError, SitePlan, Wish, plan};
+pub use tree::{Config, ConfigFile, LoadError, load};
