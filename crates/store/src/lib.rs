@@ -1,1 +1,74 @@
-//! placeholder
+//! The ledger and the generations on disk: everything that outlives a run.
+//!
+//! The ledger (`ledger.sqlite`) holds journeys, generations, debts, accounts, failures and events, and no secret. Keys and
+//! chains lie beside it as files.
+
+mod accounts;
+mod backups;
+pub mod files;
+mod folders;
+mod journeys;
+mod ledger;
+mod lock;
+mod overview;
+
+pub use backups::Backup;
+pub use folders::GenerationFolder;
+pub use journeys::{EventRow, GenerationRow, JourneyRow};
+pub use ledger::Store;
+pub use lock::RunLock;
+pub use overview::Overview;
+
+use std::path::PathBuf;
+
+/// What can go wrong with what is kept.
+#[derive(Debug, thiserror::Error)]
+pub enum StoreError {
+    /// A file or folder.
+    #[error("cannot {job} {}: {source}", path.display())]
+    Io {
+        /// What was being done.
+        job: &'static str,
+        /// With what.
+        path: PathBuf,
+        /// Why not.
+        source: std::io::Error,
+    },
+    /// The ledger.
+    #[error("the ledger {}: {source}", path.display())]
+    Ledger {
+        /// The file.
+        path: PathBuf,
+        /// What SQLite said.
+        source: rusqlite::Error,
+    },
+    /// A ledger of a newer program.
+    #[error("the ledger {} was written by a newer Eskort (version {found}; this one reads up to {known})", path.display())]
+    Newer {
+        /// The file.
+        path: PathBuf,
+        /// Its version.
+        found: i64,
+        /// Ours.
+        known: i64,
+    },
+    /// A row that cannot be read.
+    #[error("the ledger holds a {what} that cannot be read: {source}")]
+    Row {
+        /// What kind of row.
+        what: &'static str,
+        /// Why.
+        source: serde_json::Error,
+    },
+    /// Another run holds the lock.
+    #[error("another run is at work{}", .since.as_ref().map(|s| format!(": {s}")).unwrap_or_default())]
+    Busy {
+        /// Who, since when and with what command.
+        since: Option<String>,
+    },
+}
+
+pub(crate) fn io(job: &'static str, path: impl Into<PathBuf>) -> impl FnOnce(std::io::Error) -> StoreError {
+    let path = path.into();
+    move |source| StoreError::Io { job, path, source }
+}

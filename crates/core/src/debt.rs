@@ -1,0 +1,35 @@
+//! Debts: what was put into the world for a while and has to be taken away again.
+//!
+//! A debt is written down before the thing is published, lives in a table of its own, and outlives its journey.
+
+use serde::{Deserialize, Serialize};
+use std::path::PathBuf;
+
+/// One thing to take away.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(tag = "kind", rename_all = "kebab-case")]
+pub enum Debt {
+    /// A challenge file, and the folders that were made for it.
+    File {
+        /// The file.
+        path: PathBuf,
+        /// Folders that did not exist before, deepest first.
+        folders: Vec<PathBuf>,
+    },
+}
+
+impl Debt {
+    /// Returns what it is, in words: "the file /srv/www/…".
+    pub fn words(&self) -> String {
+        match self {
+            Debt::File { path, .. } => format!("the file {}", path.display()),
+        }
+    }
+
+    /// Returns what a person can type to take it away.
+    pub fn by_hand(&self) -> String {
+        match self {
+            Debt::File { path, .. } => format!("rm '{}'", path.display()),
+        }
+    }
+}

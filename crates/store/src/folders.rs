@@ -1,0 +1,145 @@
+//! The folders of generations: `certificates/NAME/0001/` and the link `current`.
+
+use crate::files::{Access, make_folders, sync_folder, write_whole};
+use crate::{Store, StoreError, io};
+use eskort_core::inventory::Part;
+use eskort_core::pki::{Chain, PrivateKey, Secret};
+use std::fs;
+use std::os::unix::fs::symlink;
+use std::path::{Path, PathBuf};
+
+/// The folder of one generation.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct GenerationFolder {
+    path: PathBuf,
+}
+
+impl GenerationFolder {
+    /// Returns the path of one of its parts.
+    pub fn part(&self, part: Part) -> PathBuf {
+        self.path.join(part.file_name())
+    }
+
+    /// Returns the folder's path.
+    pub fn path(&self) -> &Path {
+        &self.path
+    }
+
+    /// Returns the generation's key, when it is stored.
+    ///
+    /// # Errors
+    /// When the file is there and cannot be read.
+    pub fn key(&self) -> Result<Option<Secret<String>>, StoreError> {
+        let path = self.part(Part::Key);
+        match fs::read_to_string(&path) {
+            Ok(text) => Ok(Some(Secret::new(text))),
+            Err(e) if e.kind() == std::io::ErrorKind::NotFound => Ok(None),
+            Err(e) => Err(io("read", path)(e)),
+        }
+    }
+
+    /// Stores the key, readable by its owner only from the first byte on.
+    ///
+    /// # Errors
+    /// When it cannot be written.
+    pub fn save_key(&self, key: &PrivateKey) -> Result<(), StoreError> {
+        make_folders(&self.path, 0o700).map_err(io("make", &self.path))?;
+        self.write(Part::Key, key.to_pem().reveal(), 0o600)
+    }
+
+    /// Stores the chain as leaf, intermediates and bundle.
+    ///
+    /// # Errors
+    /// When a file cannot be written.
+    pub fn save_chain(&self, chain: &Chain) -> Result<(), StoreError> {
+        self.write(Part::Certificate, &chain.leaf_pem(), 0o644)?;
+        self.write(Part::Intermediates, &chain.intermediates_pem(), 0o644)?;
+        self.write(Part::Bundle, &chain.bundle_pem(), 0o644)
+    }
+
+    /// Returns the stored chain's PEM text, when there is one.
+    ///
+    /// # Errors
+    /// When the file is there and cannot be read.
+    pub fn bundle(&self) -> Result<Option<String>, StoreError> {
+        let path = self.part(Part::Bundle);
+        match fs::read_to_string(&path) {
+            Ok(text) => Ok(Some(text)),
+            Err(e) if e.kind() == std::io::ErrorKind::NotFound => Ok(None),
+            Err(e) => Err(io("read", path)(e)),
+        }
+    }
+
+    fn write(&self, part: Part, text: &str, mode: u32) -> Result<(), StoreError> {
+        let path = self.part(part);
+        write_whole(&path, text.as_bytes(), Access::mode(mode)).map_err(io("write", path))
+    }
+}
+
+impl Store {
+    fn certificate_folder(&self, certificate: &str) -> PathBuf {
+        self.root.join("certificates").join(certificate)
+    }
+
+    /// Returns the folder of a generation, whether it exists or not.
+    pub fn generation_folder(&self, certificate: &str, number: u32) -> GenerationFolder {
+        GenerationFolder { path: self.certificate_folder(certificate).join(format!("{number:04}")) }
+    }
+
+    /// Returns the folder that servers are pointed at: it leads to whichever generation is in use.
+    pub fn current_folder(&self, certificate: &str) -> GenerationFolder {
+        GenerationFolder { path: self.certificate_folder(certificate).join("current") }
+    }
+
+    /// Returns the generation that `current` leads to.
+    pub fn current_generation(&self, certificate: &str) -> Option<u32> {
+        let target = fs::read_link(self.certificate_folder(certificate).join("current")).ok()?;
+        target.file_name()?.to_str()?.parse().ok()
+    }
+
+    /// Makes `current` lead to a generation, in one rename; with `None` takes the link away.
+    ///
+    /// # Errors
+    /// When the link cannot be written.
+    pub fn switch_current(&self, certificate: &str, number: Option<u32>) -> Result<(), StoreError> {
+        let folder = self.certificate_folder(certificate);
+        let link = folder.join("current");
+        let switched = match number {
+            Some(number) => {
+                let new = folder.join(".current.new");
+                let _ = fs::remove_file(&new);
+                symlink(format!("{number:04}"), &new).and_then(|()| fs::rename(&new, &link))
+            }
+            None => match fs::remove_file(&link) {
+                Err(e) if e.kind() == std::io::ErrorKind::NotFound => return Ok(()),
+                other => other,
+            },
+        };
+        switched.and_then(|()| sync_folder(&folder)).map_err(io("switch", link))
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use eskort_core::pki::KeyKind;
+    use std::os::unix::fs::PermissionsExt;
+
+    #[test]
+    fn keys_are_for_their_owner_only_and_current_switches() {
+        let dir = tempfile::tempdir().unwrap();
+        let store = Store::open(dir.path()).unwrap();
+        let folder = store.generation_folder("website", 1);
+        assert!(folder.key().unwrap().is_none());
+        folder.save_key(&PrivateKey::generate(KeyKind::P256).unwrap()).unwrap();
+        let mode = fs::metadata(folder.part(Part::Key)).unwrap().permissions().mode();
+        assert_eq!(mode & 0o777, 0o600);
+        assert_eq!(store.current_generation("website"), None);
+        store.switch_current("website", Some(1)).unwrap();
+        store.switch_current("website", Some(2)).unwrap();
+        assert_eq!(store.current_generation("website"), Some(2));
+        store.switch_current("website", None).unwrap();
+        store.switch_current("website", None).unwrap();
+        assert_eq!(store.current_generation("website"), None);
+    }
+}

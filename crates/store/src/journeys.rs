@@ -1,0 +1,414 @@
+//! Journeys, generations, debts, failures and events in the ledger.
+
+use crate::{Store, StoreError};
+use eskort_core::debt::Debt;
+use eskort_core::decision::{Failures, Held, OpenJourney, Wanted};
+use eskort_core::journey::{STAGE_VERSION, Stage};
+use eskort_core::pki::Chain;
+use eskort_core::renewal::Validity;
+use jiff::Timestamp;
+use rusqlite::{OptionalExtension, Row, params};
+use serde::Serialize;
+use serde::de::DeserializeOwned;
+
+/// An open journey as saved.
+#[derive(Clone, Debug)]
+pub struct JourneyRow {
+    /// Its number in the ledger.
+    pub id: i64,
+    /// The generation it is to bring.
+    pub generation: u32,
+    /// What it was started for.
+    pub wanted: Wanted,
+    /// Where it stands.
+    pub stage: Stage,
+    /// The action that was begun and whose end is not known.
+    pub intent: Option<String>,
+    /// When it was started.
+    pub started: Timestamp,
+}
+
+impl JourneyRow {
+    /// Returns what a decision needs to know of it.
+    pub fn summary(&self) -> OpenJourney {
+        OpenJourney { generation: self.generation, wanted: self.wanted.clone(), passed: self.stage.milestone() }
+    }
+}
+
+/// A stored generation.
+#[derive(Clone, Debug)]
+pub struct GenerationRow {
+    /// Its number.
+    pub number: u32,
+    /// What it was made for.
+    pub wanted: Wanted,
+    /// The certificate's serial number in hexadecimal.
+    pub serial: String,
+    /// The certificate's SHA-256 fingerprint in hexadecimal.
+    pub fingerprint: String,
+    /// The issuer's name.
+    pub issuer: String,
+    /// When it is good.
+    pub validity: Validity,
+    /// When it came.
+    pub received: Timestamp,
+    /// When it was first seen live.
+    pub confirmed: Option<Timestamp>,
+}
+
+impl GenerationRow {
+    /// Returns what a decision needs to know of it.
+    pub fn held(&self) -> Held {
+        Held { generation: self.number, made_for: self.wanted.clone(), validity: self.validity }
+    }
+}
+
+/// Something that happened.
+#[derive(Clone, Debug, Serialize)]
+pub struct EventRow {
+    /// When.
+    pub at: Timestamp,
+    /// What.
+    pub text: String,
+}
+
+pub(crate) fn instant(row: &Row<'_>, column: &str) -> rusqlite::Result<Timestamp> {
+    Ok(Timestamp::from_second(row.get(column)?).unwrap_or(Timestamp::UNIX_EPOCH))
+}
+
+pub(crate) fn maybe_instant(row: &Row<'_>, column: &str) -> rusqlite::Result<Option<Timestamp>> {
+    Ok(row.get::<_, Option<i64>>(column)?.and_then(|s| Timestamp::from_second(s).ok()))
+}
+
+fn decode<T: DeserializeOwned>(what: &'static str, text: &str) -> Result<T, StoreError> {
+    serde_json::from_str(text).map_err(|source| StoreError::Row { what, source })
+}
+
+fn encode<T: Serialize>(value: &T) -> String {
+    serde_json::to_string(value).expect("our own types encode as JSON")
+}
+
+impl Store {
+    /// Returns the open journey of a certificate.
+    ///
+    /// # Errors
+    /// When the ledger fails, or the journey was saved by a newer program.
+    pub fn open_journey(&self, certificate: &str) -> Result<Option<JourneyRow>, StoreError> {
+        let sql = "SELECT id, generation, wanted, stage_version, stage, intent, started FROM journey
+                   WHERE certificate = ? AND ended IS NULL";
+        let read = |row: &Row<'_>| {
+            let texts: (String, u32, String) = (row.get("wanted")?, row.get("stage_version")?, row.get("stage")?);
+            Ok((row.get("id")?, row.get("generation")?, texts, row.get("intent")?, instant(row, "started")?))
+        };
+        let found = self.rows(sql, [certificate], read)?.into_iter().next();
+        let Some((id, generation, (wanted, version, stage), intent, started)) = found else { return Ok(None) };
+        if version > STAGE_VERSION {
+            let (found, known) = (version.into(), STAGE_VERSION.into());
+            return Err(StoreError::Newer { path: self.root.join("ledger.sqlite"), found, known });
+        }
+        let (wanted, stage) = (decode("journey", &wanted)?, decode("journey", &stage)?);
+        Ok(Some(JourneyRow { id, generation, wanted, stage, intent, started }))
+    }
+
+    /// Starts a journey at a stage and returns it.
+    ///
+    /// # Errors
+    /// When the ledger fails, or the certificate has an open journey already.
+    pub fn start_journey(
+        &self,
+        certificate: &str,
+        generation: u32,
+        wanted: &Wanted,
+        stage: Stage,
+        now: Timestamp,
+    ) -> Result<JourneyRow, StoreError> {
+        self.run(
+            "INSERT INTO journey (certificate, generation, wanted, stage_version, stage, started, changed)
+             VALUES (?, ?, ?, ?, ?, ?6, ?6)",
+            params![certificate, generation, encode(wanted), STAGE_VERSION, encode(&stage), now.as_second()],
+        )?;
+        let id = self.db.last_insert_rowid();
+        Ok(JourneyRow { id, generation, wanted: wanted.clone(), stage, intent: None, started: now })
+    }
+
+    /// Writes down what is about to be done.
+    ///
+    /// # Errors
+    /// When the ledger fails.
+    pub fn set_intent(&self, journey: i64, action: &str) -> Result<(), StoreError> {
+        self.run("UPDATE journey SET intent = ? WHERE id = ?", params![action, journey]).map(drop)
+    }
+
+    /// Writes down where the journey stands now and what happened, as one.
+    ///
+    /// # Errors
+    /// When the ledger fails.
+    pub fn save_stage(
+        &self,
+        certificate: &str,
+        journey: i64,
+        stage: &Stage,
+        event: Option<&str>,
+        now: Timestamp,
+    ) -> Result<(), StoreError> {
+        let passed = stage.milestone().map(|m| m.word());
+        self.together(|| {
+            self.run(
+                "UPDATE journey SET stage = ?, stage_version = ?, passed = ?, changed = ?, intent = NULL WHERE id = ?",
+                params![encode(stage), STAGE_VERSION, passed, now.as_second(), journey],
+            )?;
+            event.map_or(Ok(()), |text| self.add_event(certificate, text, now))
+        })
+    }
+
+    /// Ends a journey: at its goal, or given up.
+    ///
+    /// # Errors
+    /// When the ledger fails.
+    pub fn end_journey(
+        &self,
+        certificate: &str,
+        journey: i64,
+        ending: &str,
+        now: Timestamp,
+    ) -> Result<(), StoreError> {
+        self.together(|| {
+            self.run(
+                "UPDATE journey SET ended = ?1, changed = ?1, ending = ?2, intent = NULL WHERE id = ?3",
+                params![now.as_second(), ending, journey],
+            )?;
+            self.add_event(certificate, ending, now)
+        })
+    }
+
+    /// Records a generation whose files are stored. Doing it twice is the same as once.
+    ///
+    /// # Errors
+    /// When the ledger fails.
+    pub fn record_generation(
+        &self,
+        certificate: &str,
+        number: u32,
+        wanted: &Wanted,
+        chain: &Chain,
+        now: Timestamp,
+    ) -> Result<(), StoreError> {
+        let leaf = chain.leaf();
+        self.run(
+            "INSERT INTO generation (certificate, number, wanted, serial, fingerprint, issuer, not_before, not_after, received)
+             VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?) ON CONFLICT DO NOTHING",
+            params![
+                certificate,
+                number,
+                encode(wanted),
+                leaf.serial,
+                leaf.fingerprint().to_string(),
+                leaf.issuer,
+                leaf.not_before.as_second(),
+                leaf.not_after.as_second(),
+                now.as_second()
+            ],
+        )
+        .map(drop)
+    }
+
+    /// Writes down that a generation was seen live.
+    ///
+    /// # Errors
+    /// When the ledger fails.
+    pub fn mark_confirmed(&self, certificate: &str, number: u32, now: Timestamp) -> Result<(), StoreError> {
+        let sql = "UPDATE generation SET confirmed = coalesce(confirmed, ?) WHERE certificate = ? AND number = ?";
+        self.run(sql, params![now.as_second(), certificate, number]).map(drop)
+    }
+
+    /// Returns the generations of a certificate, newest first.
+    ///
+    /// # Errors
+    /// When the ledger fails or holds a row that cannot be read.
+    pub fn generations(&self, certificate: &str) -> Result<Vec<GenerationRow>, StoreError> {
+        let sql = "SELECT * FROM generation WHERE certificate = ? ORDER BY number DESC";
+        let read = |row: &Row<'_>| {
+            let wanted: String = row.get("wanted")?;
+            let not_before = instant(row, "not_before")?;
+            let validity = Validity { not_before, not_after: instant(row, "not_after")? };
+            let names = (row.get("serial")?, row.get("fingerprint")?, row.get("issuer")?);
+            Ok((row.get("number")?, wanted, names, validity, instant(row, "received")?, maybe_instant(row, "confirmed")?))
+        };
+        let row = |(number, wanted, (serial, fingerprint, issuer), validity, received, confirmed): (_, String, _, _, _, _)| {
+            let wanted = decode("generation", &wanted)?;
+            Ok(GenerationRow { number, wanted, serial, fingerprint, issuer, validity, received, confirmed })
+        };
+        self.rows(sql, [certificate], read)?.into_iter().map(row).collect()
+    }
+
+    /// Returns the newest generation of a certificate.
+    ///
+    /// # Errors
+    /// As [`Store::generations`].
+    pub fn newest(&self, certificate: &str) -> Result<Option<GenerationRow>, StoreError> {
+        Ok(self.generations(certificate)?.into_iter().next())
+    }
+
+    /// Writes down a debt, before the thing is published, and returns its number. The same debt twice is one.
+    ///
+    /// # Errors
+    /// When the ledger fails.
+    pub fn owe(&self, certificate: &str, debt: &Debt, now: Timestamp) -> Result<i64, StoreError> {
+        let text = encode(debt);
+        let known = self.rows("SELECT id FROM debt WHERE debt = ?", [&text], |row| row.get(0))?;
+        if let Some(id) = known.first() {
+            return Ok(*id);
+        }
+        let sql = "INSERT INTO debt (certificate, debt, owed) VALUES (?, ?, ?)";
+        self.run(sql, params![certificate, text, now.as_second()])?;
+        Ok(self.db.last_insert_rowid())
+    }
+
+    /// Returns what is owed: for one certificate, or for all.
+    ///
+    /// # Errors
+    /// When the ledger fails or holds a row that cannot be read.
+    pub fn debts(&self, certificate: Option<&str>) -> Result<Vec<(i64, Debt, Option<String>)>, StoreError> {
+        let sql = "SELECT id, debt, last_trouble FROM debt WHERE ?1 IS NULL OR certificate = ?1 ORDER BY id DESC";
+        let read = |row: &Row<'_>| Ok((row.get(0)?, row.get::<_, String>(1)?, row.get(2)?));
+        let rows = self.rows(sql, [certificate], read)?;
+        rows.into_iter().map(|(id, text, trouble)| Ok((id, decode("debt", &text)?, trouble))).collect()
+    }
+
+    /// Strikes a debt that is paid.
+    ///
+    /// # Errors
+    /// When the ledger fails.
+    pub fn paid(&self, debt: i64) -> Result<(), StoreError> {
+        self.run("DELETE FROM debt WHERE id = ?", [debt]).map(drop)
+    }
+
+    /// Writes down why a debt could not be paid.
+    ///
+    /// # Errors
+    /// When the ledger fails.
+    pub fn trouble_with_debt(&self, debt: i64, why: &str) -> Result<(), StoreError> {
+        self.run("UPDATE debt SET last_trouble = ? WHERE id = ?", params![why, debt]).map(drop)
+    }
+
+    /// Writes down a failure; they count up until [`Store::clear_failures`].
+    ///
+    /// # Errors
+    /// When the ledger fails.
+    pub fn record_failure(
+        &self,
+        certificate: &str,
+        reason: &str,
+        not_before: Option<Timestamp>,
+        now: Timestamp,
+    ) -> Result<(), StoreError> {
+        let not_before = not_before.map(Timestamp::as_second);
+        self.together(|| {
+            self.run(
+                "INSERT INTO failure (certificate, count, last, not_before, reason) VALUES (?, 1, ?, ?, ?)
+                 ON CONFLICT DO UPDATE SET count = count + 1, last = excluded.last,
+                   not_before = excluded.not_before, reason = excluded.reason",
+                params![certificate, now.as_second(), not_before, reason],
+            )?;
+            self.add_event(certificate, &format!("failed: {reason}"), now)
+        })
+    }
+
+    /// Forgets the failures of a certificate, after a success.
+    ///
+    /// # Errors
+    /// When the ledger fails.
+    pub fn clear_failures(&self, certificate: &str) -> Result<(), StoreError> {
+        self.run("DELETE FROM failure WHERE certificate = ?", [certificate]).map(drop)
+    }
+
+    /// Returns the failures since the last success, and the last reason.
+    ///
+    /// # Errors
+    /// When the ledger fails.
+    pub fn failures(&self, certificate: &str) -> Result<Option<(Failures, String)>, StoreError> {
+        let sql = "SELECT count, last, not_before, reason FROM failure WHERE certificate = ?";
+        let read = |row: &Row<'_>| {
+            let (last, authority_says) = (instant(row, "last")?, maybe_instant(row, "not_before")?);
+            Ok((Failures { count: row.get("count")?, last, authority_says }, row.get("reason")?))
+        };
+        self.db.query_row(sql, [certificate], read).optional().map_err(|e| self.fail(e))
+    }
+
+    /// Writes down that something happened.
+    ///
+    /// # Errors
+    /// When the ledger fails.
+    pub fn add_event(&self, certificate: &str, text: &str, now: Timestamp) -> Result<(), StoreError> {
+        let sql = "INSERT INTO event (certificate, at, text) VALUES (?, ?, ?)";
+        self.run(sql, params![certificate, now.as_second(), text]).map(drop)
+    }
+
+    /// Returns the last events of a certificate, newest first.
+    ///
+    /// # Errors
+    /// When the ledger fails.
+    pub fn events(&self, certificate: &str, most: u32) -> Result<Vec<EventRow>, StoreError> {
+        let sql = "SELECT at, text FROM event WHERE certificate = ? ORDER BY id DESC LIMIT ?";
+        let read = |row: &Row<'_>| Ok(EventRow { at: instant(row, "at")?, text: row.get("text")? });
+        self.rows(sql, params![certificate, most], read)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use eskort_core::journey::Milestone;
+    use eskort_core::names::DnsName;
+    use eskort_core::pki::KeyKind;
+    use std::path::Path;
+
+    fn at(second: i64) -> Timestamp {
+        Timestamp::from_second(second).unwrap()
+    }
+
+    fn wanted() -> Wanted {
+        Wanted::new(vec![DnsName::parse("lampholm.example").unwrap()], "public", KeyKind::P256)
+    }
+
+    #[test]
+    fn a_journey_is_saved_step_by_step_and_only_one_is_open() {
+        let store = Store::in_memory(Path::new("/nowhere")).unwrap();
+        let journey = store.start_journey("website", 1, &wanted(), Stage::Opened, at(1)).unwrap();
+        assert!(store.start_journey("website", 2, &wanted(), Stage::Opened, at(1)).is_err());
+        store.set_intent(journey.id, "prepare").unwrap();
+        assert_eq!(store.open_journey("website").unwrap().unwrap().intent.as_deref(), Some("prepare"));
+        store.save_stage("website", journey.id, &Stage::Prepared, Some("prepared"), at(2)).unwrap();
+        let open = store.open_journey("website").unwrap().unwrap();
+        assert_eq!((open.summary().passed, open.intent), (Some(Milestone::Prepared), None));
+        store.end_journey("website", journey.id, "confirmed", at(3)).unwrap();
+        assert!(store.open_journey("website").unwrap().is_none());
+        let said: Vec<_> = store.events("website", 9).unwrap().into_iter().map(|e| e.text).collect();
+        assert_eq!(said, ["confirmed", "prepared"]);
+    }
+
+    #[test]
+    fn failures_count_up_until_cleared() {
+        let store = Store::in_memory(Path::new("/nowhere")).unwrap();
+        store.record_failure("website", "refused", None, at(5)).unwrap();
+        store.record_failure("website", "limits", Some(at(90)), at(7)).unwrap();
+        let (failures, reason) = store.failures("website").unwrap().unwrap();
+        assert_eq!((failures.count, failures.last, failures.authority_says), (2, at(7), Some(at(90))));
+        assert_eq!(reason, "limits");
+        store.clear_failures("website").unwrap();
+        assert!(store.failures("website").unwrap().is_none());
+    }
+
+    #[test]
+    fn a_debt_is_one_however_often_it_is_written_and_outlives_its_journey() {
+        let store = Store::in_memory(Path::new("/nowhere")).unwrap();
+        let debt = Debt::File { path: "/srv/www/x".into(), folders: vec!["/srv/www".into()] };
+        let first = store.owe("website", &debt, at(1)).unwrap();
+        assert_eq!(store.owe("website", &debt, at(2)).unwrap(), first);
+        assert_eq!(store.debts(Some("other")).unwrap().len(), 0);
+        store.trouble_with_debt(first, "no such host").unwrap();
+        assert_eq!(store.debts(None).unwrap(), [(first, debt, Some("no such host".into()))]);
+        store.paid(first).unwrap();
+        assert!(store.debts(None).unwrap().is_empty());
+    }
+}

@@ -1,0 +1,58 @@
+//! The lock that keeps two runs apart.
+
+use crate::{StoreError, files, io};
+use jiff::Timestamp;
+use std::fs::{File, OpenOptions, TryLockError};
+use std::io::{Read, Seek, Write};
+use std::os::unix::fs::OpenOptionsExt;
+use std::path::Path;
+
+/// Held while a run may change anything; the system lets go of it when the process ends, however it ends.
+#[derive(Debug)]
+pub struct RunLock {
+    _file: File,
+}
+
+impl RunLock {
+    /// Takes the lock of a state folder, and writes down who holds it.
+    ///
+    /// # Errors
+    /// [`StoreError::Busy`] when another run holds it.
+    pub fn take(state: &Path, command: &str, now: Timestamp) -> Result<Self, StoreError> {
+        let path = state.join("lock");
+        files::make_folders(state, 0o700).map_err(io("make", state))?;
+        let open = OpenOptions::new().read(true).write(true).create(true).truncate(false).mode(0o600).open(&path);
+        let mut file = open.map_err(io("open", &path))?;
+        match file.try_lock() {
+            Ok(()) => {}
+            Err(TryLockError::WouldBlock) => {
+                let mut since = String::new();
+                let _ = file.take(400).read_to_string(&mut since);
+                let since = eskort_core::words::printable(since.trim(), 200);
+                return Err(StoreError::Busy { since: Some(since).filter(|s| !s.is_empty()) });
+            }
+            Err(TryLockError::Error(source)) => return Err(StoreError::Io { job: "lock", path, source }),
+        }
+        let holder =
+            format!("process {}, `{command}`, since {}", std::process::id(), eskort_core::words::instant(now));
+        let written = file.set_len(0).and_then(|()| file.rewind()).and_then(|()| file.write_all(holder.as_bytes()));
+        written.map_err(io("write", &path))?;
+        Ok(RunLock { _file: file })
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn the_second_is_told_who_holds_it() {
+        let dir = tempfile::tempdir().unwrap();
+        let now = "2026-03-02T10:00:00Z".parse().unwrap();
+        let first = RunLock::take(dir.path(), "eskort keep", now).unwrap();
+        let said = RunLock::take(dir.path(), "eskort keep", now).unwrap_err().to_string();
+        assert!(said.contains("`eskort keep`, since 2026-03-02 10:00 UTC"), "{said}");
+        drop(first);
+        RunLock::take(dir.path(), "eskort keep", now).unwrap();
+    }
+}
