@@ -1,5 +1,6 @@
 //! One certificate (RFC 5280): what it says, in types the rest of the program uses.
 
+use crate::chain::pem_blocks;
 use crate::{PkiError, der_error, sha256};
 use const_oid::db::rfc4519::{COMMON_NAME, ORGANIZATION_NAME};
 use der::{Decode, Encode};
@@ -88,6 +89,14 @@ impl Certificate {
             spki_der: tbs.subject_public_key_info().to_der().map_err(&fail)?,
             der: der.to_vec(),
         })
+    }
+
+    /// Reads every `CERTIFICATE` block of a PEM text, in order; text around them and other blocks are passed over.
+    ///
+    /// # Errors
+    /// When a block cannot be read.
+    pub fn all_from_pem(text: &str) -> Result<Vec<Self>, PkiError> {
+        pem_blocks(text, "CERTIFICATE")?.iter().map(|der| Certificate::from_der(der)).collect()
     }
 
     /// Returns the DER bytes.

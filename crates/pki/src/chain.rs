@@ -43,11 +43,7 @@ impl Chain {
     /// # Errors
     /// When there is no certificate, one cannot be read, or the order is broken.
     pub fn from_pem(text: &str) -> Result<Self, ChainError> {
-        let mut certificates = Vec::new();
-        for der in pem_blocks(text, "CERTIFICATE")? {
-            certificates.push(Certificate::from_der(&der)?);
-        }
-        Self::from_certificates(certificates)
+        Self::from_certificates(Certificate::all_from_pem(text)?)
     }
 
     /// Takes certificates that are already in order.
@@ -111,7 +107,7 @@ impl Chain {
 }
 
 /// Returns the decoded contents of each PEM block with this label, in order.
-fn pem_blocks(text: &str, label: &'static str) -> Result<Vec<Vec<u8>>, PkiError> {
+pub(crate) fn pem_blocks(text: &str, label: &'static str) -> Result<Vec<Vec<u8>>, PkiError> {
     let begin = format!("-----BEGIN {label}-----");
     let end = format!("-----END {label}-----");
     let mut blocks = Vec::new();

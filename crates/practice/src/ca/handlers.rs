@@ -1,0 +1,350 @@
+//! One handler for each resource.
+
+use super::fault::{Fault, Resource};
+use super::jws::{AccountKey, Signed, binding_holds, open};
+use super::look::look;
+use super::state::{Authorization, Order, Phase, State, problem, random_text};
+use super::Core;
+use crate::http::{Answered, Asked, Cut, response};
+use bytes::Bytes;
+use eskort_pki::{KeyKind, PrivateKey, base64url_decode, read_csr};
+use http_body_util::Full;
+use hyper::{Method, Response};
+use serde_json::{Value, json};
+use std::sync::{Arc, MutexGuard};
+
+type Reply = Response<Full<Bytes>>;
+/// Status and problem document.
+type Refusal = (u16, Value);
+
+fn refuse<T>(status: u16, kind: &str, detail: &str) -> Result<T, Refusal> {
+    Err((status, problem(kind, detail)))
+}
+
+/// Where a path leads: the resource, and the number in it.
+fn route(path: &str) -> Option<(Resource, usize)> {
+    let parts: Vec<&str> = path.trim_matches('/').split('/').collect();
+    let number = |text: &str| text.parse().ok();
+    Some(match parts[..] {
+        ["directory"] => (Resource::Directory, 0),
+        ["new-nonce"] => (Resource::NewNonce, 0),
+        ["new-account"] => (Resource::NewAccount, 0),
+        ["new-order"] => (Resource::NewOrder, 0),
+        ["order", n] => (Resource::Order, number(n)?),
+        ["order", n, "finalize"] => (Resource::Finalize, number(n)?),
+        ["authorization", n] => (Resource::Authorization, number(n)?),
+        ["challenge", n] => (Resource::Challenge, number(n)?),
+        ["certificate", n] | ["certificate", n, "old"] => (Resource::Certificate, number(n)?),
+        _ => return None,
+    })
+}
+
+pub(super) async fn handle(core: Arc<Core>, asked: Asked) -> Answered {
+    let path = asked.uri().path().to_owned();
+    let Some((resource, number)) = route(&path) else {
+        return Ok(core.finish(problem_reply((404, problem("malformed", "no such resource")))));
+    };
+    core.state().asked.push(resource);
+    let fault = core.faults.lock().expect("no holder panics").take(resource);
+    match &fault {
+        Some(Fault::CutBefore) => return Err(Cut),
+        Some(Fault::Hang) => std::future::pending().await,
+        Some(Fault::NotAcme) => return Ok(response(200, "text/html", "<!doctype html><title>Welcome</title>")),
+        Some(Fault::Status(status)) => return Ok(core.finish(response(*status, "text/plain", "out of order"))),
+        Some(Fault::BadNonce) => return Ok(core.finish(problem_reply((400, problem("badNonce", "on demand"))))),
+        Some(Fault::Problem(kind)) => return Ok(core.finish(problem_reply((403, problem(kind, "on demand"))))),
+        Some(Fault::RateLimited(wait)) => {
+            let mut reply = problem_reply((429, problem("rateLimited", "too many requests of this kind")));
+            reply.headers_mut().insert("retry-after", wait.parse().expect("a header value"));
+            return Ok(core.finish(reply));
+        }
+        _ => {}
+    }
+    let reply = match act(&core, resource, number, &asked, fault.as_ref()) {
+        Ok(reply) => reply,
+        Err(refusal) => problem_reply(refusal),
+    };
+    if fault == Some(Fault::CutAfter) { Err(Cut) } else { Ok(core.finish(reply)) }
+}
+
+fn problem_reply((status, document): Refusal) -> Reply {
+    response(status, "application/problem+json", document.to_string())
+}
+
+fn json_reply(status: u16, value: &Value) -> Reply {
+    response(status, "application/json", value.to_string())
+}
+
+impl Core {
+    fn state(&self) -> MutexGuard<'_, State> {
+        self.state.lock().expect("no holder panics")
+    }
+
+    fn url(&self, rest: &str) -> String {
+        format!("{}/{rest}", self.base.read().expect("no holder panics"))
+    }
+
+    /// Every answer carries a fresh nonce.
+    fn finish(&self, mut reply: Reply) -> Reply {
+        let nonce = self.state().fresh_nonce();
+        reply.headers_mut().insert("replay-nonce", nonce.parse().expect("base64url is a header value"));
+        reply
+    }
+
+    /// Checks a signed request: signature, nonce, address. Returns it with the account's number, if it names one.
+    fn signed(&self, asked: &Asked) -> Result<(Signed, Option<usize>), Refusal> {
+        if asked.headers().get("content-type").is_none_or(|t| t != "application/jose+json") {
+            return refuse(415, "malformed", "the content type is not application/jose+json");
+        }
+        let mut state = self.state();
+        let prefix = self.url("account/");
+        let mut account = None;
+        let signed = open(asked.body(), |head| match head.get("jwk") {
+            Some(jwk) => AccountKey::from_jwk(jwk),
+            None => {
+                account = head["kid"].as_str()?.strip_prefix(&prefix)?.parse::<usize>().ok();
+                state.accounts.get(account?).cloned()
+            }
+        });
+        let signed = match signed {
+            Ok(signed) => signed,
+            Err("no such account") => return refuse(400, "accountDoesNotExist", "no such account"),
+            Err(why) => return refuse(400, "malformed", why),
+        };
+        if signed.head["url"] != json!(self.url(asked.uri().path().trim_start_matches('/'))) {
+            return refuse(401, "unauthorized", "the signed address is another one");
+        }
+        if !state.nonces.remove(signed.head["nonce"].as_str().unwrap_or_default()) {
+            return refuse(400, "badNonce", "this nonce was not given out, or was used");
+        }
+        Ok((signed, account))
+    }
+
+    fn account(&self, asked: &Asked) -> Result<(Signed, usize), Refusal> {
+        match self.signed(asked)? {
+            (signed, Some(account)) => Ok((signed, account)),
+            _ => refuse(401, "unauthorized", "this wants an account"),
+        }
+    }
+}
+
+fn act(core: &Arc<Core>, resource: Resource, number: usize, asked: &Asked, fault: Option<&Fault>) -> Result<Reply, Refusal> {
+    let reading = matches!(*asked.method(), Method::GET | Method::HEAD);
+    match resource {
+        Resource::Directory if reading => Ok(directory(core)),
+        Resource::NewNonce if reading => Ok(response(200, "text/plain", "")),
+        _ if *asked.method() != Method::POST => refuse(405, "malformed", "this wants a POST"),
+        Resource::NewAccount => new_account(core, asked),
+        Resource::NewOrder => new_order(core, asked),
+        Resource::Order => order(core, number, asked),
+        Resource::Authorization => authorization(core, number, asked),
+        Resource::Challenge => challenge(core, number, asked, fault),
+        Resource::Finalize => finalize(core, number, asked, fault),
+        Resource::Certificate => certificate(core, number, asked),
+        Resource::Directory | Resource::NewNonce => refuse(405, "malformed", "this wants a GET"),
+    }
+}
+
+fn directory(core: &Core) -> Reply {
+    let shown = json!({
+        "newNonce": core.url("new-nonce"), "newAccount": core.url("new-account"), "newOrder": core.url("new-order"),
+        "meta": {
+            "termsOfService": "https://ca.lampholm.example/terms",
+            "website": "https://ca.lampholm.example/",
+            "caaIdentities": ["ca.lampholm.example"],
+            "externalAccountRequired": core.options.external_account.is_some(),
+        }
+    });
+    json_reply(200, &shown)
+}
+
+fn new_account(core: &Core, asked: &Asked) -> Result<Reply, Refusal> {
+    let (signed, _) = core.signed(asked)?;
+    let Some(key) = signed.head.get("jwk").and_then(AccountKey::from_jwk) else {
+        return refuse(400, "malformed", "a new account is signed with its key");
+    };
+    let payload: Value = serde_json::from_slice(&signed.payload).unwrap_or_default();
+    let mut state = core.state();
+    let known = state.accounts.iter().position(|k| *k == key);
+    let reply = |status, index: usize| {
+        let mut reply = json_reply(status, &json!({ "status": "valid", "contact": payload["contact"] }));
+        let url = core.url(&format!("account/{index}"));
+        reply.headers_mut().insert("location", url.parse().expect("an address is a header value"));
+        Ok(reply)
+    };
+    if let Some(index) = known {
+        return reply(200, index);
+    }
+    if payload["termsOfServiceAgreed"] != json!(true) {
+        return refuse(403, "userActionRequired", "the terms of service have to be agreed to");
+    }
+    if let Some((id, mac_key)) = &core.options.external_account
+        && !binding_holds(&payload["externalAccountBinding"], id, mac_key, &key, &core.url("new-account"))
+    {
+        return refuse(403, "externalAccountRequired", "the external account binding is missing or does not hold");
+    }
+    state.accounts.push(key);
+    reply(201, state.accounts.len() - 1)
+}
+
+fn new_order(core: &Core, asked: &Asked) -> Result<Reply, Refusal> {
+    let (signed, account) = core.account(asked)?;
+    let payload: Value = serde_json::from_slice(&signed.payload).unwrap_or_default();
+    let names: Option<Vec<String>> =
+        payload["identifiers"].as_array().into_iter().flatten().map(|i| i["value"].as_str().map(str::to_owned)).collect();
+    let names = names.unwrap_or_default();
+    if names.is_empty() || names.len() > 100 {
+        return refuse(400, "malformed", "an order is for 1 to 100 names");
+    }
+    if let Some(foreign) = names.iter().find(|n| !n.ends_with(".example") && !n.ends_with(".test")) {
+        return refuse(403, "rejectedIdentifier", &format!("{foreign} is not of the practice world"));
+    }
+    let mut state = core.state();
+    let same = |o: &Order| o.account == account && o.names == names && state.order_status(o) == "pending";
+    // As large authorities do: an order for the same names that is still open is given again (RFC 8555 leaves it free).
+    let index = match state.orders.iter().position(same) {
+        Some(index) => index,
+        None => {
+            let authorizations = names.iter().map(|n| authorize(core, &mut state, account, n)).collect();
+            state.orders.push(Order { account, names, authorizations, phase: Phase::Open, certificate: None });
+            state.orders.len() - 1
+        }
+    };
+    let mut reply = json_reply(201, &state.show_order(&core.url("").trim_end_matches('/'), index));
+    let url = core.url(&format!("order/{index}"));
+    reply.headers_mut().insert("location", url.parse().expect("an address is a header value"));
+    Ok(reply)
+}
+
+fn authorize(core: &Core, state: &mut State, account: usize, name: &str) -> usize {
+    let wildcard = name.starts_with("*.");
+    let base = name.trim_start_matches("*.");
+    let usable = |a: &Authorization| {
+        a.account == account && a.name == base && a.wildcard == wildcard && a.result == Some(Ok(()))
+    };
+    if core.options.remembers_proofs
+        && let Some(known) = state.authorizations.iter().position(usable)
+    {
+        return known;
+    }
+    state.authorizations.push(Authorization {
+        account,
+        name: base.to_owned(),
+        wildcard,
+        token: random_text(),
+        answered: false,
+        result: None,
+    });
+    state.authorizations.len() - 1
+}
+
+/// Checks that an order or authorization exists and belongs to the account.
+fn own(owner: Option<usize>, account: usize) -> Result<(), Refusal> {
+    match owner {
+        None => refuse(404, "malformed", "no such resource"),
+        Some(owner) if owner != account => refuse(403, "unauthorized", "this belongs to another account"),
+        Some(_) => Ok(()),
+    }
+}
+
+fn order(core: &Core, number: usize, asked: &Asked) -> Result<Reply, Refusal> {
+    let (_, account) = core.account(asked)?;
+    let state = core.state();
+    own(state.orders.get(number).map(|o| o.account), account)?;
+    let mut reply = json_reply(200, &state.show_order(core.url("").trim_end_matches('/'), number));
+    if state.order_status(&state.orders[number]) == "processing" {
+        reply.headers_mut().insert("retry-after", "1".parse().expect("a header value"));
+    }
+    Ok(reply)
+}
+
+fn authorization(core: &Core, number: usize, asked: &Asked) -> Result<Reply, Refusal> {
+    let (_, account) = core.account(asked)?;
+    let state = core.state();
+    own(state.authorizations.get(number).map(|a| a.account), account)?;
+    Ok(json_reply(200, &state.show_authorization(core.url("").trim_end_matches('/'), number)))
+}
+
+fn challenge(core: &Arc<Core>, number: usize, asked: &Asked, fault: Option<&Fault>) -> Result<Reply, Refusal> {
+    let (signed, account) = core.account(asked)?;
+    let mut state = core.state();
+    own(state.authorizations.get(number).map(|a| a.account), account)?;
+    if !signed.payload.is_empty() && !state.authorizations[number].answered {
+        let refused = fault == Some(&Fault::RefuseProof);
+        let found = &mut state.authorizations[number];
+        found.answered = true;
+        let (name, token) = (found.name.clone(), found.token.clone());
+        let wanted = format!("{token}.{}", state.accounts[account].thumbprint());
+        let core = Arc::clone(core);
+        tokio::spawn(async move {
+            tokio::time::sleep(core.options.thinking).await;
+            let result = match refused {
+                true => Err(("unauthorized", "the proof was found lacking, on demand".to_owned())),
+                false => look(&core, &name, &token, &wanted).await,
+            };
+            core.state().authorizations[number].result = Some(result);
+        });
+    }
+    Ok(json_reply(200, &state.show_challenge(core.url("").trim_end_matches('/'), number)))
+}
+
+fn finalize(core: &Arc<Core>, number: usize, asked: &Asked, fault: Option<&Fault>) -> Result<Reply, Refusal> {
+    let (signed, account) = core.account(asked)?;
+    let mut state = core.state();
+    own(state.orders.get(number).map(|o| o.account), account)?;
+    let status = state.order_status(&state.orders[number]);
+    if status != "ready" {
+        return refuse(403, "orderNotReady", &format!("the order is {status}"));
+    }
+    let payload: Value = serde_json::from_slice(&signed.payload).unwrap_or_default();
+    let csr = payload["csr"].as_str().and_then(base64url_decode).unwrap_or_default();
+    let facts = match read_csr(&csr) {
+        Ok(facts) => facts,
+        Err(why) => return refuse(400, "badCSR", &why.to_string()),
+    };
+    let sorted = |names: &[String]| {
+        let mut names = names.to_vec();
+        names.sort();
+        names
+    };
+    if sorted(&facts.dns_names) != sorted(&state.orders[number].names) {
+        return refuse(400, "badCSR", "the names of the CSR are not those of the order");
+    }
+    let key = match fault {
+        Some(Fault::WrongKey) => PrivateKey::generate(KeyKind::P256).expect("a key can be made").public_key_der(),
+        _ => facts.public_key,
+    };
+    let from = core.clock.now() - jiff::SignedDuration::from_mins(5);
+    let leaf = core.issuer.issue(&state.orders[number].names, &key, from, core.options.lifetime);
+    state.orders[number].certificate = Some(leaf);
+    if fault == Some(&Fault::StuckProcessing) {
+        state.orders[number].phase = Phase::Processing;
+    } else if core.options.thinking.is_zero() {
+        state.orders[number].phase = Phase::Valid;
+    } else {
+        state.orders[number].phase = Phase::Processing;
+        let core = Arc::clone(core);
+        tokio::spawn(async move {
+            tokio::time::sleep(core.options.thinking).await;
+            core.state().orders[number].phase = Phase::Valid;
+        });
+    }
+    Ok(json_reply(200, &state.show_order(core.url("").trim_end_matches('/'), number)))
+}
+
+fn certificate(core: &Core, number: usize, asked: &Asked) -> Result<Reply, Refusal> {
+    let (_, account) = core.account(asked)?;
+    let state = core.state();
+    own(state.orders.get(number).map(|o| o.account), account)?;
+    let order = &state.orders[number];
+    let Some(leaf) = order.certificate.as_ref().filter(|_| order.phase == Phase::Valid) else {
+        return refuse(404, "malformed", "there is no certificate yet");
+    };
+    let old = asked.uri().path().ends_with("/old");
+    let mut reply = response(200, "application/pem-certificate-chain", core.issuer.chain_pem(leaf, old));
+    if !old {
+        let link = format!("<{}>;rel=\"alternate\"", core.url(&format!("certificate/{number}/old")));
+        reply.headers_mut().insert("link", link.parse().expect("an address is a header value"));
+    }
+    Ok(reply)
+}

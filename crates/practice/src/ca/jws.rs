@@ -1,0 +1,82 @@
+//! Checks signed requests (RFC 8555 section 6.2 to 6.5), written from the RFC and sharing no code with the client.
+
+use eskort_pki::{base64url, base64url_decode, sha256};
+use serde_json::Value;
+
+/// A signed request, its signature good.
+pub(super) struct Signed {
+    pub(super) head: Value,
+    /// Empty for a POST-as-GET.
+    pub(super) payload: Vec<u8>,
+}
+
+/// A public P-256 key.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub(super) struct AccountKey {
+    x: Vec<u8>,
+    y: Vec<u8>,
+}
+
+impl AccountKey {
+    pub(super) fn from_jwk(jwk: &Value) -> Option<Self> {
+        let part = |name: &str| base64url_decode(jwk[name].as_str()?).filter(|b| b.len() == 32);
+        if jwk["kty"] != "EC" || jwk["crv"] != "P-256" {
+            return None;
+        }
+        Some(AccountKey { x: part("x")?, y: part("y")? })
+    }
+
+    /// RFC 7638.
+    pub(super) fn thumbprint(&self) -> String {
+        let (x, y) = (base64url(&self.x), base64url(&self.y));
+        base64url(&sha256(format!("{{\"crv\":\"P-256\",\"kty\":\"EC\",\"x\":\"{x}\",\"y\":\"{y}\"}}").as_bytes()))
+    }
+
+    pub(super) fn to_jwk(&self) -> Value {
+        serde_json::json!({ "crv": "P-256", "kty": "EC", "x": base64url(&self.x), "y": base64url(&self.y) })
+    }
+
+    fn verifies(&self, message: &[u8], signature: &[u8]) -> bool {
+        let point = [&[4], &self.x[..], &self.y[..]].concat();
+        let key = aws_lc_rs::signature::UnparsedPublicKey::new(&aws_lc_rs::signature::ECDSA_P256_SHA256_FIXED, point);
+        key.verify(message, signature).is_ok()
+    }
+}
+
+/// Takes a flattened JWS apart and checks its signature with the key that `find` names for its head.
+pub(super) fn open(body: &[u8], find: impl FnOnce(&Value) -> Option<AccountKey>) -> Result<Signed, &'static str> {
+    let outer: Value = serde_json::from_slice(body).map_err(|_| "the body is not JSON")?;
+    let text = |name: &str| outer[name].as_str().ok_or("the body is no flattened JWS");
+    let decode = |text: &str| base64url_decode(text).ok_or("a part is not base64url");
+    let (protected, payload) = (text("protected")?, text("payload")?);
+    let head: Value = serde_json::from_slice(&decode(protected)?).map_err(|_| "the head is not JSON")?;
+    if head["alg"] != "ES256" {
+        return Err("the algorithm is not ES256");
+    }
+    if head.get("jwk").is_some() == head.get("kid").is_some() {
+        return Err("a head has either jwk or kid");
+    }
+    let key = find(&head).ok_or("no such account")?;
+    let signed = format!("{protected}.{payload}");
+    if !key.verifies(signed.as_bytes(), &decode(text("signature")?)?) {
+        return Err("the signature does not hold");
+    }
+    Ok(Signed { payload: decode(payload)?, head })
+}
+
+/// Checks an external account binding (RFC 8555 section 7.3.4).
+pub(super) fn binding_holds(binding: &Value, key_id: &str, mac_key: &[u8], account: &AccountKey, url: &str) -> bool {
+    let part = |name: &str| binding[name].as_str().unwrap_or_default();
+    let json = |text: &str| -> Value {
+        base64url_decode(text).and_then(|b| serde_json::from_slice(&b).ok()).unwrap_or(Value::Null)
+    };
+    let head = json(part("protected"));
+    let key = aws_lc_rs::hmac::Key::new(aws_lc_rs::hmac::HMAC_SHA256, mac_key);
+    let message = format!("{}.{}", part("protected"), part("payload"));
+    let mac = base64url_decode(part("signature")).unwrap_or_default();
+    head["alg"] == "HS256"
+        && head["kid"] == key_id
+        && head["url"] == url
+        && json(part("payload")) == account.to_jwk()
+        && aws_lc_rs::hmac::verify(&key, message.as_bytes(), &mac).is_ok()
+}

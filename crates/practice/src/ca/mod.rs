@@ -1,0 +1,154 @@
+//! A strict certificate authority that speaks ACME (RFC 8555) and really looks at the sites.
+
+mod fault;
+mod handlers;
+mod jws;
+mod look;
+mod state;
+
+pub use fault::{Fault, Resource};
+
+use crate::http::{self, Server, tls_config};
+use crate::{Clock, Issuer, NameServer};
+use eskort_pki::{KeyKind, PrivateKey};
+use fault::Faults;
+use jiff::SignedDuration;
+use state::State;
+use std::net::{Ipv4Addr, SocketAddr};
+use std::sync::{Arc, Mutex, RwLock};
+
+/// How a practice authority is set up.
+#[derive(Clone, Debug)]
+pub struct AuthorityOptions {
+    /// How long its certificates are good.
+    pub lifetime: SignedDuration,
+    /// The port that it takes for port 80 when it looks at a site.
+    pub site_port: u16,
+    /// Key identifier and MAC key for external account binding; `None` to ask for none.
+    pub external_account: Option<(String, Vec<u8>)>,
+    /// How long it thinks before it has looked at a site, and before it has issued.
+    pub thinking: std::time::Duration,
+    /// Whether names that were proved once need no new proof.
+    pub remembers_proofs: bool,
+    /// The port of its API; 0 lets the system choose.
+    pub port: u16,
+}
+
+impl Default for AuthorityOptions {
+    fn default() -> Self {
+        AuthorityOptions {
+            lifetime: SignedDuration::from_hours(24 * 90),
+            site_port: 80,
+            external_account: None,
+            thinking: std::time::Duration::ZERO,
+            remembers_proofs: false,
+            port: 0,
+        }
+    }
+}
+
+/// A running authority. It stops when dropped.
+pub struct Authority {
+    core: Arc<Core>,
+    server: Server,
+    api_root: String,
+}
+
+/// What the handlers share.
+struct Core {
+    base: RwLock<String>,
+    options: AuthorityOptions,
+    clock: Clock,
+    issuer: Issuer,
+    names: Arc<NameServer>,
+    state: Mutex<State>,
+    faults: Mutex<Faults>,
+}
+
+impl Authority {
+    /// Starts an authority that looks names up at `names`.
+    ///
+    /// # Errors
+    /// When its port is not to be had.
+    ///
+    /// # Panics
+    /// When the crypto library fails.
+    pub async fn start(options: AuthorityOptions, clock: Clock, names: Arc<NameServer>) -> std::io::Result<Self> {
+        let now = jiff::Timestamp::now();
+        let api_issuer = Issuer::new(now);
+        let api_key = PrivateKey::generate(KeyKind::P256).expect("a key can be made");
+        let api_names = ["127.0.0.1".to_owned(), "localhost".to_owned()];
+        let year = SignedDuration::from_hours(24 * 365);
+        let leaf = api_issuer.issue(&api_names, &api_key.public_key_der(), now - SignedDuration::from_hours(1), year);
+        let tls = tls_config(&api_issuer.chain_pem(&leaf, false), api_key.to_pem().reveal());
+        let tls = Arc::new(RwLock::new(Arc::new(tls.expect("our own certificate fits its key"))));
+        let core = Arc::new(Core {
+            base: RwLock::default(),
+            issuer: Issuer::new(now),
+            clock,
+            names,
+            state: Mutex::default(),
+            faults: Mutex::default(),
+            options,
+        });
+        let shared = Arc::clone(&core);
+        let handler = move |asked| handlers::handle(Arc::clone(&shared), asked);
+        let at = SocketAddr::from((Ipv4Addr::LOCALHOST, core.options.port));
+        let server = http::start(at, Some(tls), handler).await?;
+        *core.base.write().expect("no holder panics") = format!("https://{}", server.address);
+        Ok(Authority { core, server, api_root: api_issuer.root_pem() })
+    }
+
+    /// Returns the address of its directory.
+    pub fn directory(&self) -> String {
+        format!("https://{}/directory", self.server.address)
+    }
+
+    /// Returns the root that its own TLS is checked against, as PEM.
+    pub fn api_root_pem(&self) -> &str {
+        &self.api_root
+    }
+
+    /// Returns the root that its certificates lead to, as PEM.
+    pub fn visitor_root_pem(&self) -> String {
+        self.core.issuer.root_pem()
+    }
+
+    /// Returns the root that its alternate chains lead to, as PEM.
+    pub fn old_visitor_root_pem(&self) -> String {
+        self.core.issuer.old_root_pem()
+    }
+
+    /// Makes it misbehave the next `times` that a resource is asked for.
+    ///
+    /// # Panics
+    /// Only when another holder of the lock has panicked; so do the others.
+    pub fn misbehave(&self, resource: Resource, fault: Fault, times: u32) {
+        self.core.faults.lock().expect("no holder panics").add(resource, fault, times);
+    }
+
+    /// Makes it behave again.
+    ///
+    /// # Panics
+    /// As [`Authority::misbehave`].
+    pub fn behave(&self) {
+        *self.core.faults.lock().expect("no holder panics") = Faults::default();
+    }
+
+    /// Returns the resources asked for so far, in order.
+    ///
+    /// # Panics
+    /// As [`Authority::misbehave`].
+    pub fn asked(&self) -> Vec<Resource> {
+        self.core.state.lock().expect("no holder panics").asked.clone()
+    }
+
+    /// Returns how many orders it has, and how many certificates it has issued.
+    ///
+    /// # Panics
+    /// As [`Authority::misbehave`].
+    pub fn counts(&self) -> (usize, usize) {
+        let state = self.core.state.lock().expect("no holder panics");
+        (state.orders.len(), state.orders.iter().filter(|o| o.certificate.is_some()).count())
+    }
+}

@@ -1,0 +1,127 @@
+//! What the authority remembers.
+
+use super::Resource;
+use super::jws::AccountKey;
+use eskort_pki::Certificate;
+use serde_json::{Value, json};
+use std::collections::BTreeSet;
+
+#[derive(Default)]
+pub(super) struct State {
+    pub(super) nonces: BTreeSet<String>,
+    pub(super) accounts: Vec<AccountKey>,
+    pub(super) orders: Vec<Order>,
+    pub(super) authorizations: Vec<Authorization>,
+    pub(super) asked: Vec<Resource>,
+}
+
+pub(super) struct Order {
+    pub(super) account: usize,
+    pub(super) names: Vec<String>,
+    pub(super) authorizations: Vec<usize>,
+    pub(super) phase: Phase,
+    pub(super) certificate: Option<Certificate>,
+}
+
+/// How far an order is, as far as its authorizations do not say it.
+#[derive(Clone, Copy, PartialEq, Eq)]
+pub(super) enum Phase {
+    Open,
+    Processing,
+    Valid,
+}
+
+pub(super) struct Authorization {
+    pub(super) account: usize,
+    pub(super) name: String,
+    pub(super) wildcard: bool,
+    pub(super) token: String,
+    pub(super) answered: bool,
+    pub(super) result: Option<Result<(), super::look::Lack>>,
+}
+
+pub(super) fn random_text() -> String {
+    let mut bytes = [0_u8; 16];
+    aws_lc_rs::rand::fill(&mut bytes).expect("the system has randomness");
+    eskort_pki::base64url(&bytes)
+}
+
+pub(super) fn problem(kind: &str, detail: &str) -> Value {
+    json!({ "type": format!("urn:ietf:params:acme:error:{kind}"), "detail": detail })
+}
+
+impl State {
+    pub(super) fn fresh_nonce(&mut self) -> String {
+        let nonce = random_text();
+        self.nonces.insert(nonce.clone());
+        nonce
+    }
+
+    /// RFC 8555 section 7.1.6.
+    pub(super) fn order_status(&self, order: &Order) -> &'static str {
+        let results = || order.authorizations.iter().map(|a| &self.authorizations[*a].result);
+        match order.phase {
+            Phase::Valid => "valid",
+            Phase::Processing => "processing",
+            Phase::Open if results().any(|r| matches!(r, Some(Err(_)))) => "invalid",
+            Phase::Open if results().all(|r| matches!(r, Some(Ok(())))) => "ready",
+            Phase::Open => "pending",
+        }
+    }
+
+    pub(super) fn show_order(&self, base: &str, index: usize) -> Value {
+        let order = &self.orders[index];
+        let status = self.order_status(order);
+        let urls: Vec<String> = order.authorizations.iter().map(|a| format!("{base}/authorization/{a}")).collect();
+        let identifiers: Vec<Value> = order.names.iter().map(|n| json!({ "type": "dns", "value": n })).collect();
+        let mut shown = json!({ "status": status, "identifiers": identifiers, "authorizations": urls,
+            "finalize": format!("{base}/order/{index}/finalize") });
+        if status == "valid" {
+            shown["certificate"] = json!(format!("{base}/certificate/{index}"));
+        }
+        if status == "invalid" {
+            let mut error = problem("unauthorized", "some names were not proved");
+            let failed = order.authorizations.iter().filter_map(|a| match &self.authorizations[*a] {
+                Authorization { name, result: Some(Err((kind, detail))), .. } => {
+                    let mut part = problem(kind, detail);
+                    part["identifier"] = json!({ "type": "dns", "value": name });
+                    Some(part)
+                }
+                _ => None,
+            });
+            error["subproblems"] = failed.collect();
+            shown["error"] = error;
+        }
+        shown
+    }
+
+    pub(super) fn show_authorization(&self, base: &str, index: usize) -> Value {
+        let a = &self.authorizations[index];
+        let mut challenge = self.show_challenge(base, index);
+        let status = match &a.result {
+            None => "pending",
+            Some(Ok(())) => "valid",
+            Some(Err(_)) => "invalid",
+        };
+        let dns = json!({ "type": "dns-01", "url": format!("{base}/challenge/{index}/dns"), "status": "pending", "token": a.token });
+        let http = challenge.take();
+        json!({ "status": status, "identifier": { "type": "dns", "value": a.name }, "wildcard": a.wildcard,
+            "challenges": if a.wildcard { json!([dns]) } else { json!([dns, http]) } })
+    }
+
+    pub(super) fn show_challenge(&self, base: &str, index: usize) -> Value {
+        let a = &self.authorizations[index];
+        let status = match (&a.result, a.answered) {
+            (Some(Ok(())), _) => "valid",
+            (Some(Err(_)), _) => "invalid",
+            (None, true) => "processing",
+            (None, false) => "pending",
+        };
+        let mut shown =
+            json!({ "type": "http-01", "url": format!("{base}/challenge/{index}"), "status": status, "token": a.token });
+        if let Some(Err((kind, detail))) = &a.result {
+            shown["error"] = problem(kind, detail);
+        }
+        shown
+    }
+}

@@ -1,0 +1,115 @@
+//! A small HTTP/1.1 server: one handler, plain or TLS, on loopback.
+
+use bytes::Bytes;
+use http_body_util::{BodyExt, Full, Limited};
+use hyper::body::Incoming;
+use hyper::{Request, Response};
+use hyper_util::rt::TokioIo;
+use rustls::ServerConfig;
+use std::future::Future;
+use std::net::SocketAddr;
+use std::sync::{Arc, RwLock};
+use tokio::net::TcpListener;
+use tokio::task::JoinHandle;
+use tokio_rustls::TlsAcceptor;
+
+/// A request with its body read.
+pub(crate) type Asked = Request<Bytes>;
+/// `Err` cuts the connection without an answer.
+pub(crate) type Answered = Result<Response<Full<Bytes>>, Cut>;
+/// The TLS setting, to be changed while the server runs.
+pub(crate) type SharedTls = Arc<RwLock<Arc<ServerConfig>>>;
+
+/// Ends a connection without an answer.
+#[derive(Debug)]
+pub(crate) struct Cut;
+
+impl std::fmt::Display for Cut {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.write_str("the connection is cut")
+    }
+}
+
+impl std::error::Error for Cut {}
+
+/// A running server; it stops when dropped.
+pub(crate) struct Server {
+    pub(crate) address: SocketAddr,
+    task: JoinHandle<()>,
+}
+
+impl Drop for Server {
+    fn drop(&mut self) {
+        self.task.abort();
+    }
+}
+
+const MOST_BYTES: usize = 1 << 20;
+
+/// Starts a server at an address; port 0 lets the system choose.
+pub(crate) async fn start<F, R>(address: SocketAddr, tls: Option<SharedTls>, handler: F) -> std::io::Result<Server>
+where
+    F: Fn(Asked) -> R + Clone + Send + 'static,
+    R: Future<Output = Answered> + Send + 'static,
+{
+    let listener = TcpListener::bind(address).await?;
+    let address = listener.local_addr()?;
+    let task = tokio::spawn(async move {
+        let mut connections = tokio::task::JoinSet::new();
+        while let Ok((stream, _)) = listener.accept().await {
+            let handler = handler.clone();
+            let acceptor =
+                tls.as_ref().map(|t| TlsAcceptor::from(Arc::clone(&t.read().expect("no holder panics"))));
+            let _ = stream.set_nodelay(true);
+            connections.spawn(async move {
+                match acceptor {
+                    None => converse(stream, handler).await,
+                    Some(acceptor) => {
+                        if let Ok(stream) = acceptor.accept(stream).await {
+                            converse(stream, handler).await;
+                        }
+                    }
+                }
+            });
+            while connections.try_join_next().is_some() {}
+        }
+    });
+    Ok(Server { address, task })
+}
+
+async fn converse<S, F, R>(stream: S, handler: F)
+where
+    S: tokio::io::AsyncRead + tokio::io::AsyncWrite + Unpin + Send + 'static,
+    F: Fn(Asked) -> R + Clone + Send + 'static,
+    R: Future<Output = Answered> + Send + 'static,
+{
+    let service = hyper::service::service_fn(move |request: Request<Incoming>| {
+        let handler = handler.clone();
+        async move {
+            let (head, body) = request.into_parts();
+            let body = Limited::new(body, MOST_BYTES).collect().await.map_err(|_| Cut)?;
+            handler(Request::from_parts(head, body.to_bytes())).await
+        }
+    });
+    let _ = hyper::server::conn::http1::Builder::new().serve_connection(TokioIo::new(stream), service).await;
+}
+
+/// Makes a TLS setting from PEM texts.
+pub(crate) fn tls_config(chain: &str, key: &str) -> Option<ServerConfig> {
+    use rustls::pki_types::pem::PemObject;
+    use rustls::pki_types::{CertificateDer, PrivateKeyDer};
+    let chain: Result<Vec<_>, _> = CertificateDer::pem_slice_iter(chain.as_bytes()).collect();
+    let key = PrivateKeyDer::from_pem_slice(key.as_bytes()).ok()?;
+    let provider = Arc::new(rustls::crypto::aws_lc_rs::default_provider());
+    ServerConfig::builder_with_provider(provider)
+        .with_safe_default_protocol_versions()
+        .ok()?
+        .with_no_client_auth()
+        .with_single_cert(chain.ok()?, key)
+        .ok()
+}
+
+pub(crate) fn response(status: u16, content_type: &str, body: impl Into<Bytes>) -> Response<Full<Bytes>> {
+    let built = Response::builder().status(status).header("content-type", content_type).body(Full::new(body.into()));
+    built.expect("a status and a content type make a response")
+}

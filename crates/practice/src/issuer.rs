@@ -1,0 +1,172 @@
+//! Signs certificates: two roots, and one intermediate that both have signed.
+
+use const_oid::db::rfc5280::{ID_KP_CLIENT_AUTH, ID_KP_SERVER_AUTH};
+use der::asn1::{Ia5String, OctetString};
+use der::{Decode, Encode};
+use eskort_pki::{Certificate, KeyKind, PrivateKey, Signature};
+use jiff::{SignedDuration, Timestamp};
+use spki::{SubjectPublicKeyInfoOwned, SubjectPublicKeyInfoRef};
+use std::net::IpAddr;
+use std::str::FromStr;
+use x509_cert::TbsCertificate;
+use x509_cert::builder::profile::BuilderProfile;
+use x509_cert::builder::{Builder, CertificateBuilder};
+use x509_cert::ext::Extension;
+use x509_cert::ext::pkix::name::GeneralName;
+use x509_cert::ext::pkix::{
+    AuthorityKeyIdentifier, BasicConstraints, ExtendedKeyUsage, KeyUsage, KeyUsages, SubjectAltName,
+    SubjectKeyIdentifier,
+};
+use x509_cert::name::Name;
+use x509_cert::serial_number::SerialNumber;
+use x509_cert::time::{Time, Validity};
+
+/// Name of the root that the usual chain leads to.
+pub const ROOT: &str = "Lampholm Practice Root";
+/// Name of the root that the alternate chain leads to.
+pub const OLD_ROOT: &str = "Lampholm Practice Old Root";
+const INTERMEDIATE: &str = "Lampholm Practice Issuer 1";
+
+/// The keys and certificates of a practice authority.
+pub struct Issuer {
+    root: Certificate,
+    old_root: Certificate,
+    intermediate_key: PrivateKey,
+    intermediate: Certificate,
+    cross_signed: Certificate,
+}
+
+impl Issuer {
+    /// Makes new roots and an intermediate, good from ten years before to ten years after `now`.
+    ///
+    /// # Panics
+    /// When the crypto library fails.
+    pub fn new(now: Timestamp) -> Self {
+        let key = || PrivateKey::generate(KeyKind::P256).expect("a key can be made");
+        let (root_key, old_root_key, intermediate_key) = (key(), key(), key());
+        let decade = SignedDuration::from_hours(24 * 3_652);
+        let ca = |subject: &str, issuer: &str, public: &PrivateKey, signer: &PrivateKey| {
+            let leaf = Subject { common_name: subject, names: &[], public_key: &public.public_key_der(), ca: true };
+            sign(&leaf, issuer, signer, now - decade, now + decade)
+        };
+        Issuer {
+            root: ca(ROOT, ROOT, &root_key, &root_key),
+            old_root: ca(OLD_ROOT, OLD_ROOT, &old_root_key, &old_root_key),
+            intermediate: ca(INTERMEDIATE, ROOT, &intermediate_key, &root_key),
+            cross_signed: ca(INTERMEDIATE, OLD_ROOT, &intermediate_key, &old_root_key),
+            intermediate_key,
+        }
+    }
+
+    /// Returns the root of the usual chain as PEM.
+    pub fn root_pem(&self) -> String {
+        self.root.to_pem()
+    }
+
+    /// Returns the root of the alternate chain as PEM.
+    pub fn old_root_pem(&self) -> String {
+        self.old_root.to_pem()
+    }
+
+    /// Issues a certificate for DNS names and addresses, and returns the leaf.
+    pub fn issue(&self, names: &[String], public_key: &[u8], from: Timestamp, lifetime: SignedDuration) -> Certificate {
+        let subject = Subject { common_name: "", names, public_key, ca: false };
+        sign(&subject, INTERMEDIATE, &self.intermediate_key, from, from + lifetime)
+    }
+
+    /// Returns leaf and intermediate as PEM, by the usual or the alternate chain.
+    pub fn chain_pem(&self, leaf: &Certificate, alternate: bool) -> String {
+        let above = if alternate { &self.cross_signed } else { &self.intermediate };
+        leaf.to_pem() + &above.to_pem()
+    }
+}
+
+struct Subject<'a> {
+    common_name: &'a str,
+    names: &'a [String],
+    public_key: &'a [u8],
+    ca: bool,
+}
+
+struct Names {
+    subject: Name,
+    issuer: Name,
+}
+
+impl BuilderProfile for Names {
+    fn get_issuer(&self, _subject: &Name) -> Name {
+        self.issuer.clone()
+    }
+
+    fn get_subject(&self) -> Name {
+        self.subject.clone()
+    }
+
+    fn build_extensions(
+        &self,
+        _: SubjectPublicKeyInfoRef<'_>,
+        _: SubjectPublicKeyInfoRef<'_>,
+        _: &TbsCertificate,
+    ) -> x509_cert::builder::Result<Vec<Extension>> {
+        Ok(Vec::new())
+    }
+}
+
+fn sign(subject: &Subject<'_>, issuer: &str, signer: &PrivateKey, from: Timestamp, until: Timestamp) -> Certificate {
+    try_sign(subject, issuer, signer, from, until).expect("a certificate of our own making can be signed")
+}
+
+fn try_sign(
+    subject: &Subject<'_>,
+    issuer: &str,
+    signer: &PrivateKey,
+    from: Timestamp,
+    until: Timestamp,
+) -> x509_cert::builder::Result<Certificate> {
+    let name = |common: &str| {
+        let text = if common.is_empty() { String::new() } else { format!("CN={common},O=Lampholm Lighthouse Trust") };
+        Name::from_str(&text)
+    };
+    let profile = Names { subject: name(subject.common_name)?, issuer: name(issuer)? };
+    let mut serial = [0_u8; 16];
+    aws_lc_rs::rand::fill(&mut serial).expect("the system has randomness");
+    serial[0] &= 0x7f;
+    let validity = Validity::new(time(from)?, time(until)?);
+    let public = SubjectPublicKeyInfoOwned::from_der(subject.public_key)?;
+    let mut builder = CertificateBuilder::new(profile, SerialNumber::new(&serial)?, validity, public)?;
+    builder.add_extension(&BasicConstraints { ca: subject.ca, path_len_constraint: None })?;
+    builder.add_extension(&SubjectKeyIdentifier(key_id(subject.public_key)?))?;
+    builder.add_extension(&AuthorityKeyIdentifier {
+        key_identifier: Some(key_id(&signer.public_key_der())?),
+        ..AuthorityKeyIdentifier::default()
+    })?;
+    if subject.ca {
+        builder.add_extension(&KeyUsage(KeyUsages::KeyCertSign | KeyUsages::CRLSign))?;
+    } else {
+        builder.add_extension(&KeyUsage(KeyUsages::DigitalSignature.into()))?;
+        builder.add_extension(&ExtendedKeyUsage(vec![ID_KP_SERVER_AUTH, ID_KP_CLIENT_AUTH]))?;
+        let names: der::Result<Vec<GeneralName>> = subject.names.iter().map(|n| general_name(n)).collect();
+        builder.add_extension(&SubjectAltName(names?))?;
+    }
+    let certificate = builder.build::<_, Signature>(signer)?;
+    Ok(Certificate::from_der(&certificate.to_der()?).expect("what was just built reads back"))
+}
+
+fn general_name(name: &str) -> der::Result<GeneralName> {
+    Ok(match name.parse::<IpAddr>() {
+        Ok(IpAddr::V4(ip)) => GeneralName::IpAddress(OctetString::new(ip.octets())?),
+        Ok(IpAddr::V6(ip)) => GeneralName::IpAddress(OctetString::new(ip.octets())?),
+        Err(_) => GeneralName::DnsName(Ia5String::new(name)?),
+    })
+}
+
+/// RFC 7093 section 2: the first 160 bits of SHA-256.
+fn key_id(public_key: &[u8]) -> der::Result<OctetString> {
+    OctetString::new(&eskort_pki::sha256(public_key)[..20])
+}
+
+fn time(at: Timestamp) -> der::Result<Time> {
+    let seconds = u64::try_from(at.as_second()).unwrap_or(0);
+    let date = der::DateTime::from_unix_duration(std::time::Duration::from_secs(seconds))?;
+    Ok(Time::GeneralTime(date.into()))
+}

@@ -1,0 +1,115 @@
+//! A web site of the trust: pages over plain HTTP from a folder, and over TLS with a certificate that it reads from files.
+
+use crate::Issuer;
+use crate::http::{self, Asked, Server, SharedTls, response, tls_config};
+use eskort_pki::{KeyKind, PrivateKey};
+use jiff::{SignedDuration, Timestamp};
+use std::net::SocketAddr;
+use std::path::{Path, PathBuf};
+use std::sync::{Arc, RwLock};
+use std::time::{Duration, SystemTime};
+use tokio::task::JoinHandle;
+
+/// How often the site looks whether its certificate files changed.
+const LOOK: Duration = Duration::from_millis(50);
+
+/// A running site. It stops when dropped.
+pub struct Site {
+    plain: Server,
+    tls: Server,
+    watcher: JoinHandle<()>,
+}
+
+impl Site {
+    /// Starts a site that serves `folder`, and takes its certificate from `bundle` and `key` whenever they change.
+    /// Until they are there it shows a self-signed placeholder, as servers fresh from their package do.
+    ///
+    /// # Errors
+    /// When a port is not to be had; port 0 lets the system choose.
+    ///
+    /// # Panics
+    /// When the crypto library fails.
+    pub async fn start(
+        folder: &Path,
+        bundle: &Path,
+        key: &Path,
+        plain: SocketAddr,
+        tls: SocketAddr,
+    ) -> std::io::Result<Self> {
+        let shared: SharedTls = Arc::new(RwLock::new(Arc::new(placeholder())));
+        reload(&shared, bundle, key);
+        let root = folder.to_owned();
+        let handler = move |asked: Asked| {
+            let root = root.clone();
+            async move { Ok(page(&root, asked.uri().path())) }
+        };
+        let plain = http::start(plain, None, handler.clone()).await?;
+        let tls = http::start(tls, Some(Arc::clone(&shared)), handler).await?;
+        let files = [bundle.to_owned(), key.to_owned()];
+        let watcher = tokio::spawn(async move {
+            let stamp = |files: &[PathBuf; 2]| -> [Option<SystemTime>; 2] {
+                [0, 1].map(|i| std::fs::metadata(&files[i]).and_then(|m| m.modified()).ok())
+            };
+            let mut last = stamp(&files);
+            loop {
+                tokio::time::sleep(LOOK).await;
+                let now = stamp(&files);
+                if now != last && reload(&shared, &files[0], &files[1]) {
+                    last = now;
+                }
+            }
+        });
+        Ok(Site { plain, tls, watcher })
+    }
+
+    /// Returns where plain HTTP is served.
+    pub fn plain_address(&self) -> SocketAddr {
+        self.plain.address
+    }
+
+    /// Returns where TLS is served.
+    pub fn tls_address(&self) -> SocketAddr {
+        self.tls.address
+    }
+}
+
+impl Drop for Site {
+    fn drop(&mut self) {
+        self.watcher.abort();
+    }
+}
+
+fn placeholder() -> rustls::ServerConfig {
+    let now = Timestamp::now();
+    let key = PrivateKey::generate(KeyKind::P256).expect("a key can be made");
+    let names = ["placeholder.lampholm.example".to_owned()];
+    let leaf = Issuer::new(now).issue(&names, &key.public_key_der(), now, SignedDuration::from_hours(24));
+    tls_config(&leaf.to_pem(), key.to_pem().reveal()).expect("our own certificate fits its key")
+}
+
+fn reload(shared: &SharedTls, bundle: &Path, key: &Path) -> bool {
+    let read = |path: &Path| std::fs::read_to_string(path).ok();
+    let found = read(bundle).zip(read(key)).and_then(|(chain, key)| tls_config(&chain, &key));
+    let loaded = found.is_some();
+    if let Some(config) = found {
+        *shared.write().expect("no holder panics") = Arc::new(config);
+    }
+    loaded
+}
+
+fn page(root: &Path, path: &str) -> hyper::Response<http_body_util::Full<bytes::Bytes>> {
+    let not_found = || response(404, "text/html", "<!doctype html><title>No such page</title><p>No such page.");
+    let parts: Vec<&str> = path.split('/').filter(|p| !p.is_empty()).collect();
+    if parts.iter().any(|p| *p == ".." || p.contains('\0')) {
+        return not_found();
+    }
+    let mut file = root.join(parts.join("/"));
+    if file.is_dir() {
+        file.push("index.html");
+    }
+    match std::fs::read(&file) {
+        Ok(bytes) if file.extension().is_some_and(|e| e == "html") => response(200, "text/html", bytes),
+        Ok(bytes) => response(200, "application/octet-stream", bytes),
+        Err(_) => not_found(),
+    }
+}

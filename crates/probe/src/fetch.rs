@@ -1,0 +1,226 @@
+//! Fetches a challenge's file the way an authority does (RFC 8555 section 8.3): plain HTTP on port 80, redirects followed,
+//! the certificate of an https redirect not checked.
+
+use crate::observe::unverified_connector;
+use crate::{PATIENCE, addresses, connect};
+use eskort_core::inventory::CheckAddress;
+use eskort_core::words::printable;
+use http_body_util::{BodyExt, Empty, Limited};
+use hyper::header::{HOST, LOCATION, USER_AGENT};
+use hyper_util::rt::TokioIo;
+use std::fmt;
+use std::io;
+use std::net::SocketAddr;
+use tokio::io::{AsyncRead, AsyncWrite};
+use url::Url;
+
+const MOST_REDIRECTS: usize = 10;
+/// A key authorization has fewer than 300 bytes; more than this is some page.
+const MOST_BYTES: usize = 16 * 1024;
+
+/// One request of a look.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Hop {
+    /// What was asked for.
+    pub url: String,
+    /// The address that answered.
+    pub address: SocketAddr,
+    /// The HTTP status.
+    pub status: u16,
+}
+
+/// A look that found what it should.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Sight {
+    /// The requests, the last one with the file.
+    pub hops: Vec<Hop>,
+}
+
+/// A look that did not find what it should.
+#[derive(Debug, thiserror::Error)]
+pub struct NotVisible {
+    /// What was asked for first.
+    pub url: String,
+    /// The requests that were answered.
+    pub hops: Vec<Hop>,
+    /// What went wrong then.
+    pub why: WhyNotVisible,
+}
+
+/// What was seen instead of the file.
+#[derive(Debug)]
+pub enum WhyNotVisible {
+    /// The name leads to no address.
+    NoAddress {
+        /// The name.
+        host: String,
+        /// What the resolver said.
+        source: io::Error,
+    },
+    /// Nobody answered.
+    NoConnection {
+        /// The name.
+        host: String,
+        /// The last address tried.
+        address: SocketAddr,
+        /// Whether the address came from the inventory.
+        from_inventory: bool,
+        /// Why not.
+        source: io::Error,
+    },
+    /// The connection ended, stalled, or was no HTTP.
+    NoAnswer {
+        /// The address.
+        address: SocketAddr,
+        /// What happened.
+        what: String,
+    },
+    /// A status other than success or a redirect.
+    Status {
+        /// The status.
+        status: u16,
+        /// The tamed beginning of the body.
+        begins: String,
+    },
+    /// Another text.
+    Content {
+        /// Its tamed beginning.
+        begins: String,
+    },
+    /// A redirect to nowhere, or too many of them.
+    Redirect {
+        /// Where the last one led, tamed.
+        to: String,
+        /// What is wrong with it.
+        what: &'static str,
+    },
+}
+
+impl fmt::Display for NotVisible {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match &self.why {
+            WhyNotVisible::NoAddress { host, source } => write!(f, "{host} resolves to no address: {source}"),
+            WhyNotVisible::NoConnection { host, address, from_inventory, source } => {
+                let origin = if *from_inventory { "as the inventory says" } else { "as the name resolves" };
+                write!(f, "no connection to {host} at {address} ({origin}): {source}")
+            }
+            WhyNotVisible::NoAnswer { address, what } => write!(f, "{address} gave no HTTP answer: {what}"),
+            WhyNotVisible::Status { status, begins } if begins.is_empty() => write!(f, "status {status}"),
+            WhyNotVisible::Status { status, begins } => write!(f, "status {status}, the page begins with `{begins}`"),
+            WhyNotVisible::Content { begins } => write!(f, "another text came: `{begins}`"),
+            WhyNotVisible::Redirect { to, what } => write!(f, "a redirect to `{to}`: {what}"),
+        }?;
+        match self.hops.last() {
+            Some(hop) if hop.url != self.url => write!(f, " (after a redirect to {})", printable(&hop.url, 120)),
+            _ => Ok(()),
+        }
+    }
+}
+
+/// Fetches `http://HOST/.well-known/acme-challenge/TOKEN` and compares it with what should be there.
+///
+/// # Errors
+/// [`NotVisible`], with what was seen instead.
+pub async fn look_at_challenge(
+    host: &str,
+    token: &str,
+    expected: &str,
+    instead: Option<CheckAddress>,
+) -> Result<Sight, Box<NotVisible>> {
+    let first = format!("http://{host}/.well-known/acme-challenge/{token}");
+    let mut hops: Vec<Hop> = Vec::new();
+    let mut url = Url::parse(&first).expect("a DNS name and a base64url token make an address");
+    for _ in 0..=MOST_REDIRECTS {
+        let (hop, answer) = match fetch(&url, instead).await {
+            Ok(found) => found,
+            Err(why) => return Err(Box::new(NotVisible { url: first, hops, why })),
+        };
+        hops.push(hop);
+        let why = match answer {
+            Page::Found(body) if body.trim_ascii_end() == expected.as_bytes() => return Ok(Sight { hops }),
+            Page::Found(body) => WhyNotVisible::Content { begins: begins(&body) },
+            Page::Refused(status, body) => WhyNotVisible::Status { status, begins: begins(&body) },
+            Page::Redirect(to) => match url.join(&to) {
+                Ok(next) if matches!(next.scheme(), "http" | "https") && next.has_host() => {
+                    url = next;
+                    continue;
+                }
+                _ => WhyNotVisible::Redirect { to: printable(&to, 120), what: "neither http nor https" },
+            },
+        };
+        return Err(Box::new(NotVisible { url: first, hops, why }));
+    }
+    let why = WhyNotVisible::Redirect { to: printable(url.as_str(), 120), what: "one too many, after ten others" };
+    Err(Box::new(NotVisible { url: first, hops, why }))
+}
+
+enum Page {
+    Found(Vec<u8>),
+    Refused(u16, Vec<u8>),
+    Redirect(String),
+}
+
+fn begins(body: &[u8]) -> String {
+    printable(String::from_utf8_lossy(&body[..body.len().min(400)]).trim(), 60)
+}
+
+async fn fetch(url: &Url, instead: Option<CheckAddress>) -> Result<(Hop, Page), WhyNotVisible> {
+    let host = url.host_str().unwrap_or_default().to_owned();
+    let tls = url.scheme() == "https";
+    let port = url.port_or_known_default().unwrap_or(80);
+    // The inventory's port stands for port 80; wherever a redirect leads, its own port counts.
+    let instead = instead.map(|a| if port == 80 { a } else { CheckAddress { port: None, ..a } });
+    let found = addresses(&host, port, instead).await;
+    let found = found.map_err(|source| WhyNotVisible::NoAddress { host: host.clone(), source })?;
+    let from_inventory = instead.is_some();
+    let (stream, address) = connect(&found).await.map_err(|(address, source)| WhyNotVisible::NoConnection {
+        host: host.clone(),
+        address,
+        from_inventory,
+        source,
+    })?;
+    let no_answer = |what: String| WhyNotVisible::NoAnswer { address, what };
+    let exchange = async {
+        if tls {
+            let connector = unverified_connector().0;
+            let name = host.clone().try_into().map_err(|_| "the redirect leads to no valid name".to_owned())?;
+            let stream = connector.connect(name, stream).await.map_err(|e| e.to_string())?;
+            get(stream, url).await
+        } else {
+            get(stream, url).await
+        }
+    };
+    let answered = tokio::time::timeout(PATIENCE, exchange).await;
+    let page = answered.map_err(|_| no_answer("no answer within 10 seconds".into()))?.map_err(no_answer)?;
+    let status = page.0;
+    Ok((Hop { url: url.to_string(), address, status }, page.1))
+}
+
+async fn get(stream: impl AsyncRead + AsyncWrite + Unpin + Send + 'static, url: &Url) -> Result<(u16, Page), String> {
+    let (mut sender, connection) =
+        hyper::client::conn::http1::handshake(TokioIo::new(stream)).await.map_err(|e| e.to_string())?;
+    let connection = tokio::spawn(connection);
+    let host = url.port().map_or(url.host_str().unwrap_or_default().to_owned(), |port| {
+        format!("{}:{port}", url.host_str().unwrap_or_default())
+    });
+    let target = &url[url::Position::BeforePath..url::Position::AfterQuery];
+    let request = hyper::Request::get(target)
+        .header(HOST, host)
+        .header(USER_AGENT, concat!("eskort/", env!("CARGO_PKG_VERSION"), " (self-check)"))
+        .body(Empty::<bytes::Bytes>::new())
+        .map_err(|e| e.to_string())?;
+    let answer = sender.send_request(request).await.map_err(|e| e.to_string())?;
+    let status = answer.status().as_u16();
+    let page = if answer.status().is_redirection() && answer.headers().contains_key(LOCATION) {
+        Page::Redirect(String::from_utf8_lossy(answer.headers()[LOCATION].as_bytes()).into_owned())
+    } else {
+        let success = answer.status().is_success();
+        let body = match Limited::new(answer.into_body(), MOST_BYTES).collect().await {
+            Ok(body) => body.to_bytes().to_vec(),
+            Err(error) => return Err(format!("the text did not end well: {error}")),
+        };
+        if success { Page::Found(body) } else { Page::Refused(status, body) }
+    };
+    connection.abort();
+    Ok((status, page))
+}

@@ -1,0 +1,69 @@
+//! The roots that visitors trust.
+
+use eskort_core::pki::{Certificate, Chain};
+use rustls::pki_types::{CertificateDer, TrustAnchor, UnixTime};
+use std::path::{Path, PathBuf};
+use std::time::Duration;
+
+/// A set of trusted roots.
+pub struct Trust {
+    anchors: Vec<TrustAnchor<'static>>,
+}
+
+/// Why roots cannot be read.
+#[derive(Debug, thiserror::Error)]
+#[error("cannot read roots from {}: {why}", path.display())]
+pub struct TrustError {
+    /// The file.
+    pub path: PathBuf,
+    /// What is wrong.
+    pub why: String,
+}
+
+impl Trust {
+    /// Reads the system's roots; what of them cannot be used is left out.
+    pub fn system() -> Self {
+        let found = rustls_native_certs::load_native_certs().certs;
+        Trust { anchors: found.iter().filter_map(anchor).collect() }
+    }
+
+    /// Adds the roots of a PEM file.
+    ///
+    /// # Errors
+    /// When it cannot be read or holds no certificate.
+    pub fn add_file(&mut self, path: &Path) -> Result<(), TrustError> {
+        let fail = |why: String| TrustError { path: path.to_owned(), why };
+        let text = std::fs::read_to_string(path).map_err(|e| fail(e.to_string()))?;
+        let roots = Certificate::all_from_pem(&text).map_err(|e| fail(e.to_string()))?;
+        let before = self.anchors.len();
+        self.anchors.extend(roots.iter().filter_map(|r| anchor(&CertificateDer::from(r.der()))));
+        if self.anchors.len() == before { Err(fail("there is no certificate in it".into())) } else { Ok(()) }
+    }
+
+    /// Checks that certificates sent by a server lead from the leaf to a trusted root at `now` (RFC 5280 section 6).
+    pub(crate) fn verify(&self, sent: &[Certificate], now: jiff::Timestamp) -> Result<(), webpki::Error> {
+        let leaf = CertificateDer::from(sent[0].der());
+        let others: Vec<CertificateDer<'_>> = sent[1..].iter().map(|c| CertificateDer::from(c.der())).collect();
+        let seconds = u64::try_from(now.as_second()).unwrap_or(0);
+        webpki::EndEntityCert::try_from(&leaf)?
+            .verify_for_usage(
+                webpki::ALL_VERIFICATION_ALGS,
+                &self.anchors,
+                &others,
+                UnixTime::since_unix_epoch(Duration::from_secs(seconds)),
+                webpki::KeyUsage::server_auth(),
+                None,
+                None,
+            )
+            .map(drop)
+    }
+
+    /// Returns whether a stored chain is trusted at `now`.
+    pub fn trusts(&self, chain: &Chain, now: jiff::Timestamp) -> bool {
+        self.verify(chain.certificates(), now).is_ok()
+    }
+}
+
+fn anchor(der: &CertificateDer<'_>) -> Option<TrustAnchor<'static>> {
+    webpki::anchor_from_trusted_cert(der).ok().map(|a| a.to_owned())
+}
