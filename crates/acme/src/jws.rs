@@ -41,6 +41,11 @@ impl Signer {
         self.account = Some(url);
     }
 
+    /// Signs by key again, when the authority does not know the account any more.
+    pub fn forget_account(&mut self) {
+        self.account = None;
+    }
+
     fn jwk(&self) -> Value {
         json!({ "crv": "P-256", "kty": "EC", "x": self.point.0, "y": self.point.1 })
     }

@@ -1,1 +1,30 @@
-//! placeholder
+//! The use cases: keep, list, show, check. The only place that puts the parts together.
+//!
+//! Every change of the world is gathered (facts), planned (pure, printable) and applied (step by step, each recorded).
+
+mod authority;
+mod check;
+mod command;
+mod crash;
+mod driver;
+mod error;
+mod hands;
+mod install;
+mod keep;
+mod list;
+mod proof;
+mod progress;
+mod setup;
+mod show;
+
+pub use authority::{AuthorityError, Client, Hold};
+pub use check::{CheckTarget, EndpointReport, check};
+pub use command::CommandError;
+pub use driver::{Driver, Hands, Step};
+pub use error::{ProofError, StepError};
+pub use install::InstallError;
+pub use keep::{Ending, KeepEntry, KeepOptions, PlannedChange, keep};
+pub use list::{ListRow, State, list};
+pub use progress::{Progress, Watch};
+pub use setup::{App, Now, SetupError, usual_inventory, usual_state};
+pub use show::{GenerationView, Show, show};

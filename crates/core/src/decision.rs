@@ -70,17 +70,16 @@ pub struct Failures {
     pub count: u32,
     /// When the last one was.
     pub last: Timestamp,
-    /// Not to be tried before, if the authority said so.
-    pub authority_says: Option<Timestamp>,
+    /// Until when `keep` leaves the authority alone; `None` when the failure did not concern the authority.
+    pub hold_until: Option<Timestamp>,
 }
 
-impl Failures {
-    /// Returns until when `keep` leaves the authority alone: what it said, or 15 minutes doubling up to a day.
-    pub fn hold_until(&self) -> Timestamp {
-        let minutes = 15_i64 << self.count.saturating_sub(1).min(7);
-        let ours = self.last + SignedDuration::from_mins(minutes.min(24 * 60));
-        self.authority_says.map_or(ours, |theirs| theirs.max(ours))
-    }
+/// Returns until when an authority is left alone after its `count`th refusal in a row at `last`: as long as it said itself
+/// (`authority_says`), and at least 15 minutes, doubling up to a day.
+pub fn hold_after(count: u32, last: Timestamp, authority_says: Option<Timestamp>) -> Timestamp {
+    let minutes = 15_i64 << count.saturating_sub(1).min(7);
+    let ours = last + SignedDuration::from_mins(minutes.min(24 * 60));
+    authority_says.map_or(ours, |theirs| theirs.max(ours))
 }
 
 /// Why a new generation is wanted.
@@ -193,8 +192,9 @@ impl Decision {
 ///
 /// `insist` is set when somebody asked for this very certificate: a hold after failures does not apply then.
 pub fn decide(facts: &Facts, now: Timestamp, insist: bool) -> Decision {
-    let held_back = facts.failures.as_ref().filter(|f| !insist && f.hold_until() > now);
-    let hold = |f: &Failures| Decision::Hold { until: f.hold_until(), failures: f.count };
+    let held_back = facts.failures.as_ref().filter(|_| !insist);
+    let held_back = held_back.and_then(|f| Some((f.count, f.hold_until.filter(|until| *until > now)?)));
+    let hold = |(failures, until): (u32, Timestamp)| Decision::Hold { until, failures };
 
     let open = facts.open.as_ref();
     if let Some(open) = open.filter(|o| o.wanted == facts.wanted) {
@@ -308,11 +308,10 @@ mod tests {
         facts.newest = None;
         let last = on("2026-02-01");
         for (count, minutes) in [(1, 15), (2, 30), (5, 240), (30, 24 * 60)] {
-            let failures = Failures { count, last, authority_says: None };
-            assert_eq!(failures.hold_until(), last + SignedDuration::from_mins(minutes));
+            assert_eq!(hold_after(count, last, None), last + SignedDuration::from_mins(minutes));
         }
-        let authority_says = Some(on("2026-02-09"));
-        facts.failures = Some(Failures { count: 1, last, authority_says });
+        let hold_until = Some(hold_after(1, last, Some(on("2026-02-09"))));
+        facts.failures = Some(Failures { count: 1, last, hold_until });
         assert_eq!(decide(&facts, on("2026-02-08"), false), Decision::Hold { until: on("2026-02-09"), failures: 1 });
         assert!(decide(&facts, on("2026-02-08"), true).acts());
         assert!(decide(&facts, on("2026-02-09"), false).acts());

@@ -299,16 +299,16 @@ impl Store {
         &self,
         certificate: &str,
         reason: &str,
-        not_before: Option<Timestamp>,
+        hold_until: Option<Timestamp>,
         now: Timestamp,
     ) -> Result<(), StoreError> {
-        let not_before = not_before.map(Timestamp::as_second);
+        let hold_until = hold_until.map(Timestamp::as_second);
         self.together(|| {
             self.run(
-                "INSERT INTO failure (certificate, count, last, not_before, reason) VALUES (?, 1, ?, ?, ?)
+                "INSERT INTO failure (certificate, count, last, hold_until, reason) VALUES (?, 1, ?, ?, ?)
                  ON CONFLICT DO UPDATE SET count = count + 1, last = excluded.last,
-                   not_before = excluded.not_before, reason = excluded.reason",
-                params![certificate, now.as_second(), not_before, reason],
+                   hold_until = excluded.hold_until, reason = excluded.reason",
+                params![certificate, now.as_second(), hold_until, reason],
             )?;
             self.add_event(certificate, &format!("failed: {reason}"), now)
         })
@@ -327,10 +327,10 @@ impl Store {
     /// # Errors
     /// When the ledger fails.
     pub fn failures(&self, certificate: &str) -> Result<Option<(Failures, String)>, StoreError> {
-        let sql = "SELECT count, last, not_before, reason FROM failure WHERE certificate = ?";
+        let sql = "SELECT count, last, hold_until, reason FROM failure WHERE certificate = ?";
         let read = |row: &Row<'_>| {
-            let (last, authority_says) = (instant(row, "last")?, maybe_instant(row, "not_before")?);
-            Ok((Failures { count: row.get("count")?, last, authority_says }, row.get("reason")?))
+            let (last, hold_until) = (instant(row, "last")?, maybe_instant(row, "hold_until")?);
+            Ok((Failures { count: row.get("count")?, last, hold_until }, row.get("reason")?))
         };
         self.db.query_row(sql, [certificate], read).optional().map_err(|e| self.fail(e))
     }
@@ -393,7 +393,7 @@ mod tests {
         store.record_failure("website", "refused", None, at(5)).unwrap();
         store.record_failure("website", "limits", Some(at(90)), at(7)).unwrap();
         let (failures, reason) = store.failures("website").unwrap().unwrap();
-        assert_eq!((failures.count, failures.last, failures.authority_says), (2, at(7), Some(at(90))));
+        assert_eq!((failures.count, failures.last, failures.hold_until), (2, at(7), Some(at(90))));
         assert_eq!(reason, "limits");
         store.clear_failures("website").unwrap();
         assert!(store.failures("website").unwrap().is_none());

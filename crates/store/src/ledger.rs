@@ -23,7 +23,7 @@ CREATE TABLE account (
   authority TEXT NOT NULL, directory TEXT NOT NULL, url TEXT NOT NULL, made INTEGER NOT NULL,
   PRIMARY KEY (authority, directory)) WITHOUT ROWID;
 CREATE TABLE failure (
-  certificate TEXT PRIMARY KEY, count INTEGER NOT NULL, last INTEGER NOT NULL, not_before INTEGER,
+  certificate TEXT PRIMARY KEY, count INTEGER NOT NULL, last INTEGER NOT NULL, hold_until INTEGER,
   reason TEXT NOT NULL) WITHOUT ROWID;
 CREATE TABLE event (id INTEGER PRIMARY KEY, certificate TEXT NOT NULL, at INTEGER NOT NULL, text TEXT NOT NULL);
 CREATE INDEX event_of ON event (certificate, id);

@@ -14,7 +14,7 @@ use crate::pki::KeyKind;
 use std::collections::BTreeMap;
 use std::fmt;
 use std::net::{IpAddr, SocketAddr};
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 use std::str::FromStr;
 use std::time::Duration;
 
@@ -35,6 +35,29 @@ pub struct Inventory {
     pub certificates: BTreeMap<String, CertificateEntry>,
 }
 
+impl Inventory {
+    /// Makes every path absolute: what is relative lies in the inventory's own folder.
+    pub fn resolve_paths(&mut self, folder: &Path) {
+        let place = |path: &mut PathBuf| *path = folder.join(&*path);
+        self.state.iter_mut().for_each(place);
+        for authority in self.authorities.values_mut() {
+            authority.api_roots.iter_mut().chain(&mut authority.visitor_roots).for_each(place);
+            authority.external_account.iter_mut().for_each(|e| place(&mut e.key_file));
+        }
+        for proof in self.proofs.values_mut() {
+            if let Proof::HttpFolder { folder, .. } = proof {
+                place(folder);
+            }
+        }
+        for server in self.servers.values_mut() {
+            match &mut server.kind {
+                ServerKind::Nginx { config, .. } => place(config),
+                ServerKind::Files { copies, .. } => copies.iter_mut().for_each(|c| place(&mut c.to)),
+            }
+        }
+    }
+}
+
 /// A certificate authority that speaks ACME.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Authority {
@@ -50,6 +73,8 @@ pub struct Authority {
     pub visitor_roots: Option<PathBuf>,
     /// The top issuer to prefer where the authority offers several chains.
     pub top_issuer: Option<String>,
+    /// How long one run waits for it: for a single answer, for its look at the proofs, for the certificate.
+    pub patience: Duration,
     /// External account binding (RFC 8555 section 7.3.4).
     pub external_account: Option<ExternalAccount>,
 }
@@ -155,10 +180,10 @@ pub enum ServerKind {
         config: PathBuf,
         /// The port for TLS listeners that are added.
         tls_port: u16,
-        /// The command that tests the configuration.
-        test: Vec<String>,
-        /// The command that makes it read the configuration again.
-        reload: Vec<String>,
+        /// The command that tests the configuration; `None` for nginx's own.
+        test: Option<Vec<String>>,
+        /// The command that makes it read the configuration again; `None` for nginx's own.
+        reload: Option<Vec<String>>,
     },
     /// Files put where a program wants them, and a command.
     Files {

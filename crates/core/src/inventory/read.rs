@@ -15,6 +15,7 @@ const AUTHORITY: &[&str] = &[
     "api-roots",
     "visitor-roots",
     "top-issuer",
+    "patience",
     "external-key-id",
     "external-key-file",
 ];
@@ -39,6 +40,7 @@ pub const SECTIONS: &[(&str, &[&str])] = &[
     ("install of a certificate", INSTALL),
 ];
 
+const USUAL_PATIENCE: Duration = Duration::from_secs(5 * 60);
 const USUAL_SETTLE: Duration = Duration::from_secs(30);
 
 /// Reads an inventory.
@@ -177,6 +179,7 @@ fn read_authority<'a>(entry: &'a Entry<'a>, notes: &'a Notes<'a>) -> Option<Auth
         api_roots: section.path("api-roots"),
         visitor_roots: section.path("visitor-roots"),
         top_issuer: section.text("top-issuer").map(|t| t.value.to_owned()),
+        patience: duration(&section, "patience", USUAL_PATIENCE),
         external_account,
     })
 }
@@ -209,10 +212,8 @@ fn read_server<'a>(entry: &'a Entry<'a>, notes: &'a Notes<'a>) -> Option<Server>
         "nginx" => {
             let section = open(NGINX);
             let config = section.path("config").unwrap_or_else(|| PathBuf::from("/etc/nginx/nginx.conf"));
-            let name = config.to_string_lossy().into_owned();
             let tls_port = section.port("tls-port", 443);
-            let test = section.command("test", &["nginx", "-t", "-q", "-c", &name]);
-            let reload = section.command("reload", &["nginx", "-s", "reload", "-c", &name]);
+            let (test, reload) = (section.command("test"), section.command("reload"));
             (section, ServerKind::Nginx { config, tls_port, test, reload })
         }
         _ => {
@@ -222,17 +223,18 @@ fn read_server<'a>(entry: &'a Entry<'a>, notes: &'a Notes<'a>) -> Option<Server>
             }
             let copies = section.tables("copy").into_iter();
             let copies = copies.filter_map(|(table, span)| read_copy(table, span, notes)).collect();
-            (section, ServerKind::Files { copies, run: section.command("run", &[]) })
+            (section, ServerKind::Files { copies, run: section.command("run").unwrap_or_default() })
         }
     };
-    let settle = match section.get("settle") {
-        None => USUAL_SETTLE,
-        Some(_) => section.parsed("settle", "a time like \"30s\" or \"2m\"", |text| {
-            let time: jiff::SignedDuration = text.parse().ok()?;
-            Duration::try_from(time).ok()
-        })?,
-    };
-    Some(Server { kind, check_address: check_address(&section), settle })
+    Some(Server { kind, check_address: check_address(&section), settle: duration(&section, "settle", USUAL_SETTLE) })
+}
+
+fn duration(section: &Section<'_>, key: &str, usual: Duration) -> Duration {
+    let parsed = section.parsed(key, "a time like \"30s\" or \"2m\"", |text| {
+        let time: jiff::SignedDuration = text.parse().ok()?;
+        Duration::try_from(time).ok().filter(|d| !d.is_zero())
+    });
+    parsed.unwrap_or(usual)
 }
 
 fn read_copy<'a>(table: &'a DeTable<'a>, span: Range<usize>, notes: &'a Notes<'a>) -> Option<FileCopy> {

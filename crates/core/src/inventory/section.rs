@@ -139,12 +139,14 @@ impl<'a> Section<'a> {
         Some(items.iter().filter_map(text).collect())
     }
 
-    /// Returns the words of a command; `usual` when the key is absent.
-    pub(super) fn command(&self, key: &str, usual: &[&str]) -> Vec<String> {
-        match self.texts(key) {
-            Some(words) => words.iter().map(|w| w.value.to_owned()).collect(),
-            None => usual.iter().map(|w| (*w).to_owned()).collect(),
+    /// Returns the words of a command; at least one.
+    pub(super) fn command(&self, key: &str) -> Option<Vec<String>> {
+        let words: Vec<String> = self.texts(key)?.iter().map(|w| w.value.to_owned()).collect();
+        if words.is_empty() {
+            let at = self.get(key).map_or(self.span(), Spanned::span);
+            self.notes.add(at, format!("`{key}` in {} is empty; it wants a command", self.title), None);
         }
+        Some(words)
     }
 
     /// Returns the tables of a list of inline tables.

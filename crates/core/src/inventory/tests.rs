@@ -35,9 +35,18 @@ fn reads_a_whole_inventory_with_its_defaults() {
     assert_eq!((&*website.authority, &*website.proof, website.key), ("public", "pages", KeyKind::P256));
     assert!(website.install[0].redirect);
     let ServerKind::Nginx { config, tls_port, test, .. } = &inventory.servers["front"].kind else { panic!() };
-    assert_eq!((config.to_str(), *tls_port), (Some("/etc/nginx/nginx.conf"), 443));
-    assert_eq!(test.join(" "), "nginx -t -q -c /etc/nginx/nginx.conf");
+    assert_eq!((config.to_str(), *tls_port, test), (Some("/etc/nginx/nginx.conf"), 443, &None));
     assert_eq!(inventory.servers["front"].settle, Duration::from_secs(30));
+}
+
+#[test]
+fn relative_paths_lie_in_the_inventorys_folder() {
+    let mut inventory = read_inventory(&GOOD.replace("/srv/www/lampholm", "www")).unwrap();
+    inventory.resolve_paths(Path::new("/etc/eskort"));
+    let Proof::HttpFolder { folder, .. } = &inventory.proofs["pages"] else { panic!() };
+    assert_eq!(folder, Path::new("/etc/eskort/www"));
+    let ServerKind::Nginx { config, .. } = &inventory.servers["front"].kind else { panic!() };
+    assert_eq!(config, Path::new("/etc/nginx/nginx.conf"));
 }
 
 #[test]

@@ -1,0 +1,173 @@
+//! Looks at live endpoints as a visitor would.
+
+use crate::hands::placement;
+use crate::install::{self, LiveEndpoint, Placement};
+use crate::{App, StepError};
+use eskort_core::finding::{Finding, Weight};
+use eskort_core::inventory::CheckAddress;
+use eskort_core::pki::Certificate;
+use eskort_core::renewal::Validity;
+use eskort_core::words;
+use eskort_probe::{Expected, Trust, judge, observe};
+use eskort_store::Store;
+use serde::Serialize;
+use std::net::SocketAddr;
+
+/// What to look at.
+#[derive(Clone, Debug)]
+pub enum CheckTarget {
+    /// A certificate of the inventory, wherever it is installed.
+    Certificate(String),
+    /// Any endpoint.
+    Endpoint {
+        /// The name.
+        name: String,
+        /// The port.
+        port: u16,
+        /// Where to connect instead of where the name leads.
+        instead: Option<CheckAddress>,
+    },
+}
+
+/// One certificate that an endpoint sent.
+#[derive(Clone, Debug, Serialize)]
+pub struct Link {
+    /// Its subject; its first name where the subject is empty.
+    pub subject: String,
+    /// Its issuer.
+    pub issuer: String,
+    /// Its last instant.
+    pub not_after: jiff::Timestamp,
+}
+
+/// What was seen at one endpoint.
+#[derive(Clone, Debug, Serialize)]
+pub struct EndpointReport {
+    /// The certificate of the inventory that should be there.
+    pub certificate: Option<String>,
+    /// The name.
+    pub name: String,
+    /// The port.
+    pub port: u16,
+    /// The address that answered.
+    pub address: Option<SocketAddr>,
+    /// The dates of the certificate served.
+    pub validity: Option<Validity>,
+    /// The certificates as sent.
+    pub chain: Vec<Link>,
+    /// What there is to say.
+    pub findings: Vec<Finding>,
+}
+
+impl EndpointReport {
+    /// Returns name and port.
+    pub fn endpoint(&self) -> String {
+        format!("{}:{}", self.name, self.port)
+    }
+
+    /// Returns the weightiest finding.
+    pub fn worst(&self) -> Weight {
+        self.findings.iter().map(|f| f.weight).max().unwrap_or(Weight::Good)
+    }
+}
+
+/// Looks at a target.
+///
+/// # Errors
+/// When the inventory's servers or roots cannot be read. What is wrong with an endpoint is in its report.
+///
+/// # Panics
+/// When the certificate is not in the inventory: callers look first.
+pub async fn check(app: &App, store: Option<&Store>, target: &CheckTarget) -> Result<Vec<EndpointReport>, StepError> {
+    match target {
+        CheckTarget::Endpoint { name, port, instead } => {
+            let mut trust = Trust::system();
+            for authority in app.inventory.authorities.values() {
+                authority.visitor_roots.iter().try_for_each(|path| trust.add_file(path))?;
+            }
+            // Somebody may well ask for an endpoint of a certificate we know.
+            let known = app.inventory.certificates.iter().find(|(_, c)| c.names.iter().any(|n| n.covers(name)));
+            let expected = match (known, store) {
+                (Some((certificate, _)), Some(store)) => expected(store, certificate)?,
+                _ => None,
+            };
+            let certificate = known.map(|(name, _)| name.clone()).filter(|_| expected.is_some());
+            Ok(vec![look(certificate, name, *port, *instead, &trust, expected.as_ref(), app).await])
+        }
+        CheckTarget::Certificate(name) => {
+            let entry = &app.inventory.certificates[name];
+            let Some(store) = store else { return Ok(Vec::new()) };
+            let generation = store.newest(name)?.map_or(0, |g| g.number);
+            let placement = Placement { preview: true, ..placement(app, name, entry, &entry.names, generation) };
+            look_at(app, store, name, &placement).await
+        }
+    }
+}
+
+/// Looks at every endpoint of a certificate, where visitors would find it.
+pub(crate) async fn look_at(
+    app: &App,
+    store: &Store,
+    certificate: &str,
+    placement: &Placement<'_>,
+) -> Result<Vec<EndpointReport>, StepError> {
+    let endpoints = install::endpoints(app, store, placement)?;
+    if endpoints.is_empty() {
+        return Ok(Vec::new());
+    }
+    let mut trust = Trust::system();
+    let authority = &app.inventory.authorities[&app.inventory.certificates[certificate].authority];
+    authority.visitor_roots.iter().try_for_each(|path| trust.add_file(path))?;
+    let expected = expected(store, certificate)?;
+    let mut reports = Vec::new();
+    for LiveEndpoint { name, port, instead, .. } in endpoints {
+        reports.push(look(Some(certificate.into()), &name, port, instead, &trust, expected.as_ref(), app).await);
+    }
+    Ok(reports)
+}
+
+fn expected(store: &Store, certificate: &str) -> Result<Option<Expected>, StepError> {
+    let mut known = store.generations(certificate)?.into_iter().map(|g| (g.number, g.fingerprint));
+    Ok(known.next().map(|newest| Expected { newest, earlier: known.collect() }))
+}
+
+async fn look(
+    certificate: Option<String>,
+    name: &str,
+    port: u16,
+    instead: Option<CheckAddress>,
+    trust: &Trust,
+    expected: Option<&Expected>,
+    app: &App,
+) -> EndpointReport {
+    let mut report = EndpointReport {
+        certificate,
+        name: name.to_owned(),
+        port,
+        address: None,
+        validity: None,
+        chain: Vec::new(),
+        findings: Vec::new(),
+    };
+    match observe(name, port, instead).await {
+        Err(error) => {
+            let advice = "check that the name leads here and that the port is open; a machine that cannot reach itself by \
+                          name needs `check-address`";
+            report.findings.push(Finding::new(Weight::Bad, "reach", error.to_string()).with_advice(advice));
+        }
+        Ok(seen) => {
+            report.findings = judge(&seen, trust, expected, (app.now)());
+            report.address = Some(seen.address);
+            let leaf = &seen.sent[0];
+            report.validity = Some(Validity { not_before: leaf.not_before, not_after: leaf.not_after });
+            report.chain = seen.sent.iter().map(link).collect();
+        }
+    }
+    report
+}
+
+fn link(certificate: &Certificate) -> Link {
+    let first = certificate.names.first().cloned().unwrap_or_else(|| "(no name)".into());
+    let subject = if certificate.subject.is_empty() { first } else { words::printable(&certificate.subject, 80) };
+    Link { subject, issuer: words::printable(&certificate.issuer, 80), not_after: certificate.not_after }
+}

@@ -1,0 +1,75 @@
+//! Drives a journey: writes the intent, lets the hands act, writes outcome and new stage in one.
+
+use crate::StepError;
+use crate::crash::crash_point;
+use eskort_core::journey::{Action, Milestone, Next, Outcome, WaitsFor};
+use eskort_store::{JourneyRow, Store};
+use jiff::Timestamp;
+
+/// Carries out actions: the real world's hands, or a test's.
+#[expect(async_fn_in_trait, reason = "journeys are driven on one task; nobody needs the futures to be Send")]
+pub trait Hands {
+    /// Does an action. `again` says that it was begun before and its end is not known: look first how things are.
+    ///
+    /// # Errors
+    /// When it cannot be done; nothing is saved then, and the next run begins it again.
+    async fn act(&mut self, action: &Action, polls: u32, again: bool) -> Result<Outcome, StepError>;
+}
+
+/// What came of one step.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Step {
+    /// Something was done; the milestone is set when one of the six was passed by it.
+    Did(Option<Milestone>),
+    /// Nothing to do before this instant.
+    Wait(Timestamp, WaitsFor),
+    /// The journey is at its end.
+    Done,
+}
+
+/// A journey on its way.
+pub struct Driver<'a> {
+    store: &'a Store,
+    certificate: &'a str,
+    journey: JourneyRow,
+}
+
+impl<'a> Driver<'a> {
+    /// Takes up a journey where it stands.
+    pub fn new(store: &'a Store, certificate: &'a str, journey: JourneyRow) -> Self {
+        Driver { store, certificate, journey }
+    }
+
+    /// Returns the journey.
+    pub fn journey(&self) -> &JourneyRow {
+        &self.journey
+    }
+
+    /// Does the one next thing.
+    ///
+    /// # Errors
+    /// What the hands or the ledger say.
+    pub async fn step(&mut self, hands: &mut impl Hands, now: Timestamp) -> Result<Step, StepError> {
+        let action = match self.journey.stage.next(now) {
+            Next::Done => return Ok(Step::Done),
+            Next::Wait { until, waits_for } => return Ok(Step::Wait(until, waits_for)),
+            Next::Act(action) => action,
+        };
+        let slug = action.slug();
+        let again = self.journey.intent.is_some();
+        self.store.set_intent(self.journey.id, slug)?;
+        self.journey.intent = Some(slug.to_owned());
+        crash_point(&format!("intent-{slug}"));
+        let outcome = hands.act(&action, self.journey.stage.polls(), again).await?;
+        crash_point(&format!("acted-{slug}"));
+        let before = self.journey.stage.milestone();
+        let stage = self.journey.stage.clone().apply(outcome)?;
+        let passed = stage.milestone().filter(|m| Some(*m) != before);
+        let event = passed.map(|m| format!("{m} (generation {})", self.journey.generation));
+        self.store.save_stage(self.certificate, self.journey.id, &stage, event.as_deref(), now)?;
+        self.journey.stage = stage;
+        self.journey.intent = None;
+        crash_point(&format!("saved-{slug}"));
+        Ok(Step::Did(passed))
+    }
+}

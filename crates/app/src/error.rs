@@ -1,0 +1,147 @@
+//! What can stop a journey.
+
+use crate::{AuthorityError, InstallError};
+use eskort_acme::{AcmeError, AtFault};
+use eskort_core::finding::Finding;
+use eskort_core::journey::{Unexpected, WaitsFor};
+use eskort_core::pki::{ChainError, PkiError};
+use eskort_core::words;
+use eskort_probe::{NotVisible, TrustError};
+use eskort_store::StoreError;
+use jiff::{SignedDuration, Timestamp};
+use std::io;
+use std::net::SocketAddr;
+use std::path::PathBuf;
+
+/// Why a step of a journey failed.
+#[derive(Debug, thiserror::Error)]
+pub enum StepError {
+    /// The state folder.
+    #[error(transparent)]
+    Store(#[from] StoreError),
+    /// The authority, or the way to it.
+    #[error(transparent)]
+    Authority(#[from] AuthorityError),
+    /// The proof could not be put up.
+    #[error(transparent)]
+    Proof(#[from] ProofError),
+    /// The proof cannot be seen from here.
+    #[error("{name}: {seen}")]
+    NotVisible {
+        /// The name.
+        name: String,
+        /// What was seen instead.
+        seen: Box<NotVisible>,
+    },
+    /// The authority offers no challenge that the proof can meet.
+    #[error("the authority offers no http-01 challenge for {name}")]
+    NoChallenge {
+        /// The name.
+        name: String,
+    },
+    /// The chain does not answer the order.
+    #[error("the authority's chain is of no use: {0}")]
+    Chain(#[from] ChainError),
+    /// A key of ours.
+    #[error("{}: {source}", path.display())]
+    Key {
+        /// The key's file.
+        path: PathBuf,
+        /// What is wrong with it.
+        source: PkiError,
+    },
+    /// A server.
+    #[error(transparent)]
+    Install(#[from] InstallError),
+    /// A look at the live site.
+    #[error("{endpoint}: {}", findings.iter().map(|f| f.text.as_str()).collect::<Vec<_>>().join("; "))]
+    NotConfirmed {
+        /// Name and port.
+        endpoint: String,
+        /// What is bad about it.
+        findings: Vec<Finding>,
+    },
+    /// Roots that cannot be read.
+    #[error(transparent)]
+    Trust(#[from] TrustError),
+    /// The authority did not come to an end in time.
+    #[error("still waiting for {} after {}", waits_for.words(), words::duration(*waited))]
+    Stuck {
+        /// What for.
+        waits_for: WaitsFor,
+        /// How long in this run.
+        waited: SignedDuration,
+    },
+    /// Somebody stopped the run.
+    #[error("stopped by a signal")]
+    Interrupted,
+    /// A bug of ours.
+    #[error(transparent)]
+    Bug(#[from] Box<Unexpected>),
+}
+
+/// Why a proof could not be put up.
+#[derive(Debug, thiserror::Error)]
+pub enum ProofError {
+    /// A file or folder.
+    #[error("cannot write {}: {source}", path.display())]
+    Write {
+        /// The path.
+        path: PathBuf,
+        /// Why not.
+        source: io::Error,
+    },
+    /// The document root.
+    #[error("the folder {} does not exist", path.display())]
+    NoFolder {
+        /// The folder.
+        path: PathBuf,
+    },
+    /// A listener.
+    #[error("cannot listen on {address}: {source}")]
+    Listen {
+        /// The address.
+        address: SocketAddr,
+        /// Why not.
+        source: io::Error,
+    },
+}
+
+impl StepError {
+    /// Returns whether the journey is over: going on with the same order cannot help.
+    pub fn ends_journey(&self) -> bool {
+        match self {
+            StepError::Chain(_) | StepError::NoChallenge { .. } => true,
+            StepError::Authority(error) => error.order_is_lost(),
+            StepError::Store(_)
+            | StepError::Proof(_)
+            | StepError::NotVisible { .. }
+            | StepError::Key { .. }
+            | StepError::Install(_)
+            | StepError::NotConfirmed { .. }
+            | StepError::Trust(_)
+            | StepError::Stuck { .. }
+            | StepError::Interrupted
+            | StepError::Bug(_) => false,
+        }
+    }
+
+    /// Returns whether the authority refused something, so that asking again soon would count against us.
+    pub fn is_refusal(&self) -> bool {
+        match self {
+            StepError::Chain(_) | StepError::NoChallenge { .. } => true,
+            StepError::Authority(AuthorityError::Acme(error)) => {
+                !matches!(error, AcmeError::Problem(p) if p.at_fault() == AtFault::Authority)
+            }
+            _ => false,
+        }
+    }
+
+    /// Returns when the authority says that it may be asked again.
+    pub fn authority_says(&self, now: Timestamp) -> Option<Timestamp> {
+        let StepError::Authority(AuthorityError::Acme(AcmeError::Problem(problem))) = self else { return None };
+        let wait = eskort_acme::retry_after(problem.retry_after.as_deref()?, now)?;
+        // No authority holds anybody off for longer than its longest window.
+        Some(now + wait.min(SignedDuration::from_hours(24 * 8)))
+    }
+}

@@ -1,0 +1,353 @@
+//! Carries a journey's actions out in the real world.
+
+use crate::authority::Hold;
+use crate::driver::Hands;
+use crate::install::{self, Placement};
+use crate::proof::{self, Listener};
+use crate::{App, AuthorityError, Client, Progress, StepError, check};
+use eskort_acme::{
+    AcmeError, Answer, ChallengeKind, Order, OrderStatus, Rejected, answer_challenge, finalize, new_order, post_as_get,
+    read_authorization, read_certificate, read_order,
+};
+use eskort_core::decision::Wanted;
+use eskort_core::finding::Weight;
+use eskort_core::inventory::{CertificateEntry, Part, Proof};
+use eskort_core::journey::{Action, OrderRef, Outcome, ProofTask};
+use eskort_core::names::DnsName;
+use eskort_core::pki::{Chain, KeyKind, PrivateKey, make_csr};
+use eskort_store::Store;
+
+/// The hands for one certificate's journey.
+pub(crate) struct RealHands<'a> {
+    pub(crate) app: &'a App,
+    pub(crate) store: &'a Store,
+    pub(crate) certificate: &'a str,
+    pub(crate) entry: &'a CertificateEntry,
+    pub(crate) wanted: Wanted,
+    pub(crate) generation: u32,
+    pub(crate) client: &'a mut Client,
+    /// Whether this run has made sure that everything is published.
+    pub(crate) published: bool,
+    pub(crate) listener: Option<Listener>,
+}
+
+impl Hands for RealHands<'_> {
+    async fn act(&mut self, action: &Action, polls: u32, again: bool) -> Result<Outcome, StepError> {
+        (self.app.watch)(&Progress::Doing(action.words()));
+        match action {
+            Action::Prepare => self.prepare().await,
+            Action::PlaceOrder => self.place_order().await,
+            Action::ChooseChallenges(order) => self.choose_challenges(order).await,
+            Action::Publish(tasks) => self.publish(tasks).await.map(|()| Outcome::Published),
+            Action::LookFirst(tasks) => {
+                self.ensure_published(tasks).await?;
+                proof::look_first(self.proof(), tasks).await.map(|()| Outcome::Seen)
+            }
+            Action::Answer(tasks) => self.answer(tasks, again).await,
+            Action::AwaitProof(order, tasks) => {
+                self.ensure_published(tasks).await?;
+                self.await_proof(order, polls).await
+            }
+            Action::Finalize(order) => self.finalize(order, again).await,
+            Action::AwaitCertificate(order) => self.await_certificate(order, polls).await,
+            Action::Fetch(url) => self.fetch(url).await,
+            Action::Install => self.install().await,
+            Action::Confirm => self.confirm().await,
+        }
+    }
+}
+
+impl RealHands<'_> {
+    fn proof(&self) -> &Proof {
+        &self.app.inventory.proofs[&self.entry.proof]
+    }
+
+    fn names(&self) -> Vec<&str> {
+        self.wanted.names.iter().map(DnsName::as_str).collect()
+    }
+
+    /// Makes the key, unless it is stored already, and checks that a CSR can be made with it.
+    async fn prepare(&mut self) -> Result<Outcome, StepError> {
+        let kind: KeyKind = self.wanted.key.parse().map_err(|source| self.key_error(source))?;
+        let folder = self.store.generation_folder(self.certificate, self.generation);
+        if folder.key()?.is_none() {
+            let key = match self.kept_key(kind)? {
+                Some(key) => key,
+                None => {
+                    let made = tokio::task::spawn_blocking(move || PrivateKey::generate(kind)).await;
+                    made.expect("making a key does not panic").map_err(|source| self.key_error(source))?
+                }
+            };
+            folder.save_key(&key)?;
+        }
+        let key = self.key()?;
+        make_csr(&key, &self.names()).map_err(|source| self.key_error(source))?;
+        Ok(Outcome::Prepared)
+    }
+
+    /// Returns the key of the newest generation when the inventory says to keep it.
+    fn kept_key(&self, kind: KeyKind) -> Result<Option<PrivateKey>, StepError> {
+        if !self.entry.keep_key {
+            return Ok(None);
+        }
+        let Some(newest) = self.store.newest(self.certificate)? else { return Ok(None) };
+        let Some(pem) = self.store.generation_folder(self.certificate, newest.number).key()? else { return Ok(None) };
+        let key = PrivateKey::from_pem(&pem).map_err(|source| self.key_error(source))?;
+        Ok(Some(key).filter(|k| k.kind() == kind))
+    }
+
+    fn key_error(&self, source: eskort_core::pki::PkiError) -> StepError {
+        let folder = self.store.generation_folder(self.certificate, self.generation);
+        StepError::Key { path: folder.part(Part::Key), source }
+    }
+
+    fn key(&self) -> Result<PrivateKey, StepError> {
+        let folder = self.store.generation_folder(self.certificate, self.generation);
+        let missing = || StepError::Key {
+            path: folder.part(Part::Key),
+            source: eskort_core::pki::PkiError::Key { reason: "the file is gone".into() },
+        };
+        let pem = folder.key()?.ok_or_else(missing)?;
+        PrivateKey::from_pem(&pem).map_err(|source| self.key_error(source))
+    }
+
+    async fn place_order(&mut self) -> Result<Outcome, StepError> {
+        let authority = &self.app.inventory.authorities[&self.wanted.authority];
+        let contact = authority.contact.as_deref().or(self.app.inventory.contact.as_deref());
+        let mut tries = 0;
+        let answer = loop {
+            self.client.ensure_account(&self.wanted.authority, authority, contact, self.store).await?;
+            let directory = self.client.directory().await?;
+            let names: Vec<&str> = self.wanted.names.iter().map(DnsName::as_str).collect();
+            let answer = self.client.send(Hold::Once, |s, n| new_order(s, n, &directory, &names)).await?;
+            tries += 1;
+            match answer.success() {
+                Ok(_) => break answer,
+                Err(error) => {
+                    let error = AuthorityError::from(error);
+                    let forgotten = self.client.forget_unknown_account(&error, &self.wanted.authority, self.store)?;
+                    if !forgotten || tries > 1 {
+                        return Err(error.into());
+                    }
+                }
+            }
+        };
+        let order = read_order(&answer).map_err(AuthorityError::from)?;
+        let found = "it has no Location".to_owned();
+        let url = answer.location.ok_or(AcmeError::NotProtocol { expected: "an order", found });
+        let url = url.map_err(AuthorityError::from)?;
+        Ok(Outcome::Ordered(OrderRef { url, finalize: order.finalize, authorizations: order.authorizations }))
+    }
+
+    async fn ask(&mut self, url: &str) -> Result<Answer, StepError> {
+        Ok(self.client.send(Hold::Repeatable, |s, n| post_as_get(s, n, url)).await?)
+    }
+
+    async fn ask_order(&mut self, order: &OrderRef) -> Result<(Order, Answer), StepError> {
+        let answer = self.ask(&order.url).await?;
+        Ok((read_order(&answer).map_err(AuthorityError::from)?, answer))
+    }
+
+    async fn choose_challenges(&mut self, order: &OrderRef) -> Result<Outcome, StepError> {
+        let mut tasks = Vec::new();
+        for url in &order.authorizations {
+            let authorization = read_authorization(&self.ask(url).await?).map_err(AuthorityError::from)?;
+            if authorization.proved {
+                continue;
+            }
+            if let Some(rejected) = authorization.failed {
+                return Err(AuthorityError::from(AcmeError::Rejected(rejected)).into());
+            }
+            let ours = |n: &&DnsName| n.base() == authorization.name && n.is_wildcard() == authorization.wildcard;
+            let foreign = || AcmeError::NotProtocol {
+                expected: "an authorization for a name of the order",
+                found: format!("one for `{}`", authorization.name),
+            };
+            let name = self.wanted.names.iter().find(ours).ok_or_else(foreign).map_err(AuthorityError::from)?.clone();
+            let Some(challenge) = authorization.challenges.into_iter().find(|c| c.kind == ChallengeKind::Http01) else {
+                return Err(StepError::NoChallenge { name: name.to_string() });
+            };
+            let key_authorization = self.client.signer().key_authorization(&challenge.token);
+            tasks.push(ProofTask { name, challenge: challenge.url, token: challenge.token, key_authorization });
+        }
+        Ok(Outcome::Challenges(tasks))
+    }
+
+    async fn publish(&mut self, tasks: &[ProofTask]) -> Result<(), StepError> {
+        // A listener of before must let go of its port first.
+        self.listener = None;
+        self.listener = proof::publish(self.app, self.store, self.certificate, self.proof(), tasks).await?;
+        self.published = true;
+        Ok(())
+    }
+
+    /// What an earlier run published is gone with it: its debts were paid, its listener closed.
+    async fn ensure_published(&mut self, tasks: &[ProofTask]) -> Result<(), StepError> {
+        if self.published { Ok(()) } else { self.publish(tasks).await }
+    }
+
+    async fn answer(&mut self, tasks: &[ProofTask], again: bool) -> Result<Outcome, StepError> {
+        self.ensure_published(tasks).await?;
+        for task in tasks {
+            let answer = self.client.send(Hold::Repeatable, |s, n| answer_challenge(s, n, &task.challenge)).await?;
+            match answer.success() {
+                Ok(_) => {}
+                // An earlier run may have got through with it; the order will say how it stands.
+                Err(AcmeError::Problem(problem)) if again && problem.status < 500 => {}
+                Err(error) => return Err(AuthorityError::from(error).into()),
+            }
+        }
+        Ok(Outcome::Answered)
+    }
+
+    async fn await_proof(&mut self, order_ref: &OrderRef, polls: u32) -> Result<Outcome, StepError> {
+        let (order, answer) = self.ask_order(order_ref).await?;
+        match order.status {
+            OrderStatus::Pending => Ok(Outcome::NotYet { ask_again: self.client.ask_again(&answer, polls) }),
+            OrderStatus::Ready => Ok(Outcome::Proved),
+            OrderStatus::Invalid => Err(self.why_invalid(order_ref, order).await),
+            OrderStatus::Processing | OrderStatus::Valid => self.issuing(&order, &answer, 0),
+        }
+    }
+
+    /// An invalid order often keeps its reason in its authorizations.
+    async fn why_invalid(&mut self, order_ref: &OrderRef, order: Order) -> StepError {
+        for url in &order_ref.authorizations {
+            let Ok(answer) = self.ask(url).await else { continue };
+            if let Ok(found) = read_authorization(&answer)
+                && let Some(rejected) = found.failed
+            {
+                return AuthorityError::from(AcmeError::Rejected(rejected)).into();
+            }
+        }
+        AuthorityError::from(AcmeError::Rejected(Rejected { name: None, problem: order.error })).into()
+    }
+
+    /// What an order says once its CSR is in.
+    fn issuing(&self, order: &Order, answer: &Answer, polls: u32) -> Result<Outcome, StepError> {
+        match order.certificate_url().map_err(AuthorityError::from)? {
+            Some(url) => Ok(Outcome::Ready(url.to_owned())),
+            None => Ok(Outcome::Finalized { ask_again: self.client.ask_again(answer, polls) }),
+        }
+    }
+
+    async fn finalize(&mut self, order_ref: &OrderRef, again: bool) -> Result<Outcome, StepError> {
+        if again {
+            let (order, answer) = self.ask_order(order_ref).await?;
+            match order.status {
+                OrderStatus::Ready => {}
+                OrderStatus::Invalid => return Err(self.why_invalid(order_ref, order).await),
+                _ => return self.issuing(&order, &answer, 0),
+            }
+        }
+        let csr = make_csr(&self.key()?, &self.names()).map_err(|source| self.key_error(source))?;
+        let sent = self.client.send(Hold::Once, |s, n| finalize(s, n, &order_ref.finalize, &csr)).await;
+        let answer = match sent {
+            // It may have arrived: the order knows.
+            Err(error) if error.outcome_unknown() => {
+                let (order, answer) = self.ask_order(order_ref).await?;
+                if order.status == OrderStatus::Ready { return Err(error.into()) }
+                return self.issuing(&order, &answer, 0);
+            }
+            other => other?,
+        };
+        let order = read_order(&answer).map_err(AuthorityError::from)?;
+        self.issuing(&order, &answer, 0)
+    }
+
+    async fn await_certificate(&mut self, order_ref: &OrderRef, polls: u32) -> Result<Outcome, StepError> {
+        let (order, answer) = self.ask_order(order_ref).await?;
+        match order.status {
+            OrderStatus::Ready => self.finalize(order_ref, false).await,
+            OrderStatus::Invalid => Err(self.why_invalid(order_ref, order).await),
+            _ => match self.issuing(&order, &answer, polls)? {
+                Outcome::Finalized { ask_again } => Ok(Outcome::NotYet { ask_again }),
+                other => Ok(other),
+            },
+        }
+    }
+
+    async fn fetch(&mut self, url: &str) -> Result<Outcome, StepError> {
+        let answer = self.ask(url).await?;
+        let mut chain = Chain::from_pem(&read_certificate(&answer).map_err(AuthorityError::from)?)?;
+        let authority = &self.app.inventory.authorities[&self.wanted.authority];
+        if let Some(top) = &authority.top_issuer
+            && chain.top_issuer() != top
+        {
+            match self.alternate(&answer.alternates, top).await? {
+                Some(other) => chain = other,
+                None => {
+                    let text = format!("the authority offers no chain up to `{top}`; kept `{}`", chain.top_issuer());
+                    (self.app.watch)(&Progress::Note(text));
+                }
+            }
+        }
+        chain.check_answers(&self.key()?, &self.names())?;
+        self.store.generation_folder(self.certificate, self.generation).save_chain(&chain)?;
+        let now = (self.app.now)();
+        self.store.record_generation(self.certificate, self.generation, &self.wanted, &chain, now)?;
+        Ok(Outcome::Stored)
+    }
+
+    async fn alternate(&mut self, urls: &[String], top: &str) -> Result<Option<Chain>, StepError> {
+        for url in urls {
+            let answer = self.ask(url).await?;
+            let chain = Chain::from_pem(&read_certificate(&answer).map_err(AuthorityError::from)?)?;
+            if chain.top_issuer() == top {
+                return Ok(Some(chain));
+            }
+        }
+        Ok(None)
+    }
+
+    fn placement(&self) -> Placement<'_> {
+        placement(self.app, self.certificate, self.entry, &self.wanted.names, self.generation)
+    }
+
+    async fn install(&mut self) -> Result<Outcome, StepError> {
+        let placement = self.placement();
+        let plans = install::plan(self.app, self.store, &placement)?;
+        for finding in plans.iter().flat_map(|p| &p.findings) {
+            (self.app.watch)(&Progress::Note(finding.text.clone()));
+        }
+        install::apply(self.app, self.store, &plans, &placement).await?;
+        Ok(Outcome::Installed)
+    }
+
+    async fn confirm(&mut self) -> Result<Outcome, StepError> {
+        let reports = check::look_at(self.app, self.store, self.certificate, &self.placement()).await?;
+        if reports.is_empty() && !self.entry.install.is_empty() {
+            let text = "nothing to look at: no server of this certificate has a `check-address`";
+            (self.app.watch)(&Progress::Note(text.into()));
+        }
+        for report in reports {
+            // Whether this machine trusts the root says little about the visitors of a private authority.
+            let (trust, bad): (Vec<_>, Vec<_>) =
+                report.findings.iter().filter(|f| f.weight == Weight::Bad).cloned().partition(|f| f.topic == "trust");
+            if !bad.is_empty() {
+                return Err(StepError::NotConfirmed { endpoint: report.endpoint(), findings: bad });
+            }
+            for finding in trust {
+                (self.app.watch)(&Progress::Note(format!("{}: {}", report.endpoint(), finding.text)));
+            }
+        }
+        let now = (self.app.now)();
+        self.store.mark_confirmed(self.certificate, self.generation, now)?;
+        Ok(Outcome::Confirmed)
+    }
+}
+
+/// Returns what to put where for a certificate of the inventory.
+pub(crate) fn placement<'a>(
+    app: &'a App,
+    certificate: &'a str,
+    entry: &'a CertificateEntry,
+    names: &'a [DnsName],
+    generation: u32,
+) -> Placement<'a> {
+    let challenge_folder = match &app.inventory.proofs[&entry.proof] {
+        Proof::HttpFolder { folder, .. } => Some(folder.as_path()),
+        Proof::HttpListener { .. } => None,
+    };
+    Placement { certificate, names, generation, install: &entry.install, challenge_folder, preview: false }
+}

@@ -1,0 +1,69 @@
+//! Files put where a program wants them, and a command.
+
+use super::{Change, InstallError, LiveEndpoint, Placement, ServerPlan, read_part};
+use eskort_core::inventory::{FileCopy, Install, Part, Server, ServerKind};
+use eskort_store::GenerationFolder;
+use eskort_store::files::Access;
+use std::os::unix::fs::MetadataExt;
+
+pub(super) fn plan(
+    install: &Install,
+    server: &Server,
+    folder: &GenerationFolder,
+    placement: &Placement<'_>,
+) -> Result<ServerPlan, InstallError> {
+    let ServerKind::Files { copies, run } = &server.kind else { unreachable!("only called for files") };
+    let mut changes = Vec::new();
+    for copy in copies {
+        let new = read_part(folder, copy.part, placement.preview)?;
+        let access = access(copy)?;
+        if !in_place(copy, &new, access) {
+            let difference = (copy.part != Part::Key).then(|| format!("+{} of generation {}\n", copy.part.word(), placement.generation));
+            changes.push(Change { path: copy.to.clone(), new, access: Some(access), difference });
+        }
+    }
+    let names = placement.names.iter().filter(|n| !n.is_wildcard());
+    let endpoint = |address: eskort_core::inventory::CheckAddress, name: String| LiveEndpoint {
+        server: install.server.clone(),
+        name,
+        port: address.port.unwrap_or(443),
+        instead: Some(address),
+        here: address,
+        settle: server.settle,
+    };
+    let endpoints = server.check_address.map(|a| names.map(|n| endpoint(a, n.to_string())).collect());
+    Ok(ServerPlan {
+        server: install.server.clone(),
+        changes,
+        test: None,
+        reload: Some(run.clone()).filter(|r| !r.is_empty()),
+        endpoints: endpoints.unwrap_or_default(),
+        findings: Vec::new(),
+    })
+}
+
+fn access(copy: &FileCopy) -> Result<Access, InstallError> {
+    let uid = match &copy.owner {
+        None => None,
+        Some(name) => match nix::unistd::User::from_name(name) {
+            Ok(Some(user)) => Some(user.uid.as_raw()),
+            _ => return Err(InstallError::NoSuchOwner { what: "user", name: name.clone() }),
+        },
+    };
+    let gid = match &copy.group {
+        None => None,
+        Some(name) => match nix::unistd::Group::from_name(name) {
+            Ok(Some(group)) => Some(group.gid.as_raw()),
+            _ => return Err(InstallError::NoSuchOwner { what: "group", name: name.clone() }),
+        },
+    };
+    Ok(Access { mode: copy.mode, uid, gid })
+}
+
+fn in_place(copy: &FileCopy, new: &[u8], access: Access) -> bool {
+    let Ok(meta) = std::fs::metadata(&copy.to) else { return false };
+    meta.mode() & 0o7777 == access.mode
+        && access.uid.is_none_or(|uid| uid == meta.uid())
+        && access.gid.is_none_or(|gid| gid == meta.gid())
+        && std::fs::read(&copy.to).is_ok_and(|bytes| bytes == new)
+}

@@ -1,0 +1,79 @@
+//! nginx: reads its configuration from disk and plans what changes.
+
+use super::{Change, InstallError, LiveEndpoint, Placement, ServerPlan, loopback};
+use eskort_core::inventory::{CheckAddress, Install, Part, Server, ServerKind};
+use eskort_siteconf::nginx::{self, Config, FileChange, Wish};
+use eskort_store::GenerationFolder;
+use std::io;
+use std::path::{Path, PathBuf};
+
+/// A configuration file larger than this is none.
+const LARGEST: u64 = 16 << 20;
+
+pub(super) fn plan(
+    install: &Install,
+    server: &Server,
+    current: &GenerationFolder,
+    placement: &Placement<'_>,
+) -> Result<ServerPlan, InstallError> {
+    let ServerKind::Nginx { config, tls_port, test, reload } = &server.kind else {
+        unreachable!("only called for nginx");
+    };
+    let name = &install.server;
+    let loaded = load(config).map_err(|source| InstallError::Load { server: name.clone(), source })?;
+    let (bundle, key) = (current.part(Part::Bundle), current.part(Part::Key));
+    let wish = Wish {
+        names: placement.names,
+        bundle: &bundle,
+        key: &key,
+        tls_port: *tls_port,
+        redirect: install.redirect,
+        challenge_folder: placement.challenge_folder,
+    };
+    let site = nginx::plan(&loaded, &wish).map_err(|source| InstallError::Plan { server: name.clone(), source })?;
+    let endpoint = |e: &nginx::Endpoint| LiveEndpoint {
+        server: name.clone(),
+        name: e.name.clone(),
+        port: e.port,
+        instead: server.check_address,
+        here: e.ip.map_or(loopback(e.port), |ip| CheckAddress { ip, port: Some(e.port) }),
+        settle: server.settle,
+    };
+    let main = config.to_string_lossy().into_owned();
+    let usual = |words: &[&str]| words.iter().copied().chain([main.as_str()]).map(str::to_owned).collect();
+    Ok(ServerPlan {
+        server: name.clone(),
+        changes: site.changes.iter().map(change).collect(),
+        test: Some(test.clone().unwrap_or_else(|| usual(&["nginx", "-t", "-q", "-c"]))),
+        reload: Some(reload.clone().unwrap_or_else(|| usual(&["nginx", "-s", "reload", "-c"]))),
+        endpoints: site.endpoints.iter().map(endpoint).collect(),
+        findings: site.findings,
+    })
+}
+
+fn change(file: &FileChange) -> Change {
+    let (old, new) = (String::from_utf8_lossy(&file.old), String::from_utf8_lossy(&file.new));
+    let difference = similar::TextDiff::from_lines(old.as_ref(), new.as_ref()).unified_diff().context_radius(2).to_string();
+    Change { path: file.path.clone(), new: file.new.clone(), access: None, difference: Some(difference) }
+}
+
+fn load(main: &Path) -> Result<Config, nginx::LoadError> {
+    nginx::load(main, &mut |pattern| {
+        let text = pattern.to_string_lossy();
+        if !text.contains(['*', '?', '[']) {
+            return Ok(vec![(pattern.to_owned(), read(pattern)?)]);
+        }
+        let paths = glob::glob(&text).map_err(|e| io::Error::new(io::ErrorKind::InvalidInput, e.to_string()))?;
+        let files = paths.filter_map(Result::ok).filter(|p| p.is_file());
+        let mut found: Vec<PathBuf> = files.collect();
+        found.sort();
+        found.into_iter().map(|path| read(&path).map(|bytes| (path, bytes))).collect()
+    })
+}
+
+fn read(path: &Path) -> io::Result<Vec<u8>> {
+    if std::fs::metadata(path)?.len() > LARGEST {
+        return Err(io::Error::new(io::ErrorKind::FileTooLarge, "too large for a configuration"));
+    }
+    std::fs::read(path)
+}

@@ -1,0 +1,114 @@
+//! What certificates there are, and how long they last.
+
+use crate::App;
+use eskort_core::renewal::Validity;
+use eskort_core::words;
+use eskort_store::{Overview, Store, StoreError};
+use jiff::Timestamp;
+use serde::Serialize;
+use std::collections::BTreeMap;
+
+/// How a certificate stands.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[serde(tag = "is", rename_all = "kebab-case")]
+pub enum State {
+    /// There is none yet.
+    Missing,
+    /// All is well.
+    Good,
+    /// A journey is under way.
+    UnderWay {
+        /// The last of the six stages it passed; empty before the first.
+        passed: String,
+    },
+    /// Renewal is due.
+    Due,
+    /// It has run out.
+    Expired,
+    /// The last try failed.
+    Failing {
+        /// How many in a row.
+        failures: u32,
+        /// Why, the last time.
+        reason: String,
+    },
+    /// The ledger knows it; the inventory does not any more.
+    NotInInventory,
+}
+
+impl State {
+    /// Returns the state in a few words.
+    pub fn words(&self) -> String {
+        match self {
+            State::Missing => "none yet".into(),
+            State::Good => "good".into(),
+            State::UnderWay { passed } if passed.is_empty() => "under way".into(),
+            State::UnderWay { passed } => format!("under way: {passed}"),
+            State::Due => "renewal due".into(),
+            State::Expired => "expired".into(),
+            State::Failing { failures, .. } => words::count(u64::from(*failures), "failure"),
+            State::NotInInventory => "not in inventory".into(),
+        }
+    }
+
+    /// Returns whether somebody should look at it.
+    pub fn needs_attention(&self) -> bool {
+        matches!(self, State::Expired | State::Failing { .. } | State::Due)
+    }
+}
+
+/// One certificate in the list.
+#[derive(Clone, Debug, Serialize)]
+pub struct ListRow {
+    /// Its name in the inventory.
+    pub certificate: String,
+    /// The names on it.
+    pub names: Vec<String>,
+    /// The number of the newest generation.
+    pub generation: Option<u32>,
+    /// The dates of the newest generation.
+    pub validity: Option<Validity>,
+    /// When renewal is due.
+    pub renew_at: Option<Timestamp>,
+    /// How it stands.
+    pub state: State,
+}
+
+/// Returns every certificate of the inventory and of the ledger: those that need somebody first, then by what is left.
+///
+/// # Errors
+/// When the ledger fails.
+pub fn list(app: &App) -> Result<Vec<ListRow>, StoreError> {
+    let now = (app.now)();
+    let known = match Store::open_existing(&app.state)? {
+        Some(store) => store.overview()?,
+        None => Vec::new(),
+    };
+    let mut known: BTreeMap<String, Overview> = known.into_iter().map(|o| (o.certificate.clone(), o)).collect();
+    let mut rows = Vec::new();
+    for (name, entry) in &app.inventory.certificates {
+        let names = entry.names.iter().map(ToString::to_string).collect();
+        rows.push(row(name.clone(), names, known.remove(name), true, now));
+    }
+    for (name, overview) in known {
+        rows.push(row(name, Vec::new(), Some(overview), false, now));
+    }
+    rows.sort_by_cached_key(|r| (!r.state.needs_attention(), r.renew_at, r.certificate.clone()));
+    Ok(rows)
+}
+
+fn row(certificate: String, names: Vec<String>, known: Option<Overview>, wanted: bool, now: Timestamp) -> ListRow {
+    let newest = known.as_ref().and_then(|o| o.newest);
+    let validity = newest.map(|(_, v)| v);
+    let state = match (known, validity) {
+        _ if !wanted => State::NotInInventory,
+        (_, Some(v)) if now >= v.not_after => State::Expired,
+        (Some(Overview { failed: Some((failures, _, reason)), .. }), _) => State::Failing { failures, reason },
+        (Some(Overview { open: Some(passed), .. }), _) => State::UnderWay { passed },
+        (_, Some(v)) if v.is_due(now) => State::Due,
+        (_, Some(_)) => State::Good,
+        (_, None) => State::Missing,
+    };
+    let generation = newest.map(|(number, _)| number);
+    ListRow { certificate, names, generation, validity, renew_at: validity.map(|v| v.renew_at()), state }
+}

@@ -1,0 +1,56 @@
+//! What is said while a run goes on.
+
+use eskort_core::decision::Decision;
+use eskort_core::journey::{Milestone, WaitsFor};
+use jiff::Timestamp;
+use std::path::PathBuf;
+use std::sync::Arc;
+
+/// Something to say while a run goes on. Results come back as values; this is the talk beside them.
+#[derive(Clone, Debug)]
+pub enum Progress {
+    /// A certificate's turn begins.
+    Certificate {
+        /// Its name in the inventory.
+        name: String,
+        /// What is done about it.
+        decision: Decision,
+    },
+    /// Something is being done that may take a moment.
+    Doing(&'static str),
+    /// One of the six stages is passed.
+    Passed {
+        /// Which.
+        milestone: Milestone,
+        /// What there is to say about it.
+        detail: String,
+    },
+    /// Nothing to do until `until`.
+    Waiting {
+        /// The instant.
+        until: Timestamp,
+        /// What is waited for.
+        waits_for: WaitsFor,
+    },
+    /// A file of a server changes.
+    Change {
+        /// The file.
+        path: PathBuf,
+        /// The difference, as lines that begin with `+`, `-` or a blank.
+        difference: String,
+    },
+    /// Something worth knowing.
+    Note(String),
+    /// A request to the authority was answered.
+    Request {
+        /// The method.
+        method: &'static str,
+        /// The address.
+        url: String,
+        /// The HTTP status.
+        status: u16,
+    },
+}
+
+/// Gets told about progress.
+pub type Watch = Arc<dyn Fn(&Progress) + Send + Sync>;

@@ -1,0 +1,156 @@
+//! Puts proofs up and takes them away: files in a site's folder, or a listener of our own.
+
+use crate::crash::crash_point;
+use crate::{App, ProofError, Progress, StepError};
+use bytes::Bytes;
+use eskort_core::debt::Debt;
+use eskort_core::inventory::Proof;
+use eskort_core::journey::ProofTask;
+use eskort_probe::look_at_challenge;
+use eskort_store::files::{Access, make_folders, missing_folders, write_whole};
+use eskort_store::{Store, StoreError};
+use http_body_util::Full;
+use hyper::body::Incoming;
+use hyper::{Request, Response};
+use hyper_util::rt::TokioIo;
+use std::collections::BTreeMap;
+use std::convert::Infallible;
+use std::io;
+use std::net::SocketAddr;
+use std::path::Path;
+use std::sync::Arc;
+use std::time::Duration;
+
+const CHALLENGE_FOLDER: &str = ".well-known/acme-challenge";
+/// How long a client may hold a connection to our listener.
+const LONGEST_CONVERSATION: Duration = Duration::from_secs(30);
+
+/// A listener that answers challenges; it closes when dropped.
+pub(crate) struct Listener {
+    task: tokio::task::JoinHandle<()>,
+}
+
+impl Drop for Listener {
+    fn drop(&mut self) {
+        self.task.abort();
+    }
+}
+
+/// Puts up what the tasks ask for. Doing it again leaves things as they are.
+pub(crate) async fn publish(
+    app: &App,
+    store: &Store,
+    certificate: &str,
+    proof: &Proof,
+    tasks: &[ProofTask],
+) -> Result<Option<Listener>, StepError> {
+    match proof {
+        Proof::HttpFolder { folder, .. } => {
+            for task in tasks {
+                publish_file(app, store, certificate, folder, task)?;
+            }
+            Ok(None)
+        }
+        Proof::HttpListener { listen, .. } => Ok(Some(listen_for(*listen, tasks).await?)),
+    }
+}
+
+fn publish_file(
+    app: &App,
+    store: &Store,
+    certificate: &str,
+    root: &Path,
+    task: &ProofTask,
+) -> Result<(), StepError> {
+    if !root.is_dir() {
+        return Err(ProofError::NoFolder { path: root.to_owned() }.into());
+    }
+    let folder = root.join(CHALLENGE_FOLDER);
+    let path = folder.join(&task.token);
+    if std::fs::read(&path).is_ok_and(|bytes| bytes == task.key_authorization.as_bytes()) {
+        return Ok(());
+    }
+    // Owed before it is there: whatever happens next, the following run knows what to take away.
+    let debt = Debt::File { path: path.clone(), folders: missing_folders(&folder) };
+    store.owe(certificate, &debt, (app.now)())?;
+    crash_point("owed");
+    make_folders(&folder, 0o755).map_err(|source| ProofError::Write { path: folder, source })?;
+    let written = write_whole(&path, task.key_authorization.as_bytes(), Access::mode(0o644));
+    written.map_err(|source| ProofError::Write { path, source })?;
+    crash_point("file-written");
+    Ok(())
+}
+
+async fn listen_for(address: SocketAddr, tasks: &[ProofTask]) -> Result<Listener, ProofError> {
+    let listener = tokio::net::TcpListener::bind(address).await;
+    let listener = listener.map_err(|source| ProofError::Listen { address, source })?;
+    let answers = tasks.iter().map(|t| (format!("/{CHALLENGE_FOLDER}/{}", t.token), t.key_authorization.clone()));
+    let answers: Arc<BTreeMap<String, String>> = Arc::new(answers.collect());
+    let task = tokio::spawn(async move {
+        let mut open = tokio::task::JoinSet::new();
+        while let Ok((stream, _)) = listener.accept().await {
+            let answers = Arc::clone(&answers);
+            open.spawn(async move {
+                let service = hyper::service::service_fn(move |asked: Request<Incoming>| {
+                    let found = answers.get(asked.uri().path()).cloned();
+                    let status = if found.is_some() { 200 } else { 404 };
+                    let mut answer = Response::new(Full::new(Bytes::from(found.unwrap_or_default())));
+                    *answer.status_mut() = hyper::StatusCode::from_u16(status).expect("200 and 404 are statuses");
+                    async move { Ok::<_, Infallible>(answer) }
+                });
+                let talk = hyper::server::conn::http1::Builder::new().serve_connection(TokioIo::new(stream), service);
+                let _ = tokio::time::timeout(LONGEST_CONVERSATION, talk).await;
+            });
+            while open.try_join_next().is_some() {}
+        }
+    });
+    Ok(Listener { task })
+}
+
+/// Looks at every proof as the authority would, eight at a time.
+pub(crate) async fn look_first(proof: &Proof, tasks: &[ProofTask]) -> Result<(), StepError> {
+    let instead = proof.check_address();
+    for group in tasks.chunks(8) {
+        let mut looks = tokio::task::JoinSet::new();
+        for task in group.iter().cloned() {
+            looks.spawn(async move {
+                let seen = look_at_challenge(task.name.base(), &task.token, &task.key_authorization, instead).await;
+                seen.map(drop).map_err(|seen| StepError::NotVisible { name: task.name.to_string(), seen })
+            });
+        }
+        for result in looks.join_all().await {
+            result?;
+        }
+    }
+    Ok(())
+}
+
+/// Takes away what is owed, for one certificate or for all. What cannot be taken away stays owed, with the reason.
+pub(crate) fn pay_debts(app: &App, store: &Store, certificate: Option<&str>) -> Result<(), StoreError> {
+    for (id, debt, _) in store.debts(certificate)? {
+        match take_away(&debt) {
+            Ok(()) => store.paid(id)?,
+            Err(error) => {
+                store.trouble_with_debt(id, &error.to_string())?;
+                let words = debt.words();
+                (app.watch)(&Progress::Note(format!("cannot remove {words}: {error}; by hand: {}", debt.by_hand())));
+            }
+        }
+    }
+    Ok(())
+}
+
+fn take_away(debt: &Debt) -> io::Result<()> {
+    let Debt::File { path, folders } = debt;
+    match std::fs::remove_file(path) {
+        Err(e) if !matches!(e.kind(), io::ErrorKind::NotFound | io::ErrorKind::NotADirectory) => return Err(e),
+        _ => {}
+    }
+    // A folder that somebody put something into meanwhile is theirs.
+    for folder in folders {
+        if std::fs::remove_dir(folder).is_err() {
+            break;
+        }
+    }
+    Ok(())
+}

@@ -1,0 +1,99 @@
+//! Everything about one certificate.
+
+use crate::App;
+use crate::list::{ListRow, list};
+use eskort_core::journey::Milestone;
+use eskort_core::renewal::Validity;
+use eskort_store::{EventRow, Store, StoreError};
+use jiff::Timestamp;
+use serde::Serialize;
+use std::path::PathBuf;
+
+/// One generation, for people.
+#[derive(Clone, Debug, Serialize)]
+pub struct GenerationView {
+    /// Its number.
+    pub number: u32,
+    /// Whether servers use it.
+    pub in_use: bool,
+    /// The issuer's name.
+    pub issuer: String,
+    /// The kind of key.
+    pub key: String,
+    /// The serial number in hexadecimal.
+    pub serial: String,
+    /// The SHA-256 fingerprint in hexadecimal.
+    pub fingerprint: String,
+    /// Its dates.
+    pub validity: Validity,
+    /// When it was first seen live.
+    pub confirmed: Option<Timestamp>,
+}
+
+/// Everything about one certificate.
+#[derive(Clone, Debug, Serialize)]
+pub struct Show {
+    /// What `list` says of it.
+    #[serde(flatten)]
+    pub row: ListRow,
+    /// The authority's name.
+    pub authority: String,
+    /// The proof's name and kind.
+    pub proof: String,
+    /// The kind of key the inventory wants.
+    pub key: String,
+    /// The servers it goes to.
+    pub servers: Vec<String>,
+    /// The folder that servers are pointed at.
+    pub folder: PathBuf,
+    /// How far an open journey is: the last stage passed, and where it stands in short.
+    pub journey: Option<(u32, Option<Milestone>)>,
+    /// The generations, newest first.
+    pub generations: Vec<GenerationView>,
+    /// What is still published and could not be removed: what, why, and how to do it by hand.
+    pub debts: Vec<(String, Option<String>, String)>,
+    /// What happened lately, newest first.
+    pub events: Vec<EventRow>,
+}
+
+/// Returns everything about a certificate of the inventory; `None` when there is no such certificate.
+///
+/// # Errors
+/// When the ledger fails.
+pub fn show(app: &App, name: &str) -> Result<Option<Show>, StoreError> {
+    let Some(entry) = app.inventory.certificates.get(name) else { return Ok(None) };
+    let Some(row) = list(app)?.into_iter().find(|r| r.certificate == name) else { return Ok(None) };
+    let proof = &app.inventory.proofs[&entry.proof];
+    let folder = app.state.join("certificates").join(name).join("current");
+    let mut shown = Show {
+        row,
+        authority: entry.authority.clone(),
+        proof: format!("{} ({})", entry.proof, proof.kind()),
+        key: entry.key.word().to_owned(),
+        servers: entry.install.iter().map(|i| i.server.clone()).collect(),
+        folder,
+        journey: None,
+        generations: Vec::new(),
+        debts: Vec::new(),
+        events: Vec::new(),
+    };
+    if let Some(store) = Store::open_existing(&app.state)? {
+        let in_use = store.current_generation(name);
+        let view = |g: eskort_store::GenerationRow| GenerationView {
+            number: g.number,
+            in_use: in_use == Some(g.number),
+            issuer: g.issuer,
+            key: g.wanted.key,
+            serial: g.serial,
+            fingerprint: g.fingerprint,
+            validity: g.validity,
+            confirmed: g.confirmed,
+        };
+        shown.journey = store.open_journey(name)?.map(|j| (j.generation, j.stage.milestone()));
+        shown.generations = store.generations(name)?.into_iter().map(view).collect();
+        let debt = |(_, debt, trouble): (i64, eskort_core::debt::Debt, Option<String>)| (debt.words(), trouble, debt.by_hand());
+        shown.debts = store.debts(Some(name))?.into_iter().map(debt).collect();
+        shown.events = store.events(name, 12)?;
+    }
+    Ok(Some(shown))
+}
