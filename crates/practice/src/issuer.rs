@@ -21,10 +21,8 @@ use x509_cert::name::Name;
 use x509_cert::serial_number::SerialNumber;
 use x509_cert::time::{Time, Validity};
 
-/// Name of the root that the usual chain leads to.
-pub const ROOT: &str = "Lampholm Practice Root";
-/// Name of the root that the alternate chain leads to.
-pub const OLD_ROOT: &str = "Lampholm Practice Old Root";
+const ROOT: &str = "Lampholm Practice Root";
+const OLD_ROOT: &str = "Lampholm Practice Old Root";
 const INTERMEDIATE: &str = "Lampholm Practice Issuer 1";
 
 /// The keys and certificates of a practice authority.
@@ -124,8 +122,10 @@ fn try_sign(
     until: Timestamp,
 ) -> x509_cert::builder::Result<Certificate> {
     let name = |common: &str| {
-        let text = if common.is_empty() { String::new() } else { format!("CN={common},O=Lampholm Lighthouse Trust") };
-        Name::from_str(&text)
+        if common.is_empty() {
+            return Ok(Name::default());
+        }
+        Name::from_str(&format!("CN={common},O=Lampholm Lighthouse Trust"))
     };
     let profile = Names { subject: name(subject.common_name)?, issuer: name(issuer)? };
     let mut serial = [0_u8; 16];

@@ -1,0 +1,84 @@
+//! The command line.
+
+use clap::{Args as ClapArgs, Parser, Subcommand, ValueEnum};
+use eskort_core::inventory::CheckAddress;
+use std::path::PathBuf;
+
+/// Take this server's TLS certificates all the way: ordered, proved, installed, checked, renewed
+#[derive(Debug, Parser)]
+#[command(name = "eskort", version, max_term_width = 100, disable_help_subcommand = true)]
+#[command(after_help = "Exit codes: 0 all is well; 1 something failed; 2 wrong usage or inventory; 3 waiting for a person;\n\
+                        4 something needs attention soon; 5 another run is at work; 70 a bug of ours.\n\
+                        Environment: ESKORT_CONFIG as --config; NO_COLOR for no colour.")]
+pub(crate) struct Args {
+    /// Inventory to use [default: eskort.toml here, else the system's or the user's]
+    #[arg(long, global = true, value_name = "FILE", env = "ESKORT_CONFIG", hide_env_values = true)]
+    pub(crate) config: Option<PathBuf>,
+    /// How results are written
+    #[arg(long, global = true, value_enum, default_value_t = Output::Text)]
+    pub(crate) output: Output,
+    /// Say every request to the authority
+    #[arg(long, short, global = true)]
+    pub(crate) verbose: bool,
+    #[command(subcommand)]
+    pub(crate) command: Option<Command>,
+}
+
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+pub(crate) enum Output {
+    /// For people
+    Text,
+    /// For programs: one JSON document on standard output
+    Json,
+}
+
+#[derive(Debug, Subcommand)]
+pub(crate) enum Command {
+    /// Run the whole journey in a practice world on this machine: no root, no network
+    Demo(DemoArgs),
+    /// Bring everything in the inventory to where it should be
+    Keep(KeepArgs),
+    /// List the certificates, with how long each lasts
+    List,
+    /// Show everything about one certificate
+    Show(ShowArgs),
+    /// Look at live endpoints as a visitor would
+    Check(CheckArgs),
+}
+
+#[derive(Debug, ClapArgs)]
+pub(crate) struct DemoArgs {
+    /// Folder for the demo's inventory and state; it must be new or an earlier demo's
+    #[arg(long, value_name = "FOLDER", default_value = "eskort-demo")]
+    pub(crate) folder: PathBuf,
+    /// Keep the practice world up until Ctrl-C, for trying commands in another terminal
+    #[arg(long)]
+    pub(crate) stay: bool,
+}
+
+#[derive(Debug, ClapArgs)]
+pub(crate) struct KeepArgs {
+    /// Only say what would be done
+    #[arg(long)]
+    pub(crate) plan: bool,
+    /// Only this certificate, at once, even if it is left alone after failures (can be repeated)
+    #[arg(long, value_name = "NAME")]
+    pub(crate) only: Vec<String>,
+}
+
+#[derive(Debug, ClapArgs)]
+pub(crate) struct ShowArgs {
+    /// Certificate of the inventory
+    pub(crate) name: String,
+}
+
+#[derive(Debug, ClapArgs)]
+pub(crate) struct CheckArgs {
+    /// Certificates of the inventory, or endpoints like www.lampholm.example or mail.lampholm.example:8443
+    /// [default: every certificate of the inventory]
+    #[arg(value_name = "NAME or HOST[:PORT]")]
+    pub(crate) targets: Vec<String>,
+    /// Connect to this address instead of where the host's name leads; only for endpoints
+    #[arg(long, value_name = "ADDRESS[:PORT]")]
+    pub(crate) address: Option<CheckAddress>,
+}

@@ -1,0 +1,51 @@
+//! The lifetime bar: how much of a certificate's life is left, and where renewal falls.
+
+use crate::ui::Tone;
+use eskort_core::renewal::Validity;
+use jiff::Timestamp;
+
+/// Cells of the bar.
+const CELLS: usize = 24;
+
+/// Returns the bar and its tone. Full at the start of the lifetime, it empties from the right; `┊` stands where renewal
+/// falls due.
+pub(crate) fn lifetime_bar(validity: &Validity, now: Timestamp) -> (String, Tone) {
+    let cell = |share: f64| (share * CELLS as f64).round() as usize;
+    let left = validity.share_left(now);
+    let mark = cell(validity.share_left_at_renewal()).min(CELLS - 1);
+    // A certificate that is still good shows at least one cell.
+    let filled = if left > 0.0 { cell(left).max(1) } else { 0 };
+    let draw = |i: usize| match i {
+        i if i == mark => '┊',
+        i if i < filled => '█',
+        _ => '░',
+    };
+    let tone = match left {
+        l if l <= 0.0 => Tone::Bad,
+        _ if validity.is_due(now) => Tone::Notice,
+        _ => Tone::Good,
+    };
+    ((0..CELLS).map(draw).collect(), tone)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use jiff::SignedDuration;
+
+    #[test]
+    fn empties_from_the_right_and_marks_renewal() {
+        let not_before: Timestamp = "2026-01-01T00:00:00Z".parse().unwrap();
+        let validity = Validity { not_before, not_after: not_before + SignedDuration::from_hours(90 * 24) };
+        for (day, wanted, tone) in [
+            (0, "████████┊███████████████", Tone::Good),
+            (45, "████████┊███░░░░░░░░░░░░", Tone::Good),
+            (75, "████░░░░┊░░░░░░░░░░░░░░░", Tone::Notice),
+            (89, "█░░░░░░░┊░░░░░░░░░░░░░░░", Tone::Notice),
+            (91, "░░░░░░░░┊░░░░░░░░░░░░░░░", Tone::Bad),
+        ] {
+            let (drawn, toned) = lifetime_bar(&validity, not_before + SignedDuration::from_hours(day * 24));
+            assert_eq!((drawn.as_str(), toned), (wanted, tone), "day {day}");
+        }
+    }
+}

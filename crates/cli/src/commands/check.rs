@@ -1,0 +1,116 @@
+//! `eskort check`
+
+use super::block_on;
+use crate::args::CheckArgs;
+use crate::bar::lifetime_bar;
+use crate::errors::{self, Told};
+use crate::table::{Cell, draw};
+use crate::ui::{ExitStatus, Tone, Ui};
+use eskort_app::{App, CheckTarget, EndpointReport};
+use eskort_core::finding::Weight;
+use eskort_core::names::DnsName;
+use eskort_store::Store;
+use jiff::Timestamp;
+use serde::Serialize;
+
+pub(crate) fn run(ui: &Ui, app: &App, args: &CheckArgs) -> ExitStatus {
+    let targets = match targets(ui, app, args) {
+        Ok(targets) => targets,
+        Err(status) => return status,
+    };
+    let store = match Store::open_existing(&app.state) {
+        Ok(store) => store,
+        Err(error) => return errors::print_store(ui, &error),
+    };
+    let mut reports = Vec::new();
+    for target in &targets {
+        match block_on(eskort_app::check(app, store.as_ref(), target)) {
+            Ok(found) => reports.extend(found),
+            Err(error) => {
+                errors::print(ui, "cannot look", &errors::tell(&error, "NAME"));
+                return ExitStatus::Failed;
+            }
+        }
+    }
+    if reports.is_empty() && !ui.is_json() {
+        ui.result("Nothing to look at: no server of these certificates has an endpoint. Name one: eskort check HOST:PORT");
+        return ExitStatus::Well;
+    }
+    print(ui, &reports, (app.now)());
+    match reports.iter().map(EndpointReport::worst).max() {
+        Some(Weight::Bad) => ExitStatus::Failed,
+        Some(Weight::Notice) => ExitStatus::NeedsAttention,
+        Some(Weight::Good) | None => ExitStatus::Well,
+    }
+}
+
+fn targets(ui: &Ui, app: &App, args: &CheckArgs) -> Result<Vec<CheckTarget>, ExitStatus> {
+    if args.targets.is_empty() {
+        return Ok(app.inventory.certificates.keys().cloned().map(CheckTarget::Certificate).collect());
+    }
+    args.targets.iter().map(|text| target(ui, app, args, text)).collect()
+}
+
+fn target(ui: &Ui, app: &App, args: &CheckArgs, text: &str) -> Result<CheckTarget, ExitStatus> {
+    if app.inventory.certificates.contains_key(text) {
+        return Ok(CheckTarget::Certificate(text.to_owned()));
+    }
+    let (host, port) = match text.rsplit_once(':') {
+        Some((host, port)) => (host, port.parse().ok()),
+        None => (text, Some(443)),
+    };
+    match (DnsName::parse(host), port) {
+        (Ok(name), Some(port)) if !name.is_wildcard() => {
+            Ok(CheckTarget::Endpoint { name: name.to_string(), port, instead: args.address })
+        }
+        (parsed, _) => {
+            let cause = parsed.err().map(|e| e.to_string()).unwrap_or_default();
+            let hint = "name a certificate of the inventory, or an endpoint like www.lampholm.example:443";
+            let told = Told { cause, hints: vec![hint.into()] };
+            errors::print(ui, &format!("`{text}` is neither a certificate of the inventory nor an endpoint"), &told);
+            Err(ExitStatus::Usage)
+        }
+    }
+}
+
+/// Prints what was seen.
+pub(crate) fn print(ui: &Ui, reports: &[EndpointReport], now: Timestamp) {
+    if ui.is_json() {
+        #[derive(Serialize)]
+        struct Report<'a> {
+            at: Timestamp,
+            endpoints: &'a [EndpointReport],
+        }
+        return ui.json("check", &Report { at: now, endpoints: reports });
+    }
+    let texts: Vec<String> = reports.iter().map(|r| text(r, now, ui.width())).collect();
+    ui.result(&texts.join("\n"));
+}
+
+fn text(report: &EndpointReport, now: Timestamp, width: usize) -> String {
+    let at = report.address.map(|a| format!("  at {a}")).unwrap_or_default();
+    let of = report.certificate.as_ref().map(|c| format!("  certificate `{c}`")).unwrap_or_default();
+    let mut out = format!("{}{}\n", Tone::Strong.paint(&report.endpoint()), Tone::Faint.paint(&format!("{at}{of}")));
+    let mut rows = Vec::new();
+    for finding in &report.findings {
+        let (mark, tone) = match finding.weight {
+            Weight::Good => ("good", Tone::Good),
+            Weight::Notice => ("notice", Tone::Notice),
+            Weight::Bad => ("BAD", Tone::Bad),
+        };
+        let text_tone = if finding.weight == Weight::Good { Tone::Plain } else { tone };
+        let cells = [Cell::toned(format!("  {mark}"), tone), Cell::plain(finding.topic), Cell::toned(&finding.text, text_tone)];
+        rows.push(cells.to_vec());
+        if let Some(advice) = &finding.advice {
+            rows.push(vec![Cell::plain(""), Cell::plain(""), Cell::toned(format!("hint: {advice}"), Tone::Plain)]);
+        }
+        if finding.topic == "dates"
+            && let Some(validity) = &report.validity
+        {
+            let (bar, tone) = lifetime_bar(validity, now);
+            rows.push(vec![Cell::plain(""), Cell::plain(""), Cell::toned(bar, tone)]);
+        }
+    }
+    out.push_str(&draw(&["", "", ""], &rows, width));
+    out
+}

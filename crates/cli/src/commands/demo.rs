@@ -1,0 +1,267 @@
+//! `eskort demo`: the whole journey in a practice world.
+
+use super::{block_on, check, keep, list};
+use crate::args::DemoArgs;
+use crate::errors::{self, Told};
+use crate::ui::{ExitStatus, Tone, Ui};
+use eskort_app::{App, CheckTarget, Ending, KeepOptions};
+use eskort_practice::{Authority, AuthorityOptions, Clock, NameServer, Site};
+use eskort_store::Store;
+use jiff::SignedDuration;
+use std::io;
+use std::net::{Ipv4Addr, SocketAddr};
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+use std::time::Duration;
+
+/// A file that says that the folder is a demo's and may be made anew.
+const NOTE: &str = "WHAT-NEXT.txt";
+const NAMES: [&str; 2] = ["lampholm.example", "www.lampholm.example"];
+/// How long before today the story begins: one day after that, two thirds of a 90-day certificate are used up.
+const DAYS: i64 = 61;
+
+pub(crate) fn run(ui: &Ui, args: &DemoArgs) -> ExitStatus {
+    match block_on(play(ui, args)) {
+        Ok(status) => status,
+        Err(Trouble { what, source }) => {
+            let hint = "choose another place with --folder";
+            errors::print(ui, &what, &Told { cause: source.to_string(), hints: vec![hint.into()] });
+            ExitStatus::Failed
+        }
+    }
+}
+
+/// What can go wrong before the story begins.
+struct Trouble {
+    what: String,
+    source: io::Error,
+}
+
+fn trouble(what: impl Into<String>) -> impl FnOnce(io::Error) -> Trouble {
+    let what = what.into();
+    move |source| Trouble { what, source }
+}
+
+/// The practice world, and the folder it works in.
+struct World {
+    folder: PathBuf,
+    clock: Clock,
+    _names: Arc<NameServer>,
+    _authority: Authority,
+    site: Site,
+}
+
+async fn play(ui: &Ui, args: &DemoArgs) -> Result<ExitStatus, Trouble> {
+    let folder = std::path::absolute(&args.folder).unwrap_or_else(|_| args.folder.clone());
+    let world = build(&folder).await?;
+    let clock = world.clock.clone();
+    let watch = ui.clone();
+    let now: eskort_app::Now = Arc::new(move || clock.now());
+    let app = App::load(&folder.join("eskort.toml"), &folder.join("state"), now, Arc::new(move |p| watch.progress(p)));
+    let app = match app {
+        Ok(app) => app,
+        Err(error) => return Ok(errors::print_setup(ui, &error)),
+    };
+    let status = tell_story(ui, &app, &world).await;
+    if status != ExitStatus::Well {
+        return Ok(status);
+    }
+    if args.stay {
+        ui.result(&format!("\n{}", Tone::Strong.paint("The practice world stays up until you press Ctrl-C.")));
+        let _ = tokio::signal::ctrl_c().await;
+    }
+    Ok(ExitStatus::Well)
+}
+
+/// Builds the practice world in its folder.
+async fn build(folder: &Path) -> Result<World, Trouble> {
+    prepare_folder(folder).map_err(trouble(format!("cannot use the folder {}", folder.display())))?;
+    let clock = Clock::default();
+    clock.set_offset(SignedDuration::from_hours(-24 * DAYS));
+    let failed = || trouble("cannot start the practice world on loopback");
+    let names = Arc::new(NameServer::start().await.map_err(failed())?);
+    NAMES.iter().for_each(|name| names.set(name, Ipv4Addr::LOCALHOST));
+    let any = SocketAddr::from((Ipv4Addr::LOCALHOST, 0));
+    let (bundle, key) = (folder.join("tls/site.pem"), folder.join("tls/site.key"));
+    let site = Site::start(&folder.join("www"), &bundle, &key, any, any).await.map_err(failed())?;
+    let options = AuthorityOptions {
+        site_port: site.plain_address().port(),
+        thinking: Duration::from_millis(400),
+        ..AuthorityOptions::default()
+    };
+    let authority = Authority::start(options, clock.clone(), Arc::clone(&names)).await.map_err(failed())?;
+    let world = World { folder: folder.to_owned(), clock, _names: names, _authority: authority, site };
+    write_files(&world).map_err(trouble(format!("cannot write into {}", folder.display())))?;
+    Ok(world)
+}
+
+/// Makes the folder; only what an earlier demo left is removed.
+fn prepare_folder(folder: &Path) -> io::Result<()> {
+    if folder.exists() {
+        let empty = folder.read_dir()?.next().is_none();
+        if !empty && !folder.join(NOTE).exists() {
+            let text = "it is there already, and no earlier demo made it";
+            return Err(io::Error::new(io::ErrorKind::AlreadyExists, text));
+        }
+        std::fs::remove_dir_all(folder)?;
+    }
+    std::fs::create_dir_all(folder.join("www"))?;
+    std::fs::create_dir_all(folder.join("tls"))?;
+    std::fs::write(folder.join(NOTE), "A practice world of `eskort demo`.\n")
+}
+
+fn write_files(world: &World) -> io::Result<()> {
+    let write = |name: &str, text: &str| std::fs::write(world.folder.join(name), text);
+    write("www/index.html", "<!doctype html><title>Lampholm</title><h1>The lighthouse is open from ten to four.</h1>\n")?;
+    write("authority-api-root.pem", world._authority.api_root_pem())?;
+    write("visitor-root.pem", &world._authority.visitor_root_pem())?;
+    let inventory = format!(
+        r#"# The inventory of the Lampholm Lighthouse Trust, in its practice world. docs/inventory.md explains every key.
+contact = "keeper@lampholm.example"
+state = "state"
+
+[authority.public]
+kind = "acme"
+directory = "{directory}"
+accept-terms = true
+api-roots = "authority-api-root.pem"       # a practice authority is in no system's trust
+visitor-roots = "visitor-root.pem"
+
+[proof.pages]
+kind = "http-folder"
+folder = "www"
+check-address = "{plain}"          # where the practice site answers
+
+[server.front]
+kind = "files"
+copy = [
+  {{ part = "bundle", to = "tls/site.pem" }},
+  {{ part = "key", to = "tls/site.key" }},
+]
+check-address = "{tls}"
+
+[certificate.website]
+names = ["{}", "{}"]
+install = [{{ server = "front" }}]
+"#,
+        NAMES[0],
+        NAMES[1],
+        directory = world._authority.directory(),
+        plain = world.site.plain_address(),
+        tls = world.site.tls_address(),
+    );
+    write("eskort.toml", &inventory)?;
+    write(NOTE, &what_next(&world.folder))
+}
+
+fn what_next(folder: &Path) -> String {
+    let shown = std::env::current_dir().ok().and_then(|here| folder.strip_prefix(here).ok().map(Path::to_owned));
+    let folder = shown.unwrap_or_else(|| folder.to_owned());
+    let config = folder.join("eskort.toml").display().to_string();
+    let folder = folder.display();
+    format!(
+        "What to try next\n\n  \
+         eskort --config {config} list\n  \
+         eskort --config {config} show website\n  \
+         cat {config}\n\n\
+         With `eskort demo --stay` in one terminal, in another:\n\n  \
+         eskort --config {config} check\n  \
+         eskort --config {config} keep               (nothing to do: safe to run at any time)\n  \
+         rm {folder}/tls/site.pem; eskort --config {config} keep       (puts it back)\n  \
+         add key = \"p384\" to the certificate, then: eskort --config {config} keep --plan\n"
+    )
+}
+
+async fn tell_story(ui: &Ui, app: &App, world: &World) -> ExitStatus {
+    let json = ui.is_json();
+    let chapter = |n: u32, title: &str, text: &str| {
+        if !json {
+            ui.result(&format!("\n{}", Tone::Strong.paint(&format!("{n}. {title}"))));
+            crate::table::wrap(text, ui.width()).iter().for_each(|line| ui.result(line));
+            ui.result("");
+        }
+    };
+    if !json {
+        ui.result(&format!(
+            "{}\nAn authority, a name server and the site of the Lampholm Lighthouse Trust now run on this machine's loopback.",
+            Tone::Strong.paint("A practice world is up.")
+        ));
+    }
+    let day = eskort_core::words::day((app.now)());
+    chapter(
+        1,
+        "The first certificate",
+        &format!("It is {day}. The site answers with a placeholder that no browser trusts. `eskort keep` reads the inventory and takes \
+                  the certificate through its six stages; the authority looks at the file that Eskort publishes on the site."),
+    );
+    if let Some(status) = keep_once(ui, app).await {
+        return status;
+    }
+    chapter(2, "What visitors see", "`eskort check` connects as a visitor would and compares with what was installed.");
+    if let Some(status) = check_once(ui, app).await {
+        return status;
+    }
+    chapter(3, "Run again", "`eskort keep` is safe to run at any time: there is nothing to do, so it does nothing.");
+    if let Some(status) = keep_once(ui, app).await {
+        return status;
+    }
+    world.clock.set_offset(SignedDuration::ZERO);
+    let days = eskort_core::words::duration(SignedDuration::from_hours(24 * DAYS));
+    chapter(4, &format!("{days} later"), "The practice world's clock moves to today. A third of the lifetime is left: renewal is due.");
+    if let Err(status) = list_once(ui, app) {
+        return status;
+    }
+    ui.result("");
+    if let Some(status) = keep_once(ui, app).await {
+        return status;
+    }
+    chapter(5, "All is well", "The new generation has a new key; the old one is kept beside it.");
+    if let Err(status) = list_once(ui, app) {
+        return status;
+    }
+    if !json {
+        ui.result(&format!("\n{}", what_next(&world.folder)));
+        ui.result(&format!("This note lies in {}", world.folder.join(NOTE).display()));
+    }
+    ExitStatus::Well
+}
+
+/// Runs `keep` as the command does; returns a status only when something failed.
+async fn keep_once(ui: &Ui, app: &App) -> Option<ExitStatus> {
+    let kept = eskort_app::keep(app, &KeepOptions::default()).await;
+    ui.settle();
+    match kept {
+        Err(error) => Some(errors::print_store(ui, &error)),
+        Ok(entries) => {
+            keep::print(ui, app, &entries, false);
+            entries.iter().any(|e| matches!(e.ending, Ending::Failed { .. })).then_some(ExitStatus::Failed)
+        }
+    }
+}
+
+async fn check_once(ui: &Ui, app: &App) -> Option<ExitStatus> {
+    let store = match Store::open_existing(&app.state) {
+        Ok(store) => store,
+        Err(error) => return Some(errors::print_store(ui, &error)),
+    };
+    match eskort_app::check(app, store.as_ref(), &CheckTarget::Certificate("website".into())).await {
+        Ok(reports) => {
+            check::print(ui, &reports, (app.now)());
+            None
+        }
+        Err(error) => {
+            errors::print(ui, "cannot look", &errors::tell(&error, "website"));
+            Some(ExitStatus::Failed)
+        }
+    }
+}
+
+fn list_once(ui: &Ui, app: &App) -> Result<(), ExitStatus> {
+    match eskort_app::list(app) {
+        Ok(rows) => {
+            list::print(ui, &rows, (app.now)());
+            Ok(())
+        }
+        Err(error) => Err(errors::print_store(ui, &error)),
+    }
+}

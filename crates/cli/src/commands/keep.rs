@@ -1,0 +1,196 @@
+//! `eskort keep`
+
+use super::{block_on, known_certificate};
+use crate::args::KeepArgs;
+use crate::bar::lifetime_bar;
+use crate::errors::{self, Told};
+use crate::table::{Cell, draw};
+use crate::ui::{ExitStatus, Tone, Ui};
+use eskort_app::{App, Ending, KeepEntry, KeepOptions, PlannedChange};
+use eskort_core::decision::Decision;
+use eskort_core::renewal::Validity;
+use eskort_core::words;
+use jiff::Timestamp;
+use serde::Serialize;
+use std::path::Path;
+
+pub(crate) fn run(ui: &Ui, app: &App, args: KeepArgs) -> ExitStatus {
+    for name in &args.only {
+        if let Err(status) = known_certificate(ui, app, name) {
+            return status;
+        }
+    }
+    if app.inventory.certificates.is_empty() {
+        ui.talk("The inventory has no [certificate.NAME] section, so there is nothing to keep.");
+    }
+    let options = KeepOptions { plan: args.plan, only: args.only };
+    let kept = block_on(eskort_app::keep(app, &options));
+    ui.settle();
+    match kept {
+        Err(error) => errors::print_store(ui, &error),
+        Ok(entries) => {
+            print(ui, app, &entries, args.plan);
+            status(&entries)
+        }
+    }
+}
+
+fn status(entries: &[KeepEntry]) -> ExitStatus {
+    let of = |entry: &KeepEntry| match &entry.ending {
+        Ending::Planned(_) | Ending::AtRest | Ending::Arrived { .. } => ExitStatus::Well,
+        Ending::Held { .. } => ExitStatus::NeedsAttention,
+        Ending::Failed { error, .. } => match **error {
+            eskort_app::StepError::Bug(_) => ExitStatus::Bug,
+            _ => ExitStatus::Failed,
+        },
+    };
+    entries.iter().map(of).max().unwrap_or(ExitStatus::Well)
+}
+
+/// Prints what came of a run.
+pub(crate) fn print(ui: &Ui, app: &App, entries: &[KeepEntry], plan: bool) {
+    let now = (app.now)();
+    for entry in entries {
+        if let Ending::Failed { error, given_up } = &entry.ending {
+            let mut told = errors::tell(error, &entry.certificate);
+            if *given_up {
+                told.hints.push("the next run begins with a new order".into());
+            }
+            errors::print(ui, &headline(entry), &told);
+        }
+    }
+    if ui.is_json() {
+        return print_json(ui, entries, now);
+    }
+    if plan {
+        print_plan(ui, entries, now);
+    } else if !entries.is_empty() {
+        let rows: Vec<Vec<Cell>> = entries.iter().map(|e| row(e, now)).collect();
+        ui.result(&draw(&["CERTIFICATE", "LEFT", "RESULT"], &rows, ui.width()));
+    }
+}
+
+fn headline(entry: &KeepEntry) -> String {
+    let name = &entry.certificate;
+    match &entry.decision {
+        Some(Decision::PutInPlace { generation, .. }) => format!("`{name}`: generation {generation} could not be put in place"),
+        Some(Decision::Obtain { why, generation, .. }) if *generation > 1 => format!("`{name}` could not be renewed ({})", why.words()),
+        Some(Decision::Obtain { .. }) => format!("`{name}` did not get its first certificate"),
+        Some(Decision::GoOn { generation, .. }) => format!("`{name}` did not get to its end with generation {generation}"),
+        Some(Decision::Rest { .. } | Decision::Hold { .. }) | None => format!("`{name}` could not be looked after"),
+    }
+}
+
+fn row(entry: &KeepEntry, now: Timestamp) -> Vec<Cell> {
+    let bar = |validity: Option<Validity>| match validity {
+        Some(v) => {
+            let (bar, tone) = lifetime_bar(&v, now);
+            Cell::toned(bar, tone)
+        }
+        None => Cell::plain(""),
+    };
+    let (left, result) = match &entry.ending {
+        Ending::Arrived { generation, validity } => {
+            let left = validity.map(|v| format!(", good for {}", words::duration(v.not_after.duration_since(now))));
+            let text = format!("generation {generation} installed and seen live{}", left.unwrap_or_default());
+            (bar(*validity), Cell::toned(text, Tone::Good))
+        }
+        Ending::AtRest => {
+            let text = entry.decision.as_ref().map(|d| d.words(now)).unwrap_or_default();
+            (bar(None), Cell::plain(text))
+        }
+        Ending::Held { reason } => {
+            let text = entry.decision.as_ref().map(|d| d.words(now)).unwrap_or_default();
+            let name = &entry.certificate;
+            let text = format!("{text}: {reason}. `eskort keep --only {name}` tries at once");
+            (bar(None), Cell::toned(text, Tone::Notice))
+        }
+        Ending::Failed { .. } => (bar(None), Cell::toned("failed, see above", Tone::Bad)),
+        Ending::Planned(_) => (bar(None), Cell::plain("")),
+    };
+    vec![Cell::toned(&entry.certificate, Tone::Strong), left, result]
+}
+
+fn print_plan(ui: &Ui, entries: &[KeepEntry], now: Timestamp) {
+    let mut nothing = true;
+    for entry in entries {
+        let Some(decision) = &entry.decision else { continue };
+        nothing &= !decision.acts();
+        ui.result(&format!("{}: {}", Tone::Strong.paint(&entry.certificate), decision.words(now)));
+        let Ending::Planned(changes) = &entry.ending else { continue };
+        for change in changes {
+            let server = format!("server `{}`: {}", change.server, change.path.display());
+            match &change.difference {
+                Some(difference) => ui.difference(&server, difference),
+                None => ui.talk(&format!("  {} {server}", Tone::Strong.paint("changes"))),
+            }
+        }
+    }
+    if !nothing {
+        ui.result("Only a plan: nothing was done. `eskort keep` does it.");
+    }
+}
+
+#[derive(Serialize)]
+struct Report<'a> {
+    at: Timestamp,
+    certificates: Vec<ReportRow<'a>>,
+}
+
+#[derive(Serialize)]
+struct ReportRow<'a> {
+    certificate: &'a str,
+    decision: Option<&'a Decision>,
+    result: &'static str,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    generation: Option<u32>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    validity: Option<Validity>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    error: Option<Told>,
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    changes: Vec<ReportChange<'a>>,
+}
+
+#[derive(Serialize)]
+struct ReportChange<'a> {
+    server: &'a str,
+    path: &'a Path,
+    difference: Option<&'a str>,
+}
+
+fn print_json(ui: &Ui, entries: &[KeepEntry], now: Timestamp) {
+    ui.json("keep", &Report { at: now, certificates: entries.iter().map(report_row).collect() });
+}
+
+fn report_row(entry: &KeepEntry) -> ReportRow<'_> {
+    let bare = ReportRow {
+        certificate: &entry.certificate,
+        decision: entry.decision.as_ref(),
+        result: "at-rest",
+        generation: None,
+        validity: None,
+        error: None,
+        changes: Vec::new(),
+    };
+    match &entry.ending {
+        Ending::AtRest => bare,
+        Ending::Planned(changes) => {
+            ReportRow { result: "planned", changes: changes.iter().map(report_change).collect(), ..bare }
+        }
+        Ending::Held { reason } => {
+            let error = Told { cause: reason.clone(), hints: Vec::new() };
+            ReportRow { result: "held", error: Some(error), ..bare }
+        }
+        Ending::Arrived { generation, validity } => {
+            ReportRow { result: "arrived", generation: Some(*generation), validity: *validity, ..bare }
+        }
+        Ending::Failed { error, .. } => {
+            ReportRow { result: "failed", error: Some(errors::tell(error, &entry.certificate)), ..bare }
+        }
+    }
+}
+
+fn report_change(change: &PlannedChange) -> ReportChange<'_> {
+    ReportChange { server: &change.server, path: &change.path, difference: change.difference.as_deref() }
+}

@@ -1,0 +1,67 @@
+//! `eskort list`
+
+use crate::bar::lifetime_bar;
+use crate::errors;
+use crate::table::{Cell, draw};
+use crate::ui::{ExitStatus, Tone, Ui};
+use eskort_app::{App, ListRow, State};
+use eskort_core::words;
+use jiff::Timestamp;
+use serde::Serialize;
+
+pub(crate) fn run(ui: &Ui, app: &App) -> ExitStatus {
+    let rows = match eskort_app::list(app) {
+        Ok(rows) => rows,
+        Err(error) => return errors::print_store(ui, &error),
+    };
+    print(ui, &rows, (app.now)());
+    if rows.iter().any(|r| r.state.needs_attention()) { ExitStatus::NeedsAttention } else { ExitStatus::Well }
+}
+
+/// Prints the list.
+pub(crate) fn print(ui: &Ui, rows: &[ListRow], now: Timestamp) {
+    if ui.is_json() {
+        #[derive(Serialize)]
+        struct Report<'a> {
+            at: Timestamp,
+            certificates: &'a [ListRow],
+        }
+        return ui.json("list", &Report { at: now, certificates: rows });
+    }
+    if rows.is_empty() {
+        return ui.result("No certificate yet: add a [certificate.NAME] section to the inventory.");
+    }
+    let cells: Vec<Vec<Cell>> = rows.iter().map(|r| row(r, now)).collect();
+    ui.result(&draw(&["CERTIFICATE", "STATE", "LIFE LEFT", "", "RENEWAL", "NAMES"], &cells, ui.width()));
+}
+
+/// Returns how a state is toned.
+pub(crate) fn tone(state: &State) -> Tone {
+    match state {
+        State::Good => Tone::Good,
+        State::Missing | State::UnderWay { .. } | State::Due => Tone::Notice,
+        State::Expired | State::Failing { .. } => Tone::Bad,
+        State::NotInInventory => Tone::Faint,
+    }
+}
+
+fn row(row: &ListRow, now: Timestamp) -> Vec<Cell> {
+    let (bar, left, renewal) = match &row.validity {
+        None => (Cell::plain(""), Cell::plain(""), String::new()),
+        Some(v) => {
+            let (bar, tone) = lifetime_bar(v, now);
+            let left = v.not_after.duration_since(now);
+            let left = if left.is_negative() { "over".to_owned() } else { words::duration(left) };
+            let renewal = if v.is_due(now) { "due".to_owned() } else { words::day(v.renew_at()) };
+            (Cell::toned(bar, tone), Cell::plain(left), renewal)
+        }
+    };
+    vec![
+        Cell::toned(&row.certificate, Tone::Strong),
+        Cell::toned(row.state.words(), tone(&row.state)),
+        bar,
+        left,
+        Cell::plain(renewal),
+        Cell::plain(row.names.join(" ")),
+    ]
+}

@@ -1,0 +1,78 @@
+//! One file for each command.
+
+mod check;
+mod demo;
+mod keep;
+mod list;
+mod show;
+
+use crate::args::{Args, Command};
+use crate::errors;
+use crate::guide;
+use crate::ui::{ExitStatus, Ui};
+use eskort_app::{App, Now};
+use jiff::Timestamp;
+use std::path::PathBuf;
+use std::sync::Arc;
+
+/// Runs what the command line asks for.
+pub(crate) fn run(args: Args) -> ExitStatus {
+    let one_stream = matches!(args.command, Some(Command::Demo(_)));
+    let ui = Ui::new(args.output, args.verbose, one_stream);
+    let Some(command) = args.command else {
+        ui.result(guide::FIRST_STEPS);
+        return ExitStatus::Well;
+    };
+    if let Command::Demo(demo) = command {
+        return demo::run(&ui, &demo);
+    }
+    let app = match load(&ui, args.config) {
+        Ok(app) => app,
+        Err(status) => return status,
+    };
+    match command {
+        Command::Keep(keep) => keep::run(&ui, &app, keep),
+        Command::List => list::run(&ui, &app),
+        Command::Show(show) => show::run(&ui, &app, &show),
+        Command::Check(check) => check::run(&ui, &app, &check),
+        Command::Demo(_) => unreachable!("the demo has its own inventory"),
+    }
+}
+
+fn load(ui: &Ui, config: Option<PathBuf>) -> Result<App, ExitStatus> {
+    let home = std::env::home_dir();
+    let root = nix::unistd::geteuid().is_root();
+    let path = config.unwrap_or_else(|| eskort_app::usual_inventory(home.as_deref(), root));
+    let usual_state = eskort_app::usual_state(home.as_deref(), root);
+    let watch = ui.clone();
+    let app = App::load(&path, &usual_state, clock(), Arc::new(move |p| watch.progress(p)));
+    app.map_err(|error| errors::print_setup(ui, &error))
+}
+
+/// The system's clock, or for tests one that is moved by the seconds in `ESKORT_CLOCK_OFFSET`.
+fn clock() -> Now {
+    let offset = std::env::var("ESKORT_CLOCK_OFFSET").ok().filter(|_| cfg!(debug_assertions));
+    let offset = jiff::SignedDuration::from_secs(offset.and_then(|s| s.parse().ok()).unwrap_or(0));
+    Arc::new(move || Timestamp::now() + offset)
+}
+
+/// Runs a use case that waits for the world.
+pub(crate) fn block_on<T>(future: impl Future<Output = T>) -> T {
+    let runtime = tokio::runtime::Builder::new_multi_thread().worker_threads(2).enable_all().build();
+    runtime.expect("the system gives threads").block_on(future)
+}
+
+/// Returns the name when it is one of the inventory's certificates; says so otherwise.
+pub(crate) fn known_certificate(ui: &Ui, app: &App, name: &str) -> Result<(), ExitStatus> {
+    if app.inventory.certificates.contains_key(name) {
+        return Ok(());
+    }
+    let known: Vec<&String> = app.inventory.certificates.keys().collect();
+    let hint = match known[..] {
+        [] => "the inventory has no certificate yet; add a section [certificate.NAME]".to_owned(),
+        _ => format!("the inventory has {}", eskort_core::words::list(&known)),
+    };
+    let told = errors::Told { cause: String::new(), hints: vec![hint] };
+    errors::print(ui, &format!("there is no certificate `{name}` in {}", app.inventory_path.display()), &told);
+    Err(ExitStatus::Usage)
+}

@@ -1,0 +1,267 @@
+//! Errors in words: what was tried, what came back, why probably, what to do next; and the exit code.
+
+use crate::guide;
+use crate::ui::{ExitStatus, Tone, Ui};
+use eskort_acme::{AcmeError, AtFault, Problem};
+use eskort_app::{AuthorityError, CommandError, InstallError, ProofError, SetupError, StepError};
+use eskort_core::inventory::Mistakes;
+use eskort_probe::{NotVisible, WhyNotVisible};
+use eskort_siteconf::nginx::PlanError;
+use eskort_store::StoreError;
+use serde::Serialize;
+use std::path::Path;
+
+/// An error in words.
+#[derive(Clone, Debug, Default, Serialize)]
+pub(crate) struct Told {
+    /// What came back.
+    pub(crate) cause: String,
+    /// What to do next.
+    pub(crate) hints: Vec<String>,
+}
+
+impl Told {
+    fn new(cause: impl ToString) -> Self {
+        Told { cause: cause.to_string(), hints: Vec::new() }
+    }
+
+    fn hint(mut self, hint: impl Into<String>) -> Self {
+        self.hints.push(hint.into());
+        self
+    }
+}
+
+/// Prints an error.
+pub(crate) fn print(ui: &Ui, headline: &str, told: &Told) {
+    ui.settle();
+    ui.talk(&format!("{} {headline}", Tone::Bad.paint("error:")));
+    for (n, line) in told.cause.lines().enumerate() {
+        ui.talk_wrapped(if n == 0 { "  cause: " } else { "         " }, line, Tone::Plain);
+    }
+    for hint in &told.hints {
+        let mut lines = crate::table::wrap(hint, ui.width() - 6).into_iter();
+        ui.talk(&format!("{} {}", Tone::Strong.paint("hint:"), lines.next().unwrap_or_default()));
+        lines.for_each(|line| ui.talk(&format!("      {line}")));
+    }
+}
+
+/// Prints why there is nothing to start from.
+pub(crate) fn print_setup(ui: &Ui, error: &SetupError) -> ExitStatus {
+    match error {
+        SetupError::NoInventory { path } => {
+            let told = Told::default().hint("name another one with --config FILE, or begin one as follows");
+            print(ui, &format!("there is no inventory at {}", path.display()), &told);
+            ui.talk("");
+            ui.talk(guide::FIRST_STEPS);
+        }
+        SetupError::Unreadable { path, source } => {
+            let told = Told::new(source).hint("run as the user that owns it, or name another one with --config FILE");
+            print(ui, &format!("cannot read the inventory {}", path.display()), &told);
+        }
+        SetupError::Mistakes { path, mistakes } => print_mistakes(ui, path, mistakes),
+    }
+    ExitStatus::Usage
+}
+
+fn print_mistakes(ui: &Ui, path: &Path, mistakes: &Mistakes) {
+    ui.talk(&format!("{} {mistakes}; nothing was done", Tone::Bad.paint("error:")));
+    for mistake in &mistakes.0 {
+        let margin = " ".repeat(mistake.line.to_string().len());
+        let place = format!("{}:{}:{}", path.display(), mistake.line, mistake.column);
+        ui.talk("");
+        ui.talk(&format!("{margin} {} {}", Tone::Faint.paint("in"), Tone::Faint.paint(&place)));
+        ui.talk(&format!("{} {} {}", mistake.line, Tone::Faint.paint("|"), mistake.text));
+        let marks = format!("{}{}", " ".repeat(mistake.column - 1), "^".repeat(mistake.width));
+        ui.talk(&format!("{margin} {} {}", Tone::Faint.paint("|"), Tone::Bad.paint(&marks)));
+        ui.talk(&format!("{margin} {}", mistake.what));
+        if let Some(advice) = &mistake.advice {
+            ui.talk(&format!("{margin} {} {advice}", Tone::Strong.paint("hint:")));
+        }
+    }
+}
+
+/// Prints an error of the state folder, which stops everything.
+pub(crate) fn print_store(ui: &Ui, error: &StoreError) -> ExitStatus {
+    let headline = match error {
+        StoreError::Busy { .. } => "nothing was done",
+        _ => "cannot use the state folder",
+    };
+    print(ui, headline, &tell_store(error));
+    match error {
+        StoreError::Busy { .. } => ExitStatus::Busy,
+        StoreError::Io { .. } | StoreError::Ledger { .. } | StoreError::Newer { .. } | StoreError::Row { .. } => {
+            ExitStatus::Failed
+        }
+    }
+}
+
+fn tell_store(error: &StoreError) -> Told {
+    let told = Told::new(error);
+    match error {
+        StoreError::Io { .. } => {
+            told.hint("check that the folder is yours to write and that the disk has room; then run the same again")
+        }
+        StoreError::Ledger { .. } => told.hint("check that the disk has room; the ledger goes on where it was"),
+        StoreError::Newer { .. } => told.hint("use the newer program, or another state folder"),
+        StoreError::Row { .. } => told.hint("put the ledger back from a backup, or move it aside to begin a new one"),
+        StoreError::Busy { .. } => told.hint("wait until it has ended; a run that was killed holds no lock"),
+    }
+}
+
+/// Returns an error of a journey in words. `certificate` is for the commands in the hints.
+pub(crate) fn tell(error: &StepError, certificate: &str) -> Told {
+    let told = Told::new(error);
+    let again = format!("then run `eskort keep --only {certificate}`; it goes on from here");
+    match error {
+        StepError::Store(error) => tell_store(error),
+        StepError::Authority(error) => tell_authority(error, certificate),
+        StepError::Proof(error) => tell_proof(error).hint(again),
+        StepError::NotVisible { name, seen } => tell_not_visible(name, seen).hint(again),
+        StepError::NoChallenge { .. } => told.hint("the authority wants these names proved in another way; see docs/inventory.md"),
+        StepError::Chain(_) => told.hint("the authority sent something else than was ordered; nothing was installed. Try again later"),
+        StepError::Key { .. } => told.hint("if the file was damaged, move it aside; the next run makes a new key"),
+        StepError::Install(error) => tell_install(error, certificate),
+        StepError::NotConfirmed { findings, .. } => {
+            let advice = findings.iter().filter_map(|f| f.advice.clone());
+            Told { hints: advice.collect(), ..told }.hint(format!("look closer with `eskort check {certificate}`"))
+        }
+        StepError::Trust(_) => told.hint("correct `visitor-roots` in the inventory"),
+        StepError::Stuck { .. } => {
+            told.hint("the authority is slow; run `eskort keep` again later, it goes on from here without a second order")
+        }
+        StepError::Interrupted => told.hint("nothing is left published; run `eskort keep` again, it goes on from here"),
+        StepError::Bug(_) => told.hint("this is a bug of ours; please report it with the ledger's events (`eskort show`)"),
+    }
+}
+
+fn tell_authority(error: &AuthorityError, certificate: &str) -> Told {
+    let told = Told::new(error);
+    match error {
+        AuthorityError::Unreachable { untrusted: true, .. } => {
+            told.hint("for a private authority name its root in the inventory: api-roots = \"root.pem\"")
+        }
+        AuthorityError::Unreachable { .. } => {
+            told.hint("check the address of `directory`, this machine's way out, and its name servers")
+        }
+        AuthorityError::TimedOut { .. } => told.hint("the authority is slow or not there; try again later"),
+        AuthorityError::TooLarge { .. } => told.hint("check the address of `directory`"),
+        AuthorityError::Acme(AcmeError::Problem(problem)) => tell_problem(told, problem, certificate),
+        AuthorityError::Acme(AcmeError::Rejected(rejected)) => match &rejected.problem {
+            Some(problem) => tell_problem(told, problem, certificate),
+            None => told.hint(format!("look at what happened with `eskort show {certificate}`")),
+        },
+        AuthorityError::Acme(AcmeError::NotProtocol { .. }) => {
+            told.hint("check the address of `directory`: it has to be that of an ACME directory, not of a web page")
+        }
+        AuthorityError::Acme(AcmeError::Signing) => told.hint("the account key has to be a P-256 key"),
+        AuthorityError::Terms { .. } => {
+            told.hint("read them; if you agree, write accept-terms = true into the authority's section")
+        }
+        AuthorityError::NeedsExternalAccount => told.hint(
+            "get a key identifier and a key from the authority's web site, and write external-key-id and \
+             external-key-file into its section",
+        ),
+        AuthorityError::File { .. } => told.hint("correct the path in the inventory, or the file"),
+        AuthorityError::AccountKey { .. } => {
+            told.hint("put the key back from a backup; or move it aside, and the next run makes a new account")
+        }
+        AuthorityError::Store(error) => tell_store(error),
+    }
+}
+
+fn tell_problem(told: Told, problem: &Problem, certificate: &str) -> Told {
+    let when = problem.retry_after.as_deref().map(|v| format!(" (it says: Retry-After {v})")).unwrap_or_default();
+    match problem.at_fault() {
+        AtFault::Site => told
+            .hint("the authority saw something else than this machine did: check what the name leads to from outside, \
+                   IPv6 included, and CAA records")
+            .hint(format!("then run `eskort keep --only {certificate}`")),
+        AtFault::Limits => told.hint(format!("too much was asked for lately; `keep` waits before it asks again{when}")),
+        AtFault::Authority => told.hint(format!("trouble at the authority; try again later{when}")),
+        AtFault::Account => told.hint("look at `contact`, the external key and the account key; the authority does not take the account as it is"),
+        AtFault::Request => told.hint("the authority does not take what was asked for: look at the names and the key in the inventory"),
+    }
+}
+
+fn tell_proof(error: &ProofError) -> Told {
+    let told = Told::new(error);
+    match error {
+        ProofError::Write { .. } => told.hint("the proof's folder must be writable for the user that runs Eskort"),
+        ProofError::NoFolder { .. } => told.hint("correct `folder` of the proof: it is where the site's pages are"),
+        ProofError::Listen { source, .. } => match source.kind() {
+            std::io::ErrorKind::AddrInUse => told.hint(
+                "another program holds the port: stop it meanwhile, or prove over its pages with `http-folder`",
+            ),
+            std::io::ErrorKind::PermissionDenied => {
+                told.hint("ports below 1024 want root, or the capability CAP_NET_BIND_SERVICE")
+            }
+            _ => told.hint("correct `listen` of the proof: it has to be an address of this machine"),
+        },
+    }
+}
+
+fn tell_not_visible(name: &str, seen: &NotVisible) -> Told {
+    let cause = format!("what the authority would fetch is not to be seen\nasked for {}\n{seen}", seen.url);
+    let told = Told::new(cause);
+    match &seen.why {
+        WhyNotVisible::NoAddress { .. } => {
+            told.hint(format!("add an address record for {name}, or leave the name out of the certificate"))
+        }
+        WhyNotVisible::NoConnection { from_inventory, .. } => {
+            let told = told.hint("is the web server running, port 80 open in the firewall, the address this machine's?");
+            if *from_inventory {
+                told.hint("`check-address` of the proof says where to look; correct it if that is wrong")
+            } else {
+                told.hint("a machine that cannot reach itself by name needs `check-address` in the proof")
+            }
+        }
+        WhyNotVisible::NoAnswer { .. } => told.hint("something other than a web server listens there"),
+        WhyNotVisible::Status { status: 404, .. } => {
+            told.hint("the proof's `folder` is probably not the one that this site is served from")
+        }
+        WhyNotVisible::Status { status: 401 | 403, .. } => {
+            told.hint("the web server hides the path: allow /.well-known/acme-challenge/, hidden folders included")
+        }
+        WhyNotVisible::Status { .. } => told.hint("look into the web server's error log"),
+        WhyNotVisible::Content { .. } => told.hint(
+            "another site answers under this name, or a rule of the web server takes the path: serve \
+             /.well-known/acme-challenge/ from the proof's folder",
+        ),
+        WhyNotVisible::Redirect { .. } => told.hint("leave /.well-known/acme-challenge/ out of the redirect"),
+    }
+}
+
+fn tell_install(error: &InstallError, certificate: &str) -> Told {
+    let told = Told::new(error);
+    let undone = "everything was put back as it was; the certificate is stored, and the next run installs it";
+    let again = format!("mend it and run `eskort keep --only {certificate}`");
+    match error {
+        InstallError::Load { .. } => told.hint("correct `config` of the server, or the file; run the server's own test"),
+        InstallError::Plan { source, .. } => match source {
+            PlanError::NoServerBlock { .. } => told.hint("add a server block with these names under server_name").hint(again),
+            PlanError::SeveralCertificates { .. } => {
+                told.hint("leave one ssl_certificate and one ssl_certificate_key in the block").hint(again)
+            }
+            PlanError::SharedLines { .. } => {
+                told.hint("move the two ssl_certificate lines from the shared file into each server block").hint(again)
+            }
+        },
+        InstallError::Write { .. } => told.hint(undone).hint("check that the folder is writable and the disk has room"),
+        InstallError::NoSuchOwner { .. } => told.hint("correct `owner` or `group` in the inventory"),
+        InstallError::Test { .. } => told.hint(undone).hint(again),
+        InstallError::Reload { source, .. } => match source {
+            CommandError::Start { .. } => told.hint(undone).hint("is the program installed, and in the PATH of this run?"),
+            CommandError::Failed { .. } | CommandError::Endless { .. } => {
+                told.hint(undone).hint("is the server running? Start it").hint(again)
+            }
+        },
+        InstallError::NotServed { .. } => told
+            .hint(undone)
+            .hint("another server block or another program may answer there; `check-address` and `settle` of the server help"),
+        InstallError::Undo { .. } => told.hint(format!(
+            "look at the server's configuration by hand: the files as they were lie in the state folder under \
+             backups/{certificate}"
+        )),
+        InstallError::Store(error) => tell_store(error),
+    }
+}

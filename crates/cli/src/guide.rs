@@ -1,0 +1,46 @@
+//! What a newcomer is told first.
+
+/// Said by `eskort` alone.
+pub(crate) const FIRST_STEPS: &str = "\
+Eskort takes this server's TLS certificates all the way: ordered, proved, installed, checked, renewed.
+
+  1. See it work:   eskort demo           a practice world on this machine: no root, no network, ten seconds
+  2. Write down what should be, in eskort.toml (docs/inventory.md explains every line):
+
+       contact = \"keeper@lampholm.example\"          # a mail address of yours
+
+       [authority.public]
+       kind = \"acme\"
+       directory = \"https://ca.example/directory\"   # your authority's directory address
+       accept-terms = true
+
+       [proof.pages]
+       kind = \"http-folder\"
+       folder = \"/srv/www/lampholm\"                 # where your site's pages are
+
+       [server.front]
+       kind = \"nginx\"
+
+       [certificate.website]
+       names = [\"lampholm.example\", \"www.lampholm.example\"]
+       install = [{ server = \"front\", redirect = true }]
+
+  3. See what would be done:   eskort keep --plan
+     Do it:                    eskort keep            safe to run at any time, from a timer too
+
+`eskort --help` lists all commands.";
+
+#[cfg(test)]
+mod tests {
+    #[test]
+    fn the_example_is_an_inventory_without_mistakes() {
+        let example: String = super::FIRST_STEPS
+            .lines()
+            .skip_while(|l| !l.contains("contact ="))
+            .take_while(|l| !l.starts_with("  3."))
+            .map(|l| format!("{}\n", l.trim_start()))
+            .collect();
+        let read = eskort_core::inventory::read_inventory(&example);
+        assert_eq!(read.unwrap().certificates.len(), 1);
+    }
+}

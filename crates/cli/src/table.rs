@@ -1,0 +1,90 @@
+//! Tables for people: columns as wide as they need, the last one wrapped to what is left of the line.
+
+use crate::ui::Tone;
+
+/// A cell: its text, and how it is toned.
+#[derive(Clone, Debug)]
+pub(crate) struct Cell {
+    text: String,
+    tone: Tone,
+}
+
+impl Cell {
+    pub(crate) fn plain(text: impl Into<String>) -> Self {
+        Cell { text: text.into(), tone: Tone::Plain }
+    }
+
+    pub(crate) fn toned(text: impl Into<String>, tone: Tone) -> Self {
+        Cell { text: text.into(), tone }
+    }
+}
+
+/// Returns the table's lines. `width` is that of the terminal; the last column is wrapped at blanks to fit, but never
+/// narrower than 20 characters.
+pub(crate) fn draw(heads: &[&str], rows: &[Vec<Cell>], width: usize) -> String {
+    let last = heads.len() - 1;
+    let of = |column: usize| rows.iter().map(move |r| r[column].text.chars().count()).max().unwrap_or(0);
+    let widths: Vec<usize> = (0..last).map(|c| of(c).max(heads[c].chars().count())).collect();
+    let before: usize = widths.iter().map(|w| w + 2).sum();
+    let room = width.saturating_sub(before).max(20);
+    let mut out = String::new();
+    let heads: Vec<Cell> = heads.iter().map(|h| Cell::toned(*h, Tone::Faint)).collect();
+    for row in std::iter::once(&heads).filter(|h| h.iter().any(|c| !c.text.is_empty())).chain(rows) {
+        for (cell, width) in row.iter().zip(&widths) {
+            let pad = width - cell.text.chars().count();
+            out.push_str(&cell.tone.paint(&cell.text));
+            out.extend(std::iter::repeat_n(' ', pad + 2));
+        }
+        for (n, line) in wrap(&row[last].text, room).iter().enumerate() {
+            if n > 0 {
+                out.extend(std::iter::repeat_n(' ', before));
+            }
+            out.push_str(&row[last].tone.paint(line));
+            out.truncate(out.trim_end_matches(' ').len());
+            out.push('\n');
+        }
+    }
+    out
+}
+
+/// Cuts a text into lines of at most `room` characters, at blanks where there are any. At least one line.
+pub(crate) fn wrap(text: &str, room: usize) -> Vec<String> {
+    let mut lines = Vec::new();
+    for paragraph in text.split('\n') {
+        let mut line = String::new();
+        for word in paragraph.split(' ') {
+            let length = line.chars().count();
+            if length > 0 && length + 1 + word.chars().count() > room {
+                lines.push(std::mem::take(&mut line));
+            } else if length > 0 {
+                line.push(' ');
+            }
+            line.push_str(word);
+        }
+        lines.push(line);
+    }
+    lines
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn columns_line_up_and_the_last_one_wraps() {
+        let rows = vec![
+            vec![Cell::plain("website"), Cell::plain("lampholm.example, www.lampholm.example")],
+            vec![Cell::plain("ö"), Cell::plain("")],
+        ];
+        let drawn = draw(&["NAME", "NAMES"], &rows, 30);
+        let bare = anstream::adapter::strip_str(&drawn).to_string();
+        assert_eq!(bare, "NAME     NAMES\nwebsite  lampholm.example,\n         www.lampholm.example\nö\n");
+    }
+
+    #[test]
+    fn keeps_words_whole() {
+        assert_eq!(wrap("aa bb cc", 5), ["aa bb", "cc"]);
+        assert_eq!(wrap("aaaaaaaa b", 3), ["aaaaaaaa", "b"]);
+        assert_eq!(wrap("", 3), [""]);
+    }
+}

@@ -1,0 +1,217 @@
+//! All printing: results to standard output, the talk beside them to standard error.
+
+use crate::args::Output;
+use crate::table::wrap;
+use eskort_app::Progress;
+use eskort_core::journey::Milestone;
+use eskort_core::words;
+use indicatif::{ProgressBar, ProgressDrawTarget, ProgressStyle};
+use owo_colors::{OwoColorize, Style};
+use serde::Serialize;
+use std::io::{IsTerminal, Write};
+use std::process::ExitCode;
+use std::sync::{Arc, Mutex};
+use std::time::Duration;
+
+/// The version of the JSON reports' shape.
+const REPORT_VERSION: u32 = 1;
+/// Lines of tables and texts are no wider, however wide the terminal is.
+const WIDEST: usize = 140;
+/// What is written to a file or a pipe is this wide.
+const WIDTH_UNSEEN: usize = 100;
+
+/// How the program ends.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
+pub(crate) enum ExitStatus {
+    Well,
+    NeedsAttention,
+    Failed,
+    Usage,
+    Busy,
+    Bug,
+}
+
+impl ExitStatus {
+    pub(crate) fn code(self) -> ExitCode {
+        ExitCode::from(match self {
+            ExitStatus::Well => 0,
+            ExitStatus::Failed => 1,
+            ExitStatus::Usage => 2,
+            ExitStatus::NeedsAttention => 4,
+            ExitStatus::Busy => 5,
+            ExitStatus::Bug => 70,
+        })
+    }
+}
+
+/// What a text's colour says; the text itself says it too.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) enum Tone {
+    Plain,
+    Strong,
+    Faint,
+    Good,
+    Notice,
+    Bad,
+}
+
+impl Tone {
+    /// Returns the text with its colour; the streams take colours out where they do not belong.
+    pub(crate) fn paint(self, text: &str) -> String {
+        let style = match self {
+            Tone::Plain => return text.to_owned(),
+            Tone::Strong => Style::new().bold(),
+            Tone::Faint => Style::new().dimmed(),
+            Tone::Good => Style::new().green(),
+            Tone::Notice => Style::new().yellow(),
+            Tone::Bad => Style::new().red(),
+        };
+        text.style(style).to_string()
+    }
+}
+
+/// Where and how to print.
+#[derive(Clone)]
+pub(crate) struct Ui {
+    output: Output,
+    verbose: bool,
+    /// The demo tells one story: its talk goes where its results go.
+    one_stream: bool,
+    spinner: Arc<Mutex<Option<ProgressBar>>>,
+}
+
+impl Ui {
+    pub(crate) fn new(output: Output, verbose: bool, one_stream: bool) -> Self {
+        Ui { output, verbose, one_stream, spinner: Arc::default() }
+    }
+
+    pub(crate) fn is_json(&self) -> bool {
+        self.output == Output::Json
+    }
+
+    /// Returns how wide lines may be.
+    pub(crate) fn width(&self) -> usize {
+        match terminal_size::terminal_size() {
+            Some((width, _)) if std::io::stdout().is_terminal() => usize::from(width.0).clamp(40, WIDEST),
+            _ => WIDTH_UNSEEN,
+        }
+    }
+
+    /// Prints a result.
+    pub(crate) fn result(&self, text: &str) {
+        self.hush(|| {
+            let mut out = anstream::stdout().lock();
+            // Whoever closed the pipe has read enough.
+            let _ = writeln!(out, "{}", text.trim_end_matches('\n'));
+        });
+    }
+
+    /// Prints a report as JSON.
+    pub(crate) fn json<T: Serialize>(&self, report: &str, content: &T) {
+        #[derive(Serialize)]
+        struct Envelope<'a, T> {
+            version: u32,
+            report: &'a str,
+            #[serde(flatten)]
+            content: &'a T,
+        }
+        let envelope = Envelope { version: REPORT_VERSION, report, content };
+        let text = serde_json::to_string_pretty(&envelope).expect("our own reports encode as JSON");
+        let _ = writeln!(anstream::stdout().lock(), "{text}");
+    }
+
+    /// Says something beside the results.
+    pub(crate) fn talk(&self, text: &str) {
+        self.hush(|| {
+            let _ = if self.one_stream {
+                writeln!(anstream::stdout().lock(), "{text}")
+            } else {
+                writeln!(anstream::stderr().lock(), "{text}")
+            };
+        });
+    }
+
+    /// Says something beside the results, wrapped and indented.
+    pub(crate) fn talk_wrapped(&self, indent: &str, text: &str, tone: Tone) {
+        for line in wrap(text, self.width() - indent.chars().count()) {
+            self.talk(&format!("{indent}{}", tone.paint(&line)));
+        }
+    }
+
+    fn hush(&self, print: impl FnOnce()) {
+        match &*self.spinner.lock().expect("no holder panics") {
+            Some(spinner) => spinner.suspend(print),
+            None => print(),
+        }
+    }
+
+    /// Ends the spinner.
+    pub(crate) fn settle(&self) {
+        if let Some(spinner) = self.spinner.lock().expect("no holder panics").take() {
+            spinner.finish_and_clear();
+        }
+    }
+
+    fn spin(&self, message: String) {
+        if !std::io::stderr().is_terminal() {
+            return;
+        }
+        let mut spinner = self.spinner.lock().expect("no holder panics");
+        let bar = spinner.get_or_insert_with(|| {
+            let bar = ProgressBar::with_draw_target(None, ProgressDrawTarget::stderr());
+            let style = ProgressStyle::with_template("  {spinner} {msg} {elapsed}").expect("the template is good");
+            bar.set_style(style.tick_strings(&["·  ", "•· ", "·•·", " ·•", "  ·", "   "]));
+            bar.enable_steady_tick(Duration::from_millis(120));
+            bar
+        });
+        bar.set_message(message);
+    }
+
+    /// Says how a run goes on.
+    pub(crate) fn progress(&self, progress: &Progress) {
+        match progress {
+            Progress::Certificate { name, decision } => {
+                self.settle();
+                if decision.acts() {
+                    let words = decision.words(jiff::Timestamp::UNIX_EPOCH);
+                    self.talk(&format!("{}: {words}", Tone::Strong.paint(name)));
+                }
+            }
+            Progress::Doing(words) => self.spin(format!("{words} …")),
+            Progress::Waiting { waits_for, .. } => self.spin(format!("waiting for {} …", waits_for.words())),
+            Progress::Passed { milestone, detail } => self.passed(*milestone, detail),
+            Progress::Change { path, difference } => self.difference(&path.display().to_string(), difference),
+            Progress::Note(text) => self.talk_wrapped("  note: ", text, Tone::Notice),
+            Progress::Request { method, url, status } if self.verbose => {
+                self.talk(&Tone::Faint.paint(&format!("  {status} {method} {}", words::printable(url, 200))));
+            }
+            Progress::Request { .. } => {}
+        }
+    }
+
+    fn passed(&self, milestone: Milestone, detail: &str) {
+        let reached = Milestone::ALL.iter().position(|m| *m == milestone).unwrap_or(0) + 1;
+        let steps = format!("{}{}", "■".repeat(reached), "□".repeat(Milestone::ALL.len() - reached));
+        let word = format!("{:<9}", milestone.word());
+        let indent = 2 + Milestone::ALL.len() + 2 + word.len() + 2;
+        let lines = wrap(detail, self.width().saturating_sub(indent).max(20));
+        self.talk(&format!("  {}  {}  {}", Tone::Good.paint(&steps), Tone::Strong.paint(&word), lines[0]));
+        for line in &lines[1..] {
+            self.talk(&format!("{}{line}", " ".repeat(indent)));
+        }
+    }
+
+    /// Says how a file changes.
+    pub(crate) fn difference(&self, path: &str, difference: &str) {
+        self.talk(&format!("  {} {path}", Tone::Strong.paint("changes")));
+        for line in difference.lines() {
+            let tone = match line.as_bytes().first() {
+                Some(b'+') => Tone::Good,
+                Some(b'-') => Tone::Bad,
+                Some(b'@') => Tone::Faint,
+                _ => Tone::Plain,
+            };
+            self.talk(&format!("    {}", tone.paint(&words::printable(line, 200))));
+        }
+    }
+}
