@@ -1,0 +1,23 @@
+//! The built program against real servers and the practice world.
+//!
+//! Each test has a folder, ports and servers of its own. A server that is not installed fails its test:
+//! `scripts/test` installs what is missing.
+
+mod commands;
+mod crash;
+mod docs;
+mod faults;
+mod inventory;
+mod nginx;
+mod pebble;
+mod world;
+
+#[test]
+fn no_test_file_is_forgotten() {
+    let main = include_str!("main.rs");
+    for entry in std::fs::read_dir(concat!(env!("CARGO_MANIFEST_DIR"), "/tests")).unwrap() {
+        let name = entry.unwrap().file_name().into_string().unwrap();
+        let module = name.trim_end_matches(".rs");
+        assert!(module == "main" || main.contains(&format!("mod {module};")), "{name} is not in main.rs");
+    }
+}

@@ -1,0 +1,147 @@
+//! With a real nginx and a real ACME server: the whole journey, and everything put back when it fails.
+
+use crate::pebble::Pebble;
+use crate::world::*;
+use std::process::{Command, Stdio};
+
+/// A running nginx in the folder `nginx` of a place, with one site on a plain port.
+struct Nginx {
+    plain_port: u16,
+    tls_port: u16,
+    _process: Process,
+}
+
+const SITE: &str = "nginx/sites/lampholm.conf";
+
+impl Nginx {
+    fn start(place: &Place, plain_port: u16) -> Self {
+        let tls_port = free_port();
+        let dir = place.path("nginx");
+        let user = if place.openssl(&["version"]).code == Some(0) && is_root() { "user root;\n" } else { "" };
+        let main = format!(
+            "{user}daemon off;\npid {0}/pid;\nerror_log {0}/error.log;\nevents {{}}\nhttp {{\n    access_log off;\n    \
+             client_body_temp_path {0}/body;\n    proxy_temp_path {0}/proxy;\n    fastcgi_temp_path {0}/fastcgi;\n    \
+             uwsgi_temp_path {0}/uwsgi;\n    scgi_temp_path {0}/scgi;\n    include sites/*.conf;\n}}\n",
+            dir.display()
+        );
+        place.write("nginx/nginx.conf", &main);
+        place.write("www/index.html", "The lighthouse is open.\n");
+        let site = format!(
+            "# The trust's site.\nserver {{\n    listen 127.0.0.1:{plain_port};\n    server_name {} {};\n    root {};\n}}\n",
+            NAMES[0],
+            NAMES[1],
+            place.path("www").display()
+        );
+        place.write(SITE, &site);
+        let child = Command::new("/usr/sbin/nginx")
+            .args(["-c", dir.join("nginx.conf").to_str().unwrap()])
+            .stderr(Stdio::null())
+            .spawn()
+            .expect("Debian's package nginx is installed (scripts/test does it)");
+        let process = Process(child);
+        await_port(plain_port, "nginx");
+        Nginx { plain_port, tls_port, _process: process }
+    }
+}
+
+fn is_root() -> bool {
+    Command::new("id").arg("-u").output().unwrap().stdout == b"0\n"
+}
+
+fn inventory(pebble: &Pebble, nginx: &Nginx, server: &str, install: &str) -> String {
+    format!(
+        "{}[proof.pages]\nkind = \"http-folder\"\nfolder = \"www\"\ncheck-address = \"127.0.0.1:{}\"\n\n\
+         [server.front]\nkind = \"nginx\"\nconfig = \"nginx/nginx.conf\"\ntls-port = {}\ncheck-address = \"127.0.0.1\"\n\
+         settle = \"5s\"\n{server}\n\n[certificate.website]\nnames = [\"lampholm.example\", \"www.lampholm.example\"]\n\
+         install = [{{ server = \"front\"{install} }}]\n",
+        pebble.authority_section(),
+        nginx.plain_port,
+        nginx.tls_port
+    )
+}
+
+fn fetch(place: &Place, words: &[&str]) -> String {
+    let output = Command::new("curl").args(["-sS", "--max-time", "10"]).args(words).current_dir(place.dir.path()).output();
+    let output = output.unwrap();
+    String::from_utf8_lossy(&[output.stdout, output.stderr].concat()).into_owned()
+}
+
+#[test]
+fn takes_a_plain_site_all_the_way_and_does_nothing_more_the_second_time() {
+    let pebble = Pebble::start(&[], false);
+    pebble.fetch_root(0, "visitor-root.pem");
+    let place = &pebble.place;
+    let nginx = Nginx::start(place, pebble.http_port);
+    place.write("eskort.toml", &inventory(&pebble, &nginx, "", ", redirect = true"));
+
+    let planned = place.run(&["keep", "--plan"]);
+    planned.check(0, &["get the first certificate (generation 1)", "+ ssl_certificate ", "return 301", "nothing was done"]);
+    assert!(!place.path("state").exists(), "a plan changes nothing");
+
+    let said = place.run(&["keep"]);
+    said.check(0, &["prepared", "ordered", "proved", "issued", "installed", "confirmed", "generation 1 installed"]);
+    handshake(place, nginx.tls_port, NAMES[1], &place.path("visitor-root.pem")).check(0, &["Verify return code: 0 (ok)"]);
+    place.check_nothing_published();
+    assert_eq!(place.mode("state/certificates/website/0001/key.pem"), 0o600);
+
+    // http leads to https, but the challenge path stays reachable for the next time.
+    let plain = format!("http://127.0.0.1:{}", nginx.plain_port);
+    let moved = fetch(place, &["-i", "-H", "Host: www.lampholm.example", &format!("{plain}/visit?day=1")]);
+    assert!(moved.contains(" 301 ") && moved.contains(&format!("https://www.lampholm.example:{}/visit?day=1", nginx.tls_port)), "{moved}");
+    place.write("www/.well-known/acme-challenge/probe", "still here");
+    let probe = fetch(place, &["-H", "Host: lampholm.example", &format!("{plain}/.well-known/acme-challenge/probe")]);
+    assert_eq!(probe, "still here");
+    std::fs::remove_dir_all(place.path("www/.well-known")).unwrap();
+
+    let before = place.read(SITE);
+    place.run(&["keep"]).check(0, &["nothing to do; renewal in"]);
+    assert_eq!(place.read(SITE), before);
+    assert_eq!(place.read("pebble/log").matches("Added order").count(), 1, "one order in all");
+    place.run(&["check"]).check(0, &["good", "generation 1, as installed", "leads to a trusted root"]);
+    place.run(&["show", "website"]).check(0, &["in use", "http-folder", "confirmed (generation 1)"]);
+
+    // Somebody turns the file back: the next run puts the certificate in place again, without the authority.
+    let undone = before.replace("/state/certificates/website/current/bundle.pem", "/elsewhere.pem");
+    place.write(SITE, &undone);
+    place.run(&["keep"]).check(0, &["put generation 1 in place", "sites/lampholm.conf"]);
+    assert_eq!(place.read(SITE), before);
+    assert_eq!(place.read("pebble/log").matches("Added order").count(), 1);
+}
+
+#[test]
+fn everything_is_put_back_when_nginx_refuses_or_does_not_take_the_change() {
+    let pebble = Pebble::start(&[("PEBBLE_VA_NOSLEEP", "1")], false);
+    pebble.fetch_root(0, "visitor-root.pem");
+    let place = &pebble.place;
+    let nginx = Nginx::start(place, pebble.http_port);
+    let before = place.read(SITE);
+    let conf = place.path("nginx/nginx.conf");
+    let failures = [
+        ("test = [\"sh\", \"-c\", \"echo lamp is out >&2; exit 3\"]".to_owned(), "refuses the changed configuration", "lamp is out"),
+        ("reload = [\"false\"]".to_owned(), "could not be made to take the change", "everything was put back"),
+        ("reload = [\"no-such-program\"]".to_owned(), "cannot run `no-such-program`", "everything was put back"),
+        // A reload that does nothing: the old configuration goes on being served.
+        ("reload = [\"true\"]\nsettle = \"1s\"".to_owned(), "does not serve the new certificate after 1 second", "put back"),
+    ];
+    for (server, cause, hint) in &failures {
+        let text = inventory(&pebble, &nginx, server, "");
+        let text = if server.contains("settle") { text.replace("settle = \"5s\"\n", "") } else { text };
+        place.write("eskort.toml", &text);
+        place.run(&["keep", "--only", "website"]).check(1, &[cause, hint]);
+        assert_eq!(place.read(SITE), before, "{server}");
+        assert!(!place.path("state/certificates/website/current").exists(), "{server}");
+        place.check_nothing_published();
+    }
+    // A configuration that is broken to begin with.
+    let main = place.read("nginx/nginx.conf");
+    place.write("eskort.toml", &inventory(&pebble, &nginx, "", ""));
+    place.write("nginx/nginx.conf", &main.replace("events {}", "events {} lamp on;"));
+    place.run(&["keep", "--only", "website"]).check(1, &["refuses the changed configuration", "unknown directive"]);
+    assert_eq!(place.read(SITE), before);
+    std::fs::write(&conf, &main).unwrap();
+
+    // Mended, it goes on from where it stands: there was one order all the time.
+    place.run(&["keep", "--only", "website"]).check(0, &["go on with generation 1 from `issued`", "generation 1 installed"]);
+    assert_eq!(place.read("pebble/log").matches("Added order").count(), 1);
+    handshake(place, nginx.tls_port, NAMES[0], &place.path("visitor-root.pem")).check(0, &["Verify return code: 0 (ok)"]);
+}

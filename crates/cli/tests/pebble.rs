@@ -1,0 +1,173 @@
+//! Against a real ACME server that refuses nonces and takes its time, with certificates read by OpenSSL.
+
+use crate::world::*;
+use std::process::{Command, Stdio};
+use tokio::runtime::Runtime;
+
+/// A running server with a place around it.
+pub(crate) struct Pebble {
+    pub(crate) place: Place,
+    pub(crate) api_port: u16,
+    manage_port: u16,
+    /// The port that it takes for port 80.
+    pub(crate) http_port: u16,
+    _process: Process,
+    _names: std::sync::Arc<eskort_practice::NameServer>,
+    _runtime: Runtime,
+}
+
+impl Pebble {
+    pub(crate) fn start(settings: &[(&str, &str)], binding: bool) -> Self {
+        let (place, runtime) = (Place::new(), runtime());
+        let names = name_server(&runtime);
+        let (chain, key, root) = loopback_certificate();
+        place.write("pebble/chain.pem", &chain);
+        place.write("pebble/key.pem", &key);
+        place.write("api-root.pem", &root);
+        let (api_port, manage_port, http_port) = (free_port(), free_port(), free_port());
+        let config = format!(
+            r#"{{"pebble": {{"listenAddress": "127.0.0.1:{api_port}", "managementListenAddress": "127.0.0.1:{manage_port}",
+               "certificate": "pebble/chain.pem", "privateKey": "pebble/key.pem", "httpPort": {http_port}, "tlsPort": {},
+               "ocspResponderURL": "", "externalAccountBindingRequired": {binding},
+               "externalAccountMACKeys": {{"lamp-1": "zWNDZM6eQGHWpSRTPal5eIUYFTu7EajVIoguysqZ9wG44nMEtx3MUAsUDkMTQ12W"}}}}}}"#,
+            free_port()
+        );
+        place.write("pebble/config.json", &config);
+        let child = Command::new("pebble")
+            .args(["-strict", "-config", "pebble/config.json", "-dnsserver", &names.address().to_string()])
+            .env("PEBBLE_WFE_NONCEREJECT", "30")
+            .env("PEBBLE_AUTHZREUSE", "0")
+            .env("PEBBLE_VA_SLEEPTIME", "1")
+            .envs(settings.iter().copied())
+            .current_dir(place.dir.path())
+            .stdout(std::fs::File::create(place.path("pebble/log")).unwrap())
+            .stderr(Stdio::null())
+            .spawn()
+            .expect("Debian's package pebble is installed (scripts/test does it)");
+        let process = Process(child);
+        await_port(api_port, "the ACME server");
+        await_port(manage_port, "the ACME server");
+        Pebble { place, api_port, manage_port, http_port, _process: process, _names: names, _runtime: runtime }
+    }
+
+    /// Fetches a root: new ones are made at every start.
+    pub(crate) fn fetch_root(&self, number: u32, name: &str) {
+        let url = format!("https://127.0.0.1:{}/roots/{number}", self.manage_port);
+        let got = Command::new("curl")
+            .args(["-sSf", "--cacert", "api-root.pem", "-o", name, &url])
+            .current_dir(self.place.dir.path())
+            .status();
+        assert!(got.unwrap().success(), "{url}");
+    }
+
+    pub(crate) fn authority_section(&self) -> String {
+        format!(
+            "contact = \"keeper@lampholm.example\"\nstate = \"state\"\n\n[authority.public]\nkind = \"acme\"\n\
+             directory = \"https://127.0.0.1:{}/dir\"\naccept-terms = true\napi-roots = \"api-root.pem\"\n\
+             visitor-roots = \"visitor-root.pem\"\n\n",
+            self.api_port
+        )
+    }
+
+    /// An inventory that proves with a listener of our own and puts files in a folder.
+    fn write_inventory(&self, certificate: &str) {
+        let text = format!(
+            "{}[proof.own]\nkind = \"http-listener\"\nlisten = \"127.0.0.1:{2}\"\ncheck-address = \"127.0.0.1:{2}\"\n\n\
+             [server.app]\nkind = \"files\"\ncopy = [{{ part = \"bundle\", to = \"app/tls.pem\" }},\n  \
+             {{ part = \"key\", to = \"app/tls.key\", mode = \"0640\" }}]\nrun = [\"touch\", \"app/told\"]\n\n\
+             [certificate.website]\nnames = [\"lampholm.example\", \"www.lampholm.example\"]\n\
+             install = [{{ server = \"app\" }}]\n{1}\n",
+            self.authority_section(),
+            certificate,
+            self.http_port
+        );
+        self.place.write("eskort.toml", &text);
+    }
+
+    fn verify(&self, chain: &str) -> Said {
+        self.place.openssl(&["verify", "-CAfile", "visitor-root.pem", "-untrusted", chain, chain])
+    }
+}
+
+#[test]
+fn every_kind_of_key_gets_a_certificate_that_openssl_verifies() {
+    let pebble = Pebble::start(&[], false);
+    pebble.fetch_root(0, "visitor-root.pem");
+    let kinds = [
+        ("p256", "prime256v1"),
+        ("p384", "secp384r1"),
+        ("rsa2048", "(2048 bit)"),
+        ("rsa3072", "(3072 bit)"),
+        ("rsa4096", "(4096 bit)"),
+    ];
+    for (n, (kind, said)) in kinds.into_iter().enumerate() {
+        pebble.write_inventory(&format!("key = \"{kind}\"\n"));
+        pebble.place.run(&["keep"]).check(0, &[&format!("generation {} installed", n + 1), "confirmed"]);
+        pebble.verify("app/tls.pem").check(0, &["app/tls.pem: OK"]);
+        let text = pebble.place.openssl(&["x509", "-in", "app/tls.pem", "-noout", "-text"]);
+        text.check(0, &[said, "DNS:lampholm.example, DNS:www.lampholm.example"]);
+        let public = |words: &[&str]| pebble.place.openssl(words).out;
+        let of_key = public(&["pkey", "-in", "app/tls.key", "-pubout"]);
+        assert_eq!(of_key, public(&["x509", "-in", "app/tls.pem", "-noout", "-pubkey"]), "{kind}");
+    }
+    assert!(pebble.place.path("app/told").exists(), "the server's command ran");
+    assert_eq!(pebble.place.mode("app/tls.key"), 0o640);
+    for generation in ["0001", "0005"] {
+        assert_eq!(pebble.place.mode(&format!("state/certificates/website/{generation}/key.pem")), 0o600);
+    }
+}
+
+#[test]
+fn renews_in_time_with_a_new_key_or_the_same() {
+    let pebble = Pebble::start(&[("PEBBLE_VA_NOSLEEP", "1")], false);
+    pebble.fetch_root(0, "visitor-root.pem");
+    pebble.write_inventory("");
+    pebble.place.run(&["keep"]).check(0, &["generation 1 installed"]);
+    let first = pebble.place.read("app/tls.key");
+    pebble.place.run(&["keep"]).check(0, &["nothing to do; renewal in"]);
+    // Its certificates are good for five years: four years on, renewal is due.
+    let four_years = (4 * 365 * 86_400).to_string();
+    let later = |words: &[&str]| pebble.place.run_with("ESKORT_CLOCK_OFFSET", &four_years, words);
+    later(&["list"]).check(4, &["renewal due"]);
+    later(&["keep", "--plan"]).check(0, &["get a new certificate (generation 2): renewal is due"]);
+    later(&["keep"]).check(0, &["generation 2 installed"]);
+    let second = pebble.place.read("app/tls.key");
+    assert_ne!(first, second, "a new key for each generation");
+    pebble.write_inventory("keep-key = true\n");
+    let nine_years = (8 * 365 * 86_400).to_string();
+    let said = pebble.place.run_with("ESKORT_CLOCK_OFFSET", &nine_years, &["keep"]);
+    said.check(0, &["generation 3 installed"]);
+    assert_eq!(second, pebble.place.read("app/tls.key"), "the inventory says to keep the key");
+}
+
+#[test]
+fn prefers_the_chain_up_to_the_top_issuer_of_the_inventory() {
+    let pebble = Pebble::start(&[("PEBBLE_VA_NOSLEEP", "1"), ("PEBBLE_ALTERNATE_ROOTS", "2"), ("PEBBLE_CHAIN_LENGTH", "2")], false);
+    pebble.fetch_root(2, "visitor-root.pem");
+    let subject = pebble.place.openssl(&["x509", "-in", "visitor-root.pem", "-noout", "-subject", "-nameopt", "multiline"]);
+    let top = subject.out.lines().find_map(|l| l.split_once("commonName")).unwrap().1.trim_matches([' ', '=']).to_owned();
+    pebble.write_inventory("");
+    let text = pebble.place.read("eskort.toml");
+    let text = text.replace("accept-terms = true", &format!("accept-terms = true\ntop-issuer = \"{top}\""));
+    pebble.place.write("eskort.toml", &text);
+    pebble.place.run(&["keep"]).check(0, &["generation 1 installed"]);
+    pebble.verify("app/tls.pem").check(0, &["OK"]);
+    pebble.fetch_root(0, "other-root.pem");
+    let other = pebble.place.openssl(&["verify", "-CAfile", "other-root.pem", "-untrusted", "app/tls.pem", "app/tls.pem"]);
+    assert_ne!(other.code, Some(0), "the usual chain was not taken");
+}
+
+#[test]
+fn an_authority_for_customers_wants_the_external_account() {
+    let pebble = Pebble::start(&[("PEBBLE_VA_NOSLEEP", "1")], true);
+    pebble.fetch_root(0, "visitor-root.pem");
+    pebble.write_inventory("");
+    pebble.place.run(&["keep"]).check(1, &["it wants an external account", "external-key-id"]);
+    let text = pebble.place.read("eskort.toml").replace(
+        "accept-terms = true",
+        "accept-terms = true\nexternal-key-id = \"lamp-1\"\nexternal-key-file = \"mac\"",
+    );
+    pebble.place.write("eskort.toml", &text);
+    pebble.place.write("mac", "zWNDZM6eQGHWpSRTPal5eIUYFTu7EajVIoguysqZ9wG44nMEtx3MUAsUDkMTQ12W\n");
+    pebble.place.run(&["keep"]).check(0, &["generation 1 installed"]);
+}
