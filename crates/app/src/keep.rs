@@ -87,10 +87,12 @@ pub async fn keep(app: &App, options: &KeepOptions) -> Result<Vec<KeepEntry>, St
     }
     let _lock = RunLock::take(&app.state, "eskort keep", (app.now)())?;
     let store = Store::open(&app.state)?;
-    pay_debts(app, &store, None)?;
+    let chosen = chosen(app, options);
+    // What an earlier run left published goes, but for journeys that are about to go on: the authority may be looking.
+    pay_debts(app, &store, |whose| chosen.iter().all(|(name, _)| *name != whose))?;
     let mut clients = BTreeMap::new();
     let mut entries = Vec::new();
-    for (name, entry) in chosen(app, options) {
+    for (name, entry) in chosen {
         let ended = one(app, &store, &mut clients, name, entry, !options.only.is_empty()).await;
         let interrupted = matches!(&ended.ending, Ending::Failed { error, .. } if matches!(**error, StepError::Interrupted));
         entries.push(ended);
@@ -226,7 +228,7 @@ async fn one(
 /// Whatever went wrong: nothing stays published, a lost journey is closed, the authority is left alone for a while.
 fn note_failure(app: &App, store: &Store, name: &str, error: &StepError) -> Result<(), StoreError> {
     let now = (app.now)();
-    pay_debts(app, store, Some(name))?;
+    pay_debts(app, store, |whose| whose == name)?;
     if error.ends_journey()
         && let Some(open) = store.open_journey(name)?
     {
@@ -251,6 +253,13 @@ async fn carry_out(
     let wanted = wanted_of(entry);
     if let Some(stale) = store.open_journey(name)?.filter(|open| open.wanted != wanted) {
         store.end_journey(name, stale.id, "given up: the inventory changed", now)?;
+    }
+    let still_needed = match (store.open_journey(name)?, decision) {
+        (Some(open), Decision::GoOn { .. }) => open.stage.needs_publication(),
+        _ => false,
+    };
+    if !still_needed {
+        pay_debts(app, store, |whose| whose == name)?;
     }
     let journey = match decision {
         Decision::Rest { .. } => return Ok(Ending::AtRest),
@@ -335,7 +344,7 @@ async fn steps(
             Step::Did(passed) => {
                 if !driver.journey().stage.needs_publication() {
                     hands.listener = None;
-                    pay_debts(app, store, Some(name))?;
+                    pay_debts(app, store, |whose| whose == name)?;
                 }
                 if let Some(milestone) = passed {
                     waiting_since = None;

@@ -125,15 +125,15 @@ pub(crate) async fn look_first(proof: &Proof, tasks: &[ProofTask]) -> Result<(),
     Ok(())
 }
 
-/// Takes away what is owed, for one certificate or for all. What cannot be taken away stays owed, with the reason.
-pub(crate) fn pay_debts(app: &App, store: &Store, certificate: Option<&str>) -> Result<(), StoreError> {
-    for (id, debt, _) in store.debts(certificate)? {
-        match take_away(&debt) {
-            Ok(()) => store.paid(id)?,
+/// Takes away what is owed for the certificates that `whose` names. What cannot be taken away stays owed, with the reason.
+pub(crate) fn pay_debts(app: &App, store: &Store, whose: impl Fn(&str) -> bool) -> Result<(), StoreError> {
+    for row in store.debts()?.into_iter().filter(|row| whose(&row.certificate)) {
+        match take_away(&row.debt) {
+            Ok(()) => store.paid(row.id)?,
             Err(error) => {
-                store.trouble_with_debt(id, &error.to_string())?;
-                let words = debt.words();
-                (app.watch)(&Progress::Note(format!("cannot remove {words}: {error}; by hand: {}", debt.by_hand())));
+                store.trouble_with_debt(row.id, &error.to_string())?;
+                let (words, by_hand) = (row.debt.words(), row.debt.by_hand());
+                (app.watch)(&Progress::Note(format!("cannot remove {words}: {error}; by hand: {by_hand}")));
             }
         }
     }

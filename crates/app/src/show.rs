@@ -91,8 +91,8 @@ pub fn show(app: &App, name: &str) -> Result<Option<Show>, StoreError> {
         };
         shown.journey = store.open_journey(name)?.map(|j| (j.generation, j.stage.milestone()));
         shown.generations = store.generations(name)?.into_iter().map(view).collect();
-        let debt = |(_, debt, trouble): (i64, eskort_core::debt::Debt, Option<String>)| (debt.words(), trouble, debt.by_hand());
-        shown.debts = store.debts(Some(name))?.into_iter().map(debt).collect();
+        let owed = store.debts()?.into_iter().filter(|row| row.certificate == name);
+        shown.debts = owed.map(|row| (row.debt.words(), row.trouble, row.debt.by_hand())).collect();
         shown.events = store.events(name, 12)?;
     }
     Ok(Some(shown))

@@ -63,6 +63,19 @@ impl GenerationRow {
     }
 }
 
+/// Something that is owed.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct DebtRow {
+    /// Its number in the ledger.
+    pub id: i64,
+    /// The certificate it was made for.
+    pub certificate: String,
+    /// What it is.
+    pub debt: Debt,
+    /// Why it could not be paid, the last time.
+    pub trouble: Option<String>,
+}
+
 /// Something that happened.
 #[derive(Clone, Debug, Serialize)]
 pub struct EventRow {
@@ -264,15 +277,17 @@ impl Store {
         Ok(self.db.last_insert_rowid())
     }
 
-    /// Returns what is owed: for one certificate, or for all.
+    /// Returns everything that is owed, the newest first: a file before the folders that were made for an earlier one.
     ///
     /// # Errors
     /// When the ledger fails or holds a row that cannot be read.
-    pub fn debts(&self, certificate: Option<&str>) -> Result<Vec<(i64, Debt, Option<String>)>, StoreError> {
-        let sql = "SELECT id, debt, last_trouble FROM debt WHERE ?1 IS NULL OR certificate = ?1 ORDER BY id DESC";
-        let read = |row: &Row<'_>| Ok((row.get(0)?, row.get::<_, String>(1)?, row.get(2)?));
-        let rows = self.rows(sql, [certificate], read)?;
-        rows.into_iter().map(|(id, text, trouble)| Ok((id, decode("debt", &text)?, trouble))).collect()
+    pub fn debts(&self) -> Result<Vec<DebtRow>, StoreError> {
+        let sql = "SELECT id, certificate, debt, last_trouble FROM debt ORDER BY id DESC";
+        let read = |row: &Row<'_>| Ok((row.get(0)?, row.get(1)?, row.get::<_, String>(2)?, row.get(3)?));
+        let row = |(id, certificate, text, trouble): (_, _, String, _)| {
+            Ok(DebtRow { id, certificate, debt: decode("debt", &text)?, trouble })
+        };
+        self.rows(sql, [], read)?.into_iter().map(row).collect()
     }
 
     /// Strikes a debt that is paid.
@@ -405,10 +420,10 @@ mod tests {
         let debt = Debt::File { path: "/srv/www/x".into(), folders: vec!["/srv/www".into()] };
         let first = store.owe("website", &debt, at(1)).unwrap();
         assert_eq!(store.owe("website", &debt, at(2)).unwrap(), first);
-        assert_eq!(store.debts(Some("other")).unwrap().len(), 0);
         store.trouble_with_debt(first, "no such host").unwrap();
-        assert_eq!(store.debts(None).unwrap(), [(first, debt, Some("no such host".into()))]);
+        let trouble = Some("no such host".into());
+        assert_eq!(store.debts().unwrap(), [DebtRow { id: first, certificate: "website".into(), debt, trouble }]);
         store.paid(first).unwrap();
-        assert!(store.debts(None).unwrap().is_empty());
+        assert!(store.debts().unwrap().is_empty());
     }
 }

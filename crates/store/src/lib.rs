@@ -14,7 +14,7 @@ mod overview;
 
 pub use backups::Backup;
 pub use folders::GenerationFolder;
-pub use journeys::{EventRow, GenerationRow, JourneyRow};
+pub use journeys::{DebtRow, EventRow, GenerationRow, JourneyRow};
 pub use ledger::Store;
 pub use lock::RunLock;
 pub use overview::Overview;

@@ -32,6 +32,8 @@ pub enum Fault {
     RateLimited(String),
     /// Answers with a problem of this kind.
     Problem(&'static str),
+    /// Answers without a fresh nonce.
+    NoNonce,
     /// Says that the nonce was bad.
     BadNonce,
     /// Cuts the connection before it has done anything.
@@ -42,7 +44,7 @@ pub enum Fault {
     Hang,
     /// Answers with a page of a web site.
     NotAcme,
-    /// Leaves an order in `processing` for good.
+    /// Leaves an order in `processing` until it is told to behave.
     StuckProcessing,
     /// Issues for another key than the CSR's.
     WrongKey,

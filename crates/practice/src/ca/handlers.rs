@@ -50,6 +50,7 @@ pub(super) async fn handle(core: Arc<Core>, asked: Asked) -> Answered {
         Some(Fault::CutBefore) => return Err(Cut),
         Some(Fault::Hang) => std::future::pending().await,
         Some(Fault::NotAcme) => return Ok(response(200, "text/html", "<!doctype html><title>Welcome</title>")),
+        Some(Fault::Status(status)) if resource == Resource::NewNonce => return Ok(response(*status, "text/plain", "")),
         Some(Fault::Status(status)) => return Ok(core.finish(response(*status, "text/plain", "out of order"))),
         Some(Fault::BadNonce) => return Ok(core.finish(problem_reply((400, problem("badNonce", "on demand"))))),
         Some(Fault::Problem(kind)) => return Ok(core.finish(problem_reply((403, problem(kind, "on demand"))))),
@@ -64,7 +65,11 @@ pub(super) async fn handle(core: Arc<Core>, asked: Asked) -> Answered {
         Ok(reply) => reply,
         Err(refusal) => problem_reply(refusal),
     };
-    if fault == Some(Fault::CutAfter) { Err(Cut) } else { Ok(core.finish(reply)) }
+    match fault {
+        Some(Fault::CutAfter) => Err(Cut),
+        Some(Fault::NoNonce) => Ok(reply),
+        _ => Ok(core.finish(reply)),
+    }
 }
 
 fn problem_reply((status, document): Refusal) -> Reply {
@@ -80,8 +85,12 @@ impl Core {
         self.state.lock().expect("no holder panics")
     }
 
+    fn base(&self) -> String {
+        self.base.read().expect("no holder panics").clone()
+    }
+
     fn url(&self, rest: &str) -> String {
-        format!("{}/{rest}", self.base.read().expect("no holder panics"))
+        format!("{}/{rest}", self.base())
     }
 
     /// Every answer carries a fresh nonce.
@@ -210,7 +219,7 @@ fn new_order(core: &Core, asked: &Asked) -> Result<Reply, Refusal> {
             state.orders.len() - 1
         }
     };
-    let mut reply = json_reply(201, &state.show_order(&core.url("").trim_end_matches('/'), index));
+    let mut reply = json_reply(201, &state.show_order(&core.base(), index));
     let url = core.url(&format!("order/{index}"));
     reply.headers_mut().insert("location", url.parse().expect("an address is a header value"));
     Ok(reply)
@@ -251,7 +260,7 @@ fn order(core: &Core, number: usize, asked: &Asked) -> Result<Reply, Refusal> {
     let (_, account) = core.account(asked)?;
     let state = core.state();
     own(state.orders.get(number).map(|o| o.account), account)?;
-    let mut reply = json_reply(200, &state.show_order(core.url("").trim_end_matches('/'), number));
+    let mut reply = json_reply(200, &state.show_order(&core.base(), number));
     if state.order_status(&state.orders[number]) == "processing" {
         reply.headers_mut().insert("retry-after", "1".parse().expect("a header value"));
     }
@@ -262,7 +271,7 @@ fn authorization(core: &Core, number: usize, asked: &Asked) -> Result<Reply, Ref
     let (_, account) = core.account(asked)?;
     let state = core.state();
     own(state.authorizations.get(number).map(|a| a.account), account)?;
-    Ok(json_reply(200, &state.show_authorization(core.url("").trim_end_matches('/'), number)))
+    Ok(json_reply(200, &state.show_authorization(&core.base(), number)))
 }
 
 fn challenge(core: &Arc<Core>, number: usize, asked: &Asked, fault: Option<&Fault>) -> Result<Reply, Refusal> {
@@ -285,7 +294,7 @@ fn challenge(core: &Arc<Core>, number: usize, asked: &Asked, fault: Option<&Faul
             core.state().authorizations[number].result = Some(result);
         });
     }
-    Ok(json_reply(200, &state.show_challenge(core.url("").trim_end_matches('/'), number)))
+    Ok(json_reply(200, &state.show_challenge(&core.base(), number)))
 }
 
 fn finalize(core: &Arc<Core>, number: usize, asked: &Asked, fault: Option<&Fault>) -> Result<Reply, Refusal> {
@@ -326,10 +335,10 @@ fn finalize(core: &Arc<Core>, number: usize, asked: &Asked, fault: Option<&Fault
         let core = Arc::clone(core);
         tokio::spawn(async move {
             tokio::time::sleep(core.options.thinking).await;
-            core.state().orders[number].phase = Phase::Valid;
+            core.state().orders[number].let_go();
         });
     }
-    Ok(json_reply(200, &state.show_order(core.url("").trim_end_matches('/'), number)))
+    Ok(json_reply(200, &state.show_order(&core.base(), number)))
 }
 
 fn certificate(core: &Core, number: usize, asked: &Asked) -> Result<Reply, Refusal> {

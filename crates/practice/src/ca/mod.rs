@@ -127,12 +127,14 @@ impl Authority {
         self.core.faults.lock().expect("no holder panics").add(resource, fault, times);
     }
 
-    /// Makes it behave again.
+    /// Makes it behave again, and lets go of the orders that it held back.
     ///
     /// # Panics
     /// As [`Authority::misbehave`].
     pub fn behave(&self) {
         *self.core.faults.lock().expect("no holder panics") = Faults::default();
+        let mut state = self.core.state.lock().expect("no holder panics");
+        state.orders.iter_mut().for_each(state::Order::let_go);
     }
 
     /// Returns the resources asked for so far, in order.
