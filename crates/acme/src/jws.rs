@@ -86,8 +86,7 @@ impl Signer {
         }
         let protected = base64url(head.to_string().as_bytes());
         let payload = payload.map(|p| base64url(p.to_string().as_bytes())).unwrap_or_default();
-        let signature =
-            self.key.sign_es256(format!("{protected}.{payload}").as_bytes()).ok_or(AcmeError::Signing)?;
+        let signature = self.key.sign_es256(format!("{protected}.{payload}").as_bytes()).ok_or(AcmeError::Signing)?;
         let body = json!({ "protected": protected, "payload": payload, "signature": base64url(&signature) });
         Ok(Request { method: Method::Post, url: url.to_owned(), body: Some(body.to_string().into_bytes()) })
     }
@@ -117,7 +116,10 @@ mod tests {
         let mut signer = Signer::new(PrivateKey::generate(KeyKind::P256).unwrap(), None).unwrap();
         let request = signer.post("https://ca.example/order", "n1", Some(&json!({"a": 1}))).unwrap();
         let head = part(&request, "protected");
-        assert_eq!((&head["alg"], &head["nonce"], &head["jwk"]["crv"]), (&json!("ES256"), &json!("n1"), &json!("P-256")));
+        assert_eq!(
+            (&head["alg"], &head["nonce"], &head["jwk"]["crv"]),
+            (&json!("ES256"), &json!("n1"), &json!("P-256"))
+        );
         assert!(head.get("kid").is_none());
         signer.set_account("https://ca.example/account/1".into());
         let head = part(&signer.post("https://ca.example/order", "n2", None).unwrap(), "protected");

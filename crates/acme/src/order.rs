@@ -45,9 +45,7 @@ impl Order {
     /// certificate.
     pub fn certificate_url(&self) -> Result<Option<&str>, AcmeError> {
         match (self.status, &self.certificate) {
-            (OrderStatus::Invalid, _) => {
-                Err(AcmeError::Rejected(Rejected { name: None, problem: self.error.clone() }))
-            }
+            (OrderStatus::Invalid, _) => Err(AcmeError::Rejected(Rejected { name: None, problem: self.error.clone() })),
             (OrderStatus::Valid, Some(url)) => Ok(Some(url)),
             (OrderStatus::Valid, None) => Err(AcmeError::NotProtocol {
                 expected: "a finished order",
@@ -172,7 +170,8 @@ pub fn read_authorization(answer: &Answer) -> Result<Authorization, AcmeError> {
     let mut problem = None;
     for c in raw.challenges {
         require_https(&c.url, expected)?;
-        let safe = c.token.len() <= 200 && c.token.bytes().all(|b| b.is_ascii_alphanumeric() || matches!(b, b'-' | b'_'));
+        let safe =
+            c.token.len() <= 200 && c.token.bytes().all(|b| b.is_ascii_alphanumeric() || matches!(b, b'-' | b'_'));
         if !safe || (c.token.is_empty() && c.r#type != ChallengeKind::Other) {
             let found = format!("a token holds `{}`", eskort_core::words::printable(&c.token, 60));
             return Err(AcmeError::NotProtocol { expected: "a challenge with a base64url token", found });
@@ -207,7 +206,8 @@ mod tests {
 
     #[test]
     fn reads_orders_and_refuses_plain_http() {
-        let body = json!({"status": "ready", "authorizations": ["https://ca.example/z"], "finalize": "https://ca.example/f"});
+        let body =
+            json!({"status": "ready", "authorizations": ["https://ca.example/z"], "finalize": "https://ca.example/f"});
         let order = read_order(&answer(body.clone())).unwrap();
         assert_eq!((order.status, order.certificate_url().unwrap()), (OrderStatus::Ready, None));
         let mut plain = body.clone();

@@ -75,7 +75,9 @@ impl From<Raw> for Problem {
 impl Problem {
     /// Reads the problem of an answer that is no success.
     pub(crate) fn read(answer: &Answer) -> Problem {
-        let read = serde_json::from_slice::<Problem>(&answer.body).ok().filter(|p| p.kind != "about:blank" || !p.detail.is_empty());
+        let read = serde_json::from_slice::<Problem>(&answer.body)
+            .ok()
+            .filter(|p| p.kind != "about:blank" || !p.detail.is_empty());
         let problem = read.unwrap_or_else(|| Problem {
             kind: format!("HTTP {}", answer.status),
             detail: answer.begins(),
@@ -92,11 +94,19 @@ impl Problem {
         match self.kind.as_str() {
             "rateLimited" => AtFault::Limits,
             "connection" | "dns" | "incorrectResponse" | "tls" | "unauthorized" | "caa" => AtFault::Site,
-            "accountDoesNotExist" | "externalAccountRequired" | "userActionRequired" | "invalidContact"
+            "accountDoesNotExist"
+            | "externalAccountRequired"
+            | "userActionRequired"
+            | "invalidContact"
             | "unsupportedContact" => AtFault::Account,
             "serverInternal" => AtFault::Authority,
-            "rejectedIdentifier" | "unsupportedIdentifier" | "badCSR" | "badPublicKey" | "malformed"
-            | "orderNotReady" | "badSignatureAlgorithm" => AtFault::Request,
+            "rejectedIdentifier"
+            | "unsupportedIdentifier"
+            | "badCSR"
+            | "badPublicKey"
+            | "malformed"
+            | "orderNotReady"
+            | "badSignatureAlgorithm" => AtFault::Request,
             // A compound says only that its parts matter; they agree more often than not.
             "compound" => self.parts.first().map_or(AtFault::Authority, Problem::at_fault),
             _ if self.status >= 500 => AtFault::Authority,

@@ -246,7 +246,9 @@ impl RealHands<'_> {
             // It may have arrived: the order knows.
             Err(error) if error.outcome_unknown() => {
                 let (order, answer) = self.ask_order(order_ref).await?;
-                if order.status == OrderStatus::Ready { return Err(error.into()) }
+                if order.status == OrderStatus::Ready {
+                    return Err(error.into());
+                }
                 return self.issuing(&order, &answer, 0);
             }
             other => other?,

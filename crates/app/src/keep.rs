@@ -94,7 +94,8 @@ pub async fn keep(app: &App, options: &KeepOptions) -> Result<Vec<KeepEntry>, St
     let mut entries = Vec::new();
     for (name, entry) in chosen {
         let ended = one(app, &store, &mut clients, name, entry, !options.only.is_empty()).await;
-        let interrupted = matches!(&ended.ending, Ending::Failed { error, .. } if matches!(**error, StepError::Interrupted));
+        let interrupted =
+            matches!(&ended.ending, Ending::Failed { error, .. } if matches!(**error, StepError::Interrupted));
         entries.push(ended);
         if interrupted {
             break;

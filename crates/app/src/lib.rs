@@ -6,14 +6,16 @@ mod authority;
 mod check;
 mod command;
 mod crash;
+#[cfg(test)]
+mod crash_matrix;
 mod driver;
 mod error;
 mod hands;
 mod install;
 mod keep;
 mod list;
-mod proof;
 mod progress;
+mod proof;
 mod setup;
 mod show;
 

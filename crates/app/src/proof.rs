@@ -1,7 +1,7 @@
 //! Puts proofs up and takes them away: files in a site's folder, or a listener of our own.
 
 use crate::crash::crash_point;
-use crate::{App, ProofError, Progress, StepError};
+use crate::{App, Progress, ProofError, StepError};
 use bytes::Bytes;
 use eskort_core::debt::Debt;
 use eskort_core::inventory::Proof;
@@ -55,13 +55,7 @@ pub(crate) async fn publish(
     }
 }
 
-fn publish_file(
-    app: &App,
-    store: &Store,
-    certificate: &str,
-    root: &Path,
-    task: &ProofTask,
-) -> Result<(), StepError> {
+fn publish_file(app: &App, store: &Store, certificate: &str, root: &Path, task: &ProofTask) -> Result<(), StepError> {
     if !root.is_dir() {
         return Err(ProofError::NoFolder { path: root.to_owned() }.into());
     }

@@ -7,9 +7,11 @@ use std::path::PathBuf;
 /// Take this server's TLS certificates all the way: ordered, proved, installed, checked, renewed
 #[derive(Debug, Parser)]
 #[command(name = "eskort", version, max_term_width = 100, disable_help_subcommand = true)]
-#[command(after_help = "Exit codes: 0 all is well; 1 something failed; 2 wrong usage or inventory; 3 waiting for a person;\n\
+#[command(
+    after_help = "Exit codes: 0 all is well; 1 something failed; 2 wrong usage or inventory; 3 waiting for a person;\n\
                         4 something needs attention soon; 5 another run is at work; 70 a bug of ours.\n\
-                        Environment: ESKORT_CONFIG as --config; NO_COLOR for no colour.")]
+                        Environment: ESKORT_CONFIG as --config; NO_COLOR for no colour."
+)]
 pub(crate) struct Args {
     /// Inventory to use [default: eskort.toml here, else the system's or the user's]
     #[arg(long, global = true, value_name = "FILE", env = "ESKORT_CONFIG", hide_env_values = true)]

@@ -117,8 +117,12 @@ pub(crate) fn tell(error: &StepError, certificate: &str) -> Told {
         StepError::Authority(error) => tell_authority(error, certificate),
         StepError::Proof(error) => tell_proof(error).hint(again),
         StepError::NotVisible { name, seen } => tell_not_visible(name, seen).hint(again),
-        StepError::NoChallenge { .. } => told.hint("the authority wants these names proved in another way; see docs/inventory.md"),
-        StepError::Chain(_) => told.hint("the authority sent something else than was ordered; nothing was installed. Try again later"),
+        StepError::NoChallenge { .. } => {
+            told.hint("the authority wants these names proved in another way; see docs/inventory.md")
+        }
+        StepError::Chain(_) => {
+            told.hint("the authority sent something else than was ordered; nothing was installed. Try again later")
+        }
         StepError::Key { .. } => told.hint("if the file was damaged, move it aside; the next run makes a new key"),
         StepError::Install(error) => tell_install(error, certificate),
         StepError::NotConfirmed { findings, .. } => {
@@ -126,11 +130,12 @@ pub(crate) fn tell(error: &StepError, certificate: &str) -> Told {
             Told { hints: advice.collect(), ..told }.hint(format!("look closer with `eskort check {certificate}`"))
         }
         StepError::Trust(_) => told.hint("correct `visitor-roots` in the inventory"),
-        StepError::Stuck { .. } => {
-            told.hint("the authority is slow; run `eskort keep` again later, it goes on from here without a second order")
-        }
+        StepError::Stuck { .. } => told
+            .hint("the authority is slow; run `eskort keep` again later, it goes on from here without a second order"),
         StepError::Interrupted => told.hint("nothing is left published; run `eskort keep` again, it goes on from here"),
-        StepError::Bug(_) => told.hint("this is a bug of ours; please report it with the ledger's events (`eskort show`)"),
+        StepError::Bug(_) => {
+            told.hint("this is a bug of ours; please report it with the ledger's events (`eskort show`)")
+        }
     }
 }
 
@@ -173,13 +178,19 @@ fn tell_problem(told: Told, problem: &Problem, certificate: &str) -> Told {
     let when = problem.retry_after.as_deref().map(|v| format!(" (it says: Retry-After {v})")).unwrap_or_default();
     match problem.at_fault() {
         AtFault::Site => told
-            .hint("the authority saw something else than this machine did: check what the name leads to from outside, \
-                   IPv6 included, and CAA records")
+            .hint(
+                "the authority saw something else than this machine did: check what the name leads to from outside, \
+                   IPv6 included, and CAA records",
+            )
             .hint(format!("then run `eskort keep --only {certificate}`")),
         AtFault::Limits => told.hint(format!("too much was asked for lately; `keep` waits before it asks again{when}")),
         AtFault::Authority => told.hint(format!("trouble at the authority; try again later{when}")),
-        AtFault::Account => told.hint("look at `contact`, the external key and the account key; the authority does not take the account as it is"),
-        AtFault::Request => told.hint("the authority does not take what was asked for: look at the names and the key in the inventory"),
+        AtFault::Account => told.hint(
+            "look at `contact`, the external key and the account key; the authority does not take the account as it is",
+        ),
+        AtFault::Request => {
+            told.hint("the authority does not take what was asked for: look at the names and the key in the inventory")
+        }
     }
 }
 
@@ -189,9 +200,8 @@ fn tell_proof(error: &ProofError) -> Told {
         ProofError::Write { .. } => told.hint("the proof's folder must be writable for the user that runs Eskort"),
         ProofError::NoFolder { .. } => told.hint("correct `folder` of the proof: it is where the site's pages are"),
         ProofError::Listen { source, .. } => match source.kind() {
-            std::io::ErrorKind::AddrInUse => told.hint(
-                "another program holds the port: stop it meanwhile, or prove over its pages with `http-folder`",
-            ),
+            std::io::ErrorKind::AddrInUse => told
+                .hint("another program holds the port: stop it meanwhile, or prove over its pages with `http-folder`"),
             std::io::ErrorKind::PermissionDenied => {
                 told.hint("ports below 1024 want root, or the capability CAP_NET_BIND_SERVICE")
             }
@@ -208,7 +218,8 @@ fn tell_not_visible(name: &str, seen: &NotVisible) -> Told {
             told.hint(format!("add an address record for {name}, or leave the name out of the certificate"))
         }
         WhyNotVisible::NoConnection { from_inventory, .. } => {
-            let told = told.hint("is the web server running, port 80 open in the firewall, the address this machine's?");
+            let told =
+                told.hint("is the web server running, port 80 open in the firewall, the address this machine's?");
             if *from_inventory {
                 told.hint("`check-address` of the proof says where to look; correct it if that is wrong")
             } else {
@@ -236,9 +247,13 @@ fn tell_install(error: &InstallError, certificate: &str) -> Told {
     let undone = "everything was put back as it was; the certificate is stored, and the next run installs it";
     let again = format!("mend it and run `eskort keep --only {certificate}`");
     match error {
-        InstallError::Load { .. } => told.hint("correct `config` of the server, or the file; run the server's own test"),
+        InstallError::Load { .. } => {
+            told.hint("correct `config` of the server, or the file; run the server's own test")
+        }
         InstallError::Plan { source, .. } => match source {
-            PlanError::NoServerBlock { .. } => told.hint("add a server block with these names under server_name").hint(again),
+            PlanError::NoServerBlock { .. } => {
+                told.hint("add a server block with these names under server_name").hint(again)
+            }
             PlanError::SeveralCertificates { .. } => {
                 told.hint("leave one ssl_certificate and one ssl_certificate_key in the block").hint(again)
             }
@@ -250,14 +265,16 @@ fn tell_install(error: &InstallError, certificate: &str) -> Told {
         InstallError::NoSuchOwner { .. } => told.hint("correct `owner` or `group` in the inventory"),
         InstallError::Test { .. } => told.hint(undone).hint(again),
         InstallError::Reload { source, .. } => match source {
-            CommandError::Start { .. } => told.hint(undone).hint("is the program installed, and in the PATH of this run?"),
+            CommandError::Start { .. } => {
+                told.hint(undone).hint("is the program installed, and in the PATH of this run?")
+            }
             CommandError::Failed { .. } | CommandError::Endless { .. } => {
                 told.hint(undone).hint("is the server running? Start it").hint(again)
             }
         },
-        InstallError::NotServed { .. } => told
-            .hint(undone)
-            .hint("another server block or another program may answer there; `check-address` and `settle` of the server help"),
+        InstallError::NotServed { .. } => told.hint(undone).hint(
+            "another server block or another program may answer there; `check-address` and `settle` of the server help",
+        ),
         InstallError::Undo { .. } => told.hint(format!(
             "look at the server's configuration by hand: the files as they were lie in the state folder under \
              backups/{certificate}"

@@ -91,7 +91,10 @@ fn after_a_refusal_the_authority_is_left_alone_until_somebody_insists() {
     world.authority.misbehave(Resource::NewOrder, Fault::RateLimited("7200".into()), 1);
     world.keep().check(1, &["rateLimited"]);
     let asked = world.authority.asked().len();
-    world.place.run(&["keep"]).check(4, &["left alone until", "after 1 failure", "`eskort keep --only website` tries at once"]);
+    world
+        .place
+        .run(&["keep"])
+        .check(4, &["left alone until", "after 1 failure", "`eskort keep --only website` tries at once"]);
     world.place.run(&["list"]).check(4, &["1 failure"]);
     world.place.run(&["show", "website"]).check(0, &["rateLimited", "failed:"]);
     assert_eq!(world.authority.asked().len(), asked, "the authority was not asked again");
@@ -117,15 +120,23 @@ fn answer_always(answer: &'static str) -> u16 {
 fn what_is_not_visible_stops_before_the_authority_is_told_to_look() {
     let refused = free_port();
     let table: Vec<(u16, &[&str])> = vec![
-        (answer_always("HTTP/1.1 404 Not Found\r\nContent-Length: 5\r\n\r\nno\u{1b}[m"), &["status 404", "`folder` is probably not the one"]),
-        (answer_always("HTTP/1.1 403 Forbidden\r\nContent-Length: 0\r\n\r\n"), &["status 403", "hidden folders included"]),
+        (
+            answer_always("HTTP/1.1 404 Not Found\r\nContent-Length: 5\r\n\r\nno\u{1b}[m"),
+            &["status 404", "`folder` is probably not the one"],
+        ),
+        (
+            answer_always("HTTP/1.1 403 Forbidden\r\nContent-Length: 0\r\n\r\n"),
+            &["status 403", "hidden folders included"],
+        ),
         (answer_always("HTTP/1.1 200 OK\r\nContent-Length: 9\r\n\r\nWelcome!\n"), &["another text came: `Welcome!`"]),
         (
             answer_always("HTTP/1.1 302 Found\r\nLocation: ftp://lampholm.example/\r\nContent-Length: 0\r\n\r\n"),
             &["a redirect to `ftp://lampholm.example/`: neither http nor https"],
         ),
         (
-            answer_always("HTTP/1.1 301 Moved\r\nLocation: http://lampholm.example:PORT/round\r\nContent-Length: 0\r\n\r\n"),
+            answer_always(
+                "HTTP/1.1 301 Moved\r\nLocation: http://lampholm.example:PORT/round\r\nContent-Length: 0\r\n\r\n",
+            ),
             &["one too many, after ten others"],
         ),
         (answer_always("220 mail.lampholm.example ESMTP\r\n"), &["gave no HTTP answer"]),
@@ -135,7 +146,9 @@ fn what_is_not_visible_stops_before_the_authority_is_told_to_look() {
     let inventory = world.place.read("eskort.toml");
     let site = format!("check-address = \"{}\"", world.site.plain_address());
     for (port, said) in table {
-        world.place.write("eskort.toml", &inventory.replacen(&site, &format!("check-address = \"127.0.0.1:{port}\""), 1));
+        world
+            .place
+            .write("eskort.toml", &inventory.replacen(&site, &format!("check-address = \"127.0.0.1:{port}\""), 1));
         world.keep().check(1, said).check(1, &["not to be seen", "/.well-known/acme-challenge/"]);
         check_untouched(&world);
     }

@@ -3,6 +3,8 @@
 //! Each test has a folder, ports and servers of its own. A server that is not installed fails its test:
 //! `scripts/test` installs what is missing.
 
+#![expect(clippy::unwrap_used, reason = "a test stops at the first thing that is not as it should be")]
+
 mod commands;
 mod crash;
 mod docs;

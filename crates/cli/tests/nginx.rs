@@ -61,7 +61,8 @@ fn inventory(pebble: &Pebble, nginx: &Nginx, server: &str, install: &str) -> Str
 }
 
 fn fetch(place: &Place, words: &[&str]) -> String {
-    let output = Command::new("curl").args(["-sS", "--max-time", "10"]).args(words).current_dir(place.dir.path()).output();
+    let output =
+        Command::new("curl").args(["-sS", "--max-time", "10"]).args(words).current_dir(place.dir.path()).output();
     let output = output.unwrap();
     String::from_utf8_lossy(&[output.stdout, output.stderr].concat()).into_owned()
 }
@@ -75,19 +76,27 @@ fn takes_a_plain_site_all_the_way_and_does_nothing_more_the_second_time() {
     place.write("eskort.toml", &inventory(&pebble, &nginx, "", ", redirect = true"));
 
     let planned = place.run(&["keep", "--plan"]);
-    planned.check(0, &["get the first certificate (generation 1)", "+ ssl_certificate ", "return 301", "nothing was done"]);
+    planned.check(
+        0,
+        &["get the first certificate (generation 1)", "+ ssl_certificate ", "return 301", "nothing was done"],
+    );
     assert!(!place.path("state").exists(), "a plan changes nothing");
 
     let said = place.run(&["keep"]);
     said.check(0, &["prepared", "ordered", "proved", "issued", "installed", "confirmed", "generation 1 installed"]);
-    handshake(place, nginx.tls_port, NAMES[1], &place.path("visitor-root.pem")).check(0, &["Verify return code: 0 (ok)"]);
+    handshake(place, nginx.tls_port, NAMES[1], &place.path("visitor-root.pem"))
+        .check(0, &["Verify return code: 0 (ok)"]);
     place.check_nothing_published();
     assert_eq!(place.mode("state/certificates/website/0001/key.pem"), 0o600);
 
     // http leads to https, but the challenge path stays reachable for the next time.
     let plain = format!("http://127.0.0.1:{}", nginx.plain_port);
     let moved = fetch(place, &["-i", "-H", "Host: www.lampholm.example", &format!("{plain}/visit?day=1")]);
-    assert!(moved.contains(" 301 ") && moved.contains(&format!("https://www.lampholm.example:{}/visit?day=1", nginx.tls_port)), "{moved}");
+    assert!(
+        moved.contains(" 301 ")
+            && moved.contains(&format!("https://www.lampholm.example:{}/visit?day=1", nginx.tls_port)),
+        "{moved}"
+    );
     place.write("www/.well-known/acme-challenge/probe", "still here");
     let probe = fetch(place, &["-H", "Host: lampholm.example", &format!("{plain}/.well-known/acme-challenge/probe")]);
     assert_eq!(probe, "still here");
@@ -117,11 +126,19 @@ fn everything_is_put_back_when_nginx_refuses_or_does_not_take_the_change() {
     let before = place.read(SITE);
     let conf = place.path("nginx/nginx.conf");
     let failures = [
-        ("test = [\"sh\", \"-c\", \"echo lamp is out >&2; exit 3\"]".to_owned(), "refuses the changed configuration", "lamp is out"),
+        (
+            "test = [\"sh\", \"-c\", \"echo lamp is out >&2; exit 3\"]".to_owned(),
+            "refuses the changed configuration",
+            "lamp is out",
+        ),
         ("reload = [\"false\"]".to_owned(), "could not be made to take the change", "everything was put back"),
         ("reload = [\"no-such-program\"]".to_owned(), "cannot run `no-such-program`", "everything was put back"),
         // A reload that does nothing: the old configuration goes on being served.
-        ("reload = [\"true\"]\nsettle = \"1s\"".to_owned(), "does not serve the new certificate after 1 second", "put back"),
+        (
+            "reload = [\"true\"]\nsettle = \"1s\"".to_owned(),
+            "does not serve the new certificate after 1 second",
+            "put back",
+        ),
     ];
     for (server, cause, hint) in &failures {
         let text = inventory(&pebble, &nginx, server, "");
@@ -141,7 +158,10 @@ fn everything_is_put_back_when_nginx_refuses_or_does_not_take_the_change() {
     std::fs::write(&conf, &main).unwrap();
 
     // Mended, it goes on from where it stands: there was one order all the time.
-    place.run(&["keep", "--only", "website"]).check(0, &["go on with generation 1 from `issued`", "generation 1 installed"]);
+    place
+        .run(&["keep", "--only", "website"])
+        .check(0, &["go on with generation 1 from `issued`", "generation 1 installed"]);
     assert_eq!(place.read("pebble/log").matches("Added order").count(), 1);
-    handshake(place, nginx.tls_port, NAMES[0], &place.path("visitor-root.pem")).check(0, &["Verify return code: 0 (ok)"]);
+    handshake(place, nginx.tls_port, NAMES[0], &place.path("visitor-root.pem"))
+        .check(0, &["Verify return code: 0 (ok)"]);
 }

@@ -142,10 +142,15 @@ fn renews_in_time_with_a_new_key_or_the_same() {
 
 #[test]
 fn prefers_the_chain_up_to_the_top_issuer_of_the_inventory() {
-    let pebble = Pebble::start(&[("PEBBLE_VA_NOSLEEP", "1"), ("PEBBLE_ALTERNATE_ROOTS", "2"), ("PEBBLE_CHAIN_LENGTH", "2")], false);
+    let pebble = Pebble::start(
+        &[("PEBBLE_VA_NOSLEEP", "1"), ("PEBBLE_ALTERNATE_ROOTS", "2"), ("PEBBLE_CHAIN_LENGTH", "2")],
+        false,
+    );
     pebble.fetch_root(2, "visitor-root.pem");
-    let subject = pebble.place.openssl(&["x509", "-in", "visitor-root.pem", "-noout", "-subject", "-nameopt", "multiline"]);
-    let top = subject.out.lines().find_map(|l| l.split_once("commonName")).unwrap().1.trim_matches([' ', '=']).to_owned();
+    let subject =
+        pebble.place.openssl(&["x509", "-in", "visitor-root.pem", "-noout", "-subject", "-nameopt", "multiline"]);
+    let top =
+        subject.out.lines().find_map(|l| l.split_once("commonName")).unwrap().1.trim_matches([' ', '=']).to_owned();
     pebble.write_inventory("");
     let text = pebble.place.read("eskort.toml");
     let text = text.replace("accept-terms = true", &format!("accept-terms = true\ntop-issuer = \"{top}\""));
@@ -153,7 +158,8 @@ fn prefers_the_chain_up_to_the_top_issuer_of_the_inventory() {
     pebble.place.run(&["keep"]).check(0, &["generation 1 installed"]);
     pebble.verify("app/tls.pem").check(0, &["OK"]);
     pebble.fetch_root(0, "other-root.pem");
-    let other = pebble.place.openssl(&["verify", "-CAfile", "other-root.pem", "-untrusted", "app/tls.pem", "app/tls.pem"]);
+    let other =
+        pebble.place.openssl(&["verify", "-CAfile", "other-root.pem", "-untrusted", "app/tls.pem", "app/tls.pem"]);
     assert_ne!(other.code, Some(0), "the usual chain was not taken");
 }
 

@@ -198,13 +198,11 @@ pub fn decide(facts: &Facts, now: Timestamp, insist: bool) -> Decision {
 
     let open = facts.open.as_ref();
     if let Some(open) = open.filter(|o| o.wanted == facts.wanted) {
-        return held_back
-            .map_or(Decision::GoOn { generation: open.generation, passed: open.passed }, hold);
+        return held_back.map_or(Decision::GoOn { generation: open.generation, passed: open.passed }, hold);
     }
     let gives_up_open = open.is_some();
     let Some(held) = &facts.newest else {
-        return held_back
-            .map_or(Decision::Obtain { generation: 1, why: Reason::First, gives_up_open }, hold);
+        return held_back.map_or(Decision::Obtain { generation: 1, why: Reason::First, gives_up_open }, hold);
     };
     let why = if held.made_for.authority != facts.wanted.authority {
         Some(Reason::AuthorityChanged)
@@ -222,10 +220,8 @@ pub fn decide(facts: &Facts, now: Timestamp, insist: bool) -> Decision {
     match why {
         Some(why) => held_back.map_or(Decision::Obtain { generation: held.generation + 1, why, gives_up_open }, hold),
         None if facts.not_in_place.is_empty() => Decision::Rest { until: held.validity.renew_at() },
-        None => held_back.map_or(
-            Decision::PutInPlace { generation: held.generation, lacks: facts.not_in_place.clone() },
-            hold,
-        ),
+        None => held_back
+            .map_or(Decision::PutInPlace { generation: held.generation, lacks: facts.not_in_place.clone() }, hold),
     }
 }
 
@@ -293,7 +289,11 @@ mod tests {
             ("2026-02-01", &server, "put generation 3 in place: server `front`"),
             ("2026-02-01", &open, "go on with generation 4 from `ordered`"),
             ("2026-02-01", &stale, "nothing to do; renewal in 29 days"),
-            ("2026-03-02", &stale, "get a new certificate (generation 4): renewal is due; the open journey is given up"),
+            (
+                "2026-03-02",
+                &stale,
+                "get a new certificate (generation 4): renewal is due; the open journey is given up",
+            ),
         ];
         for (date, change, said) in table {
             let mut facts = facts();

@@ -152,9 +152,8 @@ pub(crate) fn names_of(alt: &SubjectAltName) -> Vec<String> {
 }
 
 fn short_name(name: &Name) -> String {
-    let text = |oid| {
-        name.iter().find(|a| a.oid == oid).and_then(|a| std::str::from_utf8(a.value.value()).ok()).map(printable)
-    };
+    let text =
+        |oid| name.iter().find(|a| a.oid == oid).and_then(|a| std::str::from_utf8(a.value.value()).ok()).map(printable);
     text(COMMON_NAME).or_else(|| text(ORGANIZATION_NAME)).unwrap_or_else(|| printable(&name.to_string()))
 }
 

@@ -60,7 +60,8 @@ pub fn read_csr(der: &[u8]) -> Result<CsrFacts, PkiError> {
     for attribute in request.info.attributes.iter().filter(|a| a.oid == const_oid::db::rfc5912::ID_EXTENSION_REQ) {
         for value in attribute.values.iter() {
             let extensions: ExtensionReq = value.decode_as().map_err(der_error("CSR extensions"))?;
-            for extension in extensions.0.iter().filter(|e| e.extn_id == const_oid::db::rfc5280::ID_CE_SUBJECT_ALT_NAME) {
+            for extension in extensions.0.iter().filter(|e| e.extn_id == const_oid::db::rfc5280::ID_CE_SUBJECT_ALT_NAME)
+            {
                 let alt = SubjectAltName::from_der(extension.extn_value.as_bytes()).map_err(der_error("names"))?;
                 dns_names.extend(names_of(&alt));
             }

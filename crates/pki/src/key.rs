@@ -30,8 +30,7 @@ pub enum KeyKind {
 
 impl KeyKind {
     /// All kinds, in the order they are offered.
-    pub const ALL: [KeyKind; 5] =
-        [KeyKind::P256, KeyKind::P384, KeyKind::Rsa2048, KeyKind::Rsa3072, KeyKind::Rsa4096];
+    pub const ALL: [KeyKind; 5] = [KeyKind::P256, KeyKind::P384, KeyKind::Rsa2048, KeyKind::Rsa3072, KeyKind::Rsa4096];
 
     /// Returns the word that the inventory uses.
     pub fn word(self) -> &'static str {
@@ -116,8 +115,8 @@ impl PrivateKey {
     /// # Errors
     /// When the text holds no `PRIVATE KEY` block, or a key of a kind that is not one of [`KeyKind`].
     pub fn from_pem(pem: &Secret<String>) -> Result<Self, PkiError> {
-        let (label, document) =
-            SecretDocument::from_pem(pem.reveal()).map_err(|_| PkiError::NoPemBlock { label: Pkcs8Label::PEM_LABEL })?;
+        let (label, document) = SecretDocument::from_pem(pem.reveal())
+            .map_err(|_| PkiError::NoPemBlock { label: Pkcs8Label::PEM_LABEL })?;
         if label != Pkcs8Label::PEM_LABEL {
             return Err(PkiError::NoPemBlock { label: Pkcs8Label::PEM_LABEL });
         }

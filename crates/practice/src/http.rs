@@ -58,8 +58,7 @@ where
         let mut connections = tokio::task::JoinSet::new();
         while let Ok((stream, _)) = listener.accept().await {
             let handler = handler.clone();
-            let acceptor =
-                tls.as_ref().map(|t| TlsAcceptor::from(Arc::clone(&t.read().expect("no holder panics"))));
+            let acceptor = tls.as_ref().map(|t| TlsAcceptor::from(Arc::clone(&t.read().expect("no holder panics"))));
             let _ = stream.set_nodelay(true);
             connections.spawn(async move {
                 match acceptor {

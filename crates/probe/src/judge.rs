@@ -52,19 +52,28 @@ fn dates(leaf: &Certificate, now: Timestamp) -> Finding {
             .with_advice("run `eskort keep`");
     }
     let renewal = words::day(validity.renew_at());
-    Finding::new(Weight::Good, "dates", format!("{left} left, until {}; renewal on {renewal}", words::day(leaf.not_after)))
+    Finding::new(
+        Weight::Good,
+        "dates",
+        format!("{left} left, until {}; renewal on {renewal}", words::day(leaf.not_after)),
+    )
 }
 
 fn chain(sent: &[Certificate]) -> Finding {
     if let Some(pair) = sent.windows(2).find(|pair| !pair[0].names_issuer(&pair[1])) {
-        let text = format!("after `{}` comes `{}`, not its issuer `{}`", pair[0].subject, pair[1].subject, pair[0].issuer);
+        let text =
+            format!("after `{}` comes `{}`, not its issuer `{}`", pair[0].subject, pair[1].subject, pair[0].issuer);
         return Finding::new(Weight::Notice, "chain", text)
             .with_advice("put leaf and intermediates in order, each followed by its issuer");
     }
     let top = &sent[sent.len() - 1];
     if sent.len() > 1 && top.is_self_issued() {
-        return Finding::new(Weight::Notice, "chain", format!("the root `{}` is sent along; visitors have it", top.subject))
-            .with_advice("leave the root out of the bundle");
+        return Finding::new(
+            Weight::Notice,
+            "chain",
+            format!("the root `{}` is sent along; visitors have it", top.subject),
+        )
+        .with_advice("leave the root out of the bundle");
     }
     let between = words::count(sent.len() as u64 - 1, "intermediate");
     Finding::new(Weight::Good, "chain", format!("leaf and {between}, up to `{}`", top.issuer))
@@ -104,11 +113,11 @@ fn installed(leaf: &Certificate, expected: &Expected) -> Finding {
     }
     let advice = "run `eskort keep`; if it stays so, reload the server";
     match expected.earlier.iter().find(|(_, f)| *f == served) {
-        Some((number, _)) => {
-            Finding::new(Weight::Bad, "installed", format!("still generation {number}, not {newest}")).with_advice(advice)
-        }
+        Some((number, _)) => Finding::new(Weight::Bad, "installed", format!("still generation {number}, not {newest}"))
+            .with_advice(advice),
         None => {
-            let text = format!("another certificate (`{}` by `{}`), not generation {newest}", leaf.subject, leaf.issuer);
+            let text =
+                format!("another certificate (`{}` by `{}`), not generation {newest}", leaf.subject, leaf.issuer);
             Finding::new(Weight::Bad, "installed", text).with_advice(advice)
         }
     }

@@ -74,9 +74,8 @@ pub async fn observe(name: &str, port: u16, instead: Option<CheckAddress>) -> Re
     let (connector, seen) = unverified_connector();
     let server_name = ServerName::try_from(name.to_owned()).map_err(|e| failed(e.to_string()))?;
     let handshake = tokio::time::timeout(PATIENCE, connector.connect(server_name, stream)).await;
-    let stream = handshake
-        .map_err(|_| failed("no answer within 10 seconds".into()))?
-        .map_err(|e| failed(e.to_string()))?;
+    let stream =
+        handshake.map_err(|_| failed("no answer within 10 seconds".into()))?.map_err(|e| failed(e.to_string()))?;
     let protocol = match stream.get_ref().1.protocol_version() {
         Some(rustls::ProtocolVersion::TLSv1_3) => "TLS 1.3",
         _ => "TLS 1.2",

@@ -39,7 +39,10 @@ impl Store {
                 let meta = fs::metadata(path).map_err(io("read", path))?;
                 let folder = self.root.join("backups").join(certificate);
                 make_folders(&folder, 0o700).map_err(io("make", &folder))?;
-                let number: i64 = self.db.query_row("SELECT coalesce(max(id), 0) + 1 FROM backup", [], |r| r.get(0)).map_err(|e| self.fail(e))?;
+                let number: i64 = self
+                    .db
+                    .query_row("SELECT coalesce(max(id), 0) + 1 FROM backup", [], |r| r.get(0))
+                    .map_err(|e| self.fail(e))?;
                 let name = path.file_name().map(|n| n.to_string_lossy().into_owned()).unwrap_or_default();
                 let kept = folder.join(format!("{number:06}-{name}"));
                 write_whole(&kept, &bytes, Access::mode(0o600)).map_err(io("write", &kept))?;
@@ -139,7 +142,8 @@ mod tests {
         store.restore_backups("website").unwrap();
         assert_eq!(fs::read_to_string(&old).unwrap(), "three", "a settled change is not undone");
         let kept = dir.path().join("state/backups/website");
-        let left: Vec<_> = fs::read_dir(kept).unwrap().map(|e| fs::read_to_string(e.unwrap().path()).unwrap()).collect();
+        let left: Vec<_> =
+            fs::read_dir(kept).unwrap().map(|e| fs::read_to_string(e.unwrap().path()).unwrap()).collect();
         assert_eq!(left, ["two"], "the newest copy stays for people");
     }
 }

@@ -178,13 +178,7 @@ impl Store {
     ///
     /// # Errors
     /// When the ledger fails.
-    pub fn end_journey(
-        &self,
-        certificate: &str,
-        journey: i64,
-        ending: &str,
-        now: Timestamp,
-    ) -> Result<(), StoreError> {
+    pub fn end_journey(&self, certificate: &str, journey: i64, ending: &str, now: Timestamp) -> Result<(), StoreError> {
         self.together(|| {
             self.run(
                 "UPDATE journey SET ended = ?1, changed = ?1, ending = ?2, intent = NULL WHERE id = ?3",
@@ -245,9 +239,23 @@ impl Store {
             let not_before = instant(row, "not_before")?;
             let validity = Validity { not_before, not_after: instant(row, "not_after")? };
             let names = (row.get("serial")?, row.get("fingerprint")?, row.get("issuer")?);
-            Ok((row.get("number")?, wanted, names, validity, instant(row, "received")?, maybe_instant(row, "confirmed")?))
+            Ok((
+                row.get("number")?,
+                wanted,
+                names,
+                validity,
+                instant(row, "received")?,
+                maybe_instant(row, "confirmed")?,
+            ))
         };
-        let row = |(number, wanted, (serial, fingerprint, issuer), validity, received, confirmed): (_, String, _, _, _, _)| {
+        let row = |(number, wanted, (serial, fingerprint, issuer), validity, received, confirmed): (
+            _,
+            String,
+            _,
+            _,
+            _,
+            _,
+        )| {
             let wanted = decode("generation", &wanted)?;
             Ok(GenerationRow { number, wanted, serial, fingerprint, issuer, validity, received, confirmed })
         };

@@ -33,8 +33,7 @@ impl RunLock {
             }
             Err(TryLockError::Error(source)) => return Err(StoreError::Io { job: "lock", path, source }),
         }
-        let holder =
-            format!("process {}, `{command}`, since {}", std::process::id(), eskort_core::words::instant(now));
+        let holder = format!("process {}, `{command}`, since {}", std::process::id(), eskort_core::words::instant(now));
         let written = file.set_len(0).and_then(|()| file.rewind()).and_then(|()| file.write_all(holder.as_bytes()));
         written.map_err(io("write", &path))?;
         Ok(RunLock { _file: file })

@@ -18,7 +18,8 @@ pub(super) fn plan(
         let new = read_part(folder, copy.part, placement.preview)?;
         let access = access(copy)?;
         if !in_place(copy, &new, access) {
-            let difference = (copy.part != Part::Key).then(|| format!("+{} of generation {}\n", copy.part.word(), placement.generation));
+            let difference = (copy.part != Part::Key)
+                .then(|| format!("+{} of generation {}\n", copy.part.word(), placement.generation));
             changes.push(Change { path: copy.to.clone(), new, access: Some(access), difference });
         }
     }

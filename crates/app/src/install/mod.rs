@@ -144,7 +144,9 @@ pub(crate) fn plan(app: &App, store: &Store, placement: &Placement<'_>) -> Resul
     let one = |install: &Install| {
         let server = &app.inventory.servers[&install.server];
         match &server.kind {
-            ServerKind::Nginx { .. } => nginx::plan(install, server, &store.current_folder(placement.certificate), placement),
+            ServerKind::Nginx { .. } => {
+                nginx::plan(install, server, &store.current_folder(placement.certificate), placement)
+            }
             ServerKind::Files { .. } => {
                 let folder = store.generation_folder(placement.certificate, placement.generation);
                 files::plan(install, server, &folder, placement)
@@ -312,6 +314,10 @@ fn read_part(folder: &GenerationFolder, part: Part, preview: bool) -> Result<Vec
 }
 
 /// Returns the endpoints that a check looks at, without asking for any change.
-pub(crate) fn endpoints(app: &App, store: &Store, placement: &Placement<'_>) -> Result<Vec<LiveEndpoint>, InstallError> {
+pub(crate) fn endpoints(
+    app: &App,
+    store: &Store,
+    placement: &Placement<'_>,
+) -> Result<Vec<LiveEndpoint>, InstallError> {
     Ok(plan(app, store, placement)?.into_iter().flat_map(|p| p.endpoints).collect())
 }

@@ -53,7 +53,8 @@ pub(super) fn plan(
 
 fn change(file: &FileChange) -> Change {
     let (old, new) = (String::from_utf8_lossy(&file.old), String::from_utf8_lossy(&file.new));
-    let difference = similar::TextDiff::from_lines(old.as_ref(), new.as_ref()).unified_diff().context_radius(2).to_string();
+    let difference =
+        similar::TextDiff::from_lines(old.as_ref(), new.as_ref()).unified_diff().context_radius(2).to_string();
     Change { path: file.path.clone(), new: file.new.clone(), access: None, difference: Some(difference) }
 }
 

@@ -33,7 +33,9 @@ pub(crate) fn run(ui: &Ui, app: &App, args: &CheckArgs) -> ExitStatus {
         }
     }
     if reports.is_empty() && !ui.is_json() {
-        ui.result("Nothing to look at: no server of these certificates has an endpoint. Name one: eskort check HOST:PORT");
+        ui.result(
+            "Nothing to look at: no server of these certificates has an endpoint. Name one: eskort check HOST:PORT",
+        );
         return ExitStatus::Well;
     }
     print(ui, &reports, (app.now)());
@@ -99,7 +101,8 @@ fn text(report: &EndpointReport, now: Timestamp, width: usize) -> String {
             Weight::Bad => ("BAD", Tone::Bad),
         };
         let text_tone = if finding.weight == Weight::Good { Tone::Plain } else { tone };
-        let cells = [Cell::toned(format!("  {mark}"), tone), Cell::plain(finding.topic), Cell::toned(&finding.text, text_tone)];
+        let cells =
+            [Cell::toned(format!("  {mark}"), tone), Cell::plain(finding.topic), Cell::toned(&finding.text, text_tone)];
         rows.push(cells.to_vec());
         if let Some(advice) = &finding.advice {
             rows.push(vec![Cell::plain(""), Cell::plain(""), Cell::toned(format!("hint: {advice}"), Tone::Plain)]);

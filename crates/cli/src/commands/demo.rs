@@ -112,7 +112,10 @@ fn prepare_folder(folder: &Path) -> io::Result<()> {
 
 fn write_files(world: &World) -> io::Result<()> {
     let write = |name: &str, text: &str| std::fs::write(world.folder.join(name), text);
-    write("www/index.html", "<!doctype html><title>Lampholm</title><h1>The lighthouse is open from ten to four.</h1>\n")?;
+    write(
+        "www/index.html",
+        "<!doctype html><title>Lampholm</title><h1>The lighthouse is open from ten to four.</h1>\n",
+    )?;
     write("authority-api-root.pem", world._authority.api_root_pem())?;
     write("visitor-root.pem", &world._authority.visitor_root_pem())?;
     let inventory = format!(
@@ -191,8 +194,10 @@ async fn tell_story(ui: &Ui, app: &App, world: &World) -> ExitStatus {
     chapter(
         1,
         "The first certificate",
-        &format!("It is {day}. The site answers with a placeholder that no browser trusts. `eskort keep` reads the inventory and takes \
-                  the certificate through its six stages; the authority looks at the file that Eskort publishes on the site."),
+        &format!(
+            "It is {day}. The site answers with a placeholder that no browser trusts. `eskort keep` reads the inventory and takes \
+                  the certificate through its six stages; the authority looks at the file that Eskort publishes on the site."
+        ),
     );
     if let Some(status) = keep_once(ui, app).await {
         return status;
@@ -207,7 +212,11 @@ async fn tell_story(ui: &Ui, app: &App, world: &World) -> ExitStatus {
     }
     world.clock.set_offset(SignedDuration::ZERO);
     let days = eskort_core::words::duration(SignedDuration::from_hours(24 * DAYS));
-    chapter(4, &format!("{days} later"), "The practice world's clock moves to today. A third of the lifetime is left: renewal is due.");
+    chapter(
+        4,
+        &format!("{days} later"),
+        "The practice world's clock moves to today. A third of the lifetime is left: renewal is due.",
+    );
     if let Err(status) = list_once(ui, app) {
         return status;
     }

@@ -73,10 +73,16 @@ pub(crate) fn print(ui: &Ui, app: &App, entries: &[KeepEntry], plan: bool) {
 fn headline(entry: &KeepEntry) -> String {
     let name = &entry.certificate;
     match &entry.decision {
-        Some(Decision::PutInPlace { generation, .. }) => format!("`{name}`: generation {generation} could not be put in place"),
-        Some(Decision::Obtain { why, generation, .. }) if *generation > 1 => format!("`{name}` could not be renewed ({})", why.words()),
+        Some(Decision::PutInPlace { generation, .. }) => {
+            format!("`{name}`: generation {generation} could not be put in place")
+        }
+        Some(Decision::Obtain { why, generation, .. }) if *generation > 1 => {
+            format!("`{name}` could not be renewed ({})", why.words())
+        }
         Some(Decision::Obtain { .. }) => format!("`{name}` did not get its first certificate"),
-        Some(Decision::GoOn { generation, .. }) => format!("`{name}` did not get to its end with generation {generation}"),
+        Some(Decision::GoOn { generation, .. }) => {
+            format!("`{name}` did not get to its end with generation {generation}")
+        }
         Some(Decision::Rest { .. } | Decision::Hold { .. }) | None => format!("`{name}` could not be looked after"),
     }
 }

@@ -46,7 +46,8 @@ fn text(shown: &Show, now: Timestamp, width: usize) -> String {
         rows.push(vec![Cell::toned("life left", Tone::Faint), Cell::toned(bar, tone)]);
         let left = v.not_after.duration_since(now);
         let end = if left.is_negative() { "over since" } else { "until" };
-        let renewal = if v.is_due(now) { "renewal is due".into() } else { format!("renewal on {}", words::day(v.renew_at())) };
+        let renewal =
+            if v.is_due(now) { "renewal is due".into() } else { format!("renewal on {}", words::day(v.renew_at())) };
         rows.push(fact("", format!("{}, {end} {}; {renewal}", words::duration(left), words::instant(v.not_after))));
     }
     rows.push(fact("authority", shown.authority.clone()));

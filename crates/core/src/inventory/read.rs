@@ -199,7 +199,9 @@ fn read_proof<'a>(entry: &'a Entry<'a>, notes: &'a Notes<'a>) -> Option<Proof> {
             let usual = SocketAddr::from(([0, 0, 0, 0], 80));
             let listen = match section.get("listen") {
                 None => usual,
-                Some(_) => section.parsed("listen", "an address with a port like \"0.0.0.0:80\"", |t| t.parse().ok())?,
+                Some(_) => {
+                    section.parsed("listen", "an address with a port like \"0.0.0.0:80\"", |t| t.parse().ok())?
+                }
             };
             Some(Proof::HttpListener { listen, check_address: check_address(&section) })
         }

@@ -52,9 +52,21 @@ fn relative_paths_lie_in_the_inventorys_folder() {
 #[test]
 fn each_mistake_is_said_with_its_line() {
     let table: &[(&str, &str, &str)] = &[
-        ("names = [\"lamp", "nmaes = [\"lamp", "17: unknown key `nmaes` in [certificate.website] (did you mean `names`?)"),
-        ("contact =", "colour =", "2: unknown key `colour` in the top of the file (known here: contact, state, authority"),
-        ("kind = \"acme\"", "kind = \"acne\"", "5: [authority.public] has an unknown kind `acne` (did you mean `acme`?)"),
+        (
+            "names = [\"lamp",
+            "nmaes = [\"lamp",
+            "17: unknown key `nmaes` in [certificate.website] (did you mean `names`?)",
+        ),
+        (
+            "contact =",
+            "colour =",
+            "2: unknown key `colour` in the top of the file (known here: contact, state, authority",
+        ),
+        (
+            "kind = \"acme\"",
+            "kind = \"acne\"",
+            "5: [authority.public] has an unknown kind `acne` (did you mean `acme`?)",
+        ),
         ("kind = \"nginx\"\n", "", "13: [server.front] has no `kind` (add a line: kind = \"nginx\" or \"files\")"),
         ("https://ca", "http://ca", "6: `directory` in [authority.public] wants an address that begins with https://"),
         ("keeper@", "keeper ", "2: `contact` in the top of the file wants a mail address, this is `keeper lampholm"),
@@ -62,9 +74,17 @@ fn each_mistake_is_said_with_its_line() {
         ("\"lampholm.example\"", "\"https://lampholm.example/\"", "(write just the name: \"lampholm.example\")"),
         ("\"lampholm.example\"", "\"WWW.lampholm.example\"", "17: `www.lampholm.example` is listed twice"),
         ("\"lampholm.example\"", "\"*.lampholm.example\"", "17: `*.lampholm.example` is a wildcard, and `http-folder`"),
-        ("\"lampholm.example\"", "7", "17: `names` in [certificate.website] wants a list of texts in quotes, this is a"),
+        (
+            "\"lampholm.example\"",
+            "7",
+            "17: `names` in [certificate.website] wants a list of texts in quotes, this is a",
+        ),
         ("server = \"front\"", "server = \"frnot\"", "18: there is no [server.frnot] (did you mean `front`?)"),
-        ("redirect = true", "redirect = \"yes\"", "18: `redirect` in this `install` wants true or false, this is a string"),
+        (
+            "redirect = true",
+            "redirect = \"yes\"",
+            "18: `redirect` in this `install` wants true or false, this is a string",
+        ),
         ("[proof.pages]", "[proof.\"../pages\"]", "9: `../pages` cannot name a section"),
         ("accept-terms = true", "accept-terms = ", "7: this is not TOML"),
         ("folder = \"/srv/www/lampholm\"\n", "", "9: [proof.pages] has no `folder`"),

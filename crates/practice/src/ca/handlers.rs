@@ -1,10 +1,10 @@
 //! One handler for each resource.
 
+use super::Core;
 use super::fault::{Fault, Resource};
 use super::jws::{AccountKey, Signed, binding_holds, open};
 use super::look::look;
 use super::state::{Authorization, Order, Phase, State, problem, random_text};
-use super::Core;
 use crate::http::{Answered, Asked, Cut, response};
 use bytes::Bytes;
 use eskort_pki::{KeyKind, PrivateKey, base64url_decode, read_csr};
@@ -50,7 +50,9 @@ pub(super) async fn handle(core: Arc<Core>, asked: Asked) -> Answered {
         Some(Fault::CutBefore) => return Err(Cut),
         Some(Fault::Hang) => std::future::pending().await,
         Some(Fault::NotAcme) => return Ok(response(200, "text/html", "<!doctype html><title>Welcome</title>")),
-        Some(Fault::Status(status)) if resource == Resource::NewNonce => return Ok(response(*status, "text/plain", "")),
+        Some(Fault::Status(status)) if resource == Resource::NewNonce => {
+            return Ok(response(*status, "text/plain", ""));
+        }
         Some(Fault::Status(status)) => return Ok(core.finish(response(*status, "text/plain", "out of order"))),
         Some(Fault::BadNonce) => return Ok(core.finish(problem_reply((400, problem("badNonce", "on demand"))))),
         Some(Fault::Problem(kind)) => return Ok(core.finish(problem_reply((403, problem(kind, "on demand"))))),
@@ -137,7 +139,13 @@ impl Core {
     }
 }
 
-fn act(core: &Arc<Core>, resource: Resource, number: usize, asked: &Asked, fault: Option<&Fault>) -> Result<Reply, Refusal> {
+fn act(
+    core: &Arc<Core>,
+    resource: Resource,
+    number: usize,
+    asked: &Asked,
+    fault: Option<&Fault>,
+) -> Result<Reply, Refusal> {
     let reading = matches!(*asked.method(), Method::GET | Method::HEAD);
     match resource {
         Resource::Directory if reading => Ok(directory(core)),
@@ -199,8 +207,12 @@ fn new_account(core: &Core, asked: &Asked) -> Result<Reply, Refusal> {
 fn new_order(core: &Core, asked: &Asked) -> Result<Reply, Refusal> {
     let (signed, account) = core.account(asked)?;
     let payload: Value = serde_json::from_slice(&signed.payload).unwrap_or_default();
-    let names: Option<Vec<String>> =
-        payload["identifiers"].as_array().into_iter().flatten().map(|i| i["value"].as_str().map(str::to_owned)).collect();
+    let names: Option<Vec<String>> = payload["identifiers"]
+        .as_array()
+        .into_iter()
+        .flatten()
+        .map(|i| i["value"].as_str().map(str::to_owned))
+        .collect();
     let names = names.unwrap_or_default();
     if names.is_empty() || names.len() > 100 {
         return refuse(400, "malformed", "an order is for 1 to 100 names");

@@ -126,8 +126,7 @@ impl State {
             (None, true) => "processing",
             (None, false) => "pending",
         };
-        let mut shown =
-            json!({ "type": "http-01", "url": format!("{base}/challenge/{index}"), "status": status, "token": a.token });
+        let mut shown = json!({ "type": "http-01", "url": format!("{base}/challenge/{index}"), "status": status, "token": a.token });
         if let Some(Err((kind, detail))) = &a.result {
             shown["error"] = problem(kind, detail);
         }

@@ -134,7 +134,8 @@ fn server_block(config: &Config, placed: &Placed, tls_by_default: bool) -> Serve
     flatten(config, placed.file, placed.directive.block.as_deref().unwrap_or_default(), 0, &mut directives);
     let of = |name: &str| directives.iter().filter(|p| p.directive.name == name).collect::<Vec<_>>();
     let tls_on = tls_by_default || of("ssl").iter().any(|p| p.directive.arg(0) == "on");
-    let names = of("server_name").iter().flat_map(|p| &p.directive.args).map(|a| a.value.to_ascii_lowercase()).collect();
+    let names =
+        of("server_name").iter().flat_map(|p| &p.directive.args).map(|a| a.value.to_ascii_lowercase()).collect();
     let mut listens: Vec<Listen> = of("listen").iter().map(|p| listen(p, placed.file, tls_on)).collect();
     if listens.is_empty() {
         listens.push(Listen { ip: None, port: Some(80), tls: tls_on, range: None });

@@ -9,4 +9,4 @@ mod tree;
 
 pub use blocks::{Listen, ServerBlock, find_servers};
 pub use plan::{Endpoint, FileChange, PlanError, SitePlan, Wish, plan};
-pub use tree::{Config, ConfigFile, LoadError, load};
+pub use tree::{Config, ConfigFile, LoadError, ReadFiles, load};

@@ -49,9 +49,8 @@ const BOTH: &[&str] = &["lampholm.example", "www.lampholm.example"];
 fn a_block_with_tls_is_pointed_at_our_files_and_nothing_else_changes() {
     let text = "http {\n  server { # front\n\tlisten 443 ssl;  server_name lampholm.example www.lampholm.example;\n\
                 \tssl_certificate     /etc/old.pem; # the old one\n\tssl_certificate_key '/etc/old key';\n  }\n}";
-    let wanted = text
-        .replace("/etc/old.pem", "/state/current/bundle.pem")
-        .replace("'/etc/old key'", "/state/current/key.pem");
+    let wanted =
+        text.replace("/etc/old.pem", "/state/current/bundle.pem").replace("'/etc/old key'", "/state/current/key.pem");
     assert_eq!(changed(text, BOTH, false), wanted);
 }
 

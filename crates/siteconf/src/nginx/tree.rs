@@ -9,6 +9,9 @@ use std::path::{Path, PathBuf};
 const MOST_FILES: usize = 10_000;
 const DEEPEST: usize = 100;
 
+/// Returns the files that a path or pattern stands for, with their bytes.
+pub type ReadFiles<'a> = dyn FnMut(&Path) -> std::io::Result<Vec<(PathBuf, Vec<u8>)>> + 'a;
+
 /// A word of a directive behind its name.
 #[derive(Clone, Debug)]
 pub(super) struct Word {
@@ -101,10 +104,7 @@ pub enum LoadError {
 ///
 /// # Errors
 /// A [`LoadError`] with file and line.
-pub fn load(
-    main: &Path,
-    read: &mut dyn FnMut(&Path) -> std::io::Result<Vec<(PathBuf, Vec<u8>)>>,
-) -> Result<Config, LoadError> {
+pub fn load(main: &Path, read: &mut ReadFiles<'_>) -> Result<Config, LoadError> {
     let mut config = Config { files: Vec::new(), includes: Vec::new() };
     let folder = main.parent().unwrap_or(Path::new("/"));
     load_pattern(&mut config, main, folder, read)?;
@@ -125,7 +125,7 @@ fn load_pattern(
     config: &mut Config,
     pattern: &Path,
     main_folder: &Path,
-    read: &mut dyn FnMut(&Path) -> std::io::Result<Vec<(PathBuf, Vec<u8>)>>,
+    read: &mut ReadFiles<'_>,
 ) -> Result<Vec<usize>, LoadError> {
     let files = read(pattern).map_err(|source| LoadError::Read { path: pattern.to_owned(), source })?;
     let mut indices = Vec::new();
