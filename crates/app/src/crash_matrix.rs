@@ -229,7 +229,7 @@ async fn run(
             Step::Did(_) => {}
         }
     }
-    store.end_journey("website", driver.journey().id, "done", now)?;
+    store.end_journey(driver.journey().id, now)?;
     Ok(())
 }
 

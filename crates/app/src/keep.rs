@@ -5,7 +5,7 @@ use crate::driver::{Driver, Step};
 use crate::hands::{RealHands, placement};
 use crate::install::{self, Placement};
 use crate::proof::pay_debts;
-use crate::{App, Progress, StepError};
+use crate::{App, FileChange, Progress, StepError};
 use eskort_core::decision::{Decision, Facts, Wanted, decide, hold_after};
 use eskort_core::inventory::CertificateEntry;
 use eskort_core::journey::{Milestone, Stage};
@@ -33,8 +33,8 @@ pub struct PlannedChange {
     pub server: String,
     /// The file.
     pub path: PathBuf,
-    /// The difference; `None` where there is nothing to read.
-    pub difference: Option<String>,
+    /// How it changes.
+    pub how: FileChange,
 }
 
 /// How a certificate's turn ended.
@@ -43,7 +43,10 @@ pub enum Ending {
     /// Only planned.
     Planned(Vec<PlannedChange>),
     /// There was nothing to do.
-    AtRest,
+    AtRest {
+        /// The dates of the generation in use.
+        validity: Option<Validity>,
+    },
     /// Left alone after failures.
     Held {
         /// The last failure.
@@ -161,11 +164,8 @@ fn planned_changes(
     };
     let placement = Placement { preview: true, ..placement(app, name, entry, &entry.names, generation) };
     let plans = install::plan(app, store, &placement)?;
-    let change = |server: &str, c: install::Change| PlannedChange {
-        server: server.to_owned(),
-        path: c.path,
-        difference: c.difference,
-    };
+    let change =
+        |server: &str, c: install::Change| PlannedChange { server: server.to_owned(), path: c.path, how: c.how };
     Ok(plans.into_iter().flat_map(|p| p.changes.into_iter().map(move |c| change(&p.server, c))).collect())
 }
 
@@ -233,7 +233,7 @@ fn note_failure(app: &App, store: &Store, name: &str, error: &StepError) -> Resu
     if error.ends_journey()
         && let Some(open) = store.open_journey(name)?
     {
-        store.end_journey(name, open.id, "given up", now)?;
+        store.give_up_journey(name, open.id, "its order is lost", now)?;
     }
     let before = store.failures(name)?.map_or(0, |(failures, _)| failures.count);
     let authority_says = error.authority_says(now);
@@ -253,7 +253,7 @@ async fn carry_out(
     let now = (app.now)();
     let wanted = wanted_of(entry);
     if let Some(stale) = store.open_journey(name)?.filter(|open| open.wanted != wanted) {
-        store.end_journey(name, stale.id, "given up: the inventory changed", now)?;
+        store.give_up_journey(name, stale.id, "the inventory changed", now)?;
     }
     let still_needed = match (store.open_journey(name)?, decision) {
         (Some(open), Decision::GoOn { .. }) => open.stage.needs_publication(),
@@ -263,7 +263,7 @@ async fn carry_out(
         pay_debts(app, store, |whose| whose == name)?;
     }
     let journey = match decision {
-        Decision::Rest { .. } => return Ok(Ending::AtRest),
+        Decision::Rest { .. } => return Ok(Ending::AtRest { validity: store.newest(name)?.map(|g| g.validity) }),
         Decision::Hold { .. } => {
             let reason = store.failures(name)?.map(|(_, reason)| reason).unwrap_or_default();
             return Ok(Ending::Held { reason });
@@ -314,7 +314,7 @@ async fn travel(
         () = signalled() => return Err(StepError::Interrupted),
     }
     let now = (app.now)();
-    store.end_journey(name, driver.journey().id, &format!("generation {generation} is in place"), now)?;
+    store.end_journey(driver.journey().id, now)?;
     store.clear_failures(name)?;
     Ok(())
 }
@@ -360,7 +360,7 @@ async fn steps(
 /// Returns what there is to say about a stage that was passed.
 fn detail(store: &Store, name: &str, journey: &JourneyRow, milestone: Milestone) -> Result<String, StoreError> {
     Ok(match milestone {
-        Milestone::Prepared => format!("key {} stored, for your eyes only", journey.wanted.key),
+        Milestone::Prepared => format!("key ({}) stored, readable by its owner only", journey.wanted.key),
         Milestone::Ordered => {
             let names = words::count(journey.wanted.names.len() as u64, "name");
             format!("{names} at authority `{}`", journey.wanted.authority)

@@ -27,6 +27,6 @@ pub use error::{ProofError, StepError};
 pub use install::InstallError;
 pub use keep::{Ending, KeepEntry, KeepOptions, PlannedChange, keep};
 pub use list::{ListRow, State, list};
-pub use progress::{Progress, Watch};
+pub use progress::{FileChange, Progress, Watch};
 pub use setup::{App, Now, SetupError, usual_inventory, usual_state};
 pub use show::{GenerationView, Show, show};

@@ -36,8 +36,8 @@ pub enum Progress {
     Change {
         /// The file.
         path: PathBuf,
-        /// The difference, as lines that begin with `+`, `-` or a blank.
-        difference: String,
+        /// How.
+        how: FileChange,
     },
     /// Something worth knowing.
     Note(String),
@@ -50,6 +50,15 @@ pub enum Progress {
         /// The HTTP status.
         status: u16,
     },
+}
+
+/// How a file changes.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum FileChange {
+    /// Lines of it: each begins with `+`, `-`, `@` or a blank.
+    Lines(String),
+    /// The whole of it: what it holds then, in a word.
+    Whole(&'static str),
 }
 
 /// Gets told about progress.

@@ -12,6 +12,7 @@ use clap::Parser;
 use std::process::ExitCode;
 
 fn main() -> ExitCode {
-    let args = args::Args::parse();
-    ui::ExitStatus::code(commands::run(args))
+    std::panic::set_hook(Box::new(|panic| ui::say_bug(&panic.to_string())));
+    let run = || ui::ExitStatus::code(commands::run(args::Args::parse()));
+    std::panic::catch_unwind(run).unwrap_or_else(|_| ui::ExitStatus::Bug.code())
 }

@@ -2,7 +2,7 @@
 
 use crate::args::Output;
 use crate::table::wrap;
-use eskort_app::Progress;
+use eskort_app::{FileChange, Progress};
 use eskort_core::journey::Milestone;
 use eskort_core::words;
 use indicatif::{ProgressBar, ProgressDrawTarget, ProgressStyle};
@@ -42,6 +42,18 @@ impl ExitStatus {
             ExitStatus::Bug => 70,
         })
     }
+}
+
+/// Says that the program stumbled over a bug of ours.
+pub(crate) fn say_bug(what: &str) {
+    let text = format!(
+        "{} Eskort stumbled over a bug of its own\n  cause: {}\n{} what was done so far is in the ledger, and running the same \
+         again goes on from there; please report the cause",
+        Tone::Bad.paint("error:"),
+        words::printable(what, 400),
+        Tone::Strong.paint("hint:")
+    );
+    let _ = writeln!(anstream::stderr().lock(), "{text}");
 }
 
 /// What a text's colour says; the text itself says it too.
@@ -153,7 +165,8 @@ impl Ui {
     }
 
     fn spin(&self, message: String) {
-        if !std::io::stderr().is_terminal() {
+        let unseen = !std::io::stderr().is_terminal() || (self.one_stream && !std::io::stdout().is_terminal());
+        if unseen {
             return;
         }
         let mut spinner = self.spinner.lock().expect("no holder panics");
@@ -180,7 +193,7 @@ impl Ui {
             Progress::Doing(words) => self.spin(format!("{words} …")),
             Progress::Waiting { waits_for, .. } => self.spin(format!("waiting for {} …", waits_for.words())),
             Progress::Passed { milestone, detail } => self.passed(*milestone, detail),
-            Progress::Change { path, difference } => self.difference(&path.display().to_string(), difference),
+            Progress::Change { path, how } => self.change(&path.display().to_string(), how),
             Progress::Note(text) => self.talk_wrapped("  note: ", text, Tone::Notice),
             Progress::Request { method, url, status } if self.verbose => {
                 self.talk(&Tone::Faint.paint(&format!("  {status} {method} {}", words::printable(url, 200))));
@@ -202,9 +215,13 @@ impl Ui {
     }
 
     /// Says how a file changes.
-    pub(crate) fn difference(&self, path: &str, difference: &str) {
-        self.talk(&format!("  {} {path}", Tone::Strong.paint("changes")));
-        for line in difference.lines() {
+    pub(crate) fn change(&self, path: &str, how: &FileChange) {
+        let lines = match how {
+            FileChange::Whole(part) => return self.talk(&format!("  writes {path} ({part})")),
+            FileChange::Lines(lines) => lines,
+        };
+        self.talk(&format!("  changes {path}"));
+        for line in lines.lines() {
             let tone = match line.as_bytes().first() {
                 Some(b'+') => Tone::Good,
                 Some(b'-') => Tone::Bad,

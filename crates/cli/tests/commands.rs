@@ -1,1 +1,155 @@
-//! to come
+//! What the commands print, for people and for programs, and how they end.
+
+use crate::world::*;
+use std::process::Stdio;
+
+#[test]
+fn a_newcomer_is_told_what_to_do_first() {
+    let place = Place::new();
+    place.run(&[]).check(0, &["eskort demo", "[authority.public]", "eskort keep --plan"]);
+    place.run(&["keep"]).check(2, &["there is no inventory at", "--config FILE", "eskort demo"]);
+    place
+        .run(&["keep", "--config", "nowhere/eskort.toml"])
+        .check(2, &["there is no inventory at", "nowhere/eskort.toml"]);
+    place.run(&["kep"]).check(2, &["unrecognized subcommand"]);
+}
+
+#[test]
+fn list_show_and_check_tell_how_a_certificate_stands() {
+    let world = World::new();
+    let place = &world.place;
+    place.run(&["list"]).check(0, &["website", "none yet", "lampholm.example www.lampholm.example"]);
+    place.run(&["show", "website"]).check(0, &["none yet", "http-folder"]);
+    let placeholder = format!("www.lampholm.example:{}", world.site.tls_address().port());
+    let before = place.run(&["check", &placeholder, "--address", "127.0.0.1"]);
+    before.check(
+        1,
+        &["the certificate is not for www.lampholm.example", "BAD", "not trusted"]
+            .map(|s| if s == "not trusted" { "no intermediate is sent" } else { s }),
+    );
+
+    world.keep().check(0, &["■■■■■■ confirmed"]);
+    place.run(&["list"]).check(0, &["good", "████████┊███████████████", "90 days"]);
+    let shown = place.run(&["show", "website"]);
+    shown.check(0, &["in use", "Lampholm Practice Issuer 1", "confirmed (generation 1)", "SHA-256 of generation 1"]);
+    let after = place.run(&["check", &placeholder, "--address", "127.0.0.1"]);
+    after.check(0, &["generation 1, as installed", "leaf and 1 intermediate", "leads to a trusted root", "TLS 1.3"]);
+    place.run(&["check"]).check(0, &["lampholm.example:", "www.lampholm.example:"]);
+    place.run(&["check", "website"]).check(0, &["good"]);
+
+    // Without the intermediate, and with the root unknown.
+    std::fs::copy(place.path("state/certificates/website/current/certificate.pem"), place.path("tls/site.pem"))
+        .unwrap();
+    std::thread::sleep(std::time::Duration::from_millis(300));
+    place.run(&["check", "website"]).check(1, &["no intermediate is sent", "serve bundle.pem"]);
+    world.keep().check(0, &["put generation 1 in place"]);
+    world.write_inventory(|text| text.replace("visitor-roots = \"visitor-root.pem\"\n", ""));
+    place.run(&["check", "website"]).check(1, &["is no root that is trusted here", "visitor-roots"]);
+    place.run(&["check", "nowhere.test:1"]).check(1, &["nowhere.test resolves to no address"]);
+    place.run(&["check", "a b"]).check(2, &["neither a certificate of the inventory nor an endpoint"]);
+    place.run(&["show", "webiste"]).check(2, &["there is no certificate `webiste`", "the inventory has website"]);
+    place.run(&["keep", "--only", "x"]).check(2, &["there is no certificate `x`"]);
+}
+
+/// Returns a value of a JSON report by its path.
+fn value(said: &Said, path: &str) -> serde_json::Value {
+    let report: serde_json::Value = serde_json::from_str(&said.out).unwrap_or_else(|e| panic!("{e}: {said}"));
+    report.pointer(path).unwrap_or_else(|| panic!("no {path} in {report:#}")).clone()
+}
+
+#[test]
+fn json_reports_are_whole_documents_on_standard_output() {
+    let world = World::new();
+    let place = &world.place;
+    let plan = place.run(&["keep", "--plan", "--output", "json"]);
+    assert_eq!(value(&plan, "/certificates/0/decision/do"), "obtain");
+    assert_eq!(value(&plan, "/certificates/0/changes/1/server"), "front");
+    let kept = place.run(&["keep", "--output", "json"]);
+    assert_eq!(value(&kept, "/report"), "keep");
+    assert_eq!(value(&kept, "/version"), 1);
+    assert_eq!(value(&kept, "/certificates/0/result"), "arrived");
+    let again = place.run(&["keep", "--output", "json"]);
+    assert_eq!(value(&again, "/certificates/0/result"), "at-rest");
+    let list = place.run(&["list", "--output", "json"]);
+    assert_eq!(value(&list, "/certificates/0/state/is"), "good");
+    assert_eq!(value(&list, "/certificates/0/names/1"), "www.lampholm.example");
+    let show = place.run(&["show", "website", "--output", "json"]);
+    assert_eq!(value(&show, "/generations/0/in_use"), true);
+    let check = place.run(&["check", "--output", "json"]);
+    assert_eq!(value(&check, "/endpoints/0/findings/0/weight"), "good");
+    world.authority.misbehave(eskort_practice::Resource::NewOrder, eskort_practice::Fault::Problem("caa"), 9);
+    world.write_inventory(|text| text.replace("\"lampholm.example\", ", ""));
+    let failed = place.run(&["keep", "--output", "json"]);
+    assert_eq!(failed.code, Some(1));
+    assert_eq!(value(&failed, "/certificates/0/result"), "failed");
+    assert!(value(&failed, "/certificates/0/error/cause").as_str().unwrap().contains("caa: on demand"));
+}
+
+#[test]
+fn two_runs_at_once_do_not_harm_and_a_signal_cleans_up() {
+    let world = World::with(|o| o.thinking = std::time::Duration::from_secs(60));
+    world.write_inventory(|text| text.replace("patience = \"3s\"", "patience = \"2m\""));
+    let first = world.place.eskort().arg("keep").stdout(Stdio::null()).stderr(Stdio::null()).spawn().unwrap();
+    let mut first = Process(first);
+    let end = std::time::Instant::now() + std::time::Duration::from_secs(20);
+    while !world.authority.asked().contains(&eskort_practice::Resource::Challenge) {
+        assert!(std::time::Instant::now() < end, "the first run does not get on");
+        std::thread::sleep(std::time::Duration::from_millis(20));
+    }
+    assert!(world.place.path("www/.well-known/acme-challenge").exists());
+    world.place.run(&["keep"]).check(5, &["another run is at work: process", "`eskort keep`, since"]);
+    std::process::Command::new("kill").arg(first.0.id().to_string()).status().unwrap();
+    assert_eq!(first.0.wait().unwrap().code(), Some(1));
+    world.place.check_nothing_published();
+    world.place.run(&["show", "website"]).check(0, &["journey", "stopped by a signal"]);
+}
+
+#[test]
+fn the_terms_have_to_be_agreed_to() {
+    let world = World::new();
+    world.write_inventory(|text| text.replace("accept-terms = true\n", ""));
+    world.keep().check(1, &["https://ca.lampholm.example/terms", "write accept-terms = true"]);
+    assert_eq!(world.authority.counts(), (0, 0));
+}
+
+#[test]
+fn an_authority_with_an_unknown_root_is_not_trusted() {
+    let world = World::new();
+    world.write_inventory(|text| text.replace("api-roots = \"api-root.pem\"\n", ""));
+    world.keep().check(1, &["cannot reach https://127.0.0.1", "api-roots = \"root.pem\""]);
+    assert!(world.authority.asked().is_empty(), "nothing was said to it");
+    world.place.write("api-root.pem", "no certificate");
+    world.write_inventory(|text| text);
+    world.keep().check(1, &["api-root.pem", "there is no certificate in it"]);
+}
+
+#[test]
+fn names_proved_before_are_not_proved_again_and_requests_are_few() {
+    use eskort_practice::Resource::*;
+    let world = World::with(|o| o.remembers_proofs = true);
+    world.keep().check(0, &["confirmed"]);
+    let first = world.authority.asked();
+    // The protocol's own sequence: the directory's answer brings the first nonce.
+    let bare = [Directory, NewAccount, NewOrder, Authorization, Authorization, Challenge, Challenge];
+    assert_eq!(first[..bare.len()], bare);
+    let rest: Vec<_> = first[bare.len()..].iter().filter(|r| **r != Order).collect();
+    assert_eq!(rest, [&Finalize, &Certificate]);
+    world.write_inventory(|text| text.replace("[certificate.website]", "[certificate.website]\nkey = \"p384\""));
+    world.keep().check(0, &["the kind of key in the inventory changed", "generation 2 installed"]);
+    let second = &world.authority.asked()[first.len()..];
+    assert_eq!(second, [Directory, NewOrder, Authorization, Authorization, Finalize, Certificate]);
+}
+
+#[test]
+fn the_demo_tells_its_story_to_the_end_and_leaves_a_folder() {
+    let place = Place::new();
+    let said = place.run(&["demo"]);
+    said.check(0, &["1. The first certificate", "4. 61 days later", "generation 2 installed", "What to try next"]);
+    assert_eq!(said.err, "");
+    place.run(&["list", "--config", "eskort-demo/eskort.toml"]).check(0, &["website", "good"]);
+    assert!(place.read("eskort-demo/WHAT-NEXT.txt").contains("show website"));
+    place.run(&["demo"]).check(0, &["What to try next"]);
+    place.write("mine/keep.txt", "not the demo's");
+    place.run(&["demo", "--folder", "mine"]).check(1, &["no earlier demo made it", "--folder"]);
+    assert_eq!(place.read("mine/keep.txt"), "not the demo's");
+}

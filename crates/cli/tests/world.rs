@@ -163,8 +163,7 @@ pub(crate) struct World {
     pub(crate) place: Place,
     pub(crate) authority: Authority,
     pub(crate) site: Site,
-    pub(crate) names: Arc<NameServer>,
-    pub(crate) clock: Clock,
+    _names: Arc<NameServer>,
     _runtime: Runtime,
 }
 
@@ -182,10 +181,10 @@ impl World {
         let site = runtime.block_on(Site::start(&place.path("www"), &bundle, &key, any, any)).unwrap();
         let mut options = AuthorityOptions { site_port: site.plain_address().port(), ..AuthorityOptions::default() };
         adjust(&mut options);
-        let authority = runtime.block_on(Authority::start(options, clock.clone(), Arc::clone(&names))).unwrap();
+        let authority = runtime.block_on(Authority::start(options, clock, Arc::clone(&names))).unwrap();
         place.write("api-root.pem", authority.api_root_pem());
         place.write("visitor-root.pem", &authority.visitor_root_pem());
-        let world = World { place, authority, site, names, clock, _runtime: runtime };
+        let world = World { place, authority, site, _names: names, _runtime: runtime };
         world.write_inventory(|text| text);
         world
     }
@@ -229,11 +228,6 @@ install = [{{ server = "front" }}]
     pub(crate) fn keep(&self) -> Said {
         self.place.run(&["keep", "--only", "website"])
     }
-}
-
-/// Returns the serial number of a PEM certificate, as openssl sees it.
-pub(crate) fn serial(place: &Place, name: &str) -> String {
-    place.openssl(&["x509", "-in", name, "-noout", "-serial"]).out
 }
 
 /// Asks over TLS as a visitor would: returns what openssl says of the handshake.

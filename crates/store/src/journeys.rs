@@ -174,18 +174,34 @@ impl Store {
         })
     }
 
-    /// Ends a journey: at its goal, or given up.
+    /// Ends a journey at its goal.
     ///
     /// # Errors
     /// When the ledger fails.
-    pub fn end_journey(&self, certificate: &str, journey: i64, ending: &str, now: Timestamp) -> Result<(), StoreError> {
+    pub fn end_journey(&self, journey: i64, now: Timestamp) -> Result<(), StoreError> {
+        self.close_journey(journey, "arrived", now)
+    }
+
+    /// Gives a journey up.
+    ///
+    /// # Errors
+    /// When the ledger fails.
+    pub fn give_up_journey(
+        &self,
+        certificate: &str,
+        journey: i64,
+        why: &str,
+        now: Timestamp,
+    ) -> Result<(), StoreError> {
         self.together(|| {
-            self.run(
-                "UPDATE journey SET ended = ?1, changed = ?1, ending = ?2, intent = NULL WHERE id = ?3",
-                params![now.as_second(), ending, journey],
-            )?;
-            self.add_event(certificate, ending, now)
+            self.close_journey(journey, why, now)?;
+            self.add_event(certificate, &format!("given up: {why}"), now)
         })
+    }
+
+    fn close_journey(&self, journey: i64, ending: &str, now: Timestamp) -> Result<(), StoreError> {
+        let sql = "UPDATE journey SET ended = ?1, changed = ?1, ending = ?2, intent = NULL WHERE id = ?3";
+        self.run(sql, params![now.as_second(), ending, journey]).map(drop)
     }
 
     /// Records a generation whose files are stored. Doing it twice is the same as once.
@@ -404,10 +420,10 @@ mod tests {
         store.save_stage("website", journey.id, &Stage::Prepared, Some("prepared"), at(2)).unwrap();
         let open = store.open_journey("website").unwrap().unwrap();
         assert_eq!((open.summary().passed, open.intent), (Some(Milestone::Prepared), None));
-        store.end_journey("website", journey.id, "confirmed", at(3)).unwrap();
+        store.give_up_journey("website", journey.id, "the inventory changed", at(3)).unwrap();
         assert!(store.open_journey("website").unwrap().is_none());
         let said: Vec<_> = store.events("website", 9).unwrap().into_iter().map(|e| e.text).collect();
-        assert_eq!(said, ["confirmed", "prepared"]);
+        assert_eq!(said, ["given up: the inventory changed", "prepared"]);
     }
 
     #[test]

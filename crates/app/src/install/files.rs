@@ -1,7 +1,8 @@
 //! Files put where a program wants them, and a command.
 
 use super::{Change, InstallError, LiveEndpoint, Placement, ServerPlan, read_part};
-use eskort_core::inventory::{FileCopy, Install, Part, Server, ServerKind};
+use crate::FileChange;
+use eskort_core::inventory::{FileCopy, Install, Server, ServerKind};
 use eskort_store::GenerationFolder;
 use eskort_store::files::Access;
 use std::os::unix::fs::MetadataExt;
@@ -18,9 +19,12 @@ pub(super) fn plan(
         let new = read_part(folder, copy.part, placement.preview)?;
         let access = access(copy)?;
         if !in_place(copy, &new, access) {
-            let difference = (copy.part != Part::Key)
-                .then(|| format!("+{} of generation {}\n", copy.part.word(), placement.generation));
-            changes.push(Change { path: copy.to.clone(), new, access: Some(access), difference });
+            changes.push(Change {
+                path: copy.to.clone(),
+                new,
+                access: Some(access),
+                how: FileChange::Whole(copy.part.word()),
+            });
         }
     }
     let names = placement.names.iter().filter(|n| !n.is_wildcard());

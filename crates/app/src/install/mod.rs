@@ -4,7 +4,7 @@ mod files;
 mod nginx;
 
 use crate::crash::crash_point;
-use crate::{App, CommandError, Progress};
+use crate::{App, CommandError, FileChange, Progress};
 use eskort_core::finding::Finding;
 use eskort_core::inventory::{CheckAddress, Install, Part, ServerKind};
 use eskort_core::names::DnsName;
@@ -110,8 +110,8 @@ pub(crate) struct Change {
     pub(crate) new: Vec<u8>,
     /// `None` leaves it as it is.
     pub(crate) access: Option<Access>,
-    /// The difference to show; `None` where there is nothing to read, as for keys.
-    pub(crate) difference: Option<String>,
+    /// How it changes, to show.
+    pub(crate) how: FileChange,
 }
 
 /// What is to be done on one server.
@@ -227,9 +227,7 @@ async fn forward(
     crash_point("switched");
     for plan in plans {
         for change in &plan.changes {
-            if let Some(difference) = &change.difference {
-                (app.watch)(&Progress::Change { path: change.path.clone(), difference: difference.clone() });
-            }
+            (app.watch)(&Progress::Change { path: change.path.clone(), how: change.how.clone() });
             write(change)?;
         }
         crash_point("written");

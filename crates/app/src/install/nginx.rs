@@ -1,8 +1,9 @@
 //! nginx: reads its configuration from disk and plans what changes.
 
 use super::{Change, InstallError, LiveEndpoint, Placement, ServerPlan, loopback};
+use crate::FileChange;
 use eskort_core::inventory::{CheckAddress, Install, Part, Server, ServerKind};
-use eskort_siteconf::nginx::{self, Config, FileChange, Wish};
+use eskort_siteconf::nginx::{self, Config, Wish};
 use eskort_store::GenerationFolder;
 use std::io;
 use std::path::{Path, PathBuf};
@@ -51,11 +52,11 @@ pub(super) fn plan(
     })
 }
 
-fn change(file: &FileChange) -> Change {
+fn change(file: &nginx::FileChange) -> Change {
     let (old, new) = (String::from_utf8_lossy(&file.old), String::from_utf8_lossy(&file.new));
     let difference =
         similar::TextDiff::from_lines(old.as_ref(), new.as_ref()).unified_diff().context_radius(2).to_string();
-    Change { path: file.path.clone(), new: file.new.clone(), access: None, difference: Some(difference) }
+    Change { path: file.path.clone(), new: file.new.clone(), access: None, how: FileChange::Lines(difference) }
 }
 
 fn load(main: &Path) -> Result<Config, nginx::LoadError> {

@@ -6,7 +6,7 @@ use crate::bar::lifetime_bar;
 use crate::errors::{self, Told};
 use crate::table::{Cell, draw};
 use crate::ui::{ExitStatus, Tone, Ui};
-use eskort_app::{App, Ending, KeepEntry, KeepOptions, PlannedChange};
+use eskort_app::{App, Ending, FileChange, KeepEntry, KeepOptions, PlannedChange};
 use eskort_core::decision::Decision;
 use eskort_core::renewal::Validity;
 use eskort_core::words;
@@ -37,7 +37,7 @@ pub(crate) fn run(ui: &Ui, app: &App, args: KeepArgs) -> ExitStatus {
 
 fn status(entries: &[KeepEntry]) -> ExitStatus {
     let of = |entry: &KeepEntry| match &entry.ending {
-        Ending::Planned(_) | Ending::AtRest | Ending::Arrived { .. } => ExitStatus::Well,
+        Ending::Planned(_) | Ending::AtRest { .. } | Ending::Arrived { .. } => ExitStatus::Well,
         Ending::Held { .. } => ExitStatus::NeedsAttention,
         Ending::Failed { error, .. } => match **error {
             eskort_app::StepError::Bug(_) => ExitStatus::Bug,
@@ -65,6 +65,9 @@ pub(crate) fn print(ui: &Ui, app: &App, entries: &[KeepEntry], plan: bool) {
     if plan {
         print_plan(ui, entries, now);
     } else if !entries.is_empty() {
+        if entries.iter().any(|e| e.decision.as_ref().is_none_or(Decision::acts)) {
+            ui.talk("");
+        }
         let rows: Vec<Vec<Cell>> = entries.iter().map(|e| row(e, now)).collect();
         ui.result(&draw(&["CERTIFICATE", "LEFT", "RESULT"], &rows, ui.width()));
     }
@@ -101,9 +104,9 @@ fn row(entry: &KeepEntry, now: Timestamp) -> Vec<Cell> {
             let text = format!("generation {generation} installed and seen live{}", left.unwrap_or_default());
             (bar(*validity), Cell::toned(text, Tone::Good))
         }
-        Ending::AtRest => {
+        Ending::AtRest { validity } => {
             let text = entry.decision.as_ref().map(|d| d.words(now)).unwrap_or_default();
-            (bar(None), Cell::plain(text))
+            (bar(*validity), Cell::plain(text))
         }
         Ending::Held { reason } => {
             let text = entry.decision.as_ref().map(|d| d.words(now)).unwrap_or_default();
@@ -125,11 +128,7 @@ fn print_plan(ui: &Ui, entries: &[KeepEntry], now: Timestamp) {
         ui.result(&format!("{}: {}", Tone::Strong.paint(&entry.certificate), decision.words(now)));
         let Ending::Planned(changes) = &entry.ending else { continue };
         for change in changes {
-            let server = format!("server `{}`: {}", change.server, change.path.display());
-            match &change.difference {
-                Some(difference) => ui.difference(&server, difference),
-                None => ui.talk(&format!("  {} {server}", Tone::Strong.paint("changes"))),
-            }
+            ui.change(&format!("{} on server `{}`", change.path.display(), change.server), &change.how);
         }
     }
     if !nothing {
@@ -162,6 +161,7 @@ struct ReportRow<'a> {
 struct ReportChange<'a> {
     server: &'a str,
     path: &'a Path,
+    #[serde(skip_serializing_if = "Option::is_none")]
     difference: Option<&'a str>,
 }
 
@@ -180,7 +180,7 @@ fn report_row(entry: &KeepEntry) -> ReportRow<'_> {
         changes: Vec::new(),
     };
     match &entry.ending {
-        Ending::AtRest => bare,
+        Ending::AtRest { validity } => ReportRow { validity: *validity, ..bare },
         Ending::Planned(changes) => {
             ReportRow { result: "planned", changes: changes.iter().map(report_change).collect(), ..bare }
         }
@@ -198,5 +198,9 @@ fn report_row(entry: &KeepEntry) -> ReportRow<'_> {
 }
 
 fn report_change(change: &PlannedChange) -> ReportChange<'_> {
-    ReportChange { server: &change.server, path: &change.path, difference: change.difference.as_deref() }
+    let difference = match &change.how {
+        FileChange::Lines(lines) => Some(lines.as_str()),
+        FileChange::Whole(_) => None,
+    };
+    ReportChange { server: &change.server, path: &change.path, difference }
 }

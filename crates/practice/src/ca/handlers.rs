@@ -335,8 +335,10 @@ fn finalize(core: &Arc<Core>, number: usize, asked: &Asked, fault: Option<&Fault
         Some(Fault::WrongKey) => PrivateKey::generate(KeyKind::P256).expect("a key can be made").public_key_der(),
         _ => facts.public_key,
     };
-    let from = core.clock.now() - jiff::SignedDuration::from_mins(5);
-    let leaf = core.issuer.issue(&state.orders[number].names, &key, from, core.options.lifetime);
+    // Good from a little before, for clocks that go wrong, and until a little after the full lifetime from now.
+    let slack = jiff::SignedDuration::from_mins(5);
+    let from = core.clock.now() - slack;
+    let leaf = core.issuer.issue(&state.orders[number].names, &key, from, core.options.lifetime + slack * 2);
     state.orders[number].certificate = Some(leaf);
     if fault == Some(&Fault::StuckProcessing) {
         state.orders[number].phase = Phase::Processing;
