@@ -151,8 +151,11 @@ async fn look(
     };
     match observe(name, port, instead).await {
         Err(error) => {
-            let advice = "check that the name leads here and that the port is open; a machine that cannot reach itself by \
-                          name needs `check-address`";
+            let advice = if instead.is_some() {
+                "is the server running? It was looked for where `check-address` says"
+            } else {
+                "does the name lead here, is the port open? A machine that cannot reach itself by name needs `check-address`"
+            };
             report.findings.push(Finding::new(Weight::Bad, "reach", error.to_string()).with_advice(advice));
         }
         Ok(seen) => {

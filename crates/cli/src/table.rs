@@ -19,14 +19,20 @@ impl Cell {
     }
 }
 
-/// Returns the table's lines. `width` is that of the terminal; the last column is wrapped at blanks to fit, but never
-/// narrower than 20 characters.
+/// Returns the table's lines. `width` is that of the terminal; the last column is wrapped at blanks to fit. Where not even
+/// its longest word fits, it stands on lines of its own below the others.
 pub(crate) fn draw(heads: &[&str], rows: &[Vec<Cell>], width: usize) -> String {
     let last = heads.len() - 1;
     let of = |column: usize| rows.iter().map(move |r| r[column].text.chars().count()).max().unwrap_or(0);
     let widths: Vec<usize> = (0..last).map(|c| of(c).max(heads[c].chars().count())).collect();
     let before: usize = widths.iter().map(|w| w + 2).sum();
-    let room = width.saturating_sub(before).max(20);
+    let words = rows.iter().flat_map(|r| r[last].text.split_whitespace());
+    let longest_word = words.map(|w| w.chars().count()).max().unwrap_or(0);
+    let room = width.saturating_sub(before);
+    // Below the others it is indented by two; a word that fits nowhere may as well stand in its column.
+    let below = longest_word > room && longest_word + 2 <= width;
+    let (indent, room) = if below { (2, width - 2) } else { (before, room.max(1)) };
+
     let mut out = String::new();
     let heads: Vec<Cell> = heads.iter().map(|h| Cell::toned(*h, Tone::Faint)).collect();
     for row in std::iter::once(&heads).filter(|h| h.iter().any(|c| !c.text.is_empty())).chain(rows) {
@@ -36,15 +42,20 @@ pub(crate) fn draw(heads: &[&str], rows: &[Vec<Cell>], width: usize) -> String {
             out.extend(std::iter::repeat_n(' ', pad + 2));
         }
         for (n, line) in wrap(&row[last].text, room).iter().enumerate() {
-            if n > 0 {
-                out.extend(std::iter::repeat_n(' ', before));
+            if n > 0 || below {
+                end_line(&mut out);
+                out.extend(std::iter::repeat_n(' ', indent));
             }
             out.push_str(&row[last].tone.paint(line));
-            out.truncate(out.trim_end_matches(' ').len());
-            out.push('\n');
         }
+        end_line(&mut out);
     }
     out
+}
+
+fn end_line(out: &mut String) {
+    out.truncate(out.trim_end_matches(' ').len());
+    out.push('\n');
 }
 
 /// Cuts a text into lines of at most `room` characters, at blanks where there are any. At least one line.
@@ -79,6 +90,14 @@ mod tests {
         let drawn = draw(&["NAME", "NAMES"], &rows, 30);
         let bare = anstream::adapter::strip_str(&drawn).to_string();
         assert_eq!(bare, "NAME     NAMES\nwebsite  lampholm.example,\n         www.lampholm.example\nö\n");
+    }
+
+    #[test]
+    fn what_does_not_fit_beside_the_others_stands_below_them() {
+        let rows = vec![vec![Cell::plain("website"), Cell::plain("lampholm.example www.lampholm.example")]];
+        let drawn = draw(&["NAME", "NAMES"], &rows, 24);
+        let bare = anstream::adapter::strip_str(&drawn).to_string();
+        assert_eq!(bare, "NAME\n  NAMES\nwebsite\n  lampholm.example\n  www.lampholm.example\n");
     }
 
     #[test]

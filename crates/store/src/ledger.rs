@@ -115,7 +115,10 @@ impl Store {
     }
 
     /// Runs several writes as one: all of them are kept or none.
-    pub(crate) fn together<T>(&self, writes: impl FnOnce() -> Result<T, StoreError>) -> Result<T, StoreError> {
+    ///
+    /// # Errors
+    /// What `writes` says, or when the ledger fails.
+    pub fn together<T>(&self, writes: impl FnOnce() -> Result<T, StoreError>) -> Result<T, StoreError> {
         let transaction = self.db.unchecked_transaction().map_err(|e| self.fail(e))?;
         let value = writes()?;
         transaction.commit().map_err(|e| self.fail(e))?;

@@ -1,0 +1,204 @@
+//! Whole orders next to a bare client that sends just the protocol's own messages, against the same authority in one run;
+//! and `eskort list` over 10,000 certificates. `scripts/bench` runs it.
+
+#![expect(clippy::unwrap_used, clippy::print_stdout, reason = "a benchmark prints, and stops at the first trouble")]
+
+use eskort_acme::{Answer, ChallengeKind, Method, OrderStatus, Request, Signer};
+use eskort_app::{App, Ending, KeepOptions};
+use eskort_core::decision::Wanted;
+use eskort_core::journey::poll_delay;
+use eskort_core::names::DnsName;
+use eskort_core::pki::{Chain, KeyKind, PrivateKey, make_csr};
+use eskort_practice::{Authority, AuthorityOptions, Clock, Issuer, NameServer, Site};
+use eskort_store::Store;
+use jiff::{SignedDuration, Timestamp};
+use std::net::{Ipv4Addr, SocketAddr};
+use std::path::Path;
+use std::process::Command;
+use std::sync::Arc;
+use std::time::{Duration, Instant};
+
+const ROUNDS: usize = 7;
+
+fn main() {
+    let runtime = tokio::runtime::Builder::new_multi_thread().worker_threads(2).enable_all().build().unwrap();
+    println!(
+        "Whole orders, median of {ROUNDS} rounds by turns; the self-checks of Eskort go to the site, not to the authority.\n"
+    );
+    println!("names  requests: Eskort  bare   time: Eskort    bare    ratio (target 1.15)");
+    for count in [1, 2, 20] {
+        runtime.block_on(orders(count));
+    }
+    println!();
+    list();
+}
+
+fn median(mut times: Vec<f64>) -> f64 {
+    times.sort_by(f64::total_cmp);
+    times[times.len() / 2]
+}
+
+async fn orders(count: usize) {
+    let dir = tempfile::tempdir().unwrap();
+    let names: Vec<String> = (1..=count).map(|n| format!("room{n}.lampholm.example")).collect();
+    let server = Arc::new(NameServer::start().await.unwrap());
+    names.iter().for_each(|n| server.set(n, Ipv4Addr::LOCALHOST));
+    let any = SocketAddr::from((Ipv4Addr::LOCALHOST, 0));
+    let www = dir.path().join("www");
+    std::fs::create_dir(&www).unwrap();
+    let site = Site::start(&www, Path::new("/nowhere"), Path::new("/nowhere"), any, any).await.unwrap();
+    let options = AuthorityOptions { site_port: site.plain_address().port(), ..AuthorityOptions::default() };
+    let authority = Authority::start(options, Clock::default(), server).await.unwrap();
+    std::fs::write(dir.path().join("root.pem"), authority.api_root_pem()).unwrap();
+    let mut results = [(Vec::new(), 0), (Vec::new(), 0)];
+    for round in 0..ROUNDS {
+        for (who, (times, requests)) in results.iter_mut().enumerate() {
+            let before = authority.asked().len();
+            let begun = Instant::now();
+            if who == 0 {
+                with_eskort(dir.path(), round, &authority, &site, &names).await;
+            } else {
+                with_bare_client(dir.path(), &authority, &names).await;
+            }
+            times.push(begun.elapsed().as_secs_f64() * 1000.0);
+            *requests = authority.asked().len() - before;
+        }
+    }
+    let [(ours, our_requests), (bare, bare_requests)] = results;
+    let (ours, bare) = (median(ours), median(bare));
+    println!("{count:5}  {our_requests:16} {bare_requests:5} {ours:12.0} ms {bare:6.0} ms {:8.2}", ours / bare);
+}
+
+/// The same code as `eskort keep`, with a new state folder: account, order, everything.
+async fn with_eskort(dir: &Path, round: usize, authority: &Authority, site: &Site, names: &[String]) {
+    let quoted: Vec<String> = names.iter().map(|n| format!("\"{n}\"")).collect();
+    let inventory = format!(
+        "state = \"state{round}\"\n[authority.public]\nkind = \"acme\"\ndirectory = \"{}\"\naccept-terms = true\n\
+         api-roots = \"root.pem\"\n[proof.pages]\nkind = \"http-folder\"\nfolder = \"www\"\ncheck-address = \"{}\"\n\
+         [certificate.rooms]\nnames = [{}]\n",
+        authority.directory(),
+        site.plain_address(),
+        quoted.join(", ")
+    );
+    let path = dir.join("eskort.toml");
+    std::fs::write(&path, inventory).unwrap();
+    let app = App::load(&path, dir, Arc::new(Timestamp::now), Arc::new(|_| {})).unwrap();
+    let kept = eskort_app::keep(&app, &KeepOptions::default()).await.unwrap();
+    assert!(matches!(kept[0].ending, Ending::Arrived { .. }), "{:?}", kept[0].ending);
+}
+
+/// Sends what the protocol wants, and nothing else: no ledger, no look beforehand, nothing written but the proofs and the
+/// certificate. It waits between questions as long as Eskort does.
+async fn with_bare_client(dir: &Path, authority: &Authority, names: &[String]) {
+    let roots = reqwest::Certificate::from_pem_bundle(authority.api_root_pem().as_bytes()).unwrap();
+    let http = reqwest::Client::builder().tls_certs_only(roots).build().unwrap();
+    let mut signer = Signer::new(PrivateKey::generate(KeyKind::P256).unwrap(), None).unwrap();
+    let get = Request { method: Method::Get, url: authority.directory(), body: None };
+    let mut answer = send(&http, get).await;
+    let directory = eskort_acme::read_directory(&answer).unwrap();
+    answer = send(&http, eskort_acme::new_account(&signer, &nonce(&answer), &directory, None, None).unwrap()).await;
+    signer.set_account(eskort_acme::read_account(&answer).unwrap());
+    let texts: Vec<&str> = names.iter().map(String::as_str).collect();
+    answer = send(&http, eskort_acme::new_order(&signer, &nonce(&answer), &directory, &texts).unwrap()).await;
+    let order = eskort_acme::read_order(&answer).unwrap();
+    let order_url = answer.location.clone().unwrap();
+    let folder = dir.join("www/.well-known/acme-challenge");
+    std::fs::create_dir_all(&folder).unwrap();
+    let mut challenges = Vec::new();
+    for url in &order.authorizations {
+        answer = send(&http, eskort_acme::post_as_get(&signer, &nonce(&answer), url).unwrap()).await;
+        let found = eskort_acme::read_authorization(&answer).unwrap();
+        let challenge = found.challenges.into_iter().find(|c| c.kind == ChallengeKind::Http01).unwrap();
+        std::fs::write(folder.join(&challenge.token), signer.key_authorization(&challenge.token)).unwrap();
+        challenges.push(challenge);
+    }
+    for challenge in &challenges {
+        answer = send(&http, eskort_acme::answer_challenge(&signer, &nonce(&answer), &challenge.url).unwrap()).await;
+    }
+    let mut asked = 0;
+    loop {
+        answer = send(&http, eskort_acme::post_as_get(&signer, &nonce(&answer), &order_url).unwrap()).await;
+        if eskort_acme::read_order(&answer).unwrap().status == OrderStatus::Ready {
+            break;
+        }
+        tokio::time::sleep(Duration::try_from(poll_delay(asked, None, 0.5)).unwrap()).await;
+        asked += 1;
+    }
+    std::fs::remove_dir_all(dir.join("www/.well-known")).unwrap();
+    let key = PrivateKey::generate(KeyKind::P256).unwrap();
+    let csr = make_csr(&key, &texts).unwrap();
+    answer = send(&http, eskort_acme::finalize(&signer, &nonce(&answer), &order.finalize, &csr).unwrap()).await;
+    let url = eskort_acme::read_order(&answer).unwrap().certificate.unwrap();
+    answer = send(&http, eskort_acme::post_as_get(&signer, &nonce(&answer), &url).unwrap()).await;
+    let chain = Chain::from_pem(&eskort_acme::read_certificate(&answer).unwrap()).unwrap();
+    std::fs::write(dir.join("bare.key"), key.to_pem().reveal()).unwrap();
+    std::fs::write(dir.join("bare.pem"), chain.bundle_pem()).unwrap();
+}
+
+fn nonce(answer: &Answer) -> String {
+    answer.nonce.clone().unwrap()
+}
+
+async fn send(http: &reqwest::Client, request: Request) -> Answer {
+    let method = if request.body.is_some() { reqwest::Method::POST } else { reqwest::Method::GET };
+    let mut sending = http.request(method, &request.url);
+    if let Some(body) = request.body {
+        sending = sending.header("content-type", "application/jose+json").body(body);
+    }
+    let response = sending.send().await.unwrap();
+    let head = |name: &str| response.headers().get(name).map(|v| v.to_str().unwrap().to_owned());
+    let (location, nonce, status) = (head("location"), head("replay-nonce"), response.status().as_u16());
+    Answer { status, location, nonce, body: response.bytes().await.unwrap().to_vec(), ..Answer::default() }
+}
+
+/// `eskort list` as a program of its own, over 10,000 certificates in the ledger and in the inventory.
+fn list() {
+    const COUNT: usize = 10_000;
+    let dir = tempfile::tempdir().unwrap();
+    let store = Store::open(&dir.path().join("state")).unwrap();
+    let issuer = Issuer::new(Timestamp::now());
+    let key = PrivateKey::generate(KeyKind::P256).unwrap();
+    let mut inventory =
+        "state = \"state\"\n[authority.public]\nkind = \"acme\"\ndirectory = \"https://ca.example/d\"\n\
+                         [proof.pages]\nkind = \"http-folder\"\nfolder = \"www\"\n"
+            .to_owned();
+    let bare = inventory.clone();
+    let leaf =
+        issuer.issue(&["a.example".into()], &key.public_key_der(), Timestamp::now(), SignedDuration::from_hours(2160));
+    let chain = Chain::from_pem(&issuer.chain_pem(&leaf, false)).unwrap();
+    store
+        .together(|| {
+            for n in 0..COUNT {
+                let name = DnsName::parse(&format!("room{n}.lampholm.example")).unwrap();
+                let wanted = Wanted::new(vec![name], "public", KeyKind::P256);
+                store.record_generation(&format!("room{n}"), 1, &wanted, &chain, Timestamp::now())?;
+            }
+            Ok(())
+        })
+        .unwrap();
+    for n in 0..COUNT {
+        inventory.push_str(&format!("[certificate.room{n}]\nnames = [\"room{n}.lampholm.example\"]\n"));
+    }
+    drop(store);
+    for (what, text) in [("in the ledger alone", &bare), ("in ledger and inventory", &inventory)] {
+        let path = dir.path().join("eskort.toml");
+        std::fs::write(&path, text).unwrap();
+        let mut times = Vec::new();
+        let mut most_memory = 0;
+        for _ in 0..ROUNDS {
+            let begun = Instant::now();
+            let run = Command::new(env!("CARGO_BIN_EXE_eskort"))
+                .args(["--config", path.to_str().unwrap(), "list"])
+                .stdout(std::process::Stdio::piped())
+                .spawn()
+                .unwrap();
+            let output = run.wait_with_output().unwrap();
+            times.push(begun.elapsed().as_secs_f64() * 1000.0);
+            assert_eq!(output.stdout.iter().filter(|b| **b == b'\n').count(), COUNT + 1);
+            let used = nix::sys::resource::getrusage(nix::sys::resource::UsageWho::RUSAGE_CHILDREN).unwrap();
+            most_memory = most_memory.max(used.max_rss());
+        }
+        let (time, memory) = (median(times), most_memory as f64 / 1024.0);
+        println!("list, 10,000 certificates {what}: {time:.0} ms, {memory:.0} MB (target 60 ms, 60 MB)");
+    }
+}
