@@ -178,9 +178,9 @@ impl ModelHands<'_> {
             if self.mistake.publishes_before_owing {
                 self.world.published.insert(path);
                 self.fuse.point()?;
-                self.store.owe("website", &debt, now)?;
+                self.store.owe("website", std::slice::from_ref(&debt), now)?;
             } else {
-                self.store.owe("website", &debt, now)?;
+                self.store.owe("website", std::slice::from_ref(&debt), now)?;
                 self.fuse.point()?;
                 self.world.published.insert(path);
             }
@@ -195,7 +195,7 @@ fn pay(store: &Store, world: &mut World, fuse: &mut Fuse) -> Result<(), StepErro
         let Debt::File { path, .. } = &row.debt;
         world.published.remove(path);
         fuse.point()?;
-        store.paid(row.id)?;
+        store.paid(&[row.id])?;
     }
     Ok(())
 }

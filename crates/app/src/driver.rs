@@ -1,4 +1,7 @@
-//! Drives a journey: writes the intent, lets the hands act, writes outcome and new stage in one.
+//! Drives a journey: lets the hands act, writes down what came of it and the new stage in one.
+//!
+//! The saved stage is the intent too: what is done next is a function of it. A run that takes a journey up cannot know
+//! whether its first action was begun before, and so treats it as begun.
 
 use crate::StepError;
 use crate::crash::crash_point;
@@ -9,7 +12,7 @@ use jiff::Timestamp;
 /// Carries out actions: the real world's hands, or a test's.
 #[expect(async_fn_in_trait, reason = "journeys are driven on one task; nobody needs the futures to be Send")]
 pub trait Hands {
-    /// Does an action. `again` says that it was begun before and its end is not known: look first how things are.
+    /// Does an action. `again` says that an earlier run may have begun it: look first how things are.
     ///
     /// # Errors
     /// When it cannot be done; nothing is saved then, and the next run begins it again.
@@ -32,12 +35,14 @@ pub struct Driver<'a> {
     store: &'a Store,
     certificate: &'a str,
     journey: JourneyRow,
+    /// Whether the next action may have been begun by an earlier run.
+    again: bool,
 }
 
 impl<'a> Driver<'a> {
-    /// Takes up a journey where it stands.
+    /// Takes up a journey where it stands: one just started, or one that an earlier run left.
     pub fn new(store: &'a Store, certificate: &'a str, journey: JourneyRow) -> Self {
-        Driver { store, certificate, journey }
+        Driver { store, certificate, journey, again: true }
     }
 
     /// Returns the journey.
@@ -56,11 +61,7 @@ impl<'a> Driver<'a> {
             Next::Act(action) => action,
         };
         let slug = action.slug();
-        let again = self.journey.intent.is_some();
-        self.store.set_intent(self.journey.id, slug)?;
-        self.journey.intent = Some(slug.to_owned());
-        crash_point(&format!("intent-{slug}"));
-        let outcome = hands.act(&action, self.journey.stage.polls(), again).await?;
+        let outcome = hands.act(&action, self.journey.stage.polls(), self.again).await?;
         crash_point(&format!("acted-{slug}"));
         let before = self.journey.stage.milestone();
         let stage = self.journey.stage.clone().apply(outcome)?;
@@ -68,7 +69,7 @@ impl<'a> Driver<'a> {
         let event = passed.map(|m| format!("{m} (generation {})", self.journey.generation));
         self.store.save_stage(self.certificate, self.journey.id, &stage, event.as_deref(), now)?;
         self.journey.stage = stage;
-        self.journey.intent = None;
+        self.again = false;
         crash_point(&format!("saved-{slug}"));
         Ok(Step::Did(passed))
     }

@@ -80,11 +80,10 @@ pub struct ListRow {
 /// When the ledger fails.
 pub fn list(app: &App) -> Result<Vec<ListRow>, StoreError> {
     let now = (app.now)();
-    let known = match Store::open_existing(&app.state)? {
+    let mut known = match Store::open_existing(&app.state)? {
         Some(store) => store.overview()?,
-        None => Vec::new(),
+        None => BTreeMap::new(),
     };
-    let mut known: BTreeMap<String, Overview> = known.into_iter().map(|o| (o.certificate.clone(), o)).collect();
     let mut rows = Vec::new();
     for (name, entry) in &app.inventory.certificates {
         let names = entry.names.iter().map(ToString::to_string).collect();

@@ -7,7 +7,7 @@ use eskort_core::debt::Debt;
 use eskort_core::inventory::Proof;
 use eskort_core::journey::ProofTask;
 use eskort_probe::look_at_challenge;
-use eskort_store::files::{Access, make_folders, missing_folders, write_whole};
+use eskort_store::files::{Access, make_folders, missing_folders, write_fleeting};
 use eskort_store::{Store, StoreError};
 use http_body_util::Full;
 use hyper::body::Incoming;
@@ -17,7 +17,7 @@ use std::collections::BTreeMap;
 use std::convert::Infallible;
 use std::io;
 use std::net::SocketAddr;
-use std::path::Path;
+use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::time::Duration;
 
@@ -46,32 +46,41 @@ pub(crate) async fn publish(
 ) -> Result<Option<Listener>, StepError> {
     match proof {
         Proof::HttpFolder { folder, .. } => {
-            for task in tasks {
-                publish_file(app, store, certificate, folder, task)?;
-            }
+            publish_files(app, store, certificate, folder, tasks)?;
             Ok(None)
         }
         Proof::HttpListener { listen, .. } => Ok(Some(listen_for(*listen, tasks).await?)),
     }
 }
 
-fn publish_file(app: &App, store: &Store, certificate: &str, root: &Path, task: &ProofTask) -> Result<(), StepError> {
+fn publish_files(
+    app: &App,
+    store: &Store,
+    certificate: &str,
+    root: &Path,
+    tasks: &[ProofTask],
+) -> Result<(), StepError> {
     if !root.is_dir() {
         return Err(ProofError::NoFolder { path: root.to_owned() }.into());
     }
     let folder = root.join(CHALLENGE_FOLDER);
-    let path = folder.join(&task.token);
-    if std::fs::read(&path).is_ok_and(|bytes| bytes == task.key_authorization.as_bytes()) {
-        return Ok(());
-    }
+    let there = |path: &Path, task: &ProofTask| {
+        std::fs::read(path).is_ok_and(|bytes| bytes == task.key_authorization.as_bytes())
+    };
+    let files = tasks.iter().map(|task| (folder.join(&task.token), task));
+    let missing: Vec<(PathBuf, &ProofTask)> = files.filter(|(path, task)| !there(path, task)).collect();
     // Owed before it is there: whatever happens next, the following run knows what to take away.
-    let debt = Debt::File { path: path.clone(), folders: missing_folders(&folder) };
-    store.owe(certificate, &debt, (app.now)())?;
+    let folders = missing_folders(&folder);
+    let debts: Vec<Debt> =
+        missing.iter().map(|(path, _)| Debt::File { path: path.clone(), folders: folders.clone() }).collect();
+    store.owe(certificate, &debts, (app.now)())?;
     crash_point("owed");
     make_folders(&folder, 0o755).map_err(|source| ProofError::Write { path: folder, source })?;
-    let written = write_whole(&path, task.key_authorization.as_bytes(), Access::mode(0o644));
-    written.map_err(|source| ProofError::Write { path, source })?;
-    crash_point("file-written");
+    for (path, task) in missing {
+        let written = write_fleeting(&path, task.key_authorization.as_bytes(), Access::mode(0o644));
+        written.map_err(|source| ProofError::Write { path, source })?;
+        crash_point("file-written");
+    }
     Ok(())
 }
 
@@ -121,9 +130,10 @@ pub(crate) async fn look_first(proof: &Proof, tasks: &[ProofTask]) -> Result<(),
 
 /// Takes away what is owed for the certificates that `whose` names. What cannot be taken away stays owed, with the reason.
 pub(crate) fn pay_debts(app: &App, store: &Store, whose: impl Fn(&str) -> bool) -> Result<(), StoreError> {
+    let mut paid = Vec::new();
     for row in store.debts()?.into_iter().filter(|row| whose(&row.certificate)) {
         match take_away(&row.debt) {
-            Ok(()) => store.paid(row.id)?,
+            Ok(()) => paid.push(row.id),
             Err(error) => {
                 store.trouble_with_debt(row.id, &error.to_string())?;
                 let (words, by_hand) = (row.debt.words(), row.debt.by_hand());
@@ -131,7 +141,7 @@ pub(crate) fn pay_debts(app: &App, store: &Store, whose: impl Fn(&str) -> bool) 
             }
         }
     }
-    Ok(())
+    if paid.is_empty() { Ok(()) } else { store.paid(&paid) }
 }
 
 fn take_away(debt: &Debt) -> io::Result<()> {

@@ -19,9 +19,20 @@ impl Cell {
     }
 }
 
-/// Returns the table's lines. `width` is that of the terminal; the last column is wrapped at blanks to fit. Where not even
+/// What is drawn on.
+#[derive(Clone, Copy, Debug)]
+pub(crate) struct Page {
+    /// How many characters a line may have.
+    pub(crate) width: usize,
+    /// Whether colours show.
+    pub(crate) colour: bool,
+}
+
+/// Returns the table's lines. The last column is wrapped at blanks to fit. Where not even
 /// its longest word fits, it stands on lines of its own below the others.
-pub(crate) fn draw(heads: &[&str], rows: &[Vec<Cell>], width: usize) -> String {
+pub(crate) fn draw(heads: &[&str], rows: &[Vec<Cell>], page: Page) -> String {
+    let width = page.width;
+    let paint = |cell: &Cell, text: &str| if page.colour { cell.tone.paint(text) } else { text.to_owned() };
     let last = heads.len() - 1;
     let of = |column: usize| rows.iter().map(move |r| r[column].text.chars().count()).max().unwrap_or(0);
     let widths: Vec<usize> = (0..last).map(|c| of(c).max(heads[c].chars().count())).collect();
@@ -38,7 +49,7 @@ pub(crate) fn draw(heads: &[&str], rows: &[Vec<Cell>], width: usize) -> String {
     for row in std::iter::once(&heads).filter(|h| h.iter().any(|c| !c.text.is_empty())).chain(rows) {
         for (cell, width) in row.iter().zip(&widths) {
             let pad = width - cell.text.chars().count();
-            out.push_str(&cell.tone.paint(&cell.text));
+            out.push_str(&paint(cell, &cell.text));
             out.extend(std::iter::repeat_n(' ', pad + 2));
         }
         for (n, line) in wrap(&row[last].text, room).iter().enumerate() {
@@ -46,7 +57,7 @@ pub(crate) fn draw(heads: &[&str], rows: &[Vec<Cell>], width: usize) -> String {
                 end_line(&mut out);
                 out.extend(std::iter::repeat_n(' ', indent));
             }
-            out.push_str(&row[last].tone.paint(line));
+            out.push_str(&paint(&row[last], line));
         }
         end_line(&mut out);
     }
@@ -87,17 +98,21 @@ mod tests {
             vec![Cell::plain("website"), Cell::plain("lampholm.example, www.lampholm.example")],
             vec![Cell::plain("ö"), Cell::plain("")],
         ];
-        let drawn = draw(&["NAME", "NAMES"], &rows, 30);
-        let bare = anstream::adapter::strip_str(&drawn).to_string();
-        assert_eq!(bare, "NAME     NAMES\nwebsite  lampholm.example,\n         www.lampholm.example\nö\n");
+        let page = Page { width: 30, colour: false };
+        assert_eq!(
+            draw(&["NAME", "NAMES"], &rows, page),
+            "NAME     NAMES\nwebsite  lampholm.example,\n         www.lampholm.example\nö\n"
+        );
     }
 
     #[test]
     fn what_does_not_fit_beside_the_others_stands_below_them() {
         let rows = vec![vec![Cell::plain("website"), Cell::plain("lampholm.example www.lampholm.example")]];
-        let drawn = draw(&["NAME", "NAMES"], &rows, 24);
-        let bare = anstream::adapter::strip_str(&drawn).to_string();
-        assert_eq!(bare, "NAME\n  NAMES\nwebsite\n  lampholm.example\n  www.lampholm.example\n");
+        let page = Page { width: 24, colour: false };
+        assert_eq!(
+            draw(&["NAME", "NAMES"], &rows, page),
+            "NAME\n  NAMES\nwebsite\n  lampholm.example\n  www.lampholm.example\n"
+        );
     }
 
     #[test]

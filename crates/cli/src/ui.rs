@@ -1,7 +1,7 @@
 //! All printing: results to standard output, the talk beside them to standard error.
 
 use crate::args::Output;
-use crate::table::wrap;
+use crate::table::{Page, wrap};
 use eskort_app::{FileChange, Progress};
 use eskort_core::journey::Milestone;
 use eskort_core::words;
@@ -109,12 +109,22 @@ impl Ui {
         }
     }
 
+    /// Returns what results are drawn on.
+    pub(crate) fn page(&self) -> Page {
+        let colour = anstream::AutoStream::choice(&std::io::stdout()) != anstream::ColorChoice::Never;
+        Page { width: self.width(), colour }
+    }
+
     /// Prints a result.
     pub(crate) fn result(&self, text: &str) {
+        let text = text.trim_end_matches('\n');
         self.hush(|| {
-            let mut out = anstream::stdout().lock();
             // Whoever closed the pipe has read enough.
-            let _ = writeln!(out, "{}", text.trim_end_matches('\n'));
+            let _ = match text.contains('\x1b') {
+                true => writeln!(anstream::stdout().lock(), "{text}"),
+                // A long list without colours need not be searched for them.
+                false => writeln!(std::io::stdout().lock(), "{text}"),
+            };
         });
     }
 

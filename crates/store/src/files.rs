@@ -29,18 +29,37 @@ impl Access {
 /// # Errors
 /// Whatever the system says; the old file is whole then, and no temporary one is left.
 pub fn write_whole(path: &Path, bytes: &[u8], access: Access) -> io::Result<()> {
+    write(path, bytes, access, Lasting::Yes)
+}
+
+/// Writes a file as [`write_whole`] does, but leaves it to the system when it reaches the disk: for what is needed only for
+/// a moment and not after a loss of power.
+///
+/// # Errors
+/// As [`write_whole`].
+pub fn write_fleeting(path: &Path, bytes: &[u8], access: Access) -> io::Result<()> {
+    write(path, bytes, access, Lasting::No)
+}
+
+#[derive(Clone, Copy, PartialEq, Eq)]
+enum Lasting {
+    Yes,
+    No,
+}
+
+fn write(path: &Path, bytes: &[u8], access: Access, lasting: Lasting) -> io::Result<()> {
     let target = match fs::symlink_metadata(path) {
         Ok(meta) if meta.file_type().is_symlink() => fs::canonicalize(path)?,
         _ => path.to_owned(),
     };
     let folder = target.parent().filter(|p| !p.as_os_str().is_empty()).unwrap_or(Path::new("."));
     let temporary = folder.join(temporary_name(&target));
-    let written = write_new(&temporary, bytes, access).and_then(|()| fs::rename(&temporary, &target));
+    let written = write_new(&temporary, bytes, access, lasting).and_then(|()| fs::rename(&temporary, &target));
     if written.is_err() {
         let _ = fs::remove_file(&temporary);
         return written;
     }
-    sync_folder(folder)
+    if lasting == Lasting::Yes { sync_folder(folder) } else { Ok(()) }
 }
 
 fn temporary_name(target: &Path) -> String {
@@ -48,7 +67,7 @@ fn temporary_name(target: &Path) -> String {
     format!(".{name}.{}.new", std::process::id())
 }
 
-fn write_new(path: &Path, bytes: &[u8], access: Access) -> io::Result<()> {
+fn write_new(path: &Path, bytes: &[u8], access: Access, lasting: Lasting) -> io::Result<()> {
     // A leftover of a killed run with our process number is ours to remove.
     let _ = fs::remove_file(path);
     let mut file = OpenOptions::new().write(true).create_new(true).mode(0o600).open(path)?;
@@ -57,7 +76,7 @@ fn write_new(path: &Path, bytes: &[u8], access: Access) -> io::Result<()> {
     }
     file.set_permissions(fs::Permissions::from_mode(access.mode))?;
     file.write_all(bytes)?;
-    file.sync_all()
+    if lasting == Lasting::Yes { file.sync_all() } else { Ok(()) }
 }
 
 /// Makes a rename or removal in a folder last.

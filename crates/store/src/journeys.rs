@@ -7,7 +7,7 @@ use eskort_core::journey::{STAGE_VERSION, Stage};
 use eskort_core::pki::Chain;
 use eskort_core::renewal::Validity;
 use jiff::Timestamp;
-use rusqlite::{OptionalExtension, Row, params};
+use rusqlite::{OptionalExtension, Row, RowIndex, params};
 use serde::Serialize;
 use serde::de::DeserializeOwned;
 
@@ -22,8 +22,6 @@ pub struct JourneyRow {
     pub wanted: Wanted,
     /// Where it stands.
     pub stage: Stage,
-    /// The action that was begun and whose end is not known.
-    pub intent: Option<String>,
     /// When it was started.
     pub started: Timestamp,
 }
@@ -85,11 +83,11 @@ pub struct EventRow {
     pub text: String,
 }
 
-pub(crate) fn instant(row: &Row<'_>, column: &str) -> rusqlite::Result<Timestamp> {
+pub(crate) fn instant(row: &Row<'_>, column: impl RowIndex) -> rusqlite::Result<Timestamp> {
     Ok(Timestamp::from_second(row.get(column)?).unwrap_or(Timestamp::UNIX_EPOCH))
 }
 
-pub(crate) fn maybe_instant(row: &Row<'_>, column: &str) -> rusqlite::Result<Option<Timestamp>> {
+fn maybe_instant(row: &Row<'_>, column: &str) -> rusqlite::Result<Option<Timestamp>> {
     Ok(row.get::<_, Option<i64>>(column)?.and_then(|s| Timestamp::from_second(s).ok()))
 }
 
@@ -107,20 +105,20 @@ impl Store {
     /// # Errors
     /// When the ledger fails, or the journey was saved by a newer program.
     pub fn open_journey(&self, certificate: &str) -> Result<Option<JourneyRow>, StoreError> {
-        let sql = "SELECT id, generation, wanted, stage_version, stage, intent, started FROM journey
+        let sql = "SELECT id, generation, wanted, stage_version, stage, started FROM journey
                    WHERE certificate = ? AND ended IS NULL";
         let read = |row: &Row<'_>| {
             let texts: (String, u32, String) = (row.get("wanted")?, row.get("stage_version")?, row.get("stage")?);
-            Ok((row.get("id")?, row.get("generation")?, texts, row.get("intent")?, instant(row, "started")?))
+            Ok((row.get("id")?, row.get("generation")?, texts, instant(row, "started")?))
         };
         let found = self.rows(sql, [certificate], read)?.into_iter().next();
-        let Some((id, generation, (wanted, version, stage), intent, started)) = found else { return Ok(None) };
+        let Some((id, generation, (wanted, version, stage), started)) = found else { return Ok(None) };
         if version > STAGE_VERSION {
             let (found, known) = (version.into(), STAGE_VERSION.into());
             return Err(StoreError::Newer { path: self.root.join("ledger.sqlite"), found, known });
         }
         let (wanted, stage) = (decode("journey", &wanted)?, decode("journey", &stage)?);
-        Ok(Some(JourneyRow { id, generation, wanted, stage, intent, started }))
+        Ok(Some(JourneyRow { id, generation, wanted, stage, started }))
     }
 
     /// Starts a journey at a stage and returns it.
@@ -141,15 +139,7 @@ impl Store {
             params![certificate, generation, encode(wanted), STAGE_VERSION, encode(&stage), now.as_second()],
         )?;
         let id = self.db.last_insert_rowid();
-        Ok(JourneyRow { id, generation, wanted: wanted.clone(), stage, intent: None, started: now })
-    }
-
-    /// Writes down what is about to be done.
-    ///
-    /// # Errors
-    /// When the ledger fails.
-    pub fn set_intent(&self, journey: i64, action: &str) -> Result<(), StoreError> {
-        self.run("UPDATE journey SET intent = ? WHERE id = ?", params![action, journey]).map(drop)
+        Ok(JourneyRow { id, generation, wanted: wanted.clone(), stage, started: now })
     }
 
     /// Writes down where the journey stands now and what happened, as one.
@@ -167,7 +157,7 @@ impl Store {
         let passed = stage.milestone().map(|m| m.word());
         self.together(|| {
             self.run(
-                "UPDATE journey SET stage = ?, stage_version = ?, passed = ?, changed = ?, intent = NULL WHERE id = ?",
+                "UPDATE journey SET stage = ?, stage_version = ?, passed = ?, changed = ? WHERE id = ?",
                 params![encode(stage), STAGE_VERSION, passed, now.as_second(), journey],
             )?;
             event.map_or(Ok(()), |text| self.add_event(certificate, text, now))
@@ -200,7 +190,7 @@ impl Store {
     }
 
     fn close_journey(&self, journey: i64, ending: &str, now: Timestamp) -> Result<(), StoreError> {
-        let sql = "UPDATE journey SET ended = ?1, changed = ?1, ending = ?2, intent = NULL WHERE id = ?3";
+        let sql = "UPDATE journey SET ended = ?1, changed = ?1, ending = ?2 WHERE id = ?3";
         self.run(sql, params![now.as_second(), ending, journey]).map(drop)
     }
 
@@ -286,19 +276,17 @@ impl Store {
         Ok(self.generations(certificate)?.into_iter().next())
     }
 
-    /// Writes down a debt, before the thing is published, and returns its number. The same debt twice is one.
+    /// Writes down debts, all as one, before the things are published. The same debt twice is one.
     ///
     /// # Errors
     /// When the ledger fails.
-    pub fn owe(&self, certificate: &str, debt: &Debt, now: Timestamp) -> Result<i64, StoreError> {
-        let text = encode(debt);
-        let known = self.rows("SELECT id FROM debt WHERE debt = ?", [&text], |row| row.get(0))?;
-        if let Some(id) = known.first() {
-            return Ok(*id);
-        }
-        let sql = "INSERT INTO debt (certificate, debt, owed) VALUES (?, ?, ?)";
-        self.run(sql, params![certificate, text, now.as_second()])?;
-        Ok(self.db.last_insert_rowid())
+    pub fn owe(&self, certificate: &str, debts: &[Debt], now: Timestamp) -> Result<(), StoreError> {
+        let sql = "INSERT INTO debt (certificate, debt, owed) VALUES (?, ?, ?) ON CONFLICT DO NOTHING";
+        self.together(|| {
+            debts
+                .iter()
+                .try_for_each(|debt| self.run(sql, params![certificate, encode(debt), now.as_second()]).map(drop))
+        })
     }
 
     /// Returns everything that is owed, the newest first: a file before the folders that were made for an earlier one.
@@ -314,12 +302,13 @@ impl Store {
         self.rows(sql, [], read)?.into_iter().map(row).collect()
     }
 
-    /// Strikes a debt that is paid.
+    /// Strikes debts that are paid, all as one.
     ///
     /// # Errors
     /// When the ledger fails.
-    pub fn paid(&self, debt: i64) -> Result<(), StoreError> {
-        self.run("DELETE FROM debt WHERE id = ?", [debt]).map(drop)
+    pub fn paid(&self, debts: &[i64]) -> Result<(), StoreError> {
+        let strike = |id| self.run("DELETE FROM debt WHERE id = ?", [id]).map(drop);
+        self.together(|| debts.iter().try_for_each(strike))
     }
 
     /// Writes down why a debt could not be paid.
@@ -415,11 +404,9 @@ mod tests {
         let store = Store::in_memory(Path::new("/nowhere")).unwrap();
         let journey = store.start_journey("website", 1, &wanted(), Stage::Opened, at(1)).unwrap();
         assert!(store.start_journey("website", 2, &wanted(), Stage::Opened, at(1)).is_err());
-        store.set_intent(journey.id, "prepare").unwrap();
-        assert_eq!(store.open_journey("website").unwrap().unwrap().intent.as_deref(), Some("prepare"));
         store.save_stage("website", journey.id, &Stage::Prepared, Some("prepared"), at(2)).unwrap();
         let open = store.open_journey("website").unwrap().unwrap();
-        assert_eq!((open.summary().passed, open.intent), (Some(Milestone::Prepared), None));
+        assert_eq!(open.summary().passed, Some(Milestone::Prepared));
         store.give_up_journey("website", journey.id, "the inventory changed", at(3)).unwrap();
         assert!(store.open_journey("website").unwrap().is_none());
         let said: Vec<_> = store.events("website", 9).unwrap().into_iter().map(|e| e.text).collect();
@@ -442,12 +429,13 @@ mod tests {
     fn a_debt_is_one_however_often_it_is_written_and_outlives_its_journey() {
         let store = Store::in_memory(Path::new("/nowhere")).unwrap();
         let debt = Debt::File { path: "/srv/www/x".into(), folders: vec!["/srv/www".into()] };
-        let first = store.owe("website", &debt, at(1)).unwrap();
-        assert_eq!(store.owe("website", &debt, at(2)).unwrap(), first);
+        store.owe("website", std::slice::from_ref(&debt), at(1)).unwrap();
+        store.owe("website", std::slice::from_ref(&debt), at(2)).unwrap();
+        let first = store.debts().unwrap()[0].id;
         store.trouble_with_debt(first, "no such host").unwrap();
         let trouble = Some("no such host".into());
         assert_eq!(store.debts().unwrap(), [DebtRow { id: first, certificate: "website".into(), debt, trouble }]);
-        store.paid(first).unwrap();
+        store.paid(&[first]).unwrap();
         assert!(store.debts().unwrap().is_empty());
     }
 }

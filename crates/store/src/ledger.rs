@@ -10,7 +10,7 @@ const VERSION: i64 = 1;
 const TABLES: &str = "
 CREATE TABLE journey (
   id INTEGER PRIMARY KEY, certificate TEXT NOT NULL, generation INTEGER NOT NULL, wanted TEXT NOT NULL,
-  stage_version INTEGER NOT NULL, stage TEXT NOT NULL, passed TEXT, intent TEXT,
+  stage_version INTEGER NOT NULL, stage TEXT NOT NULL, passed TEXT,
   started INTEGER NOT NULL, changed INTEGER NOT NULL, ended INTEGER, ending TEXT);
 CREATE UNIQUE INDEX one_open_journey ON journey (certificate) WHERE ended IS NULL;
 CREATE TABLE generation (
@@ -18,7 +18,7 @@ CREATE TABLE generation (
   fingerprint TEXT NOT NULL, issuer TEXT NOT NULL, not_before INTEGER NOT NULL, not_after INTEGER NOT NULL,
   received INTEGER NOT NULL, confirmed INTEGER, PRIMARY KEY (certificate, number)) WITHOUT ROWID;
 CREATE TABLE debt (
-  id INTEGER PRIMARY KEY, certificate TEXT NOT NULL, debt TEXT NOT NULL, owed INTEGER NOT NULL, last_trouble TEXT);
+  id INTEGER PRIMARY KEY, certificate TEXT NOT NULL, debt TEXT NOT NULL UNIQUE, owed INTEGER NOT NULL, last_trouble TEXT);
 CREATE TABLE account (
   authority TEXT NOT NULL, directory TEXT NOT NULL, url TEXT NOT NULL, made INTEGER NOT NULL,
   PRIMARY KEY (authority, directory)) WITHOUT ROWID;

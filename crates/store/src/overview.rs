@@ -1,16 +1,14 @@
-//! Everything the ledger knows about all certificates, in one question: for `list`.
+//! Everything the ledger knows about all certificates: for `list`.
 
-use crate::journeys::{instant, maybe_instant};
+use crate::journeys::instant;
 use crate::{Store, StoreError};
 use eskort_core::renewal::Validity;
 use jiff::Timestamp;
-use rusqlite::Row;
+use std::collections::BTreeMap;
 
 /// What the ledger knows about one certificate.
-#[derive(Clone, Debug)]
+#[derive(Clone, Debug, Default)]
 pub struct Overview {
-    /// Its name.
-    pub certificate: String,
     /// Number and validity of the newest generation.
     pub newest: Option<(u32, Validity)>,
     /// Whether the newest generation was seen live.
@@ -24,38 +22,29 @@ pub struct Overview {
 impl Store {
     /// Returns what the ledger knows about each certificate, by name.
     ///
+    /// Three plain questions, put together here: joined in SQL they take several times as long.
+    ///
     /// # Errors
     /// When the ledger fails.
-    pub fn overview(&self) -> Result<Vec<Overview>, StoreError> {
-        let sql = "
-            WITH known AS (SELECT certificate FROM generation UNION SELECT certificate FROM journey WHERE ended IS NULL
-                           UNION SELECT certificate FROM failure)
-            SELECT k.certificate, g.number, g.not_before, g.not_after, g.confirmed, j.id AS journey, j.passed,
-                   f.count AS failures, f.last, f.reason
-            FROM known k
-            LEFT JOIN generation g ON g.certificate = k.certificate
-                 AND g.number = (SELECT max(number) FROM generation WHERE certificate = k.certificate)
-            LEFT JOIN journey j ON j.certificate = k.certificate AND j.ended IS NULL
-            LEFT JOIN failure f ON f.certificate = k.certificate
-            ORDER BY k.certificate";
-        self.rows(sql, [], |row: &Row<'_>| {
-            let newest = match row.get::<_, Option<u32>>("number")? {
-                None => None,
-                Some(number) => {
-                    let not_before = instant(row, "not_before")?;
-                    Some((number, Validity { not_before, not_after: instant(row, "not_after")? }))
-                }
-            };
-            let open = match row.get::<_, Option<i64>>("journey")? {
-                None => None,
-                Some(_) => Some(row.get::<_, Option<String>>("passed")?.unwrap_or_default()),
-            };
-            let failed = match row.get::<_, Option<u32>>("failures")? {
-                None => None,
-                Some(count) => Some((count, instant(row, "last")?, row.get("reason")?)),
-            };
-            let confirmed = maybe_instant(row, "confirmed")?.is_some();
-            Ok(Overview { certificate: row.get("certificate")?, newest, confirmed, open, failed })
-        })
+    pub fn overview(&self) -> Result<BTreeMap<String, Overview>, StoreError> {
+        // With max(), SQLite takes the other columns from the row that has the maximum.
+        let newest =
+            "SELECT certificate, max(number), not_before, not_after, confirmed FROM generation GROUP BY certificate";
+        let newest = self.rows(newest, [], |row| {
+            let validity = Validity { not_before: instant(row, 2)?, not_after: instant(row, 3)? };
+            let confirmed = row.get::<_, Option<i64>>(4)?.is_some();
+            Ok((row.get(0)?, Overview { newest: Some((row.get(1)?, validity)), confirmed, ..Overview::default() }))
+        })?;
+        let mut known: BTreeMap<String, Overview> = newest.into_iter().collect();
+        let open = "SELECT certificate, coalesce(passed, '') FROM journey WHERE ended IS NULL";
+        for (certificate, passed) in self.rows(open, [], |row| Ok((row.get(0)?, row.get(1)?)))? {
+            known.entry(certificate).or_default().open = Some(passed);
+        }
+        let failed = "SELECT certificate, count, last, reason FROM failure";
+        let failed = self.rows(failed, [], |row| Ok((row.get(0)?, (row.get(1)?, instant(row, 2)?, row.get(3)?))))?;
+        for (certificate, failure) in failed {
+            known.entry(certificate).or_default().failed = Some(failure);
+        }
+        Ok(known)
     }
 }

@@ -4,7 +4,7 @@ use super::block_on;
 use crate::args::CheckArgs;
 use crate::bar::lifetime_bar;
 use crate::errors::{self, Told};
-use crate::table::{Cell, draw};
+use crate::table::{Cell, Page, draw};
 use crate::ui::{ExitStatus, Tone, Ui};
 use eskort_app::{App, CheckTarget, EndpointReport};
 use eskort_core::finding::Weight;
@@ -85,11 +85,11 @@ pub(crate) fn print(ui: &Ui, reports: &[EndpointReport], now: Timestamp) {
         }
         return ui.json("check", &Report { at: now, endpoints: reports });
     }
-    let texts: Vec<String> = reports.iter().map(|r| text(r, now, ui.width())).collect();
+    let texts: Vec<String> = reports.iter().map(|r| text(r, now, ui.page())).collect();
     ui.result(&texts.join("\n"));
 }
 
-fn text(report: &EndpointReport, now: Timestamp, width: usize) -> String {
+fn text(report: &EndpointReport, now: Timestamp, page: Page) -> String {
     let at = report.address.map(|a| format!("  at {a}")).unwrap_or_default();
     let of = report.certificate.as_ref().map(|c| format!("  certificate `{c}`")).unwrap_or_default();
     let mut out = format!("{}{}\n", Tone::Strong.paint(&report.endpoint()), Tone::Faint.paint(&format!("{at}{of}")));
@@ -114,6 +114,6 @@ fn text(report: &EndpointReport, now: Timestamp, width: usize) -> String {
             rows.push(vec![Cell::plain(""), Cell::plain(""), Cell::toned(bar, tone)]);
         }
     }
-    out.push_str(&draw(&["", "", ""], &rows, width));
+    out.push_str(&draw(&["", "", ""], &rows, page));
     out
 }

@@ -69,7 +69,7 @@ pub(crate) fn print(ui: &Ui, app: &App, entries: &[KeepEntry], plan: bool) {
             ui.talk("");
         }
         let rows: Vec<Vec<Cell>> = entries.iter().map(|e| row(e, now)).collect();
-        ui.result(&draw(&["CERTIFICATE", "LEFT", "RESULT"], &rows, ui.width()));
+        ui.result(&draw(&["CERTIFICATE", "LEFT", "RESULT"], &rows, ui.page()));
     }
 }
 

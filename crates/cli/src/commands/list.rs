@@ -32,7 +32,7 @@ pub(crate) fn print(ui: &Ui, rows: &[ListRow], now: Timestamp) {
         return ui.result("No certificate yet: add a [certificate.NAME] section to the inventory.");
     }
     let cells: Vec<Vec<Cell>> = rows.iter().map(|r| row(r, now)).collect();
-    ui.result(&draw(&["CERTIFICATE", "STATE", "LIFE LEFT", "", "RENEWAL", "NAMES"], &cells, ui.width()));
+    ui.result(&draw(&["CERTIFICATE", "STATE", "LIFE LEFT", "", "RENEWAL", "NAMES"], &cells, ui.page()));
 }
 
 /// Returns how a state is toned.

@@ -5,7 +5,7 @@ use super::list::tone;
 use crate::args::ShowArgs;
 use crate::bar::lifetime_bar;
 use crate::errors;
-use crate::table::{Cell, draw};
+use crate::table::{Cell, Page, draw};
 use crate::ui::{ExitStatus, Tone, Ui};
 use eskort_app::{App, GenerationView, Show, State};
 use eskort_core::journey::Milestone;
@@ -23,14 +23,14 @@ pub(crate) fn run(ui: &Ui, app: &App, args: &ShowArgs) -> ExitStatus {
             if ui.is_json() {
                 ui.json("show", &shown);
             } else {
-                ui.result(&text(&shown, (app.now)(), ui.width()));
+                ui.result(&text(&shown, (app.now)(), ui.page()));
             }
             ExitStatus::Well
         }
     }
 }
 
-fn text(shown: &Show, now: Timestamp, width: usize) -> String {
+fn text(shown: &Show, now: Timestamp, page: Page) -> String {
     let mut rows = vec![
         fact("names", shown.row.names.join(" ")),
         vec![Cell::toned("state", Tone::Faint), Cell::toned(shown.row.state.words(), tone(&shown.row.state))],
@@ -61,11 +61,11 @@ fn text(shown: &Show, now: Timestamp, width: usize) -> String {
         rows.push(vec![Cell::toned("left over", Tone::Notice), Cell::toned(text, Tone::Notice)]);
     }
     let mut out = format!("{}\n", Tone::Strong.paint(&shown.row.certificate));
-    out.push_str(&draw(&["", ""], &rows, width));
+    out.push_str(&draw(&["", ""], &rows, page));
     if !shown.generations.is_empty() {
         let rows: Vec<Vec<Cell>> = shown.generations.iter().map(generation).collect();
         out.push('\n');
-        out.push_str(&draw(&["GENERATION", "", "FROM", "UNTIL", "KEY", "SEEN LIVE", "ISSUER"], &rows, width));
+        out.push_str(&draw(&["GENERATION", "", "FROM", "UNTIL", "KEY", "SEEN LIVE", "ISSUER"], &rows, page));
         let newest = &shown.generations[0];
         let text = format!("SHA-256 of generation {}:", newest.number);
         out.push_str(&format!("\n{}\n{}\n", Tone::Faint.paint(&text), newest.fingerprint));
@@ -74,7 +74,7 @@ fn text(shown: &Show, now: Timestamp, width: usize) -> String {
         let rows: Vec<Vec<Cell>> =
             shown.events.iter().map(|e| vec![Cell::plain(words::instant(e.at)), Cell::plain(&e.text)]).collect();
         out.push('\n');
-        out.push_str(&draw(&["WHEN", "WHAT HAPPENED"], &rows, width));
+        out.push_str(&draw(&["WHEN", "WHAT HAPPENED"], &rows, page));
     }
     out
 }
