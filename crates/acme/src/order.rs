@@ -254,4 +254,17 @@ mod tests {
         let failed = read_authorization(&answer(body)).unwrap().failed.unwrap();
         assert_eq!(failed.to_string(), "lampholm.example: connection: refused");
     }
+
+    proptest::proptest! {
+        #[test]
+        fn whatever_an_authority_sends_is_read_or_refused(status in 100_u16..600, body in r#"[{}\[\]",:a-z0-9 ]{0,120}"#) {
+            let found = Answer { status, body: body.clone().into_bytes(), ..Answer::default() };
+            for said in [read_order(&found).err(), read_authorization(&found).err(), crate::read_directory(&found).err(),
+                crate::read_account(&found).err()].into_iter().flatten() {
+                let text = said.to_string();
+                let tame = !text.is_empty() && !text.chars().any(char::is_control);
+                proptest::prop_assert!(tame);
+            }
+        }
+    }
 }

@@ -195,10 +195,12 @@ impl Client {
             return Ok(());
         }
         let directory = self.directory().await?;
-        if let Some(terms) = &directory.meta.terms_of_service
-            && !authority.accept_terms
-        {
-            return Err(AuthorityError::Terms { url: eskort_core::words::printable(terms, 200) });
+        if let Some(terms) = &directory.meta.terms_of_service {
+            let url = eskort_core::words::printable(terms, 200);
+            if !authority.accept_terms {
+                return Err(AuthorityError::Terms { url });
+            }
+            (self.watch)(&Progress::Note(format!("a new account; the authority's terms are agreed to: {url}")));
         }
         let binding = external_binding(authority)?;
         if directory.meta.external_account_required && binding.is_none() {

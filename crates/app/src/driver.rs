@@ -3,6 +3,9 @@
 //! The saved stage is the intent too: what is done next is a function of it. A run that takes a journey up cannot know
 //! whether its first action was begun before, and so treats it as begun.
 
+#[cfg(test)]
+mod tests;
+
 use crate::StepError;
 use crate::crash::crash_point;
 use eskort_core::journey::{Action, Milestone, Next, Outcome, WaitsFor};

@@ -26,12 +26,14 @@ pub enum StepError {
     #[error(transparent)]
     Proof(#[from] ProofError),
     /// The proof cannot be seen from here.
-    #[error("{name}: {seen}")]
+    #[error("{name}: {seen}{}", also(others))]
     NotVisible {
-        /// The name.
+        /// The first name whose proof is not visible.
         name: String,
         /// What was seen instead.
         seen: Box<NotVisible>,
+        /// The other names whose proofs are not visible either.
+        others: Vec<String>,
     },
     /// The authority offers no challenge that the proof can meet.
     #[error("the authority offers no http-01 challenge for {name}")]
@@ -105,6 +107,10 @@ pub enum ProofError {
         /// Why not.
         source: io::Error,
     },
+}
+
+fn also(others: &[String]) -> String {
+    if others.is_empty() { String::new() } else { format!("; nor for {}", words::list(others)) }
 }
 
 impl StepError {

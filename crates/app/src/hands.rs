@@ -133,9 +133,16 @@ impl RealHands<'_> {
             }
         };
         let order = read_order(&answer).map_err(AuthorityError::from)?;
-        let found = "it has no Location".to_owned();
-        let url = answer.location.ok_or(AcmeError::NotProtocol { expected: "an order", found });
-        let url = url.map_err(AuthorityError::from)?;
+        let wrong = |found: &str| {
+            AuthorityError::from(AcmeError::NotProtocol {
+                expected: "the order that was asked for",
+                found: found.into(),
+            })
+        };
+        if order.authorizations.len() > self.wanted.names.len() {
+            return Err(wrong("it has more authorizations than names").into());
+        }
+        let url = answer.location.ok_or_else(|| wrong("it has no Location"))?;
         Ok(Outcome::Ordered(OrderRef { url, finalize: order.finalize, authorizations: order.authorizations }))
     }
 
@@ -259,14 +266,16 @@ impl RealHands<'_> {
 
     async fn await_certificate(&mut self, order_ref: &OrderRef, polls: u32) -> Result<Outcome, StepError> {
         let (order, answer) = self.ask_order(order_ref).await?;
-        match order.status {
-            OrderStatus::Ready => self.finalize(order_ref, false).await,
-            OrderStatus::Invalid => Err(self.why_invalid(order_ref, order).await),
-            _ => match self.issuing(&order, &answer, polls)? {
-                Outcome::Finalized { ask_again } => Ok(Outcome::NotYet { ask_again }),
-                other => Ok(other),
-            },
-        }
+        let outcome = match order.status {
+            OrderStatus::Invalid => return Err(self.why_invalid(order_ref, order).await),
+            // The CSR never arrived.
+            OrderStatus::Ready => self.finalize(order_ref, false).await?,
+            _ => self.issuing(&order, &answer, polls)?,
+        };
+        Ok(match outcome {
+            Outcome::Finalized { ask_again } => Outcome::NotYet { ask_again },
+            other => other,
+        })
     }
 
     async fn fetch(&mut self, url: &str) -> Result<Outcome, StepError> {

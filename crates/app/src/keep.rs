@@ -1,21 +1,15 @@
 //! Brings everything in the inventory to where it should be.
 
-use crate::authority::Client;
-use crate::driver::{Driver, Step};
-use crate::hands::{RealHands, placement};
+use crate::hands::placement;
 use crate::install::{self, Placement};
 use crate::proof::pay_debts;
-use crate::{App, FileChange, Progress, StepError};
-use eskort_core::decision::{Decision, Facts, Wanted, decide, hold_after};
+use crate::turn::Run;
+use crate::{App, FileChange, StepError};
+use eskort_core::decision::{Decision, Facts, Wanted, decide};
 use eskort_core::inventory::CertificateEntry;
-use eskort_core::journey::{Milestone, Stage};
 use eskort_core::renewal::Validity;
-use eskort_core::words;
-use eskort_store::{JourneyRow, RunLock, Store, StoreError};
-use jiff::{SignedDuration, Timestamp};
-use std::collections::BTreeMap;
+use eskort_store::{RunLock, Store, StoreError};
 use std::path::PathBuf;
-use std::time::Duration;
 
 /// What `keep` is asked for.
 #[derive(Clone, Debug, Default)]
@@ -93,10 +87,10 @@ pub async fn keep(app: &App, options: &KeepOptions) -> Result<Vec<KeepEntry>, St
     let chosen = chosen(app, options);
     // What an earlier run left published goes, but for journeys that are about to go on: the authority may be looking.
     pay_debts(app, &store, |whose| chosen.iter().all(|(name, _)| *name != whose))?;
-    let mut clients = BTreeMap::new();
+    let mut run = Run::new(app, &store);
     let mut entries = Vec::new();
     for (name, entry) in chosen {
-        let ended = one(app, &store, &mut clients, name, entry, !options.only.is_empty()).await;
+        let ended = run.turn(name, entry, !options.only.is_empty()).await;
         let interrupted =
             matches!(&ended.ending, Ending::Failed { error, .. } if matches!(**error, StepError::Interrupted));
         entries.push(ended);
@@ -169,7 +163,7 @@ fn planned_changes(
     Ok(plans.into_iter().flat_map(|p| p.changes.into_iter().map(move |c| change(&p.server, c))).collect())
 }
 
-fn wanted_of(entry: &CertificateEntry) -> Wanted {
+pub(crate) fn wanted_of(entry: &CertificateEntry) -> Wanted {
     Wanted::new(entry.names.clone(), &entry.authority, entry.key)
 }
 
@@ -178,12 +172,16 @@ fn bare_facts(entry: &CertificateEntry) -> Facts {
 }
 
 /// Gathers what is known about a certificate. Reads only.
-fn gather(app: &App, store: &Store, name: &str, entry: &CertificateEntry) -> Result<Facts, StepError> {
+pub(crate) fn gather(app: &App, store: &Store, name: &str, entry: &CertificateEntry) -> Result<Facts, StepError> {
     let newest = store.newest(name)?;
     let not_in_place = match &newest {
         Some(newest) if newest.wanted == wanted_of(entry) => {
             let placement = placement(app, name, entry, &entry.names, newest.number);
-            install::lacking(&install::plan(app, store, &placement)?, store, &placement)
+            match install::plan(app, store, &placement) {
+                Ok(plans) => install::lacking(&plans, store, &placement),
+                // A server that cannot be read must not keep a certificate from being renewed: installing it says why.
+                Err(error) => vec![error.to_string()],
+            }
         }
         _ => Vec::new(),
     };
@@ -194,198 +192,4 @@ fn gather(app: &App, store: &Store, name: &str, entry: &CertificateEntry) -> Res
         not_in_place,
         ..bare_facts(entry)
     })
-}
-
-/// One certificate's turn.
-async fn one(
-    app: &App,
-    store: &Store,
-    clients: &mut BTreeMap<String, Client>,
-    name: &str,
-    entry: &CertificateEntry,
-    insist: bool,
-) -> KeepEntry {
-    let decision = match gather(app, store, name, entry) {
-        Ok(facts) => decide(&facts, (app.now)(), insist),
-        Err(error) => {
-            (app.watch)(&Progress::Doing("read the servers' configuration"));
-            return failed(name, None, error);
-        }
-    };
-    (app.watch)(&Progress::Certificate { name: name.to_owned(), decision: decision.clone() });
-    let ending = match carry_out(app, store, clients, name, entry, &decision).await {
-        Ok(ending) => ending,
-        Err(error) => {
-            let given_up = error.ends_journey();
-            if let Err(trouble) = note_failure(app, store, name, &error) {
-                (app.watch)(&Progress::Note(format!("the failure could not be written down: {trouble}")));
-            }
-            Ending::Failed { error: Box::new(error), given_up }
-        }
-    };
-    KeepEntry { certificate: name.to_owned(), decision: Some(decision), ending }
-}
-
-/// Whatever went wrong: nothing stays published, a lost journey is closed, the authority is left alone for a while.
-fn note_failure(app: &App, store: &Store, name: &str, error: &StepError) -> Result<(), StoreError> {
-    let now = (app.now)();
-    pay_debts(app, store, |whose| whose == name)?;
-    if error.ends_journey()
-        && let Some(open) = store.open_journey(name)?
-    {
-        store.give_up_journey(name, open.id, "its order is lost", now)?;
-    }
-    let before = store.failures(name)?.map_or(0, |(failures, _)| failures.count);
-    let authority_says = error.authority_says(now);
-    let hold = (error.is_refusal() || authority_says.is_some()).then(|| hold_after(before + 1, now, authority_says));
-    let reason = words::printable(&error.to_string(), 300);
-    store.record_failure(name, &reason, hold, now)
-}
-
-async fn carry_out(
-    app: &App,
-    store: &Store,
-    clients: &mut BTreeMap<String, Client>,
-    name: &str,
-    entry: &CertificateEntry,
-    decision: &Decision,
-) -> Result<Ending, StepError> {
-    let now = (app.now)();
-    let wanted = wanted_of(entry);
-    if let Some(stale) = store.open_journey(name)?.filter(|open| open.wanted != wanted) {
-        store.give_up_journey(name, stale.id, "the inventory changed", now)?;
-    }
-    let still_needed = match (store.open_journey(name)?, decision) {
-        (Some(open), Decision::GoOn { .. }) => open.stage.needs_publication(),
-        _ => false,
-    };
-    if !still_needed {
-        pay_debts(app, store, |whose| whose == name)?;
-    }
-    let journey = match decision {
-        Decision::Rest { .. } => return Ok(Ending::AtRest { validity: store.newest(name)?.map(|g| g.validity) }),
-        Decision::Hold { .. } => {
-            let reason = store.failures(name)?.map(|(_, reason)| reason).unwrap_or_default();
-            return Ok(Ending::Held { reason });
-        }
-        Decision::Obtain { generation, .. } => store.start_journey(name, *generation, &wanted, Stage::Opened, now)?,
-        Decision::PutInPlace { generation, .. } => {
-            store.start_journey(name, *generation, &wanted, Stage::Issued, now)?
-        }
-        Decision::GoOn { .. } => store.open_journey(name)?.expect("the decision was made for an open journey"),
-    };
-    let generation = journey.generation;
-    travel(app, store, clients, name, entry, journey).await?;
-    let newest = store.newest(name)?;
-    Ok(Ending::Arrived { generation, validity: newest.filter(|g| g.number == generation).map(|g| g.validity) })
-}
-
-/// Goes on with a journey to its end.
-async fn travel(
-    app: &App,
-    store: &Store,
-    clients: &mut BTreeMap<String, Client>,
-    name: &str,
-    entry: &CertificateEntry,
-    journey: JourneyRow,
-) -> Result<(), StepError> {
-    let authority = &app.inventory.authorities[&entry.authority];
-    if !clients.contains_key(&entry.authority) {
-        let client = Client::open(&entry.authority, authority, store, app.watch.clone(), app.now.clone())?;
-        clients.insert(entry.authority.clone(), client);
-    }
-    let client = clients.get_mut(&entry.authority).expect("it was just put in");
-    let (wanted, generation) = (journey.wanted.clone(), journey.generation);
-    let mut hands = RealHands {
-        app,
-        store,
-        certificate: name,
-        entry,
-        wanted,
-        generation,
-        client,
-        published: false,
-        listener: None,
-    };
-    let mut driver = Driver::new(store, name, journey);
-    let patience = SignedDuration::try_from(authority.patience).unwrap_or(SignedDuration::MAX);
-    tokio::select! {
-        ended = steps(app, store, name, &mut driver, &mut hands, patience) => ended?,
-        () = signalled() => return Err(StepError::Interrupted),
-    }
-    let now = (app.now)();
-    store.end_journey(driver.journey().id, now)?;
-    store.clear_failures(name)?;
-    Ok(())
-}
-
-async fn steps(
-    app: &App,
-    store: &Store,
-    name: &str,
-    driver: &mut Driver<'_>,
-    hands: &mut RealHands<'_>,
-    patience: SignedDuration,
-) -> Result<(), StepError> {
-    let mut waiting_since: Option<Timestamp> = None;
-    loop {
-        let now = (app.now)();
-        match driver.step(hands, now).await? {
-            Step::Done => return Ok(()),
-            Step::Wait(until, waits_for) => {
-                let since = *waiting_since.get_or_insert(now);
-                let waited = now.duration_since(since);
-                if waited >= patience {
-                    return Err(StepError::Stuck { waits_for, waited });
-                }
-                (app.watch)(&Progress::Waiting { until, waits_for });
-                let pause = until.duration_since(now).min(patience - waited);
-                tokio::time::sleep(Duration::try_from(pause).unwrap_or_default()).await;
-            }
-            Step::Did(passed) => {
-                if !driver.journey().stage.needs_publication() {
-                    hands.listener = None;
-                    pay_debts(app, store, |whose| whose == name)?;
-                }
-                if let Some(milestone) = passed {
-                    waiting_since = None;
-                    let detail = detail(store, name, driver.journey(), milestone)?;
-                    (app.watch)(&Progress::Passed { milestone, detail });
-                }
-            }
-        }
-    }
-}
-
-/// Returns what there is to say about a stage that was passed.
-fn detail(store: &Store, name: &str, journey: &JourneyRow, milestone: Milestone) -> Result<String, StoreError> {
-    Ok(match milestone {
-        Milestone::Prepared => format!("key ({}) stored, readable by its owner only", journey.wanted.key),
-        Milestone::Ordered => {
-            let names = words::count(journey.wanted.names.len() as u64, "name");
-            format!("{names} at authority `{}`", journey.wanted.authority)
-        }
-        Milestone::Proved => format!("control of {} shown", words::list(&journey.wanted.names)),
-        Milestone::Issued => match store.newest(name)? {
-            Some(g) => {
-                let lifetime = words::duration(g.validity.lifetime());
-                format!("by `{}`, good for {lifetime} until {}", g.issuer, words::day(g.validity.not_after))
-            }
-            None => String::new(),
-        },
-        Milestone::Installed => format!("generation {} is in use", journey.generation),
-        Milestone::Confirmed => "seen live, as visitors see it".to_owned(),
-    })
-}
-
-/// Ends when somebody asks the program to stop.
-async fn signalled() {
-    use tokio::signal::unix::{SignalKind, signal};
-    match signal(SignalKind::terminate()) {
-        Ok(mut terminate) => tokio::select! {
-            _ = tokio::signal::ctrl_c() => {}
-            _ = terminate.recv() => {}
-        },
-        Err(_) => drop(tokio::signal::ctrl_c().await),
-    }
 }

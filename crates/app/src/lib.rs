@@ -6,8 +6,6 @@ mod authority;
 mod check;
 mod command;
 mod crash;
-#[cfg(test)]
-mod crash_matrix;
 mod driver;
 mod error;
 mod hands;
@@ -18,6 +16,7 @@ mod progress;
 mod proof;
 mod setup;
 mod show;
+mod turn;
 
 pub use authority::{AuthorityError, Client, Hold};
 pub use check::{CheckTarget, EndpointReport, check};

@@ -113,19 +113,22 @@ async fn listen_for(address: SocketAddr, tasks: &[ProofTask]) -> Result<Listener
 /// Looks at every proof as the authority would, eight at a time.
 pub(crate) async fn look_first(proof: &Proof, tasks: &[ProofTask]) -> Result<(), StepError> {
     let instead = proof.check_address();
+    let mut unseen = Vec::new();
     for group in tasks.chunks(8) {
-        let mut looks = tokio::task::JoinSet::new();
-        for task in group.iter().cloned() {
-            looks.spawn(async move {
-                let seen = look_at_challenge(task.name.base(), &task.token, &task.key_authorization, instead).await;
-                seen.map(drop).map_err(|seen| StepError::NotVisible { name: task.name.to_string(), seen })
-            });
-        }
-        for result in looks.join_all().await {
-            result?;
+        let look = |task: ProofTask| async move {
+            look_at_challenge(task.name.base(), &task.token, &task.key_authorization, instead).await
+        };
+        let looks: Vec<_> = group.iter().map(|task| tokio::spawn(look(task.clone()))).collect();
+        for (task, look) in group.iter().zip(looks) {
+            let seen = look.await.expect("a look does not panic");
+            unseen.extend(seen.err().map(|seen| (task.name.to_string(), seen)));
         }
     }
-    Ok(())
+    let mut unseen = unseen.into_iter();
+    match unseen.next() {
+        None => Ok(()),
+        Some((name, seen)) => Err(StepError::NotVisible { name, seen, others: unseen.map(|(name, _)| name).collect() }),
+    }
 }
 
 /// Takes away what is owed for the certificates that `whose` names. What cannot be taken away stays owed, with the reason.

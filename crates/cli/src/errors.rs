@@ -116,7 +116,13 @@ pub(crate) fn tell(error: &StepError, certificate: &str) -> Told {
         StepError::Store(error) => tell_store(error),
         StepError::Authority(error) => tell_authority(error, certificate),
         StepError::Proof(error) => tell_proof(error).hint(again),
-        StepError::NotVisible { name, seen } => tell_not_visible(name, seen).hint(again),
+        StepError::NotVisible { name, seen, others } => {
+            let mut told = tell_not_visible(name, seen);
+            if !others.is_empty() {
+                told.cause.push_str(&format!("\nnor is it for {}", eskort_core::words::list(others)));
+            }
+            told.hint(again)
+        }
         StepError::NoChallenge { .. } => {
             told.hint("the authority wants these names proved in another way; see docs/inventory.md")
         }

@@ -196,7 +196,7 @@ impl Ui {
             Progress::Certificate { name, decision } => {
                 self.settle();
                 if decision.acts() {
-                    let words = decision.words(jiff::Timestamp::UNIX_EPOCH);
+                    let words = decision.words();
                     self.talk(&format!("{}: {words}", Tone::Strong.paint(name)));
                 }
             }

@@ -153,3 +153,49 @@ fn the_demo_tells_its_story_to_the_end_and_leaves_a_folder() {
     place.run(&["demo", "--folder", "mine"]).check(1, &["no earlier demo made it", "--folder"]);
     assert_eq!(place.read("mine/keep.txt"), "not the demo's");
 }
+
+#[test]
+fn files_get_their_owner_group_and_mode_and_are_put_right_again() {
+    let world = World::new();
+    let place = &world.place;
+    let id = |flag: &str| {
+        let output = std::process::Command::new("id").arg(flag).output().unwrap();
+        String::from_utf8(output.stdout).unwrap().trim().to_owned()
+    };
+    let owned = format!("owner = \"{}\", group = \"{}\", mode = \"0640\"", id("-un"), id("-gn"));
+    let whole = place.read("eskort.toml");
+    let text = whole.replace("to = \"tls/site.key\"", &format!("to = \"tls/site.key\", {owned}"));
+    place.write("eskort.toml", &text);
+    world.keep().check(0, &["installed and seen live"]);
+    assert_eq!(place.mode("tls/site.key"), 0o640);
+    assert_eq!(place.mode("tls/site.pem"), 0o644);
+    std::fs::set_permissions(place.path("tls/site.key"), std::os::unix::fs::PermissionsExt::from_mode(0o600)).unwrap();
+    place.run(&["keep"]).check(0, &["put generation 1 in place", "site.key of server `front`"]);
+    assert_eq!(place.mode("tls/site.key"), 0o640);
+    place.write(
+        "eskort.toml",
+        &whole.replace("to = \"tls/site.key\"", "to = \"tls/site.key\", owner = \"nobody-here\""),
+    );
+    place.run(&["keep"]).check(1, &["there is no user `nobody-here` on this machine", "correct `owner`"]);
+}
+
+#[test]
+fn a_failed_command_of_a_server_puts_its_files_back() {
+    let world = World::new();
+    world.keep().check(0, &["generation 1 installed"]);
+    let first = world.place.read("tls/site.pem");
+    world.write_inventory(|text| {
+        text.replace("settle = \"3s\"", "settle = \"3s\"\nrun = [\"sh\", \"-c\", \"echo the wick is wet; exit 9\"]")
+            .replace("[certificate.website]", "[certificate.website]\nkey = \"p384\"")
+    });
+    let said = world.place.run(&["keep"]);
+    said.check(
+        1,
+        &["could not be made to take the change", "the wick is wet", "exit status: 9", "everything was put back"],
+    );
+    assert_eq!(world.place.read("tls/site.pem"), first);
+    world.place.run(&["show", "website"]).check(0, &["journey", "■ issued", "□ installed"]);
+    let shown = world.place.run(&["show", "website", "--output", "json"]);
+    assert_eq!(value(&shown, "/generations/1/in_use"), true);
+    assert_eq!(value(&shown, "/generations/0/in_use"), false);
+}

@@ -103,7 +103,7 @@ fn takes_a_plain_site_all_the_way_and_does_nothing_more_the_second_time() {
     std::fs::remove_dir_all(place.path("www/.well-known")).unwrap();
 
     let before = place.read(SITE);
-    place.run(&["keep"]).check(0, &["nothing to do; renewal in"]);
+    place.run(&["keep"]).check(0, &["nothing to do; renewal on"]);
     assert_eq!(place.read(SITE), before);
     assert_eq!(place.read("pebble/log").matches("Added order").count(), 1, "one order in all");
     place.run(&["check"]).check(0, &["good", "generation 1, as installed", "leads to a trusted root"]);
@@ -164,4 +164,25 @@ fn everything_is_put_back_when_nginx_refuses_or_does_not_take_the_change() {
     assert_eq!(place.read("pebble/log").matches("Added order").count(), 1);
     handshake(place, nginx.tls_port, NAMES[0], &place.path("visitor-root.pem"))
         .check(0, &["Verify return code: 0 (ok)"]);
+}
+
+#[test]
+fn killed_in_the_middle_of_an_installation_a_later_failure_still_goes_back_to_the_state_before() {
+    let pebble = Pebble::start(&[("PEBBLE_VA_NOSLEEP", "1")], false);
+    pebble.fetch_root(0, "visitor-root.pem");
+    let place = &pebble.place;
+    let nginx = Nginx::start(place, pebble.http_port);
+    let before = place.read(SITE);
+    place.write("eskort.toml", &inventory(&pebble, &nginx, "", ", redirect = true"));
+    for point in ["backed-up", "switched", "written", "reloaded"] {
+        let killed = place.run_with("ESKORT_CRASH_AT", point, &["keep", "--only", "website"]);
+        assert_eq!(killed.code, None, "{point}: {killed}");
+    }
+    assert_ne!(place.read(SITE), before, "half of the change is there");
+    place.write("eskort.toml", &inventory(&pebble, &nginx, "reload = [\"false\"]", ", redirect = true"));
+    place.run(&["keep", "--only", "website"]).check(1, &["could not be made to take the change"]);
+    assert_eq!(place.read(SITE), before);
+    assert!(!place.path("state/certificates/website/current").exists());
+    place.write("eskort.toml", &inventory(&pebble, &nginx, "", ""));
+    place.run(&["keep", "--only", "website"]).check(0, &["generation 1 installed"]);
 }

@@ -124,7 +124,7 @@ fn renews_in_time_with_a_new_key_or_the_same() {
     pebble.write_inventory("");
     pebble.place.run(&["keep"]).check(0, &["generation 1 installed"]);
     let first = pebble.place.read("app/tls.key");
-    pebble.place.run(&["keep"]).check(0, &["nothing to do; renewal in"]);
+    pebble.place.run(&["keep"]).check(0, &["nothing to do; renewal on"]);
     // Its certificates are good for five years: four years on, renewal is due.
     let four_years = (4 * 365 * 86_400).to_string();
     let later = |words: &[&str]| pebble.place.run_with("ESKORT_CLOCK_OFFSET", &four_years, words);

@@ -9,7 +9,10 @@ use x509_cert::builder::{Builder, RequestBuilder};
 use x509_cert::ext::pkix::SubjectAltName;
 use x509_cert::ext::pkix::name::GeneralName;
 use x509_cert::name::Name;
-use x509_cert::request::{CertReq, ExtensionReq};
+use x509_cert::request::ExtensionReq;
+
+/// A PKCS#10 request.
+type Request = <RequestBuilder as Builder>::Output;
 
 /// Makes a request for DNS names in DER, with an empty subject: the names stand in the subjectAltName extension, where
 /// RFC 8555 section 7.4 looks for them.
@@ -41,7 +44,7 @@ pub struct CsrFacts {
 /// When the bytes are no request, the signature does not hold, or its algorithm is not ECDSA P-256/P-384 or RSA with
 /// SHA-256.
 pub fn read_csr(der: &[u8]) -> Result<CsrFacts, PkiError> {
-    let request = CertReq::from_der(der).map_err(der_error("CSR"))?;
+    let request = Request::from_der(der).map_err(der_error("CSR"))?;
     let info = request.info.to_der().map_err(der_error("CSR"))?;
     let public_key = request.info.public_key.to_der().map_err(der_error("public key"))?;
     let signature = request.signature.as_bytes().ok_or(PkiError::BadRequestSignature)?;

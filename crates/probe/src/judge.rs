@@ -122,3 +122,84 @@ fn installed(leaf: &Certificate, expected: &Expected) -> Finding {
         }
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use eskort_core::pki::{Chain, KeyKind, PrivateKey};
+    use eskort_practice::Issuer;
+    use jiff::SignedDuration;
+
+    const DAY: SignedDuration = SignedDuration::from_hours(24);
+
+    /// Says what is found, a line each, of an endpoint that sends `sent`.
+    fn said(sent: &[Certificate], name: &str, trust: &Trust, expected: Option<&Expected>, now: Timestamp) -> String {
+        let address = ([127, 0, 0, 1], 443).into();
+        let seen = Observation { name: name.into(), address, sent: sent.to_vec(), protocol: "TLS 1.3" };
+        let line = |f: Finding| format!("{:?} {}: {} ({})", f.weight, f.topic, f.text, f.advice.unwrap_or_default());
+        judge(&seen, trust, expected, now).into_iter().map(line).collect::<Vec<_>>().join("\n")
+    }
+
+    #[test]
+    fn each_fault_of_an_endpoint_is_told_from_the_others() {
+        let now: Timestamp = "2026-03-02T10:00:00Z".parse().unwrap();
+        let issuer = Issuer::new(now);
+        let key = PrivateKey::generate(KeyKind::P256).unwrap().public_key_der();
+        let leaf = issuer.issue(&["www.lampholm.example".into()], &key, now - DAY * 10, DAY * 90);
+        let chain = Chain::from_pem(&issuer.chain_pem(&leaf, false)).unwrap();
+        let crossed = Chain::from_pem(&issuer.chain_pem(&leaf, true)).unwrap();
+        let roots = Certificate::all_from_pem(&issuer.root_pem()).unwrap();
+        let file = tempfile::NamedTempFile::new().unwrap();
+        std::fs::write(file.path(), issuer.root_pem()).unwrap();
+        let mut trust = Trust::nobody();
+        trust.add_file(file.path()).unwrap();
+
+        let whole = chain.certificates();
+        let with_root = [whole, &roots].concat();
+        let turned = [whole[0].clone(), roots[0].clone(), whole[1].clone()];
+        let this = Some(Expected { newest: (2, leaf.fingerprint().to_string()), earlier: vec![] });
+        let older = Some(Expected { newest: (2, "other".into()), earlier: vec![(1, leaf.fingerprint().to_string())] });
+        let foreign = Some(Expected { newest: (2, "other".into()), earlier: vec![] });
+        let www = "www.lampholm.example";
+        let late = now + DAY * 60;
+        type Row<'a> = (&'a [Certificate], &'a str, &'a Option<Expected>, Timestamp, &'a str);
+        let table: [Row<'_>; 14] = [
+            (whole, www, &this, now, "Good names: the certificate is for www.lampholm.example"),
+            (whole, www, &this, now, "Good dates: 80 days left, until 2026-05-21; renewal on 2026-04-21"),
+            (whole, www, &this, now, "Good chain: leaf and 1 intermediate, up to `Lampholm Practice Root`"),
+            (whole, www, &this, now, "Good trust: leads to a trusted root"),
+            (whole, www, &this, now, "Good installed: generation 2, as installed"),
+            (whole, "shop.lampholm.example", &None, now, "Bad names: the certificate is not for shop.lampholm.example"),
+            (whole, www, &None, late, "Notice dates: 20 days left; renewal is due (run `eskort keep`)"),
+            (whole, www, &None, now + DAY * 85, "Bad dates: expired 5 days ago"),
+            (
+                whole,
+                www,
+                &None,
+                now - DAY * 20,
+                "Bad dates: not good before 2026-02-20 10:00 UTC (check this machine's",
+            ),
+            (&whole[..1], www, &None, now, "Bad trust: no intermediate is sent"),
+            (&with_root, www, &None, now, "Notice chain: the root `Lampholm Practice Root` is sent along"),
+            (&turned, www, &None, now, "Notice chain: after `` comes `Lampholm Practice Root`, not its issuer"),
+            (whole, www, &older, now, "Bad installed: still generation 1, not 2"),
+            (crossed.certificates(), www, &foreign, now, "Bad trust: `Lampholm Practice Old Root` is no root"),
+        ];
+        for (sent, name, expected, at, wanted) in table {
+            let all = said(sent, name, &trust, expected.as_ref(), at);
+            assert!(all.contains(wanted), "{wanted}\n-- not in\n{all}");
+        }
+        let all = said(whole, www, &trust, foreign.as_ref(), now);
+        assert!(all.contains("Bad installed: another certificate"), "{all}");
+        let own = said(&roots, www, &Trust::nobody(), None, now);
+        assert!(own.contains("Bad trust: self-signed"), "{own}");
+    }
+
+    #[test]
+    fn a_file_without_roots_is_refused() {
+        let file = tempfile::NamedTempFile::new().unwrap();
+        std::fs::write(file.path(), "no certificate").unwrap();
+        assert!(Trust::nobody().add_file(file.path()).unwrap_err().to_string().contains("no certificate in it"));
+        assert!(Trust::nobody().add_file(std::path::Path::new("/nowhere")).is_err());
+    }
+}

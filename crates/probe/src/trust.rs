@@ -27,6 +27,11 @@ impl Trust {
         Trust { anchors: found.iter().filter_map(anchor).collect() }
     }
 
+    /// Returns a trust that trusts nobody yet.
+    pub fn nobody() -> Self {
+        Trust { anchors: Vec::new() }
+    }
+
     /// Adds the roots of a PEM file.
     ///
     /// # Errors

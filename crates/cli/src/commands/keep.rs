@@ -63,7 +63,7 @@ pub(crate) fn print(ui: &Ui, app: &App, entries: &[KeepEntry], plan: bool) {
         return print_json(ui, entries, now);
     }
     if plan {
-        print_plan(ui, entries, now);
+        print_plan(ui, entries);
     } else if !entries.is_empty() {
         if entries.iter().any(|e| e.decision.as_ref().is_none_or(Decision::acts)) {
             ui.talk("");
@@ -105,11 +105,11 @@ fn row(entry: &KeepEntry, now: Timestamp) -> Vec<Cell> {
             (bar(*validity), Cell::toned(text, Tone::Good))
         }
         Ending::AtRest { validity } => {
-            let text = entry.decision.as_ref().map(|d| d.words(now)).unwrap_or_default();
+            let text = entry.decision.as_ref().map(|d| d.words()).unwrap_or_default();
             (bar(*validity), Cell::plain(text))
         }
         Ending::Held { reason } => {
-            let text = entry.decision.as_ref().map(|d| d.words(now)).unwrap_or_default();
+            let text = entry.decision.as_ref().map(|d| d.words()).unwrap_or_default();
             let name = &entry.certificate;
             let text = format!("{text}: {reason}. `eskort keep --only {name}` tries at once");
             (bar(None), Cell::toned(text, Tone::Notice))
@@ -120,12 +120,12 @@ fn row(entry: &KeepEntry, now: Timestamp) -> Vec<Cell> {
     vec![Cell::toned(&entry.certificate, Tone::Strong), left, result]
 }
 
-fn print_plan(ui: &Ui, entries: &[KeepEntry], now: Timestamp) {
+fn print_plan(ui: &Ui, entries: &[KeepEntry]) {
     let mut nothing = true;
     for entry in entries {
         let Some(decision) = &entry.decision else { continue };
         nothing &= !decision.acts();
-        ui.result(&format!("{}: {}", Tone::Strong.paint(&entry.certificate), decision.words(now)));
+        ui.result(&format!("{}: {}", Tone::Strong.paint(&entry.certificate), decision.words()));
         let Ending::Planned(changes) = &entry.ending else { continue };
         for change in changes {
             ui.change(&format!("{} on server `{}`", change.path.display(), change.server), &change.how);

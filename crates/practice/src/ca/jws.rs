@@ -80,3 +80,67 @@ pub(super) fn binding_holds(binding: &Value, key_id: &str, mac_key: &[u8], accou
         && json(part("payload")) == account.to_jwk()
         && aws_lc_rs::hmac::verify(&key, message.as_bytes(), &mac).is_ok()
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use eskort_acme::{Directory, ExternalBinding, Meta, Signer, new_account};
+    use eskort_pki::{KeyKind, PrivateKey, Secret};
+
+    fn directory() -> Directory {
+        let url = |part: &str| format!("https://ca.example/{part}");
+        Directory {
+            new_nonce: url("nonce"),
+            new_account: url("account"),
+            new_order: url("order"),
+            meta: Meta { terms_of_service: Some(url("terms")), ..Meta::default() },
+        }
+    }
+
+    fn key_of(head: &Value) -> Option<AccountKey> {
+        AccountKey::from_jwk(&head["jwk"])
+    }
+
+    #[test]
+    fn a_request_is_taken_as_signed_and_refused_when_anything_changed() {
+        let signer = Signer::new(PrivateKey::generate(KeyKind::P256).unwrap(), None).unwrap();
+        let request = new_account(&signer, "n1", &directory(), Some("keeper@lampholm.example"), None).unwrap();
+        let body = request.body.unwrap();
+        let signed = open(&body, key_of).unwrap_or_else(|e| panic!("{e}"));
+        assert_eq!((&signed.head["nonce"], &signed.head["url"]), (&"n1".into(), &"https://ca.example/account".into()));
+        let payload: Value = serde_json::from_slice(&signed.payload).unwrap();
+        assert_eq!(payload["contact"][0], "mailto:keeper@lampholm.example");
+        assert_eq!(key_of(&signed.head).unwrap().thumbprint(), signer.thumbprint());
+
+        let outer: Value = serde_json::from_slice(&body).unwrap();
+        let other = Signer::new(PrivateKey::generate(KeyKind::P256).unwrap(), None).unwrap();
+        let foreign: Value =
+            serde_json::from_slice(&new_account(&other, "n1", &directory(), None, None).unwrap().body.unwrap())
+                .unwrap();
+        for part in ["protected", "payload", "signature"] {
+            let mut changed = outer.clone();
+            changed[part] = foreign[part].clone();
+            assert!(open(changed.to_string().as_bytes(), key_of).is_err(), "{part}");
+            changed[part] = Value::Null;
+            assert!(open(changed.to_string().as_bytes(), key_of).is_err(), "{part}");
+        }
+        assert!(open(&body, |_| None).is_err());
+        assert!(open(b"{}", key_of).is_err() && open(b"lamp", key_of).is_err());
+    }
+
+    #[test]
+    fn an_external_binding_holds_for_its_key_its_account_and_its_address_only() {
+        let signer = Signer::new(PrivateKey::generate(KeyKind::P256).unwrap(), None).unwrap();
+        let binding = ExternalBinding { key_id: "lamp-1".into(), mac_key: Secret::new(b"oil".to_vec()) };
+        let request = new_account(&signer, "n1", &directory(), None, Some(&binding)).unwrap();
+        let signed = open(&request.body.unwrap(), key_of).unwrap_or_else(|e| panic!("{e}"));
+        let payload: Value = serde_json::from_slice(&signed.payload).unwrap();
+        let (bound, account) = (&payload["externalAccountBinding"], key_of(&signed.head).unwrap());
+        let url = "https://ca.example/account";
+        assert!(binding_holds(bound, "lamp-1", b"oil", &account, url));
+        assert!(!binding_holds(bound, "lamp-2", b"oil", &account, url));
+        assert!(!binding_holds(bound, "lamp-1", b"gas", &account, url));
+        assert!(!binding_holds(bound, "lamp-1", b"oil", &account, "https://ca.example/other"));
+        assert!(!binding_holds(&Value::Null, "lamp-1", b"oil", &account, url));
+    }
+}

@@ -159,6 +159,75 @@ fn blocks_of_another_language_are_passed_over() {
     assert!(changed(text, BOTH, false).contains("local t = { a = 'x' }"));
 }
 
+#[test]
+fn the_old_way_to_switch_tls_on_counts_and_inherited_lines_are_overridden_in_the_block() {
+    let text = "http {\n  ssl_certificate /all.pem; ssl_certificate_key /all.key;\n  server {\n    listen 192.0.2.7:8443;\n    \
+                ssl on;\n    server_name lampholm.example;\n  }\n}\n";
+    let new = changed(text, BOTH, false);
+    assert!(
+        new.contains("server_name lampholm.example;\n    ssl_certificate /state/current/bundle.pem;\n    ssl_cert"),
+        "{new}"
+    );
+    assert!(new.contains("ssl_certificate /all.pem"), "what others inherit stays");
+    let found = plan_for(&config(&[("/etc/nginx/nginx.conf", text)]), BOTH, false).unwrap();
+    let wanted = Endpoint { name: "lampholm.example".into(), ip: Some("192.0.2.7".parse().unwrap()), port: 8443 };
+    assert_eq!(found.endpoints, [wanted]);
+}
+
+#[test]
+fn a_block_without_listen_keeps_port_80_and_odd_listeners_are_mirrored_once() {
+    let text = "http { server { server_name lampholm.example; } }";
+    let new = changed(text, BOTH, false);
+    assert!(new.contains("listen 80;") && new.contains("listen 443 ssl;"), "{new}");
+    let text = "http { server { listen 80 default_server; listen *:80; listen unix:/run/lamp; listen 127.0.0.1:8080; \
+                listen [2001:db8::7]:80; server_name lampholm.example; } }";
+    let new = changed(text, BOTH, false);
+    assert_eq!(new.matches("ssl;").count(), 3, "{new}");
+    for line in ["listen 443 ssl;", "listen 127.0.0.1:443 ssl;", "listen [2001:db8::7]:443 ssl;"] {
+        assert!(new.contains(line), "{line} is not in {new}");
+    }
+}
+
+#[test]
+fn a_wildcard_is_served_under_the_names_that_blocks_spell_out() {
+    let text = "http {\n server { listen 443 ssl; server_name a.lampholm.example; ssl_certificate x; ssl_certificate_key y; }\n \
+                server { listen 443 ssl; server_name *.lampholm.example; ssl_certificate x; ssl_certificate_key y; }\n \
+                server { listen 443 ssl; server_name a.b.lampholm.example; ssl_certificate x; ssl_certificate_key y; }\n}\n";
+    let new = changed(text, &["*.lampholm.example"], false);
+    assert_eq!(new.matches("bundle.pem").count(), 2, "{new}");
+    let found = plan_for(&config(&[("/etc/nginx/nginx.conf", text)]), &["*.lampholm.example"], false).unwrap();
+    assert_eq!(found.endpoints.iter().map(|e| e.name.as_str()).collect::<Vec<_>>(), ["a.lampholm.example"]);
+}
+
+#[test]
+fn a_name_goes_to_the_block_that_names_it_before_a_wildcard_block() {
+    let text = "http {\n server { listen 443 ssl; server_name *.lampholm.example; ssl_certificate x; ssl_certificate_key y; }\n \
+                server { listen 443 ssl; server_name www.lampholm.example; ssl_certificate x; ssl_certificate_key y; }\n}\n";
+    let new = changed(text, &["www.lampholm.example"], false);
+    assert!(new.lines().nth(1).unwrap().contains("ssl_certificate x;"), "{new}");
+    assert!(changed(text, &["shop.lampholm.example"], false).lines().nth(1).unwrap().contains("bundle.pem"));
+}
+
+#[test]
+fn a_block_that_redirects_already_is_left_alone() {
+    let text = "http {\n server { listen 80; server_name lampholm.example; location / { return 308 https://$host$request_uri; } }\n \
+                server { listen 443 ssl; server_name lampholm.example; ssl_certificate x; ssl_certificate_key y; }\n}\n";
+    assert_eq!(changed(text, BOTH, true).lines().nth(1), text.lines().nth(1));
+}
+
+#[test]
+fn includes_that_go_in_circles_end() {
+    let files = [
+        (
+            "/etc/nginx/nginx.conf",
+            "http { include a; server { listen 443 ssl; server_name lampholm.example; include a; } }",
+        ),
+        ("/etc/nginx/a", "include a; ssl_certificate x; ssl_certificate_key y;"),
+    ];
+    // Each round brings the lines again: too many certificates, and an end.
+    assert!(plan_for(&config(&files), BOTH, false).is_err());
+}
+
 proptest::proptest! {
     #[test]
     fn any_bytes_are_read_or_refused(bytes in proptest::collection::vec(proptest::sample::select(b"server{};listen 80 \"'\\#$\n".to_vec()), 0..300)) {

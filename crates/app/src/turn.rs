@@ -1,0 +1,214 @@
+//! One certificate's turn in a run of `keep`: decides, and carries the decision out.
+
+use crate::authority::Client;
+use crate::driver::{Driver, Step};
+use crate::hands::RealHands;
+use crate::keep::{Ending, KeepEntry, gather, wanted_of};
+use crate::proof::pay_debts;
+use crate::{App, Progress, StepError};
+use eskort_core::decision::{Decision, decide, hold_after};
+use eskort_core::inventory::CertificateEntry;
+use eskort_core::journey::{Milestone, Stage};
+use eskort_core::words;
+use eskort_store::{JourneyRow, Store, StoreError};
+use jiff::{SignedDuration, Timestamp};
+use std::collections::BTreeMap;
+use std::pin::Pin;
+use std::time::Duration;
+
+/// What the turns of one run share.
+pub(crate) struct Run<'a> {
+    app: &'a App,
+    store: &'a Store,
+    /// The conversations with authorities, each begun when it is first needed.
+    clients: BTreeMap<String, Client>,
+    /// Ends when somebody asks the program to stop.
+    stop: Pin<Box<dyn Future<Output = ()>>>,
+}
+
+impl<'a> Run<'a> {
+    /// Begins a run.
+    pub(crate) fn new(app: &'a App, store: &'a Store) -> Self {
+        Run { app, store, clients: BTreeMap::new(), stop: Box::pin(signalled()) }
+    }
+
+    /// Looks after one certificate. `insist` is set when somebody asked for this very one.
+    pub(crate) async fn turn(&mut self, name: &str, entry: &CertificateEntry, insist: bool) -> KeepEntry {
+        let certificate = name.to_owned();
+        let failed = |run: &Run<'_>, error: StepError| {
+            let given_up = error.ends_journey();
+            if let Err(trouble) = run.note_failure(name, &error) {
+                (run.app.watch)(&Progress::Note(format!("the failure could not be written down: {trouble}")));
+            }
+            Ending::Failed { error: Box::new(error), given_up }
+        };
+        let decision = match gather(self.app, self.store, name, entry) {
+            Ok(facts) => decide(&facts, (self.app.now)(), insist),
+            Err(error) => return KeepEntry { certificate, decision: None, ending: failed(self, error) },
+        };
+        (self.app.watch)(&Progress::Certificate { name: name.to_owned(), decision: decision.clone() });
+        let ending = match self.carry_out(name, entry, &decision).await {
+            Ok(ending) => ending,
+            Err(error) => failed(self, error),
+        };
+        KeepEntry { certificate, decision: Some(decision), ending }
+    }
+
+    /// Whatever went wrong: nothing stays published, a lost journey is closed, and after a refusal the authority is left
+    /// alone for a while.
+    fn note_failure(&self, name: &str, error: &StepError) -> Result<(), StoreError> {
+        let (store, now) = (self.store, (self.app.now)());
+        pay_debts(self.app, store, |whose| whose == name)?;
+        if matches!(error, StepError::Interrupted) {
+            return store.add_event(name, &error.to_string(), now);
+        }
+        if error.ends_journey()
+            && let Some(open) = store.open_journey(name)?
+        {
+            store.give_up_journey(name, open.id, "its order is lost", now)?;
+        }
+        let before = store.failures(name)?.map_or(0, |(failures, _)| failures.count);
+        let authority_says = error.authority_says(now);
+        let refused = error.is_refusal() || authority_says.is_some();
+        let hold = refused.then(|| hold_after(before + 1, now, authority_says));
+        let reason = words::printable(&error.to_string(), 300);
+        store.record_failure(name, &reason, hold, now)
+    }
+
+    async fn carry_out(
+        &mut self,
+        name: &str,
+        entry: &CertificateEntry,
+        decision: &Decision,
+    ) -> Result<Ending, StepError> {
+        let (store, now) = (self.store, (self.app.now)());
+        let wanted = wanted_of(entry);
+        let mut open = store.open_journey(name)?;
+        if let Some(stale) = open.take_if(|open| open.wanted != wanted) {
+            store.give_up_journey(name, stale.id, "the inventory changed", now)?;
+        }
+        // A journey that goes on may be looked at by the authority right now: its files stay.
+        let goes_on = matches!(decision, Decision::GoOn { .. });
+        if !open.as_ref().is_some_and(|open| goes_on && open.stage.needs_publication()) {
+            pay_debts(self.app, store, |whose| whose == name)?;
+        }
+        let journey = match decision {
+            Decision::Rest { .. } => {
+                store.clear_failures(name)?;
+                return Ok(Ending::AtRest { validity: store.newest(name)?.map(|g| g.validity) });
+            }
+            Decision::Hold { .. } => {
+                let reason = store.failures(name)?.map(|(_, reason)| reason).unwrap_or_default();
+                return Ok(Ending::Held { reason });
+            }
+            Decision::Obtain { generation, .. } => {
+                store.start_journey(name, *generation, &wanted, Stage::Opened, now)?
+            }
+            Decision::PutInPlace { generation, .. } => {
+                store.start_journey(name, *generation, &wanted, Stage::Issued, now)?
+            }
+            Decision::GoOn { .. } => open.expect("the decision was made for an open journey"),
+        };
+        let generation = journey.generation;
+        self.travel(name, entry, journey).await?;
+        let arrived = store.newest(name)?.filter(|g| g.number == generation);
+        Ok(Ending::Arrived { generation, validity: arrived.map(|g| g.validity) })
+    }
+
+    /// Goes on with a journey to its end, or until somebody asks the program to stop.
+    async fn travel(&mut self, name: &str, entry: &CertificateEntry, journey: JourneyRow) -> Result<(), StepError> {
+        let Run { app, store, clients, stop } = self;
+        let (app, store) = (*app, *store);
+        let authority = &app.inventory.authorities[&entry.authority];
+        if !clients.contains_key(&entry.authority) {
+            let client = Client::open(&entry.authority, authority, store, app.watch.clone(), app.now.clone())?;
+            clients.insert(entry.authority.clone(), client);
+        }
+        let client = clients.get_mut(&entry.authority).expect("it was just put in");
+        let (wanted, generation, id) = (journey.wanted.clone(), journey.generation, journey.id);
+        let hands = RealHands {
+            app,
+            store,
+            certificate: name,
+            entry,
+            wanted,
+            generation,
+            client,
+            published: false,
+            listener: None,
+        };
+        let patience = SignedDuration::try_from(authority.patience).unwrap_or(SignedDuration::MAX);
+        tokio::select! {
+            ended = steps(hands, Driver::new(store, name, journey), patience) => ended?,
+            () = stop => return Err(StepError::Interrupted),
+        }
+        store.end_journey(id, (app.now)())?;
+        store.clear_failures(name)?;
+        Ok(())
+    }
+}
+
+async fn steps(mut hands: RealHands<'_>, mut driver: Driver<'_>, patience: SignedDuration) -> Result<(), StepError> {
+    let (app, store, name) = (hands.app, hands.store, hands.certificate);
+    let mut waiting_since: Option<Timestamp> = None;
+    loop {
+        let now = (app.now)();
+        match driver.step(&mut hands, now).await? {
+            Step::Done => return Ok(()),
+            Step::Wait(until, waits_for) => {
+                let since = *waiting_since.get_or_insert(now);
+                let waited = now.duration_since(since);
+                if waited >= patience {
+                    return Err(StepError::Stuck { waits_for, waited });
+                }
+                (app.watch)(&Progress::Waiting { until, waits_for });
+                let pause = until.duration_since(now).min(patience - waited);
+                tokio::time::sleep(Duration::try_from(pause).unwrap_or_default()).await;
+            }
+            Step::Did(passed) => {
+                if !driver.journey().stage.needs_publication() {
+                    hands.listener = None;
+                    pay_debts(app, store, |whose| whose == name)?;
+                }
+                if let Some(milestone) = passed {
+                    waiting_since = None;
+                    let detail = detail(store, name, driver.journey(), milestone)?;
+                    (app.watch)(&Progress::Passed { milestone, detail });
+                }
+            }
+        }
+    }
+}
+
+/// Returns what there is to say about a stage that was passed.
+fn detail(store: &Store, name: &str, journey: &JourneyRow, milestone: Milestone) -> Result<String, StoreError> {
+    Ok(match milestone {
+        Milestone::Prepared => format!("key ({}) stored, readable by its owner only", journey.wanted.key),
+        Milestone::Ordered => {
+            let names = words::count(journey.wanted.names.len() as u64, "name");
+            format!("{names} at authority `{}`", journey.wanted.authority)
+        }
+        Milestone::Proved => format!("control of {} shown", words::list(&journey.wanted.names)),
+        Milestone::Issued => match store.newest(name)? {
+            Some(g) => {
+                let lifetime = words::duration(g.validity.lifetime());
+                format!("by `{}`, good for {lifetime} until {}", g.issuer, words::day(g.validity.not_after))
+            }
+            None => String::new(),
+        },
+        Milestone::Installed => format!("generation {} is in use", journey.generation),
+        Milestone::Confirmed => "seen live, as visitors see it".to_owned(),
+    })
+}
+
+/// Ends when somebody asks the program to stop.
+async fn signalled() {
+    use tokio::signal::unix::{SignalKind, signal};
+    match signal(SignalKind::terminate()) {
+        Ok(mut terminate) => tokio::select! {
+            _ = tokio::signal::ctrl_c() => {}
+            _ = terminate.recv() => {}
+        },
+        Err(_) => drop(tokio::signal::ctrl_c().await),
+    }
+}

@@ -1,0 +1,144 @@
+//! Keys, requests and chains, with OpenSSL on the other side.
+
+#![expect(clippy::unwrap_used, reason = "a test stops at the first thing that is not as it should be")]
+#![expect(clippy::disallowed_methods, clippy::disallowed_types, reason = "OpenSSL works on files, unlike the crate")]
+
+use eskort_pki::{Certificate, Chain, ChainError, KeyKind, PrivateKey, Secret, make_csr, read_csr};
+use std::path::Path;
+use std::process::Command;
+
+/// Runs openssl in a folder, and returns what it says on both streams.
+#[track_caller]
+fn openssl(dir: &Path, line: &str) -> String {
+    let words = line.split_whitespace();
+    let output = Command::new("openssl").args(words).current_dir(dir).output().expect("openssl is installed");
+    let said = String::from_utf8_lossy(&[output.stdout, output.stderr].concat()).into_owned();
+    assert!(output.status.success(), "openssl {line}\n{said}");
+    said
+}
+
+fn pem(label: &str, der: &[u8]) -> String {
+    use std::fmt::Write;
+    let body = base64::Engine::encode(&base64::engine::general_purpose::STANDARD, der);
+    let mut text = format!("-----BEGIN {label}-----\n");
+    for line in body.as_bytes().chunks(64) {
+        writeln!(text, "{}", std::str::from_utf8(line).unwrap()).unwrap();
+    }
+    text + &format!("-----END {label}-----\n")
+}
+
+#[test]
+fn openssl_takes_our_keys_and_requests_of_every_kind() {
+    let dir = tempfile::tempdir().unwrap();
+    for (kind, said) in [
+        (KeyKind::P256, "ASN1 OID: prime256v1"),
+        (KeyKind::P384, "ASN1 OID: secp384r1"),
+        (KeyKind::Rsa2048, "Public-Key: (2048 bit)"),
+        (KeyKind::Rsa3072, "Public-Key: (3072 bit)"),
+        (KeyKind::Rsa4096, "Public-Key: (4096 bit)"),
+    ] {
+        let key = PrivateKey::generate(kind).unwrap();
+        std::fs::write(dir.path().join("key.pem"), key.to_pem().reveal()).unwrap();
+        openssl(dir.path(), "pkey -in key.pem -check -noout");
+        let csr = make_csr(&key, &["lampholm.example", "*.archive.lampholm.example"]).unwrap();
+        std::fs::write(dir.path().join("request.pem"), pem("CERTIFICATE REQUEST", &csr)).unwrap();
+        let text = openssl(dir.path(), "req -in request.pem -verify -noout -text");
+        assert!(text.contains("verify OK") && text.contains(said), "{text}");
+        assert!(text.contains("DNS:lampholm.example, DNS:*.archive.lampholm.example"), "{text}");
+        let public = openssl(dir.path(), "req -in request.pem -noout -pubkey");
+        assert_eq!(public, openssl(dir.path(), "pkey -in key.pem -pubout"));
+    }
+}
+
+#[test]
+fn we_take_openssls_keys_and_requests() {
+    let dir = tempfile::tempdir().unwrap();
+    for (line, kind) in [
+        ("genpkey -algorithm EC -pkeyopt ec_paramgen_curve:P-256 -out key.pem", KeyKind::P256),
+        ("genpkey -algorithm EC -pkeyopt ec_paramgen_curve:P-384 -out key.pem", KeyKind::P384),
+        ("genpkey -algorithm RSA -pkeyopt rsa_keygen_bits:2048 -out key.pem", KeyKind::Rsa2048),
+    ] {
+        openssl(dir.path(), line);
+        let text = std::fs::read_to_string(dir.path().join("key.pem")).unwrap();
+        let key = PrivateKey::from_pem(&Secret::new(text)).unwrap();
+        assert_eq!(key.kind(), kind);
+        let digest = if kind == KeyKind::P384 { "-sha384" } else { "-sha256" };
+        let names = "-addext subjectAltName=DNS:Lampholm.example,IP:192.0.2.7,email:keeper@lampholm.example";
+        openssl(
+            dir.path(),
+            &format!("req -new -key key.pem {digest} -subj /CN=x {names} -outform DER -out request.der"),
+        );
+        let facts = read_csr(&std::fs::read(dir.path().join("request.der")).unwrap()).unwrap();
+        assert_eq!(facts.dns_names, ["lampholm.example", "192.0.2.7"]);
+        assert!(key.fits(&facts.public_key));
+    }
+}
+
+/// Makes a root, an intermediate and a leaf with openssl; returns them as PEM texts.
+fn openssl_chain(dir: &Path) -> [String; 3] {
+    std::fs::write(dir.join("ca.ext"), "basicConstraints=critical,CA:true\n").unwrap();
+    std::fs::write(dir.join("leaf.ext"), "subjectAltName=DNS:lampholm.example,DNS:www.lampholm.example\n").unwrap();
+    let key = "-newkey ec -pkeyopt ec_paramgen_curve:P-256 -nodes";
+    openssl(dir, &format!("req -x509 {key} -keyout root.key -out root.pem -subj /CN=Root -days 30"));
+    for (name, above, ext) in [("middle", "root", "ca.ext"), ("leaf", "middle", "leaf.ext")] {
+        openssl(dir, &format!("req -new {key} -keyout {name}.key -out {name}.csr -subj /O=Lampholm/CN={name}"));
+        let sign = format!("-CA {above}.pem -CAkey {above}.key -CAcreateserial -extfile {ext} -days 30");
+        openssl(dir, &format!("x509 -req -in {name}.csr {sign} -out {name}.pem"));
+    }
+    ["leaf.pem", "middle.pem", "root.pem"].map(|n| std::fs::read_to_string(dir.join(n)).unwrap())
+}
+
+#[test]
+fn reads_a_chain_in_order_and_says_what_is_wrong_with_any_other() {
+    let dir = tempfile::tempdir().unwrap();
+    let [leaf, middle, root] = openssl_chain(dir.path());
+    let text = format!("Bag Attributes\n  friendlyName: lamp\n{leaf}some words between\r\n{middle}");
+    let chain = Chain::from_pem(&text).unwrap();
+    assert_eq!((chain.leaf().subject.as_str(), chain.top_issuer()), ("leaf", "Root"));
+    assert_eq!(chain.leaf().names, ["lampholm.example", "www.lampholm.example"]);
+    assert!(!chain.leaf().is_ca && chain.certificates()[1].is_ca);
+    let fingerprint = openssl(dir.path(), "x509 -in leaf.pem -noout -fingerprint -sha256");
+    let bare = fingerprint.split_once('=').unwrap().1.trim().replace(':', "").to_lowercase();
+    assert_eq!(chain.leaf().fingerprint().to_string(), bare);
+    let serial = openssl(dir.path(), "x509 -in leaf.pem -noout -serial");
+    assert_eq!(format!("serial={}", chain.leaf().serial.trim_start_matches("00").to_uppercase()), serial.trim());
+    std::fs::write(dir.path().join("bundle.pem"), chain.bundle_pem()).unwrap();
+    std::fs::write(dir.path().join("between.pem"), chain.intermediates_pem()).unwrap();
+    openssl(dir.path(), "verify -CAfile root.pem -untrusted between.pem bundle.pem");
+
+    let read = |key: &str| std::fs::read_to_string(dir.path().join(key)).unwrap();
+    let key = |name: &str| PrivateKey::from_pem(&Secret::new(read(name))).unwrap();
+    chain.check_answers(&key("leaf.key"), &["www.lampholm.example", "lampholm.example"]).unwrap();
+    assert!(matches!(chain.check_answers(&key("root.key"), &[]), Err(ChainError::WrongKey)));
+    let lacking = chain.check_answers(&key("leaf.key"), &["shop.lampholm.example"]).unwrap_err();
+    assert_eq!(lacking.to_string(), "the certificate lacks shop.lampholm.example");
+
+    let broken = Chain::from_pem(&format!("{leaf}{root}")).unwrap_err();
+    assert_eq!(broken.to_string(), "`middle` should come next in the chain, `Root` stands there");
+    assert!(matches!(Chain::from_pem("no certificate"), Err(ChainError::Empty)));
+    for bad in [leaf.replace("MI", "xx"), leaf[..leaf.len() - 40].to_owned(), leaf.replacen('\n', "\n!!", 2)] {
+        assert!(Chain::from_pem(&bad).is_err());
+    }
+    assert!(Certificate::from_der(&[0x30, 0x03, 1, 2]).is_err());
+}
+
+#[test]
+fn a_certificate_covers_its_names_and_one_label_below_a_wildcard() {
+    let dir = tempfile::tempdir().unwrap();
+    let alt = "-addext subjectAltName=DNS:*.lampholm.example,DNS:lampholm.example,IP:2001:db8::7";
+    let made =
+        "req -x509 -newkey ec -pkeyopt ec_paramgen_curve:P-256 -nodes -keyout key.pem -out self.pem -subj /O=Trust";
+    openssl(dir.path(), &format!("{made} {alt}"));
+    let found = Certificate::all_from_pem(&std::fs::read_to_string(dir.path().join("self.pem")).unwrap()).unwrap();
+    let own = &found[0];
+    assert_eq!((own.subject.as_str(), own.is_self_issued()), ("Trust", true));
+    for (name, covered) in [
+        ("WWW.lampholm.example", true),
+        ("lampholm.example", true),
+        ("2001:db8::7", true),
+        ("a.b.lampholm.example", false),
+        ("xlampholm.example", false),
+    ] {
+        assert_eq!(own.covers(name), covered, "{name}");
+    }
+}
