@@ -78,7 +78,11 @@ impl EndpointReport {
 ///
 /// # Panics
 /// When the certificate is not in the inventory: callers look first.
-pub async fn check(app: &App, store: Option<&Store>, target: &CheckTarget) -> Result<Vec<EndpointReport>, StepError> {
+pub async fn check(app: &App, target: &CheckTarget) -> Result<Vec<EndpointReport>, StepError> {
+    let store = match Store::open_existing(&app.state)? {
+        Some(store) => store,
+        None => Store::in_memory(&app.state)?,
+    };
     match target {
         CheckTarget::Endpoint { name, port, instead } => {
             let mut trust = Trust::system();
@@ -87,19 +91,18 @@ pub async fn check(app: &App, store: Option<&Store>, target: &CheckTarget) -> Re
             }
             // Somebody may well ask for an endpoint of a certificate we know.
             let known = app.inventory.certificates.iter().find(|(_, c)| c.names.iter().any(|n| n.covers(name)));
-            let expected = match (known, store) {
-                (Some((certificate, _)), Some(store)) => expected(store, certificate)?,
-                _ => None,
+            let expected = match known {
+                Some((certificate, _)) => expected(&store, certificate)?,
+                None => None,
             };
             let certificate = known.map(|(name, _)| name.clone()).filter(|_| expected.is_some());
             Ok(vec![look(certificate, name, *port, *instead, &trust, expected.as_ref(), app).await])
         }
         CheckTarget::Certificate(name) => {
             let entry = &app.inventory.certificates[name];
-            let Some(store) = store else { return Ok(Vec::new()) };
             let generation = store.newest(name)?.map_or(0, |g| g.number);
             let placement = Placement { preview: true, ..placement(app, name, entry, &entry.names, generation) };
-            look_at(app, store, name, &placement).await
+            look_at(app, &store, name, &placement).await
         }
     }
 }

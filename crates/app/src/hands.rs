@@ -16,6 +16,7 @@ use eskort_core::journey::{Action, OrderRef, Outcome, ProofTask};
 use eskort_core::names::DnsName;
 use eskort_core::pki::{Chain, KeyKind, PrivateKey, make_csr};
 use eskort_store::Store;
+use std::collections::BTreeMap;
 
 /// The hands for one certificate's journey.
 pub(crate) struct RealHands<'a> {
@@ -25,7 +26,10 @@ pub(crate) struct RealHands<'a> {
     pub(crate) entry: &'a CertificateEntry,
     pub(crate) wanted: Wanted,
     pub(crate) generation: u32,
-    pub(crate) client: &'a mut Client,
+    /// The conversations of this run, by authority.
+    pub(crate) clients: &'a mut BTreeMap<String, Client>,
+    /// How many endpoints were looked at in the end.
+    pub(crate) looked_at: usize,
     /// Whether this run has made sure that everything is published.
     pub(crate) published: bool,
     pub(crate) listener: Option<Listener>,
@@ -60,6 +64,17 @@ impl Hands for RealHands<'_> {
 impl RealHands<'_> {
     fn proof(&self) -> &Proof {
         &self.app.inventory.proofs[&self.entry.proof]
+    }
+
+    /// Returns the conversation with the journey's authority, begun when it is first needed.
+    fn client(&mut self) -> Result<&mut Client, AuthorityError> {
+        let (app, name) = (self.app, &self.wanted.authority);
+        if !self.clients.contains_key(name) {
+            let authority = &app.inventory.authorities[name];
+            let client = Client::open(name, authority, self.store, app.watch.clone(), app.now.clone())?;
+            self.clients.insert(name.clone(), client);
+        }
+        Ok(self.clients.get_mut(name).expect("it was just put in"))
     }
 
     fn names(&self) -> Vec<&str> {
@@ -112,24 +127,21 @@ impl RealHands<'_> {
     }
 
     async fn place_order(&mut self) -> Result<Outcome, StepError> {
-        let authority = &self.app.inventory.authorities[&self.wanted.authority];
-        let contact = authority.contact.as_deref().or(self.app.inventory.contact.as_deref());
+        let (app, store) = (self.app, self.store);
+        let wanted = self.wanted.clone();
+        let authority = &app.inventory.authorities[&wanted.authority];
+        let contact = authority.contact.as_deref().or(app.inventory.contact.as_deref());
+        let names: Vec<&str> = wanted.names.iter().map(DnsName::as_str).collect();
+        let client = self.client()?;
         let mut tries = 0;
         let answer = loop {
-            self.client.ensure_account(&self.wanted.authority, authority, contact, self.store).await?;
-            let directory = self.client.directory().await?;
-            let names: Vec<&str> = self.wanted.names.iter().map(DnsName::as_str).collect();
-            let answer = self.client.send(Hold::Once, |s, n| new_order(s, n, &directory, &names)).await?;
+            client.ensure_account(&wanted.authority, authority, contact, store).await?;
+            let directory = client.directory().await?;
+            let answer = client.send(Hold::Once, |s, n| new_order(s, n, &directory, &names)).await?;
             tries += 1;
-            match answer.success() {
-                Ok(_) => break answer,
-                Err(error) => {
-                    let error = AuthorityError::from(error);
-                    let forgotten = self.client.forget_unknown_account(&error, &self.wanted.authority, self.store)?;
-                    if !forgotten || tries > 1 {
-                        return Err(error.into());
-                    }
-                }
+            let Err(error) = answer.success().map(drop).map_err(AuthorityError::from) else { break answer };
+            if !client.forget_unknown_account(&error, &wanted.authority, store)? || tries > 1 {
+                return Err(error.into());
             }
         };
         let order = read_order(&answer).map_err(AuthorityError::from)?;
@@ -147,7 +159,7 @@ impl RealHands<'_> {
     }
 
     async fn ask(&mut self, url: &str) -> Result<Answer, StepError> {
-        Ok(self.client.send(Hold::Repeatable, |s, n| post_as_get(s, n, url)).await?)
+        Ok(self.client()?.send(Hold::Repeatable, |s, n| post_as_get(s, n, url)).await?)
     }
 
     async fn ask_order(&mut self, order: &OrderRef) -> Result<(Order, Answer), StepError> {
@@ -174,7 +186,7 @@ impl RealHands<'_> {
             let Some(challenge) = authorization.challenges.into_iter().find(|c| c.kind == ChallengeKind::Http01) else {
                 return Err(StepError::NoChallenge { name: name.to_string() });
             };
-            let key_authorization = self.client.signer().key_authorization(&challenge.token);
+            let key_authorization = self.client()?.signer().key_authorization(&challenge.token);
             tasks.push(ProofTask { name, challenge: challenge.url, token: challenge.token, key_authorization });
         }
         Ok(Outcome::Challenges(tasks))
@@ -196,7 +208,7 @@ impl RealHands<'_> {
     async fn answer(&mut self, tasks: &[ProofTask], again: bool) -> Result<Outcome, StepError> {
         self.ensure_published(tasks).await?;
         for task in tasks {
-            let answer = self.client.send(Hold::Repeatable, |s, n| answer_challenge(s, n, &task.challenge)).await?;
+            let answer = self.client()?.send(Hold::Repeatable, |s, n| answer_challenge(s, n, &task.challenge)).await?;
             match answer.success() {
                 Ok(_) => {}
                 // An earlier run may have got through with it; the order will say how it stands.
@@ -210,7 +222,7 @@ impl RealHands<'_> {
     async fn await_proof(&mut self, order_ref: &OrderRef, polls: u32) -> Result<Outcome, StepError> {
         let (order, answer) = self.ask_order(order_ref).await?;
         match order.status {
-            OrderStatus::Pending => Ok(Outcome::NotYet { ask_again: self.client.ask_again(&answer, polls) }),
+            OrderStatus::Pending => Ok(Outcome::NotYet { ask_again: self.client()?.ask_again(&answer, polls) }),
             OrderStatus::Ready => Ok(Outcome::Proved),
             OrderStatus::Invalid => Err(self.why_invalid(order_ref, order).await),
             OrderStatus::Processing | OrderStatus::Valid => self.issuing(&order, &answer, 0),
@@ -231,10 +243,10 @@ impl RealHands<'_> {
     }
 
     /// What an order says once its CSR is in.
-    fn issuing(&self, order: &Order, answer: &Answer, polls: u32) -> Result<Outcome, StepError> {
+    fn issuing(&mut self, order: &Order, answer: &Answer, polls: u32) -> Result<Outcome, StepError> {
         match order.certificate_url().map_err(AuthorityError::from)? {
             Some(url) => Ok(Outcome::Ready(url.to_owned())),
-            None => Ok(Outcome::Finalized { ask_again: self.client.ask_again(answer, polls) }),
+            None => Ok(Outcome::Finalized { ask_again: self.client()?.ask_again(answer, polls) }),
         }
     }
 
@@ -248,7 +260,7 @@ impl RealHands<'_> {
             }
         }
         let csr = make_csr(&self.key()?, &self.names()).map_err(|source| self.key_error(source))?;
-        let sent = self.client.send(Hold::Once, |s, n| finalize(s, n, &order_ref.finalize, &csr)).await;
+        let sent = self.client()?.send(Hold::Once, |s, n| finalize(s, n, &order_ref.finalize, &csr)).await;
         let answer = match sent {
             // It may have arrived: the order knows.
             Err(error) if error.outcome_unknown() => {
@@ -327,10 +339,7 @@ impl RealHands<'_> {
 
     async fn confirm(&mut self) -> Result<Outcome, StepError> {
         let reports = check::look_at(self.app, self.store, self.certificate, &self.placement()).await?;
-        if reports.is_empty() && !self.entry.install.is_empty() {
-            let text = "nothing to look at: no server of this certificate has a `check-address`";
-            (self.app.watch)(&Progress::Note(text.into()));
-        }
+        self.looked_at = reports.len();
         for report in reports {
             // Whether this machine trusts the root says little about the visitors of a private authority.
             let (trust, bad): (Vec<_>, Vec<_>) =

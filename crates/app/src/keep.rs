@@ -52,6 +52,8 @@ pub enum Ending {
         generation: u32,
         /// Its dates.
         validity: Option<Validity>,
+        /// How many endpoints it was looked at.
+        looked_at: usize,
     },
     /// It failed.
     Failed {

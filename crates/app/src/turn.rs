@@ -16,6 +16,8 @@ use std::collections::BTreeMap;
 use std::pin::Pin;
 use std::time::Duration;
 
+type Stop = Pin<Box<dyn Future<Output = ()>>>;
+
 /// What the turns of one run share.
 pub(crate) struct Run<'a> {
     app: &'a App,
@@ -23,7 +25,7 @@ pub(crate) struct Run<'a> {
     /// The conversations with authorities, each begun when it is first needed.
     clients: BTreeMap<String, Client>,
     /// Ends when somebody asks the program to stop.
-    stop: Pin<Box<dyn Future<Output = ()>>>,
+    stop: Stop,
 }
 
 impl<'a> Run<'a> {
@@ -110,50 +112,52 @@ impl<'a> Run<'a> {
             Decision::GoOn { .. } => open.expect("the decision was made for an open journey"),
         };
         let generation = journey.generation;
-        self.travel(name, entry, journey).await?;
+        let looked_at = self.travel(name, entry, journey).await?;
         let arrived = store.newest(name)?.filter(|g| g.number == generation);
-        Ok(Ending::Arrived { generation, validity: arrived.map(|g| g.validity) })
+        Ok(Ending::Arrived { generation, validity: arrived.map(|g| g.validity), looked_at })
     }
 
-    /// Goes on with a journey to its end, or until somebody asks the program to stop.
-    async fn travel(&mut self, name: &str, entry: &CertificateEntry, journey: JourneyRow) -> Result<(), StepError> {
+    /// Goes on with a journey to its end, and returns how many endpoints were looked at then.
+    async fn travel(&mut self, name: &str, entry: &CertificateEntry, journey: JourneyRow) -> Result<usize, StepError> {
         let Run { app, store, clients, stop } = self;
         let (app, store) = (*app, *store);
-        let authority = &app.inventory.authorities[&entry.authority];
-        if !clients.contains_key(&entry.authority) {
-            let client = Client::open(&entry.authority, authority, store, app.watch.clone(), app.now.clone())?;
-            clients.insert(entry.authority.clone(), client);
-        }
-        let client = clients.get_mut(&entry.authority).expect("it was just put in");
-        let (wanted, generation, id) = (journey.wanted.clone(), journey.generation, journey.id);
-        let hands = RealHands {
+        let (wanted, generation) = (journey.wanted.clone(), journey.generation);
+        let mut hands = RealHands {
             app,
             store,
             certificate: name,
             entry,
             wanted,
             generation,
-            client,
+            clients,
+            looked_at: 0,
             published: false,
             listener: None,
         };
-        let patience = SignedDuration::try_from(authority.patience).unwrap_or(SignedDuration::MAX);
-        tokio::select! {
-            ended = steps(hands, Driver::new(store, name, journey), patience) => ended?,
-            () = stop => return Err(StepError::Interrupted),
-        }
-        store.end_journey(id, (app.now)())?;
+        steps(&mut hands, Driver::new(store, name, journey), stop).await?;
         store.clear_failures(name)?;
-        Ok(())
+        Ok(hands.looked_at)
     }
 }
 
-async fn steps(mut hands: RealHands<'_>, mut driver: Driver<'_>, patience: SignedDuration) -> Result<(), StepError> {
+/// Does step after step until the journey ends, or until somebody asks the program to stop.
+async fn steps(hands: &mut RealHands<'_>, mut driver: Driver<'_>, stop: &mut Stop) -> Result<(), StepError> {
     let (app, store, name) = (hands.app, hands.store, hands.certificate);
+    let patience = app.inventory.authorities[&hands.entry.authority].patience;
+    let patience = SignedDuration::try_from(patience).unwrap_or(SignedDuration::MAX);
     let mut waiting_since: Option<Timestamp> = None;
     loop {
         let now = (app.now)();
-        match driver.step(&mut hands, now).await? {
+        let step = if driver.journey().stage == Stage::Issued {
+            // An installation ends or is undone; it is not left in the middle.
+            driver.step(hands, now).await?
+        } else {
+            tokio::select! {
+                step = driver.step(hands, now) => step?,
+                () = &mut *stop => return Err(StepError::Interrupted),
+            }
+        };
+        match step {
             Step::Done => return Ok(()),
             Step::Wait(until, waits_for) => {
                 let since = *waiting_since.get_or_insert(now);
@@ -163,7 +167,10 @@ async fn steps(mut hands: RealHands<'_>, mut driver: Driver<'_>, patience: Signe
                 }
                 (app.watch)(&Progress::Waiting { until, waits_for });
                 let pause = until.duration_since(now).min(patience - waited);
-                tokio::time::sleep(Duration::try_from(pause).unwrap_or_default()).await;
+                tokio::select! {
+                    () = tokio::time::sleep(Duration::try_from(pause).unwrap_or_default()) => {}
+                    () = &mut *stop => return Err(StepError::Interrupted),
+                }
             }
             Step::Did(passed) => {
                 if !driver.journey().stage.needs_publication() {
@@ -172,7 +179,7 @@ async fn steps(mut hands: RealHands<'_>, mut driver: Driver<'_>, patience: Signe
                 }
                 if let Some(milestone) = passed {
                     waiting_since = None;
-                    let detail = detail(store, name, driver.journey(), milestone)?;
+                    let detail = detail(hands, driver.journey(), milestone)?;
                     (app.watch)(&Progress::Passed { milestone, detail });
                 }
             }
@@ -181,7 +188,7 @@ async fn steps(mut hands: RealHands<'_>, mut driver: Driver<'_>, patience: Signe
 }
 
 /// Returns what there is to say about a stage that was passed.
-fn detail(store: &Store, name: &str, journey: &JourneyRow, milestone: Milestone) -> Result<String, StoreError> {
+fn detail(hands: &RealHands<'_>, journey: &JourneyRow, milestone: Milestone) -> Result<String, StoreError> {
     Ok(match milestone {
         Milestone::Prepared => format!("key ({}) stored, readable by its owner only", journey.wanted.key),
         Milestone::Ordered => {
@@ -189,14 +196,16 @@ fn detail(store: &Store, name: &str, journey: &JourneyRow, milestone: Milestone)
             format!("{names} at authority `{}`", journey.wanted.authority)
         }
         Milestone::Proved => format!("control of {} shown", words::list(&journey.wanted.names)),
-        Milestone::Issued => match store.newest(name)? {
+        Milestone::Issued => match hands.store.newest(hands.certificate)? {
             Some(g) => {
                 let lifetime = words::duration(g.validity.lifetime());
                 format!("by `{}`, good for {lifetime} until {}", g.issuer, words::day(g.validity.not_after))
             }
             None => String::new(),
         },
+        Milestone::Installed if hands.entry.install.is_empty() => "nowhere: the inventory names no server".to_owned(),
         Milestone::Installed => format!("generation {} is in use", journey.generation),
+        Milestone::Confirmed if hands.looked_at == 0 => "stored; no endpoint to look at".to_owned(),
         Milestone::Confirmed => "seen live, as visitors see it".to_owned(),
     })
 }

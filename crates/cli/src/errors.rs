@@ -39,9 +39,7 @@ pub(crate) fn print(ui: &Ui, headline: &str, told: &Told) {
         ui.talk_wrapped(if n == 0 { "  cause: " } else { "         " }, line, Tone::Plain);
     }
     for hint in &told.hints {
-        let mut lines = crate::table::wrap(hint, ui.width() - 6).into_iter();
-        ui.talk(&format!("{} {}", Tone::Strong.paint("hint:"), lines.next().unwrap_or_default()));
-        lines.for_each(|line| ui.talk(&format!("      {line}")));
+        ui.talk_wrapped(&format!("{} ", Tone::Strong.paint("hint:")), hint, Tone::Plain);
     }
 }
 
@@ -270,6 +268,7 @@ fn tell_install(error: &InstallError, certificate: &str) -> Told {
         InstallError::Write { .. } => told.hint(undone).hint("check that the folder is writable and the disk has room"),
         InstallError::NoSuchOwner { .. } => told.hint("correct `owner` or `group` in the inventory"),
         InstallError::Test { .. } => told.hint(undone).hint(again),
+        InstallError::BrokenBefore { .. } => told.hint("nothing was changed; the certificate is stored").hint(again),
         InstallError::Reload { source, .. } => match source {
             CommandError::Start { .. } => {
                 told.hint(undone).hint("is the program installed, and in the PATH of this run?")

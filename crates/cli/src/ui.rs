@@ -153,10 +153,12 @@ impl Ui {
         });
     }
 
-    /// Says something beside the results, wrapped and indented.
-    pub(crate) fn talk_wrapped(&self, indent: &str, text: &str, tone: Tone) {
-        for line in wrap(text, self.width() - indent.chars().count()) {
-            self.talk(&format!("{indent}{}", tone.paint(&line)));
+    /// Says something beside the results: a lead, and a text wrapped behind it.
+    pub(crate) fn talk_wrapped(&self, lead: &str, text: &str, tone: Tone) {
+        let indent = anstream::adapter::strip_str(lead).to_string().chars().count();
+        for (n, line) in wrap(text, self.width() - indent).iter().enumerate() {
+            let lead = if n == 0 { lead.to_owned() } else { " ".repeat(indent) };
+            self.talk(&format!("{lead}{}", tone.paint(line)));
         }
     }
 

@@ -127,7 +127,8 @@ fn everything_is_put_back_when_nginx_refuses_or_does_not_take_the_change() {
     let conf = place.path("nginx/nginx.conf");
     let failures = [
         (
-            "test = [\"sh\", \"-c\", \"echo lamp is out >&2; exit 3\"]".to_owned(),
+            "test = [\"sh\", \"-c\", \"grep -q current nginx/sites/*.conf && echo lamp is out >&2 && exit 3; exit 0\"]"
+                .to_owned(),
             "refuses the changed configuration",
             "lamp is out",
         ),
@@ -153,7 +154,9 @@ fn everything_is_put_back_when_nginx_refuses_or_does_not_take_the_change() {
     let main = place.read("nginx/nginx.conf");
     place.write("eskort.toml", &inventory(&pebble, &nginx, "", ""));
     place.write("nginx/nginx.conf", &main.replace("events {}", "events {} lamp on;"));
-    place.run(&["keep", "--only", "website"]).check(1, &["refuses the changed configuration", "unknown directive"]);
+    place
+        .run(&["keep", "--only", "website"])
+        .check(1, &["refuses its configuration as it was before any change", "unknown directive"]);
     assert_eq!(place.read(SITE), before);
     std::fs::write(&conf, &main).unwrap();
 

@@ -102,7 +102,7 @@ fn every_kind_of_key_gets_a_certificate_that_openssl_verifies() {
     ];
     for (n, (kind, said)) in kinds.into_iter().enumerate() {
         pebble.write_inventory(&format!("key = \"{kind}\"\n"));
-        pebble.place.run(&["keep"]).check(0, &[&format!("generation {} installed", n + 1), "confirmed"]);
+        pebble.place.run(&["keep"]).check(0, &[&format!("generation {} stored and put in place", n + 1), "confirmed"]);
         pebble.verify("app/tls.pem").check(0, &["app/tls.pem: OK"]);
         let text = pebble.place.openssl(&["x509", "-in", "app/tls.pem", "-noout", "-text"]);
         text.check(0, &[said, "DNS:lampholm.example, DNS:www.lampholm.example"]);
@@ -122,7 +122,7 @@ fn renews_in_time_with_a_new_key_or_the_same() {
     let pebble = Pebble::start(&[("PEBBLE_VA_NOSLEEP", "1")], false);
     pebble.fetch_root(0, "visitor-root.pem");
     pebble.write_inventory("");
-    pebble.place.run(&["keep"]).check(0, &["generation 1 installed"]);
+    pebble.place.run(&["keep"]).check(0, &["generation 1 stored and put in place"]);
     let first = pebble.place.read("app/tls.key");
     pebble.place.run(&["keep"]).check(0, &["nothing to do; renewal on"]);
     // Its certificates are good for five years: four years on, renewal is due.
@@ -130,13 +130,13 @@ fn renews_in_time_with_a_new_key_or_the_same() {
     let later = |words: &[&str]| pebble.place.run_with("ESKORT_CLOCK_OFFSET", &four_years, words);
     later(&["list"]).check(4, &["renewal due"]);
     later(&["keep", "--plan"]).check(0, &["get a new certificate (generation 2): renewal is due"]);
-    later(&["keep"]).check(0, &["generation 2 installed"]);
+    later(&["keep"]).check(0, &["generation 2 stored and put in place"]);
     let second = pebble.place.read("app/tls.key");
     assert_ne!(first, second, "a new key for each generation");
     pebble.write_inventory("keep-key = true\n");
     let nine_years = (8 * 365 * 86_400).to_string();
     let said = pebble.place.run_with("ESKORT_CLOCK_OFFSET", &nine_years, &["keep"]);
-    said.check(0, &["generation 3 installed"]);
+    said.check(0, &["generation 3 stored and put in place"]);
     assert_eq!(second, pebble.place.read("app/tls.key"), "the inventory says to keep the key");
 }
 
@@ -155,7 +155,7 @@ fn prefers_the_chain_up_to_the_top_issuer_of_the_inventory() {
     let text = pebble.place.read("eskort.toml");
     let text = text.replace("accept-terms = true", &format!("accept-terms = true\ntop-issuer = \"{top}\""));
     pebble.place.write("eskort.toml", &text);
-    pebble.place.run(&["keep"]).check(0, &["generation 1 installed"]);
+    pebble.place.run(&["keep"]).check(0, &["generation 1 stored and put in place"]);
     pebble.verify("app/tls.pem").check(0, &["OK"]);
     pebble.fetch_root(0, "other-root.pem");
     let other =
@@ -175,5 +175,5 @@ fn an_authority_for_customers_wants_the_external_account() {
     );
     pebble.place.write("eskort.toml", &text);
     pebble.place.write("mac", "zWNDZM6eQGHWpSRTPal5eIUYFTu7EajVIoguysqZ9wG44nMEtx3MUAsUDkMTQ12W\n");
-    pebble.place.run(&["keep"]).check(0, &["generation 1 installed"]);
+    pebble.place.run(&["keep"]).check(0, &["generation 1 stored and put in place"]);
 }

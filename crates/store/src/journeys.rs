@@ -142,7 +142,7 @@ impl Store {
         Ok(JourneyRow { id, generation, wanted: wanted.clone(), stage, started: now })
     }
 
-    /// Writes down where the journey stands now and what happened, as one.
+    /// Writes down where the journey stands now and what happened, as one. A journey that is confirmed is at its end.
     ///
     /// # Errors
     /// When the ledger fails.
@@ -155,21 +155,15 @@ impl Store {
         now: Timestamp,
     ) -> Result<(), StoreError> {
         let passed = stage.milestone().map(|m| m.word());
+        let ended = (*stage == Stage::Confirmed).then_some(now.as_second());
+        let ending = ended.map(|_| "arrived");
         self.together(|| {
             self.run(
-                "UPDATE journey SET stage = ?, stage_version = ?, passed = ?, changed = ? WHERE id = ?",
-                params![encode(stage), STAGE_VERSION, passed, now.as_second(), journey],
+                "UPDATE journey SET stage = ?, stage_version = ?, passed = ?, changed = ?, ended = ?, ending = ? WHERE id = ?",
+                params![encode(stage), STAGE_VERSION, passed, now.as_second(), ended, ending, journey],
             )?;
             event.map_or(Ok(()), |text| self.add_event(certificate, text, now))
         })
-    }
-
-    /// Ends a journey at its goal.
-    ///
-    /// # Errors
-    /// When the ledger fails.
-    pub fn end_journey(&self, journey: i64, now: Timestamp) -> Result<(), StoreError> {
-        self.close_journey(journey, "arrived", now)
     }
 
     /// Gives a journey up.
@@ -183,15 +177,11 @@ impl Store {
         why: &str,
         now: Timestamp,
     ) -> Result<(), StoreError> {
+        let sql = "UPDATE journey SET ended = ?1, changed = ?1, ending = ?2 WHERE id = ?3";
         self.together(|| {
-            self.close_journey(journey, why, now)?;
+            self.run(sql, params![now.as_second(), why, journey])?;
             self.add_event(certificate, &format!("given up: {why}"), now)
         })
-    }
-
-    fn close_journey(&self, journey: i64, ending: &str, now: Timestamp) -> Result<(), StoreError> {
-        let sql = "UPDATE journey SET ended = ?1, changed = ?1, ending = ?2 WHERE id = ?3";
-        self.run(sql, params![now.as_second(), ending, journey]).map(drop)
     }
 
     /// Records a generation whose files are stored. Doing it twice is the same as once.

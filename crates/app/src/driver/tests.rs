@@ -229,7 +229,6 @@ async fn run(
             Step::Did(_) => {}
         }
     }
-    store.end_journey(driver.journey().id, now)?;
     Ok(())
 }
 

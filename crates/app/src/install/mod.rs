@@ -59,6 +59,14 @@ pub enum InstallError {
         /// What it said.
         source: CommandError,
     },
+    /// It refuses the configuration even without the change.
+    #[error("server `{server}` refuses its configuration as it was before any change: {source}")]
+    BrokenBefore {
+        /// The server.
+        server: String,
+        /// What it said.
+        source: CommandError,
+    },
     /// It could not be made to take the change.
     #[error("server `{server}` could not be made to take the change: {source}")]
     Reload {
@@ -181,28 +189,37 @@ pub(crate) async fn apply(
         store.back_up(certificate, &change.path)?;
     }
     crash_point("backed-up");
-    match forward(app, store, plans, placement).await {
-        Ok(()) => {
-            store.settle_backups(certificate, (app.now)())?;
-            Ok(())
-        }
+    let mut told = Vec::new();
+    match forward(app, store, plans, placement, &mut told).await {
+        Ok(()) => Ok(store.settle_backups(certificate, (app.now)())?),
         Err(first) => {
             let put_back = store.restore_backups(certificate).and_then(|()| store.switch_current(certificate, before));
-            if let Err(then) = put_back {
-                return Err(InstallError::Undo { first: Box::new(first), then: then.to_string() });
-            }
-            let mut trouble = Vec::new();
-            for command in plans.iter().filter_map(|p| p.reload.as_ref()) {
-                trouble.extend(crate::command::run(command, &work_folder(app)).await.err().map(|e| e.to_string()));
-            }
-            match trouble.first() {
-                // The first failure was the reload itself: its second failure says nothing new.
-                Some(then) if !matches!(first, InstallError::Reload { .. }) => {
-                    Err(InstallError::Undo { first: Box::new(first), then: then.clone() })
-                }
-                _ => Err(first),
+            match put_back {
+                Ok(()) => Err(undone(app, plans, &told, first).await),
+                Err(then) => Err(InstallError::Undo { first: Box::new(first), then: then.to_string() }),
             }
         }
+    }
+}
+
+/// Everything lies as it was again: makes the servers that were told of the change take that, and returns what to say.
+async fn undone(app: &App, plans: &[ServerPlan], told: &[&Vec<String>], first: InstallError) -> InstallError {
+    if let InstallError::Test { server, .. } = &first
+        && let Some(test) = plans.iter().find(|p| p.server == *server).and_then(|p| p.test.as_ref())
+        && let Err(source) = crate::command::run(test, &work_folder(app)).await
+    {
+        return InstallError::BrokenBefore { server: server.clone(), source };
+    }
+    let mut trouble = None;
+    for command in told {
+        trouble = trouble.or(crate::command::run(command, &work_folder(app)).await.err());
+    }
+    match trouble {
+        // The first failure was the reload itself: its second failure says nothing new.
+        Some(then) if !matches!(first, InstallError::Reload { .. }) => {
+            InstallError::Undo { first: Box::new(first), then: then.to_string() }
+        }
+        _ => first,
     }
 }
 
@@ -217,11 +234,13 @@ fn generation_before(store: &Store, placement: &Placement<'_>) -> Result<Option<
     Ok(in_use)
 }
 
-async fn forward(
+/// The way forward. `told` gets the commands of the servers that were told of the change.
+async fn forward<'p>(
     app: &App,
     store: &Store,
-    plans: &[ServerPlan],
+    plans: &'p [ServerPlan],
     placement: &Placement<'_>,
+    told: &mut Vec<&'p Vec<String>>,
 ) -> Result<(), InstallError> {
     store.switch_current(placement.certificate, Some(placement.generation))?;
     crash_point("switched");
@@ -239,6 +258,7 @@ async fn forward(
         }
         if let Some(reload) = &plan.reload {
             (app.watch)(&Progress::Doing("make the server take the change"));
+            told.push(reload);
             let reloaded = crate::command::run(reload, &work_folder(app)).await;
             reloaded.map_err(|source| InstallError::Reload { server: server(), source })?;
         }

@@ -9,7 +9,6 @@ use crate::ui::{ExitStatus, Tone, Ui};
 use eskort_app::{App, CheckTarget, EndpointReport};
 use eskort_core::finding::Weight;
 use eskort_core::names::DnsName;
-use eskort_store::Store;
 use jiff::Timestamp;
 use serde::Serialize;
 
@@ -18,16 +17,15 @@ pub(crate) fn run(ui: &Ui, app: &App, args: &CheckArgs) -> ExitStatus {
         Ok(targets) => targets,
         Err(status) => return status,
     };
-    let store = match Store::open_existing(&app.state) {
-        Ok(store) => store,
-        Err(error) => return errors::print_store(ui, &error),
-    };
     let mut reports = Vec::new();
     for target in &targets {
-        match block_on(eskort_app::check(app, store.as_ref(), target)) {
+        match block_on(eskort_app::check(app, target)) {
             Ok(found) => reports.extend(found),
             Err(error) => {
-                errors::print(ui, "cannot look", &errors::tell(&error, "NAME"));
+                let name = match target {
+                    CheckTarget::Certificate(name) | CheckTarget::Endpoint { name, .. } => name,
+                };
+                errors::print(ui, &format!("cannot look at `{name}`"), &errors::tell(&error, name));
                 return ExitStatus::Failed;
             }
         }

@@ -6,7 +6,6 @@ use crate::errors::{self, Told};
 use crate::ui::{ExitStatus, Tone, Ui};
 use eskort_app::{App, CheckTarget, Ending, KeepOptions};
 use eskort_practice::{Authority, AuthorityOptions, Clock, NameServer, Site};
-use eskort_store::Store;
 use jiff::SignedDuration;
 use std::io;
 use std::net::{Ipv4Addr, SocketAddr};
@@ -249,17 +248,13 @@ async fn keep_once(ui: &Ui, app: &App) -> Option<ExitStatus> {
 }
 
 async fn check_once(ui: &Ui, app: &App) -> Option<ExitStatus> {
-    let store = match Store::open_existing(&app.state) {
-        Ok(store) => store,
-        Err(error) => return Some(errors::print_store(ui, &error)),
-    };
-    match eskort_app::check(app, store.as_ref(), &CheckTarget::Certificate("website".into())).await {
+    match eskort_app::check(app, &CheckTarget::Certificate("website".into())).await {
         Ok(reports) => {
             check::print(ui, &reports, (app.now)());
             None
         }
         Err(error) => {
-            errors::print(ui, "cannot look", &errors::tell(&error, "website"));
+            errors::print(ui, "cannot look at `website`", &errors::tell(&error, "website"));
             Some(ExitStatus::Failed)
         }
     }

@@ -99,9 +99,10 @@ fn row(entry: &KeepEntry, now: Timestamp) -> Vec<Cell> {
         None => Cell::plain(""),
     };
     let (left, result) = match &entry.ending {
-        Ending::Arrived { generation, validity } => {
+        Ending::Arrived { generation, validity, looked_at } => {
+            let done = if *looked_at > 0 { "installed and seen live" } else { "stored and put in place" };
             let left = validity.map(|v| format!(", good for {}", words::duration(v.not_after.duration_since(now))));
-            let text = format!("generation {generation} installed and seen live{}", left.unwrap_or_default());
+            let text = format!("generation {generation} {done}{}", left.unwrap_or_default());
             (bar(*validity), Cell::toned(text, Tone::Good))
         }
         Ending::AtRest { validity } => {
@@ -188,7 +189,7 @@ fn report_row(entry: &KeepEntry) -> ReportRow<'_> {
             let error = Told { cause: reason.clone(), hints: Vec::new() };
             ReportRow { result: "held", error: Some(error), ..bare }
         }
-        Ending::Arrived { generation, validity } => {
+        Ending::Arrived { generation, validity, .. } => {
             ReportRow { result: "arrived", generation: Some(*generation), validity: *validity, ..bare }
         }
         Ending::Failed { error, .. } => {
