@@ -96,7 +96,14 @@ pub async fn check(app: &App, target: &CheckTarget) -> Result<Vec<EndpointReport
                 None => None,
             };
             let certificate = known.map(|(name, _)| name.clone()).filter(|_| expected.is_some());
-            Ok(vec![look(certificate, name, *port, *instead, &trust, expected.as_ref(), app).await])
+            let mut report = look(certificate, name, *port, *instead, &trust, expected.as_ref(), app).await;
+            if let (Some((certificate, _)), None, None) = (known, report.address, instead) {
+                let advice = format!("`eskort check {certificate}` looks where the inventory says");
+                report
+                    .findings
+                    .push(Finding::new(Weight::Notice, "reach", "the inventory knows this name").with_advice(advice));
+            }
+            Ok(vec![report])
         }
         CheckTarget::Certificate(name) => {
             let entry = &app.inventory.certificates[name];

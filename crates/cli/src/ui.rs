@@ -205,7 +205,7 @@ impl Ui {
             Progress::Doing(words) => self.spin(format!("{words} …")),
             Progress::Waiting { waits_for, .. } => self.spin(format!("waiting for {} …", waits_for.words())),
             Progress::Passed { milestone, detail } => self.passed(*milestone, detail),
-            Progress::Change { path, how } => self.change(&path.display().to_string(), how),
+            Progress::Change { path, how } => self.talk(&change(&path.display().to_string(), how)),
             Progress::Note(text) => self.talk_wrapped("  note: ", text, Tone::Notice),
             Progress::Request { method, url, status } if self.verbose => {
                 self.talk(&Tone::Faint.paint(&format!("  {status} {method} {}", words::printable(url, 200))));
@@ -225,22 +225,22 @@ impl Ui {
             self.talk(&format!("{}{line}", " ".repeat(indent)));
         }
     }
+}
 
-    /// Says how a file changes.
-    pub(crate) fn change(&self, path: &str, how: &FileChange) {
-        let lines = match how {
-            FileChange::Whole(part) => return self.talk(&format!("  writes {path} ({part})")),
-            FileChange::Lines(lines) => lines,
+/// Returns how a file changes, in lines.
+pub(crate) fn change(path: &str, how: &FileChange) -> String {
+    let lines = match how {
+        FileChange::Whole(part) => return format!("  writes {path} ({part})"),
+        FileChange::Lines(lines) => lines,
+    };
+    let paint = |line: &str| {
+        let tone = match line.as_bytes().first() {
+            Some(b'+') => Tone::Good,
+            Some(b'-') => Tone::Bad,
+            Some(b'@') => Tone::Faint,
+            _ => Tone::Plain,
         };
-        self.talk(&format!("  changes {path}"));
-        for line in lines.lines() {
-            let tone = match line.as_bytes().first() {
-                Some(b'+') => Tone::Good,
-                Some(b'-') => Tone::Bad,
-                Some(b'@') => Tone::Faint,
-                _ => Tone::Plain,
-            };
-            self.talk(&format!("    {}", tone.paint(&words::printable(line, 200))));
-        }
-    }
+        format!("\n    {}", tone.paint(&words::printable(&line.replace('\t', "    "), 200)))
+    };
+    lines.lines().fold(format!("  changes {path}"), |text, line| text + &paint(line))
 }

@@ -62,9 +62,10 @@ impl Store {
     /// As [`Store::open`], except that a missing ledger is `None`.
     pub fn open_existing(root: &Path) -> Result<Option<Self>, StoreError> {
         let path = root.join("ledger.sqlite");
-        if !path.exists() {
-            return Ok(None);
-        }
+        match std::fs::metadata(&path) {
+            Err(e) if e.kind() == std::io::ErrorKind::NotFound => return Ok(None),
+            other => other.map_err(io("read", &path))?,
+        };
         let fail = |source| StoreError::Ledger { path: path.clone(), source };
         let flags = OpenFlags::SQLITE_OPEN_READ_WRITE | OpenFlags::SQLITE_OPEN_NO_MUTEX;
         let db = Connection::open_with_flags(&path, flags).map_err(fail)?;

@@ -5,7 +5,7 @@ use crate::args::KeepArgs;
 use crate::bar::lifetime_bar;
 use crate::errors::{self, Told};
 use crate::table::{Cell, draw};
-use crate::ui::{ExitStatus, Tone, Ui};
+use crate::ui::{self, ExitStatus, Tone, Ui};
 use eskort_app::{App, Ending, FileChange, KeepEntry, KeepOptions, PlannedChange};
 use eskort_core::decision::Decision;
 use eskort_core::renewal::Validity;
@@ -129,7 +129,8 @@ fn print_plan(ui: &Ui, entries: &[KeepEntry]) {
         ui.result(&format!("{}: {}", Tone::Strong.paint(&entry.certificate), decision.words()));
         let Ending::Planned(changes) = &entry.ending else { continue };
         for change in changes {
-            ui.change(&format!("{} on server `{}`", change.path.display(), change.server), &change.how);
+            let place = format!("{} on server `{}`", change.path.display(), change.server);
+            ui.result(&ui::change(&place, &change.how));
         }
     }
     if !nothing {

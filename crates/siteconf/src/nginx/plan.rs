@@ -277,26 +277,33 @@ impl Planner<'_> {
         let own = |p: &&Placed| p.file == block.file && matches!(&*p.directive.name, "listen" | "server_name");
         let neighbour = block.directives.iter().filter(own).map(|p| p.directive.range.clone()).max_by_key(|r| r.end);
         let end = line_end(bytes);
-        let (at, indent) = match neighbour {
-            Some(range) => (range.end, indent(bytes, range.start).to_vec()),
-            None => {
-                let open = block.range.start + bytes[block.range.clone()].iter().position(|b| *b == b'{').unwrap_or(0);
-                let mut deeper = indent(bytes, block.range.start).to_vec();
-                deeper.extend_from_slice(b"    ");
-                (open + 1, deeper)
-            }
+        let at = match neighbour {
+            Some(range) => range.end,
+            None => block.range.start + bytes[block.range.clone()].iter().position(|b| *b == b'{').unwrap_or(0) + 1,
         };
-        let indent = String::from_utf8_lossy(&indent).into_owned();
+        let (_, indent, _) = self.indents(block);
         let text: String = lines.iter().map(|line| format!("{end}{indent}{line}")).collect();
         self.edit(block.file, Edit::insert(at, text));
+    }
+
+    /// Returns how a block is indented, how what stands in it is, and by how much that is more.
+    fn indents(&self, block: &ServerBlock) -> (String, String, String) {
+        let bytes = self.bytes(block.file);
+        let of = |at: usize| String::from_utf8_lossy(indent(bytes, at)).into_owned();
+        let outer = of(block.range.start);
+        let own = block.directives.iter().find(|p| p.file == block.file).map(|p| of(p.directive.range.start));
+        let step = own.as_deref().and_then(|own| own.strip_prefix(outer.as_str())).filter(|step| !step.is_empty());
+        match step {
+            Some(step) => (outer.clone(), format!("{outer}{step}"), step.to_owned()),
+            None => (outer.clone(), format!("{outer}    "), "    ".to_owned()),
+        }
     }
 
     /// Takes the plain listeners out of a block and puts a redirecting block with them before it.
     fn split_off_redirect(&mut self, block: &ServerBlock) {
         let bytes = self.bytes(block.file).to_vec();
         let end = line_end(&bytes);
-        let outer = String::from_utf8_lossy(indent(&bytes, block.range.start)).into_owned();
-        let inner = format!("{outer}    ");
+        let (outer, inner, step) = self.indents(block);
         let mut listens = Vec::new();
         for listen in block.listens.iter().filter(|l| !l.tls) {
             match &listen.range {
@@ -314,11 +321,11 @@ impl Planner<'_> {
         if let Some(root) = root {
             lines.push(String::new());
             lines.push("location /.well-known/acme-challenge/ {".into());
-            lines.push(format!("    root {root};"));
+            lines.push(format!("{step}root {root};"));
             lines.push("}".into());
         }
         lines.push("location / {".into());
-        lines.push(format!("    return 301 {};", self.https_target(block)));
+        lines.push(format!("{step}return 301 {};", self.https_target(block)));
         lines.push("}".into());
         let body: String = lines
             .iter()
@@ -331,9 +338,10 @@ impl Planner<'_> {
     /// Makes a plain block redirect everything but the challenge path, leaving all else in it as it is.
     fn redirect_inside(&mut self, block: &ServerBlock) {
         let target = self.https_target(block);
+        let (_, _, step) = self.indents(block);
         let lines = [
             "if ($uri !~ ^/\\.well-known/acme-challenge/) {".to_owned(),
-            format!("    return 301 {target};"),
+            format!("{step}return 301 {target};"),
             "}".to_owned(),
         ];
         self.add_lines(block, &lines);

@@ -84,11 +84,19 @@ fn a_redirect_moves_the_plain_listeners_to_a_block_that_keeps_the_challenge_path
 }
 
 #[test]
+fn new_lines_are_indented_as_their_neighbours() {
+    let text = "http {\nserver {\n\tlisten 80;\n\tserver_name lampholm.example;\n\troot /srv/site;\n}\n}\n";
+    let new = changed(text, BOTH, true);
+    assert!(new.contains("\tlocation / {\n\t\treturn 301 https://$host$request_uri;\n\t}\n}\n\nserver {\n"), "{new}");
+    assert!(new.lines().all(|line| !line.starts_with(' ')), "{new}");
+}
+
+#[test]
 fn a_plain_block_beside_a_tls_block_redirects_inside() {
     let text = "http {\n server {\n  listen 80;\n  server_name lampholm.example;\n  location / { root /a; }\n }\n \
                 server {\n  listen 8443 ssl;\n  server_name lampholm.example;\n  ssl_certificate a; ssl_certificate_key b;\n }\n}\n";
     let new = changed(text, BOTH, true);
-    let wanted = "  server_name lampholm.example;\n  if ($uri !~ ^/\\.well-known/acme-challenge/) {\n      \
+    let wanted = "  server_name lampholm.example;\n  if ($uri !~ ^/\\.well-known/acme-challenge/) {\n   \
                   return 301 https://$host:8443$request_uri;\n  }\n  location / { root /a; }";
     assert!(new.contains(wanted), "{new}");
 }
