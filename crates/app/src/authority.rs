@@ -348,6 +348,8 @@ fn http_client(authority: &Authority, longest: Duration) -> Result<reqwest::Clie
         .user_agent(concat!("eskort/", env!("CARGO_PKG_VERSION")))
         .https_only(true)
         .redirect(reqwest::redirect::Policy::limited(3))
+        // Shorter than any server's patience, so that no request goes into a connection that is just being closed.
+        .pool_idle_timeout(Duration::from_secs(20))
         .connect_timeout(longest.min(Duration::from_secs(10)))
         .timeout(longest);
     if let Some(path) = &authority.api_roots {

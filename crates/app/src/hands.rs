@@ -251,29 +251,29 @@ impl RealHands<'_> {
     }
 
     async fn finalize(&mut self, order_ref: &OrderRef, again: bool) -> Result<Outcome, StepError> {
-        if again {
-            let (order, answer) = self.ask_order(order_ref).await?;
-            match order.status {
-                OrderStatus::Ready => {}
-                OrderStatus::Invalid => return Err(self.why_invalid(order_ref, order).await),
-                _ => return self.issuing(&order, &answer, 0),
+        let csr = make_csr(&self.key()?, &self.names()).map_err(|source| self.key_error(source))?;
+        let mut ask_first = again;
+        let mut tries = 0;
+        loop {
+            if ask_first {
+                let (order, answer) = self.ask_order(order_ref).await?;
+                match order.status {
+                    OrderStatus::Ready => {}
+                    OrderStatus::Invalid => return Err(self.why_invalid(order_ref, order).await),
+                    _ => return self.issuing(&order, &answer, 0),
+                }
+            }
+            tries += 1;
+            match self.client()?.send(Hold::Once, |s, n| finalize(s, n, &order_ref.finalize, &csr)).await {
+                // It may have arrived: the order knows.
+                Err(error) if error.outcome_unknown() && tries < 2 => ask_first = true,
+                sent => {
+                    let answer = sent?;
+                    let order = read_order(&answer).map_err(AuthorityError::from)?;
+                    return self.issuing(&order, &answer, 0);
+                }
             }
         }
-        let csr = make_csr(&self.key()?, &self.names()).map_err(|source| self.key_error(source))?;
-        let sent = self.client()?.send(Hold::Once, |s, n| finalize(s, n, &order_ref.finalize, &csr)).await;
-        let answer = match sent {
-            // It may have arrived: the order knows.
-            Err(error) if error.outcome_unknown() => {
-                let (order, answer) = self.ask_order(order_ref).await?;
-                if order.status == OrderStatus::Ready {
-                    return Err(error.into());
-                }
-                return self.issuing(&order, &answer, 0);
-            }
-            other => other?,
-        };
-        let order = read_order(&answer).map_err(AuthorityError::from)?;
-        self.issuing(&order, &answer, 0)
     }
 
     async fn await_certificate(&mut self, order_ref: &OrderRef, polls: u32) -> Result<Outcome, StepError> {
