@@ -261,6 +261,9 @@ fn tell_install(error: &InstallError, certificate: &str) -> Told {
             PlanError::SeveralCertificates { .. } => {
                 told.hint("leave one ssl_certificate and one ssl_certificate_key in the block").hint(again)
             }
+            PlanError::WouldUncover { .. } => told
+                .hint("add these names to the certificate in the inventory, or take them out of the server block")
+                .hint(again),
             PlanError::SharedLines { .. } => {
                 told.hint("move the two ssl_certificate lines from the shared file into each server block").hint(again)
             }

@@ -35,6 +35,7 @@ fn every_fault_of_the_authority_is_said_and_the_next_run_goes_on() {
         (Challenge, RefuseProof, &["lampholm.example: unauthorized", "the next run begins with a new order"], 2),
         (Challenge, Status(500), &["HTTP 500"], 1),
         (Order, Status(502), &["HTTP 502"], 1),
+        (Order, Status(404), &["HTTP 404", "the next run begins with a new order"], 2),
         (Order, Hang, &["no answer from"], 1),
         (Finalize, StuckProcessing, &["still waiting for the authority to issue", "without a second order"], 1),
         (Finalize, WrongKey, &["not for the key of this order", "nothing was installed"], 2),

@@ -157,20 +157,24 @@ install = [{{ server = "front" }}]
 }
 
 fn what_next(folder: &Path) -> String {
-    let shown = std::env::current_dir().ok().and_then(|here| folder.strip_prefix(here).ok().map(Path::to_owned));
-    let folder = shown.unwrap_or_else(|| folder.to_owned());
-    let config = folder.join("eskort.toml").display().to_string();
-    let folder = folder.display();
+    let here = std::env::current_dir().ok();
+    let shown = here.and_then(|here| folder.strip_prefix(here).ok()).unwrap_or(folder).to_owned();
+    // The program as it was called: `cargo run` puts it on no path.
+    let program = std::env::args().next().unwrap_or_else(|| "eskort".into());
+    let eskort = format!("{program} --config {}", shown.join("eskort.toml").display());
+    let shown = shown.display();
     format!(
         "What to try next\n\n  \
-         eskort --config {config} list\n  \
-         eskort --config {config} show website\n  \
-         cat {config}\n\n\
-         With `eskort demo --stay` in one terminal, in another:\n\n  \
-         eskort --config {config} check\n  \
-         eskort --config {config} keep               (nothing to do: safe to run at any time)\n  \
-         rm {folder}/tls/site.pem; eskort --config {config} keep       (puts it back)\n  \
-         add key = \"p384\" to the certificate, then: eskort --config {config} keep --plan\n"
+         {eskort} list\n  \
+         {eskort} show website\n  \
+         cat {shown}/eskort.toml\n\n\
+         With `{program} demo --stay` in one terminal, in another:\n\n  \
+         {eskort} check\n  \
+         {eskort} keep        (nothing to do: it is safe to run at any time)\n\n  \
+         rm {shown}/tls/site.pem\n  \
+         {eskort} keep        (puts it back)\n\n  \
+         Write key = \"p384\" into [certificate.website] of {shown}/eskort.toml, then\n  \
+         {eskort} keep --plan\n"
     )
 }
 

@@ -80,6 +80,16 @@ pub enum PlanError {
         /// How many.
         count: usize,
     },
+    /// A block that has a certificate of its own serves names that the new one lacks.
+    #[error("{}:{line}: with this certificate the server block would lose TLS for {}", path.display(), names.join(", "))]
+    WouldUncover {
+        /// The file.
+        path: PathBuf,
+        /// The line.
+        line: usize,
+        /// The names.
+        names: Vec<String>,
+    },
     /// The certificate's lines stand in a file that other blocks include too.
     #[error("{}:{line}: these certificate lines belong to other sites as well", path.display())]
     SharedLines {
@@ -129,7 +139,7 @@ pub fn plan(config: &Config, wish: &Wish<'_>) -> Result<SitePlan, PlanError> {
             Finding::new(Weight::Notice, "names", text).with_advice(advice)
         })
         .collect();
-    findings.extend(chosen.iter().flat_map(|i| foreign_names(&servers[*i], wish.names)));
+    findings.extend(chosen.iter().filter_map(|i| uncovered(&servers[*i], wish.names)));
     Ok(planner.finish(findings))
 }
 
@@ -158,13 +168,19 @@ fn choose(servers: &[ServerBlock], names: &[DnsName]) -> (Vec<usize>, Vec<String
     (chosen, unserved)
 }
 
-fn foreign_names<'a>(block: &'a ServerBlock, names: &'a [DnsName]) -> impl Iterator<Item = Finding> + 'a {
+/// Returns the names that a block serves and a certificate for `names` does not have. Patterns are passed over.
+fn foreign_names(block: &ServerBlock, names: &[DnsName]) -> Vec<String> {
     let plain = |n: &&String| n.contains('.') && !n.starts_with(['~', '.', '*']);
-    let foreign = move |n: &&String| !names.iter().any(|name| name.covers(n));
-    block.names.iter().filter(plain).filter(foreign).map(|n| {
-        let place = format!("{}:{}", block.path.display(), block.line);
-        Finding::new(Weight::Notice, "names", format!("{place} serves {n} too, which is not on this certificate"))
-            .with_advice(format!("add \"{n}\" to the certificate's names"))
+    let foreign = |n: &&String| !names.iter().any(|name| name.covers(n));
+    block.names.iter().filter(plain).filter(foreign).cloned().collect()
+}
+
+fn uncovered(block: &ServerBlock, names: &[DnsName]) -> Option<Finding> {
+    let foreign = foreign_names(block, names);
+    let place = format!("{}:{}", block.path.display(), block.line);
+    (!foreign.is_empty()).then(|| {
+        let text = format!("{place} serves {} too, which is not on this certificate", foreign.join(", "));
+        Finding::new(Weight::Notice, "names", text).with_advice("add it to the certificate's names")
     })
 }
 
@@ -208,6 +224,7 @@ impl Planner<'_> {
                     if let Some(arg) = one.directive.args.first()
                         && arg.value != path.trim_matches('"')
                     {
+                        self.refuse_uncovering(block)?;
                         self.edit(one.file, Edit::replace(arg.range.clone(), path));
                     }
                 }
@@ -220,6 +237,13 @@ impl Planner<'_> {
         }
         self.add_lines(block, &missing);
         Ok(())
+    }
+
+    /// A certificate that is in use is not replaced by one that has fewer of the block's names.
+    fn refuse_uncovering(&self, block: &ServerBlock) -> Result<(), PlanError> {
+        let names = foreign_names(block, self.wish.names);
+        let (path, line) = (block.path.clone(), block.line);
+        if names.is_empty() { Ok(()) } else { Err(PlanError::WouldUncover { path, line, names }) }
     }
 
     /// An included file may be edited only when all blocks that include it are for our names.

@@ -132,12 +132,16 @@ fn certificate_lines_that_other_sites_share_are_left_alone() {
 
 #[test]
 fn says_what_it_cannot_serve_and_what_else_a_block_serves() {
-    let text = "http { server { listen 443 ssl; server_name lampholm.example shop.lampholm.example ~^x; \
-                ssl_certificate a; ssl_certificate_key b; } }";
+    let text = "http { server { listen 80; server_name lampholm.example shop.lampholm.example ~^x; } }";
     let found = plan_for(&config(&[("/etc/nginx/nginx.conf", text)]), BOTH, false).unwrap();
     let said: Vec<_> = found.findings.iter().map(|f| f.text.as_str()).collect();
     assert_eq!(said.len(), 2, "{said:?}");
     assert!(said[0].contains("www.lampholm.example") && said[1].contains("serves shop.lampholm.example too"));
+    let text = text.replace("listen 80;", "listen 443 ssl; ssl_certificate a; ssl_certificate_key b;");
+    let error = plan_for(&config(&[("/etc/nginx/nginx.conf", &text)]), BOTH, false).unwrap_err();
+    let wanted =
+        "/etc/nginx/nginx.conf:1: with this certificate the server block would lose TLS for shop.lampholm.example";
+    assert_eq!(error.to_string(), wanted);
     let none = plan_for(&config(&[("/etc/nginx/nginx.conf", "http { }")]), BOTH, false).unwrap_err();
     assert!(matches!(none, PlanError::NoServerBlock { .. }));
     let twice = text.replace("ssl_certificate a;", "ssl_certificate a; ssl_certificate c;");
