@@ -77,6 +77,9 @@ pub enum ChallengeKind {
     /// A file on the site (RFC 8555 section 8.3).
     #[serde(rename = "http-01")]
     Http01,
+    /// A TXT record (RFC 8555 section 8.4).
+    #[serde(rename = "dns-01")]
+    Dns01,
     /// Any other.
     #[serde(other)]
     Other,

@@ -6,12 +6,14 @@ use eskort_core::finding::Finding;
 use eskort_core::journey::{Unexpected, WaitsFor};
 use eskort_core::pki::{ChainError, PkiError};
 use eskort_core::words;
+use eskort_dns::{AskError, Behind, UpdateError};
 use eskort_probe::{NotVisible, TrustError};
 use eskort_store::StoreError;
 use jiff::{SignedDuration, Timestamp};
 use std::io;
 use std::net::SocketAddr;
 use std::path::PathBuf;
+use std::time::Duration;
 
 /// Why a step of a journey failed.
 #[derive(Debug, thiserror::Error)]
@@ -35,11 +37,23 @@ pub enum StepError {
         /// The other names whose proofs are not visible either.
         others: Vec<String>,
     },
+    /// Not every name server has the records.
+    #[error("{} of {of} name servers do not have the records after {}", behind.len(), words::duration((*after).try_into().unwrap_or_default()))]
+    NotEverywhere {
+        /// Who is behind, and what they say.
+        behind: Vec<Behind>,
+        /// How many servers there are.
+        of: usize,
+        /// How long they were asked.
+        after: Duration,
+    },
     /// The authority offers no challenge that the proof can meet.
-    #[error("the authority offers no http-01 challenge for {name}")]
+    #[error("the authority offers no {challenge} challenge for {name}")]
     NoChallenge {
         /// The name.
         name: String,
+        /// The challenge that the proof can meet.
+        challenge: &'static str,
     },
     /// The chain does not answer the order.
     #[error("the authority's chain is of no use: {0}")]
@@ -99,6 +113,26 @@ pub enum ProofError {
         /// The folder.
         path: PathBuf,
     },
+    /// The key of a dynamic update.
+    #[error("cannot use the key {}: {why}", path.display())]
+    Key {
+        /// Its file.
+        path: PathBuf,
+        /// Why not.
+        why: String,
+    },
+    /// A question to a name server.
+    #[error(transparent)]
+    Ask(#[from] AskError),
+    /// A dynamic update.
+    #[error(transparent)]
+    Update(#[from] UpdateError),
+    /// The proof that published something is not in the inventory any more.
+    #[error("the proof `{proof}` is not in the inventory any more")]
+    Gone {
+        /// Its name.
+        proof: String,
+    },
     /// A listener.
     #[error("cannot listen on {address}: {source}")]
     Listen {
@@ -122,6 +156,7 @@ impl StepError {
             StepError::Store(_)
             | StepError::Proof(_)
             | StepError::NotVisible { .. }
+            | StepError::NotEverywhere { .. }
             | StepError::Key { .. }
             | StepError::Install(_)
             | StepError::NotConfirmed { .. }

@@ -12,7 +12,7 @@ use eskort_acme::{
 use eskort_core::decision::Wanted;
 use eskort_core::finding::Weight;
 use eskort_core::inventory::{CertificateEntry, Part, Proof};
-use eskort_core::journey::{Action, OrderRef, Outcome, ProofTask};
+use eskort_core::journey::{Action, OrderRef, Outcome, ProofTask, Way};
 use eskort_core::names::DnsName;
 use eskort_core::pki::{Chain, KeyKind, PrivateKey, make_csr};
 use eskort_store::Store;
@@ -45,7 +45,7 @@ impl Hands for RealHands<'_> {
             Action::Publish(tasks) => self.publish(tasks).await.map(|()| Outcome::Published),
             Action::LookFirst(tasks) => {
                 self.ensure_published(tasks).await?;
-                proof::look_first(self.proof(), tasks).await.map(|()| Outcome::Seen)
+                proof::look_first(self.app, self.proof(), tasks).await.map(|()| Outcome::Seen)
             }
             Action::Answer(tasks) => self.answer(tasks, again).await,
             Action::AwaitProof(order, tasks) => {
@@ -183,11 +183,16 @@ impl RealHands<'_> {
                 found: format!("one for `{}`", authorization.name),
             };
             let name = self.wanted.names.iter().find(ours).ok_or_else(foreign).map_err(AuthorityError::from)?.clone();
-            let Some(challenge) = authorization.challenges.into_iter().find(|c| c.kind == ChallengeKind::Http01) else {
-                return Err(StepError::NoChallenge { name: name.to_string() });
+            let way = self.proof().way();
+            let kind = match way {
+                Way::Http => ChallengeKind::Http01,
+                Way::Dns => ChallengeKind::Dns01,
+            };
+            let Some(challenge) = authorization.challenges.into_iter().find(|c| c.kind == kind) else {
+                return Err(StepError::NoChallenge { name: name.to_string(), challenge: way.challenge() });
             };
             let key_authorization = self.client()?.signer().key_authorization(&challenge.token);
-            tasks.push(ProofTask { name, challenge: challenge.url, token: challenge.token, key_authorization });
+            tasks.push(ProofTask { name, challenge: challenge.url, token: challenge.token, key_authorization, way });
         }
         Ok(Outcome::Challenges(tasks))
     }
@@ -195,7 +200,7 @@ impl RealHands<'_> {
     async fn publish(&mut self, tasks: &[ProofTask]) -> Result<(), StepError> {
         // A listener of before must let go of its port first.
         self.listener = None;
-        self.listener = proof::publish(self.app, self.store, self.certificate, self.proof(), tasks).await?;
+        self.listener = proof::publish(self.app, self.store, self.certificate, &self.entry.proof, tasks).await?;
         self.published = true;
         Ok(())
     }
@@ -367,7 +372,7 @@ pub(crate) fn placement<'a>(
 ) -> Placement<'a> {
     let challenge_folder = match &app.inventory.proofs[&entry.proof] {
         Proof::HttpFolder { folder, .. } => Some(folder.as_path()),
-        Proof::HttpListener { .. } => None,
+        Proof::HttpListener { .. } | Proof::DnsUpdate(_) => None,
     };
     Placement { certificate, names, generation, install: &entry.install, challenge_folder, preview: false }
 }

@@ -88,7 +88,7 @@ pub async fn keep(app: &App, options: &KeepOptions) -> Result<Vec<KeepEntry>, St
     let store = Store::open(&app.state)?;
     let chosen = chosen(app, options);
     // What an earlier run left published goes, but for journeys that are about to go on: the authority may be looking.
-    pay_debts(app, &store, |whose| chosen.iter().all(|(name, _)| *name != whose))?;
+    pay_debts(app, &store, |whose| chosen.iter().all(|(name, _)| *name != whose)).await?;
     let mut run = Run::new(app, &store);
     let mut entries = Vec::new();
     for (name, entry) in chosen {

@@ -32,6 +32,13 @@ pub enum Progress {
         /// What is waited for.
         waits_for: WaitsFor,
     },
+    /// Some of the name servers have the records.
+    Spreading {
+        /// How many.
+        have: usize,
+        /// Of how many.
+        of: usize,
+    },
     /// A file of a server changes.
     Change {
         /// The file.

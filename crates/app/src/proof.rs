@@ -1,4 +1,6 @@
-//! Puts proofs up and takes them away: files in a site's folder, or a listener of our own.
+//! Puts proofs up and takes them away: files in a site's folder, a listener of our own, records in a zone.
+
+mod dns;
 
 use crate::crash::crash_point;
 use crate::{App, Progress, ProofError, StepError};
@@ -6,6 +8,7 @@ use bytes::Bytes;
 use eskort_core::debt::Debt;
 use eskort_core::inventory::Proof;
 use eskort_core::journey::ProofTask;
+use eskort_dns::TextRecord;
 use eskort_probe::look_at_challenge;
 use eskort_store::files::{Access, make_folders, missing_folders, write_fleeting};
 use eskort_store::{Store, StoreError};
@@ -41,15 +44,19 @@ pub(crate) async fn publish(
     app: &App,
     store: &Store,
     certificate: &str,
-    proof: &Proof,
+    proof: &str,
     tasks: &[ProofTask],
 ) -> Result<Option<Listener>, StepError> {
-    match proof {
+    match &app.inventory.proofs[proof] {
         Proof::HttpFolder { folder, .. } => {
             publish_files(app, store, certificate, folder, tasks)?;
             Ok(None)
         }
         Proof::HttpListener { listen, .. } => Ok(Some(listen_for(*listen, tasks).await?)),
+        Proof::DnsUpdate(update) => {
+            dns::publish(app, store, certificate, proof, update, tasks).await?;
+            Ok(None)
+        }
     }
 }
 
@@ -110,8 +117,16 @@ async fn listen_for(address: SocketAddr, tasks: &[ProofTask]) -> Result<Listener
     Ok(Listener { task })
 }
 
+/// Looks at every proof as the authority would.
+pub(crate) async fn look_first(app: &App, proof: &Proof, tasks: &[ProofTask]) -> Result<(), StepError> {
+    match proof {
+        Proof::HttpFolder { .. } | Proof::HttpListener { .. } => look_at_files(proof, tasks).await,
+        Proof::DnsUpdate(update) => dns::await_everywhere(app, update, tasks).await,
+    }
+}
+
 /// Looks at every proof as the authority would, eight at a time.
-pub(crate) async fn look_first(proof: &Proof, tasks: &[ProofTask]) -> Result<(), StepError> {
+async fn look_at_files(proof: &Proof, tasks: &[ProofTask]) -> Result<(), StepError> {
     let instead = proof.check_address();
     let mut unseen = Vec::new();
     for group in tasks.chunks(8) {
@@ -132,13 +147,20 @@ pub(crate) async fn look_first(proof: &Proof, tasks: &[ProofTask]) -> Result<(),
 }
 
 /// Takes away what is owed for the certificates that `whose` names. What cannot be taken away stays owed, with the reason.
-pub(crate) fn pay_debts(app: &App, store: &Store, whose: impl Fn(&str) -> bool) -> Result<(), StoreError> {
+pub(crate) async fn pay_debts(app: &App, store: &Store, whose: impl Fn(&str) -> bool) -> Result<(), StoreError> {
     let mut paid = Vec::new();
     for row in store.debts()?.into_iter().filter(|row| whose(&row.certificate)) {
-        match take_away(&row.debt) {
+        let taken = match &row.debt {
+            Debt::File { path, folders } => take_file_away(path, folders).map_err(|e| e.to_string()),
+            Debt::Record { proof, name, text } => {
+                let record = TextRecord { name: name.clone(), text: text.clone() };
+                dns::take_away(app, proof, record).await.map_err(|e| e.to_string())
+            }
+        };
+        match taken {
             Ok(()) => paid.push(row.id),
             Err(error) => {
-                store.trouble_with_debt(row.id, &error.to_string())?;
+                store.trouble_with_debt(row.id, &error)?;
                 let (words, by_hand) = (row.debt.words(), row.debt.by_hand());
                 (app.watch)(&Progress::Note(format!("cannot remove {words}: {error}; by hand: {by_hand}")));
             }
@@ -147,8 +169,7 @@ pub(crate) fn pay_debts(app: &App, store: &Store, whose: impl Fn(&str) -> bool) 
     if paid.is_empty() { Ok(()) } else { store.paid(&paid) }
 }
 
-fn take_away(debt: &Debt) -> io::Result<()> {
-    let Debt::File { path, folders } = debt;
+fn take_file_away(path: &Path, folders: &[PathBuf]) -> io::Result<()> {
     match std::fs::remove_file(path) {
         Err(e) if !matches!(e.kind(), io::ErrorKind::NotFound | io::ErrorKind::NotADirectory) => return Err(e),
         _ => {}

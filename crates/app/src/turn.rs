@@ -37,30 +37,34 @@ impl<'a> Run<'a> {
     /// Looks after one certificate. `insist` is set when somebody asked for this very one.
     pub(crate) async fn turn(&mut self, name: &str, entry: &CertificateEntry, insist: bool) -> KeepEntry {
         let certificate = name.to_owned();
-        let failed = |run: &Run<'_>, error: StepError| {
-            let given_up = error.ends_journey();
-            if let Err(trouble) = run.note_failure(name, &error) {
-                (run.app.watch)(&Progress::Note(format!("the failure could not be written down: {trouble}")));
-            }
-            Ending::Failed { error: Box::new(error), given_up }
-        };
         let decision = match gather(self.app, self.store, name, entry) {
             Ok(facts) => decide(&facts, (self.app.now)(), insist),
-            Err(error) => return KeepEntry { certificate, decision: None, ending: failed(self, error) },
+            Err(error) => {
+                let ending = self.failed(name, error).await;
+                return KeepEntry { certificate, decision: None, ending };
+            }
         };
         (self.app.watch)(&Progress::Certificate { name: name.to_owned(), decision: decision.clone() });
         let ending = match self.carry_out(name, entry, &decision).await {
             Ok(ending) => ending,
-            Err(error) => failed(self, error),
+            Err(error) => self.failed(name, error).await,
         };
         KeepEntry { certificate, decision: Some(decision), ending }
     }
 
+    async fn failed(&self, name: &str, error: StepError) -> Ending {
+        let given_up = error.ends_journey();
+        if let Err(trouble) = self.note_failure(name, &error).await {
+            (self.app.watch)(&Progress::Note(format!("the failure could not be written down: {trouble}")));
+        }
+        Ending::Failed { error: Box::new(error), given_up }
+    }
+
     /// Whatever went wrong: nothing stays published, a lost journey is closed, and after a refusal the authority is left
     /// alone for a while.
-    fn note_failure(&self, name: &str, error: &StepError) -> Result<(), StoreError> {
+    async fn note_failure(&self, name: &str, error: &StepError) -> Result<(), StoreError> {
         let (store, now) = (self.store, (self.app.now)());
-        pay_debts(self.app, store, |whose| whose == name)?;
+        pay_debts(self.app, store, |whose| whose == name).await?;
         if matches!(error, StepError::Interrupted) {
             return store.add_event(name, &error.to_string(), now);
         }
@@ -92,7 +96,7 @@ impl<'a> Run<'a> {
         // A journey that goes on may be looked at by the authority right now: its files stay.
         let goes_on = matches!(decision, Decision::GoOn { .. });
         if !open.as_ref().is_some_and(|open| goes_on && open.stage.needs_publication()) {
-            pay_debts(self.app, store, |whose| whose == name)?;
+            pay_debts(self.app, store, |whose| whose == name).await?;
         }
         let journey = match decision {
             Decision::Rest { .. } => {
@@ -175,7 +179,7 @@ async fn steps(hands: &mut RealHands<'_>, mut driver: Driver<'_>, stop: &mut Sto
             Step::Did(passed) => {
                 if !driver.journey().stage.needs_publication() {
                     hands.listener = None;
-                    pay_debts(app, store, |whose| whose == name)?;
+                    pay_debts(app, store, |whose| whose == name).await?;
                 }
                 if let Some(milestone) = passed {
                     waiting_since = None;

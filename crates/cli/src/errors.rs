@@ -5,6 +5,7 @@ use crate::ui::{ExitStatus, Tone, Ui};
 use eskort_acme::{AcmeError, AtFault, Problem};
 use eskort_app::{AuthorityError, CommandError, InstallError, ProofError, SetupError, StepError};
 use eskort_core::inventory::Mistakes;
+use eskort_dns::UpdateError;
 use eskort_probe::{NotVisible, WhyNotVisible};
 use eskort_siteconf::nginx::PlanError;
 use eskort_store::StoreError;
@@ -121,6 +122,14 @@ pub(crate) fn tell(error: &StepError, certificate: &str) -> Told {
             }
             told.hint(again)
         }
+        StepError::NotEverywhere { behind, .. } => {
+            let mut told = told;
+            for server in behind {
+                told.cause.push_str(&format!("\n{}: {}", server.server, server.what));
+            }
+            told.hint("a secondary that lags: look at its transfers; `settle` of the proof says how long to wait")
+                .hint(again)
+        }
         StepError::NoChallenge { .. } => {
             told.hint("the authority wants these names proved in another way; see docs/inventory.md")
         }
@@ -203,6 +212,24 @@ fn tell_proof(error: &ProofError) -> Told {
     match error {
         ProofError::Write { .. } => told.hint("the proof's folder must be writable for the user that runs Eskort"),
         ProofError::NoFolder { .. } => told.hint("correct `folder` of the proof: it is where the site's pages are"),
+        ProofError::Key { .. } => {
+            told.hint("`key-file` of the proof wants the key in BIND's syntax, as tsig-keygen writes it")
+        }
+        ProofError::Ask(_) => told.hint("check `server` of the proof, and that this machine may ask it"),
+        ProofError::Update(error) => match error {
+            UpdateError::Ask(_) => told.hint("check `server` of the proof: updates go to it over TCP"),
+            UpdateError::Key { .. } => {
+                told.hint("name, algorithm and secret of the key have to be the same on both sides")
+            }
+            UpdateError::Time { .. } => told.hint("set the clocks of both machines"),
+            UpdateError::Refused { .. } => {
+                told.hint("allow the key to update TXT records in the zone (in BIND: update-policy or allow-update)")
+            }
+            UpdateError::Unsigned { .. } => {
+                told.hint("something between here and the name server changes what it says")
+            }
+        },
+        ProofError::Gone { .. } => told.hint("put it back into the inventory, or remove the record by hand"),
         ProofError::Listen { source, .. } => match source.kind() {
             std::io::ErrorKind::AddrInUse => told
                 .hint("another program holds the port: stop it meanwhile, or prove over its pages with `http-folder`"),

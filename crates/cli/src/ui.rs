@@ -176,10 +176,11 @@ impl Ui {
         }
     }
 
-    fn spin(&self, message: String) {
+    /// Shows a spinner, on a terminal; returns whether it is seen.
+    fn spin(&self, message: String) -> bool {
         let unseen = !std::io::stderr().is_terminal() || (self.one_stream && !std::io::stdout().is_terminal());
         if unseen {
-            return;
+            return false;
         }
         let mut spinner = self.spinner.lock().expect("no holder panics");
         let bar = spinner.get_or_insert_with(|| {
@@ -190,6 +191,7 @@ impl Ui {
             bar
         });
         bar.set_message(message);
+        true
     }
 
     /// Says how a run goes on.
@@ -202,9 +204,15 @@ impl Ui {
                     self.talk(&format!("{}: {words}", Tone::Strong.paint(name)));
                 }
             }
-            Progress::Doing(words) => self.spin(format!("{words} …")),
-            Progress::Waiting { waits_for, .. } => self.spin(format!("waiting for {} …", waits_for.words())),
+            Progress::Doing(words) => drop(self.spin(format!("{words} …"))),
+            Progress::Waiting { waits_for, .. } => drop(self.spin(format!("waiting for {} …", waits_for.words()))),
             Progress::Passed { milestone, detail } => self.passed(*milestone, detail),
+            Progress::Spreading { have, of } => {
+                let text = format!("{have} of {of} name servers have the records");
+                if !self.spin(format!("{text} …")) {
+                    self.talk(&format!("  {text}"));
+                }
+            }
             Progress::Change { path, how } => self.talk(&change(&path.display().to_string(), how)),
             Progress::Note(text) => self.talk_wrapped("  note: ", text, Tone::Notice),
             Progress::Request { method, url, status } if self.verbose => {

@@ -1,7 +1,10 @@
 //! Against a real ACME server that refuses nonces and takes its time, with certificates read by OpenSSL.
 
 use crate::world::*;
+use eskort_practice::NameServer;
+use std::net::SocketAddr;
 use std::process::{Command, Stdio};
+use std::sync::Arc;
 use tokio::runtime::Runtime;
 
 /// A running server with a place around it.
@@ -12,14 +15,20 @@ pub(crate) struct Pebble {
     /// The port that it takes for port 80.
     pub(crate) http_port: u16,
     _process: Process,
-    _names: std::sync::Arc<eskort_practice::NameServer>,
-    _runtime: Runtime,
+    _names: Option<(Arc<NameServer>, Runtime)>,
 }
 
 impl Pebble {
     pub(crate) fn start(settings: &[(&str, &str)], binding: bool) -> Self {
-        let (place, runtime) = (Place::new(), runtime());
+        let runtime = runtime();
         let names = name_server(&runtime);
+        let address = names.address();
+        Pebble { _names: Some((names, runtime)), ..Pebble::asking(address, settings, binding) }
+    }
+
+    /// Starts it with another name server to ask.
+    pub(crate) fn asking(names: SocketAddr, settings: &[(&str, &str)], binding: bool) -> Self {
+        let place = Place::new();
         let (chain, key, root) = loopback_certificate();
         place.write("pebble/chain.pem", &chain);
         place.write("pebble/key.pem", &key);
@@ -34,7 +43,7 @@ impl Pebble {
         );
         place.write("pebble/config.json", &config);
         let child = Command::new("pebble")
-            .args(["-strict", "-config", "pebble/config.json", "-dnsserver", &names.address().to_string()])
+            .args(["-strict", "-config", "pebble/config.json", "-dnsserver", &names.to_string()])
             .env("PEBBLE_WFE_NONCEREJECT", "30")
             .env("PEBBLE_AUTHZREUSE", "0")
             .env("PEBBLE_VA_SLEEPTIME", "1")
@@ -47,7 +56,7 @@ impl Pebble {
         let process = Process(child);
         await_port(api_port, "the ACME server");
         await_port(manage_port, "the ACME server");
-        Pebble { place, api_port, manage_port, http_port, _process: process, _names: names, _runtime: runtime }
+        Pebble { place, api_port, manage_port, http_port, _process: process, _names: None }
     }
 
     /// Fetches a root: new ones are made at every start.

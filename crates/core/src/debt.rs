@@ -16,6 +16,15 @@ pub enum Debt {
         /// Folders that did not exist before, deepest first.
         folders: Vec<PathBuf>,
     },
+    /// A TXT record.
+    Record {
+        /// The proof of the inventory that put it there, and that can take it away.
+        proof: String,
+        /// Its name in full.
+        name: String,
+        /// Its text.
+        text: String,
+    },
 }
 
 impl Debt {
@@ -23,6 +32,7 @@ impl Debt {
     pub fn words(&self) -> String {
         match self {
             Debt::File { path, .. } => format!("the file {}", path.display()),
+            Debt::Record { name, .. } => format!("the TXT record at {name}"),
         }
     }
 
@@ -30,6 +40,7 @@ impl Debt {
     pub fn by_hand(&self) -> String {
         match self {
             Debt::File { path, .. } => format!("rm '{}'", path.display()),
+            Debt::Record { name, text, .. } => format!("delete {name}. TXT \"{text}\" from its zone"),
         }
     }
 }

@@ -4,6 +4,7 @@
 //! of it; both are pure and total. Every action may be run twice: whoever carries it out looks first at how things are.
 
 use crate::names::DnsName;
+use crate::pki::{base64url, sha256};
 use jiff::{SignedDuration, Timestamp};
 use serde::{Deserialize, Serialize};
 use std::fmt;
@@ -70,6 +71,27 @@ pub struct OrderRef {
     pub authorizations: Vec<String>,
 }
 
+/// A way to show control of a name.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Way {
+    /// A text on the site (RFC 8555 section 8.3).
+    #[default]
+    Http,
+    /// A TXT record (RFC 8555 section 8.4).
+    Dns,
+}
+
+impl Way {
+    /// Returns the name of the challenge.
+    pub fn challenge(self) -> &'static str {
+        match self {
+            Way::Http => "http-01",
+            Way::Dns => "dns-01",
+        }
+    }
+}
+
 /// What has to be published for one name, and where the authority is told that it is.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct ProofTask {
@@ -81,6 +103,17 @@ pub struct ProofTask {
     pub token: String,
     /// The text to publish: token, a dot, the account key's thumbprint.
     pub key_authorization: String,
+    /// How it is published.
+    #[serde(default)]
+    pub way: Way,
+}
+
+impl ProofTask {
+    /// Returns name and text of the TXT record that answers the challenge over DNS (RFC 8555 section 8.4).
+    pub fn record(&self) -> (String, String) {
+        let text = base64url(&sha256(self.key_authorization.as_bytes()));
+        (format!("_acme-challenge.{}", self.name.base()), text)
+    }
 }
 
 /// Where a journey stands. Every variant holds all that a restart needs to go on.
@@ -446,6 +479,7 @@ mod tests {
             challenge: "https://ca.example/challenge/1".into(),
             token: "dG9rZW4".into(),
             key_authorization: "dG9rZW4.thumb".into(),
+            way: Way::Http,
         }
     }
 

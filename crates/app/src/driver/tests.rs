@@ -4,7 +4,7 @@
 use crate::{Driver, Hands, Step, StepError};
 use eskort_core::debt::Debt;
 use eskort_core::decision::Wanted;
-use eskort_core::journey::{Action, OrderRef, Outcome, ProofTask, Stage};
+use eskort_core::journey::{Action, OrderRef, Outcome, ProofTask, Stage, Way};
 use eskort_core::names::DnsName;
 use eskort_core::pki::KeyKind;
 use eskort_store::Store;
@@ -110,6 +110,7 @@ impl ModelHands<'_> {
                     challenge: url.clone(),
                     token: url.clone(),
                     key_authorization: "text".into(),
+                    way: Way::Http,
                 };
                 Outcome::Challenges(order.authorizations.iter().map(task).collect())
             }
@@ -192,7 +193,7 @@ impl ModelHands<'_> {
 
 fn pay(store: &Store, world: &mut World, fuse: &mut Fuse) -> Result<(), StepError> {
     for row in store.debts()? {
-        let Debt::File { path, .. } = &row.debt;
+        let Debt::File { path, .. } = &row.debt else { panic!("the model publishes files only") };
         world.published.remove(path);
         fuse.point()?;
         store.paid(&[row.id])?;

@@ -9,6 +9,7 @@ mod tests;
 pub use mistake::{Mistake, Mistakes};
 pub use read::{SECTIONS, read_inventory};
 
+use crate::journey::Way;
 use crate::names::DnsName;
 use crate::pki::KeyKind;
 use std::collections::BTreeMap;
@@ -45,8 +46,10 @@ impl Inventory {
             authority.external_account.iter_mut().for_each(|e| place(&mut e.key_file));
         }
         for proof in self.proofs.values_mut() {
-            if let Proof::HttpFolder { folder, .. } = proof {
-                place(folder);
+            match proof {
+                Proof::HttpFolder { folder, .. } => place(folder),
+                Proof::DnsUpdate(update) => place(&mut update.key_file),
+                Proof::HttpListener { .. } => {}
             }
         }
         for server in self.servers.values_mut() {
@@ -105,6 +108,25 @@ pub enum Proof {
         /// Where the self-check connects to.
         check_address: Option<CheckAddress>,
     },
+    /// A TXT record, put into its zone by a dynamic update (RFC 2136).
+    DnsUpdate(DnsUpdate),
+}
+
+/// What a dynamic update needs.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct DnsUpdate {
+    /// The primary name server.
+    pub server: SocketAddr,
+    /// File with the key, in BIND's syntax.
+    pub key_file: PathBuf,
+    /// The zone; `None` to ask the server.
+    pub zone: Option<String>,
+    /// The servers that must have a record before the authority is asked; empty for the zone's own.
+    pub name_servers: Vec<SocketAddr>,
+    /// The records' time to live in seconds.
+    pub ttl: u32,
+    /// How long it may take until every name server has a record.
+    pub settle: Duration,
 }
 
 impl Proof {
@@ -112,6 +134,15 @@ impl Proof {
     pub fn check_address(&self) -> Option<CheckAddress> {
         match self {
             Proof::HttpFolder { check_address, .. } | Proof::HttpListener { check_address, .. } => *check_address,
+            Proof::DnsUpdate(_) => None,
+        }
+    }
+
+    /// Returns the way of proving, which decides on the kind of challenge.
+    pub fn way(&self) -> Way {
+        match self {
+            Proof::HttpFolder { .. } | Proof::HttpListener { .. } => Way::Http,
+            Proof::DnsUpdate(_) => Way::Dns,
         }
     }
 
@@ -120,6 +151,7 @@ impl Proof {
         match self {
             Proof::HttpFolder { .. } => "http-folder",
             Proof::HttpListener { .. } => "http-listener",
+            Proof::DnsUpdate(_) => "dns-update",
         }
     }
 }

@@ -21,6 +21,7 @@ const AUTHORITY: &[&str] = &[
 ];
 const HTTP_FOLDER: &[&str] = &["kind", "folder", "check-address"];
 const HTTP_LISTENER: &[&str] = &["kind", "listen", "check-address"];
+const DNS_UPDATE: &[&str] = &["kind", "server", "key-file", "zone", "name-servers", "ttl", "settle"];
 const NGINX: &[&str] = &["kind", "config", "tls-port", "test", "reload", "check-address", "settle"];
 const FILES: &[&str] = &["kind", "copy", "run", "check-address", "settle"];
 const COPY: &[&str] = &["part", "to", "owner", "group", "mode"];
@@ -33,6 +34,7 @@ pub const SECTIONS: &[(&str, &[&str])] = &[
     ("[authority.NAME] of kind acme", AUTHORITY),
     ("[proof.NAME] of kind http-folder", HTTP_FOLDER),
     ("[proof.NAME] of kind http-listener", HTTP_LISTENER),
+    ("[proof.NAME] of kind dns-update", DNS_UPDATE),
     ("[server.NAME] of kind nginx", NGINX),
     ("[server.NAME] of kind files", FILES),
     ("copy of a files server", COPY),
@@ -41,6 +43,8 @@ pub const SECTIONS: &[(&str, &[&str])] = &[
 ];
 
 const USUAL_PATIENCE: Duration = Duration::from_secs(5 * 60);
+const USUAL_SPREAD: Duration = Duration::from_secs(2 * 60);
+const USUAL_TTL: u32 = 60;
 const USUAL_SETTLE: Duration = Duration::from_secs(30);
 
 /// Reads an inventory.
@@ -186,7 +190,7 @@ fn read_authority<'a>(entry: &'a Entry<'a>, notes: &'a Notes<'a>) -> Option<Auth
 
 fn read_proof<'a>(entry: &'a Entry<'a>, notes: &'a Notes<'a>) -> Option<Proof> {
     let open = |keys| Section::open(entry.table, entry.span.clone(), &entry.title, keys, notes);
-    match kind(entry, &["http-folder", "http-listener"], notes)? {
+    match kind(entry, &["http-folder", "http-listener", "dns-update"], notes)? {
         "http-folder" => {
             let section = open(HTTP_FOLDER);
             if section.get("folder").is_none() {
@@ -194,6 +198,7 @@ fn read_proof<'a>(entry: &'a Entry<'a>, notes: &'a Notes<'a>) -> Option<Proof> {
             }
             Some(Proof::HttpFolder { folder: section.path("folder")?, check_address: check_address(&section) })
         }
+        "dns-update" => read_dns_update(&open(DNS_UPDATE)).map(Proof::DnsUpdate),
         _ => {
             let section = open(HTTP_LISTENER);
             let usual = SocketAddr::from(([0, 0, 0, 0], 80));
@@ -208,13 +213,41 @@ fn read_proof<'a>(entry: &'a Entry<'a>, notes: &'a Notes<'a>) -> Option<Proof> {
     }
 }
 
+fn read_dns_update(section: &Section<'_>) -> Option<DnsUpdate> {
+    for (key, example) in [("server", "server = \"192.0.2.53\""), ("key-file", "key-file = \"zone.key\"")] {
+        if section.get(key).is_none() {
+            section.missing(key, example);
+        }
+    }
+    let address = |text: &str| text.parse().ok().map(|a: CheckAddress| a.socket(53));
+    let wants = "an address like \"192.0.2.53\" or \"192.0.2.53:5353\"";
+    let server = section.parsed("server", wants, address);
+    let mut name_servers = Vec::new();
+    for text in section.texts("name-servers").unwrap_or_default() {
+        match address(text.value) {
+            Some(found) => name_servers.push(found),
+            None => section.note(text.span, format!("`name-servers` wants addresses, this is `{}`", text.value), None),
+        }
+    }
+    let zone = section.parsed("zone", "the name of a zone", |text| DnsName::parse(text).ok().map(|n| n.to_string()));
+    Some(DnsUpdate {
+        server: server?,
+        key_file: section.path("key-file")?,
+        zone,
+        name_servers,
+        ttl: section.number("ttl", 1..=86_400, USUAL_TTL),
+        settle: duration(section, "settle", USUAL_SPREAD),
+    })
+}
+
 fn read_server<'a>(entry: &'a Entry<'a>, notes: &'a Notes<'a>) -> Option<Server> {
     let open = |keys| Section::open(entry.table, entry.span.clone(), &entry.title, keys, notes);
     let (section, kind) = match kind(entry, &["nginx", "files"], notes)? {
         "nginx" => {
             let section = open(NGINX);
             let config = section.path("config").unwrap_or_else(|| PathBuf::from("/etc/nginx/nginx.conf"));
-            let tls_port = section.port("tls-port", 443);
+            let tls_port = section.number("tls-port", 1..=65_535, 443);
+            let tls_port = u16::try_from(tls_port).expect("the range is that of ports");
             let (test, reload) = (section.command("test"), section.command("reload"));
             (section, ServerKind::Nginx { config, tls_port, test, reload })
         }
@@ -338,10 +371,14 @@ fn read_names(section: &Section<'_>, proof: Option<&Proof>) -> Vec<DnsName> {
                 section.note(text.span, format!("`{name}` is listed twice"), Some("remove one of the two".into()));
             }
             // RFC 8555 section 7.1.3: wildcards are proved over DNS.
-            Ok(name) if name.is_wildcard() && proof.is_some() => {
+            Ok(name) if name.is_wildcard() && proof.is_some_and(|p| p.way() == Way::Http) => {
                 let kind = proof.map_or("", Proof::kind);
                 let what = format!("`{name}` is a wildcard, and `{kind}` cannot prove a wildcard");
-                section.note(text.span, what, Some("list the names one by one instead".into()));
+                section.note(
+                    text.span,
+                    what,
+                    Some("use a proof of kind \"dns-update\", or list the names one by one".into()),
+                );
             }
             Ok(name) => names.push(name),
         }

@@ -2,7 +2,7 @@
 
 use super::mistake::Mistake;
 use std::cell::RefCell;
-use std::ops::Range;
+use std::ops::{Range, RangeInclusive};
 use std::path::PathBuf;
 use toml::Spanned;
 use toml::de::{DeTable, DeValue};
@@ -113,11 +113,12 @@ impl<'a> Section<'a> {
         })
     }
 
-    pub(super) fn port(&self, key: &str, usual: u16) -> u16 {
+    pub(super) fn number(&self, key: &str, range: RangeInclusive<u32>, usual: u32) -> u32 {
         let Some(value) = self.get(key) else { return usual };
-        let port = value.get_ref().as_integer().and_then(|i| i.as_str().parse().ok()).filter(|p| *p > 0);
-        port.unwrap_or_else(|| {
-            self.notes.add(value.span(), format!("`{key}` in {} wants a port from 1 to 65535", self.title), None);
+        let number = value.get_ref().as_integer().and_then(|i| i.as_str().parse().ok()).filter(|n| range.contains(n));
+        number.unwrap_or_else(|| {
+            let (from, to) = (range.start(), range.end());
+            self.notes.add(value.span(), format!("`{key}` in {} wants a number from {from} to {to}", self.title), None);
             usual
         })
     }

@@ -89,7 +89,11 @@ fn each_mistake_is_said_with_its_line() {
         ("accept-terms = true", "accept-terms = ", "7: this is not TOML"),
         ("folder = \"/srv/www/lampholm\"\n", "", "9: [proof.pages] has no `folder`"),
         ("accept-terms = true", "external-key-id = \"7\"", "4: [authority.public] has no `external-key-file`"),
-        ("kind = \"nginx\"", "kind = \"nginx\"\ntls-port = 70000", "15: `tls-port` in [server.front] wants a port"),
+        (
+            "kind = \"nginx\"",
+            "kind = \"nginx\"\ntls-port = 70000",
+            "15: `tls-port` in [server.front] wants a number from 1 to 65535",
+        ),
         ("kind = \"nginx\"", "kind = \"nginx\"\nsettle = \"soon\"", "15: `settle` in [server.front] wants a time"),
         (
             "kind = \"nginx\"",

@@ -1,0 +1,132 @@
+//! Proofs by dynamic update: a real BIND as the zone's primary, a real ACME server that looks there.
+
+use crate::pebble::Pebble;
+use crate::world::*;
+use std::net::SocketAddr;
+use std::process::{Command, Stdio};
+
+const KEY: &str =
+    "key \"lamp\" {\n\talgorithm hmac-sha256;\n\tsecret \"bGlnaHRob3VzZWtlZXBlcnNsaWdodGhvdXNla2VlcGVy\";\n};\n";
+const RECORD: &str = "_acme-challenge.archive.lampholm.example";
+
+/// A running BIND with the trust's zone; one key may update it, another only knows it.
+struct Bind {
+    address: SocketAddr,
+    _place: Place,
+    _process: Process,
+}
+
+impl Bind {
+    fn start() -> Self {
+        let place = Place::new();
+        let dir = place.dir.path().display().to_string();
+        let port = free_port();
+        place.write("key", KEY);
+        place.write("other-key", &KEY.replace("lamp", "other"));
+        place.write(
+            "zone",
+            "$TTL 60\n@ SOA ns1 keeper 1 60 60 60 60\n@ NS ns1\nns1 A 127.0.0.1\narchive A 127.0.0.1\n* A 127.0.0.1\n",
+        );
+        let config = format!(
+            "include \"{dir}/key\";\ninclude \"{dir}/other-key\";\ncontrols {{ }};\noptions {{ directory \"{dir}\"; \
+             pid-file none; session-keyfile none; recursion no; dnssec-validation no; listen-on-v6 {{ none; }};\n  \
+             listen-on port {port} {{ 127.0.0.1; }}; }};\n\
+             zone \"lampholm.example\" {{ type primary; file \"zone\"; allow-update {{ key lamp; }}; }};\n"
+        );
+        place.write("named.conf", &config);
+        let child = Command::new("/usr/sbin/named")
+            .args(["-f", "-c", &format!("{dir}/named.conf")])
+            .stdout(Stdio::null())
+            .stderr(Stdio::null())
+            .spawn()
+            .expect("Debian's package bind9 is installed (scripts/test does it)");
+        let process = Process(child);
+        await_port(port, "BIND");
+        Bind { address: SocketAddr::from(([127, 0, 0, 1], port)), _place: place, _process: process }
+    }
+
+    /// Returns the texts at the challenge's name.
+    fn texts(&self) -> Vec<String> {
+        runtime().block_on(eskort_dns::ask_texts(self.address, RECORD)).unwrap()
+    }
+}
+
+/// An authority that looks at BIND, and an inventory with a wildcard and its bare name.
+fn archive(bind: &Bind) -> Pebble {
+    let pebble = Pebble::asking(bind.address, &[], false);
+    pebble.fetch_root(0, "visitor-root.pem");
+    pebble.place.write("zone.key", KEY);
+    let text = format!(
+        "{}[proof.zone]\nkind = \"dns-update\"\nserver = \"{1}\"\nkey-file = \"zone.key\"\nname-servers = [\"{1}\"]\n\
+         settle = \"2s\"\n\n[certificate.archive]\nnames = [\"*.archive.lampholm.example\", \"archive.lampholm.example\"]\n",
+        pebble.authority_section(),
+        bind.address
+    );
+    pebble.place.write("eskort.toml", &text);
+    pebble
+}
+
+#[test]
+fn a_wildcard_and_its_bare_name_are_proved_side_by_side_and_the_records_go_again() {
+    let bind = Bind::start();
+    let pebble = archive(&bind);
+    pebble.place.run(&["keep"]).check(0, &["control of *.archive.lampholm.example and archive.lampholm.example shown"]);
+    let bundle = "state/certificates/archive/0001/bundle.pem";
+    let text = pebble.place.openssl(&["x509", "-in", bundle, "-noout", "-ext", "subjectAltName"]);
+    text.check(0, &["DNS:*.archive.lampholm.example", "DNS:archive.lampholm.example"]);
+    assert_eq!(bind.texts(), Vec::<String>::new(), "the records are gone");
+    pebble.place.run(&["keep"]).check(0, &["nothing to do"]);
+}
+
+#[test]
+fn what_keeps_a_record_from_its_zone_is_said_and_nothing_stays() {
+    let bind = Bind::start();
+    let pebble = archive(&bind);
+    let place = &pebble.place;
+    let inventory = place.read("eskort.toml");
+    let keep = || place.run(&["keep", "--only", "archive"]);
+    let keys: [(String, &[&str]); 5] = [
+        (KEY.replace("bGln", "AAAA"), &["another secret there (BADSIG)", "the same on both sides"]),
+        (KEY.replace("\"lamp\"", "\"oil\""), &["does not know the key", "(BADKEY)"]),
+        (KEY.replace("sha256", "sha512"), &["does not know the key", "the same on both sides"]),
+        (KEY.replace("lamp", "other"), &["does not let the key update the zone lampholm.example", "allow-update"]),
+        ("no key".into(), &["cannot use the key", "there is no `key", "tsig-keygen"]),
+    ];
+    for (key, said) in &keys {
+        place.write("zone.key", key);
+        keep().check(1, said);
+    }
+    place.write("zone.key", KEY);
+    let late = place.run_with("ESKORT_CLOCK_OFFSET", "4000", &["keep", "--only", "archive"]);
+    late.check(1, &["this machine's clock is wrong (BADTIME)", "set the clocks"]);
+    let silent = free_port();
+    place.write(
+        "eskort.toml",
+        &inventory.replace("name-servers = [", &format!("name-servers = [\"127.0.0.1:{silent}\", ")),
+    );
+    keep().check(
+        1,
+        &["1 of 2 name servers do not have the records after 2 seconds", &format!("127.0.0.1:{silent}: no answer")],
+    );
+    assert_eq!(bind.texts(), Vec::<String>::new(), "what was published is taken away");
+    assert!(!place.read("pebble/log").contains("Pulled a task"), "the authority was never told to look");
+
+    place.write("eskort.toml", &inventory);
+    keep().check(0, &["go on with generation 1 from `ordered`", "confirmed"]);
+    let log = place.read("pebble/log");
+    assert!(log.contains("Pulled a task") && log.matches("Added order").count() == 1, "all with one order");
+}
+
+#[test]
+fn killed_while_records_are_published_they_are_taken_away_in_the_end() {
+    let bind = Bind::start();
+    for point in ["owed", "record-added", "saved-publish", "saved-look-first", "saved-answer"] {
+        let pebble = archive(&bind);
+        let killed = pebble.place.run_with("ESKORT_CRASH_AT", point, &["keep"]);
+        assert_eq!(killed.code, None, "{point}: {killed}");
+        assert_eq!(bind.texts().is_empty(), point == "owed", "{point}");
+        pebble.place.run(&["keep"]).check(0, &["go on with generation 1", "confirmed"]);
+        assert_eq!(bind.texts(), Vec::<String>::new(), "{point}");
+        assert_eq!(pebble.place.read("pebble/log").matches("Added order").count(), 1, "{point}");
+    }
+}

@@ -1,0 +1,12 @@
+//! Questions to name servers, dynamic updates (RFC 2136) signed with TSIG (RFC 8945), and the look whether every name
+//! server of a zone has a record.
+
+mod ask;
+mod key;
+mod update;
+mod watch;
+
+pub use ask::{AskError, ask_texts, find_zone};
+pub use key::{KeyError, UpdateKey};
+pub use update::{TextRecord, UpdateError, add_records, remove_records};
+pub use watch::{Behind, find_name_servers, lagging};
