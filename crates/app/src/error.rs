@@ -6,7 +6,7 @@ use eskort_core::finding::Finding;
 use eskort_core::journey::{Unexpected, WaitsFor};
 use eskort_core::pki::{ChainError, PkiError};
 use eskort_core::words;
-use eskort_dns::{AskError, Behind, UpdateError};
+use eskort_dns::{AskError, Behind, TextRecord, UpdateError};
 use eskort_probe::{NotVisible, TrustError};
 use eskort_store::StoreError;
 use jiff::{SignedDuration, Timestamp};
@@ -36,6 +36,12 @@ pub enum StepError {
         seen: Box<NotVisible>,
         /// The other names whose proofs are not visible either.
         others: Vec<String>,
+    },
+    /// A person has to place records first.
+    #[error("waits for a person to place {}", words::count(to_place.len() as u64, "record"))]
+    AwaitsPerson {
+        /// The records.
+        to_place: Vec<RecordToPlace>,
     },
     /// Not every name server has the records.
     #[error("{} of {of} name servers do not have the records after {}", behind.len(), words::duration((*after).try_into().unwrap_or_default()))]
@@ -94,6 +100,33 @@ pub enum StepError {
     /// A bug of ours.
     #[error(transparent)]
     Bug(#[from] Box<Unexpected>),
+}
+
+/// A TXT record that a person has to place.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct RecordToPlace {
+    /// The record.
+    pub record: TextRecord,
+    /// The zone it goes into.
+    pub zone: String,
+    /// The time to live in seconds.
+    pub ttl: u32,
+}
+
+impl RecordToPlace {
+    /// Returns the record's name within its zone: `@` for the zone's own.
+    pub fn name_in_zone(&self) -> &str {
+        match self.record.name.strip_suffix(&self.zone) {
+            Some("") => "@",
+            Some(rest) => rest.trim_end_matches('.'),
+            None => &self.record.name,
+        }
+    }
+
+    /// Returns the record as a line of a zone file.
+    pub fn zone_line(&self) -> String {
+        format!("{}. {} IN TXT \"{}\"", self.record.name, self.ttl, self.record.text)
+    }
 }
 
 /// Why a proof could not be put up.
@@ -157,6 +190,7 @@ impl StepError {
             | StepError::Proof(_)
             | StepError::NotVisible { .. }
             | StepError::NotEverywhere { .. }
+            | StepError::AwaitsPerson { .. }
             | StepError::Key { .. }
             | StepError::Install(_)
             | StepError::NotConfirmed { .. }

@@ -28,6 +28,8 @@ pub(crate) struct RealHands<'a> {
     pub(crate) generation: u32,
     /// The conversations of this run, by authority.
     pub(crate) clients: &'a mut BTreeMap<String, Client>,
+    /// Whether a person's work is waited for.
+    pub(crate) wait: bool,
     /// How many endpoints were looked at in the end.
     pub(crate) looked_at: usize,
     /// Whether this run has made sure that everything is published.
@@ -45,7 +47,7 @@ impl Hands for RealHands<'_> {
             Action::Publish(tasks) => self.publish(tasks).await.map(|()| Outcome::Published),
             Action::LookFirst(tasks) => {
                 self.ensure_published(tasks).await?;
-                proof::look_first(self.app, self.proof(), tasks).await.map(|()| Outcome::Seen)
+                proof::look_first(self.app, self.proof(), tasks, self.wait).await.map(|()| Outcome::Seen)
             }
             Action::Answer(tasks) => self.answer(tasks, again).await,
             Action::AwaitProof(order, tasks) => {
@@ -62,7 +64,7 @@ impl Hands for RealHands<'_> {
 }
 
 impl RealHands<'_> {
-    fn proof(&self) -> &Proof {
+    pub(crate) fn proof(&self) -> &Proof {
         &self.app.inventory.proofs[&self.entry.proof]
     }
 
@@ -372,7 +374,7 @@ pub(crate) fn placement<'a>(
 ) -> Placement<'a> {
     let challenge_folder = match &app.inventory.proofs[&entry.proof] {
         Proof::HttpFolder { folder, .. } => Some(folder.as_path()),
-        Proof::HttpListener { .. } | Proof::DnsUpdate(_) => None,
+        Proof::HttpListener { .. } | Proof::DnsUpdate(_) | Proof::ByHand(_) => None,
     };
     Placement { certificate, names, generation, install: &entry.install, challenge_folder, preview: false }
 }

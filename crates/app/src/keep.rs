@@ -4,7 +4,7 @@ use crate::hands::placement;
 use crate::install::{self, Placement};
 use crate::proof::pay_debts;
 use crate::turn::Run;
-use crate::{App, FileChange, StepError};
+use crate::{App, FileChange, RecordToPlace, StepError};
 use eskort_core::decision::{Decision, Facts, Wanted, decide};
 use eskort_core::inventory::CertificateEntry;
 use eskort_core::renewal::Validity;
@@ -16,6 +16,8 @@ use std::path::PathBuf;
 pub struct KeepOptions {
     /// Only say what would be done.
     pub plan: bool,
+    /// Wait for what people have to do, instead of ending.
+    pub wait: bool,
     /// Only these certificates; a hold after failures does not apply to them.
     pub only: Vec<String>,
 }
@@ -55,6 +57,8 @@ pub enum Ending {
         /// How many endpoints it was looked at.
         looked_at: usize,
     },
+    /// It waits for a person to place records.
+    AwaitsPerson(Vec<RecordToPlace>),
     /// It failed.
     Failed {
         /// Why.
@@ -89,7 +93,7 @@ pub async fn keep(app: &App, options: &KeepOptions) -> Result<Vec<KeepEntry>, St
     let chosen = chosen(app, options);
     // What an earlier run left published goes, but for journeys that are about to go on: the authority may be looking.
     pay_debts(app, &store, |whose| chosen.iter().all(|(name, _)| *name != whose)).await?;
-    let mut run = Run::new(app, &store);
+    let mut run = Run::new(app, &store, options.wait);
     let mut entries = Vec::new();
     for (name, entry) in chosen {
         let ended = run.turn(name, entry, !options.only.is_empty()).await;

@@ -22,7 +22,7 @@ pub use authority::{AuthorityError, Client, Hold};
 pub use check::{CheckTarget, EndpointReport, check};
 pub use command::CommandError;
 pub use driver::{Driver, Hands, Step};
-pub use error::{ProofError, StepError};
+pub use error::{ProofError, RecordToPlace, StepError};
 pub use install::InstallError;
 pub use keep::{Ending, KeepEntry, KeepOptions, PlannedChange, keep};
 pub use list::{ListRow, State, list};

@@ -1,5 +1,6 @@
 //! What is said while a run goes on.
 
+use crate::RecordToPlace;
 use eskort_core::decision::Decision;
 use eskort_core::journey::{Milestone, WaitsFor};
 use jiff::Timestamp;
@@ -32,6 +33,8 @@ pub enum Progress {
         /// What is waited for.
         waits_for: WaitsFor,
     },
+    /// A person has to place these records, and is waited for.
+    AwaitsPerson(Vec<RecordToPlace>),
     /// Some of the name servers have the records.
     Spreading {
         /// How many.

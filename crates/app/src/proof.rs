@@ -57,6 +57,8 @@ pub(crate) async fn publish(
             dns::publish(app, store, certificate, proof, update, tasks).await?;
             Ok(None)
         }
+        // The person does it, and is told when the look finds nothing.
+        Proof::ByHand(_) => Ok(None),
     }
 }
 
@@ -117,11 +119,12 @@ async fn listen_for(address: SocketAddr, tasks: &[ProofTask]) -> Result<Listener
     Ok(Listener { task })
 }
 
-/// Looks at every proof as the authority would.
-pub(crate) async fn look_first(app: &App, proof: &Proof, tasks: &[ProofTask]) -> Result<(), StepError> {
+/// Looks at every proof as the authority would. `wait` is set when a person's work is waited for.
+pub(crate) async fn look_first(app: &App, proof: &Proof, tasks: &[ProofTask], wait: bool) -> Result<(), StepError> {
     match proof {
         Proof::HttpFolder { .. } | Proof::HttpListener { .. } => look_at_files(proof, tasks).await,
         Proof::DnsUpdate(update) => dns::await_everywhere(app, update, tasks).await,
+        Proof::ByHand(by_hand) => dns::await_person(app, by_hand, tasks, wait).await,
     }
 }
 

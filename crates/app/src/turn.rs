@@ -7,7 +7,7 @@ use crate::keep::{Ending, KeepEntry, gather, wanted_of};
 use crate::proof::pay_debts;
 use crate::{App, Progress, StepError};
 use eskort_core::decision::{Decision, decide, hold_after};
-use eskort_core::inventory::CertificateEntry;
+use eskort_core::inventory::{CertificateEntry, Proof};
 use eskort_core::journey::{Milestone, Stage};
 use eskort_core::words;
 use eskort_store::{JourneyRow, Store, StoreError};
@@ -26,12 +26,14 @@ pub(crate) struct Run<'a> {
     clients: BTreeMap<String, Client>,
     /// Ends when somebody asks the program to stop.
     stop: Stop,
+    /// Whether a person's work is waited for.
+    wait: bool,
 }
 
 impl<'a> Run<'a> {
     /// Begins a run.
-    pub(crate) fn new(app: &'a App, store: &'a Store) -> Self {
-        Run { app, store, clients: BTreeMap::new(), stop: Box::pin(signalled()) }
+    pub(crate) fn new(app: &'a App, store: &'a Store, wait: bool) -> Self {
+        Run { app, store, clients: BTreeMap::new(), stop: Box::pin(signalled()), wait }
     }
 
     /// Looks after one certificate. `insist` is set when somebody asked for this very one.
@@ -53,6 +55,9 @@ impl<'a> Run<'a> {
     }
 
     async fn failed(&self, name: &str, error: StepError) -> Ending {
+        if let StepError::AwaitsPerson { to_place } = error {
+            return Ending::AwaitsPerson(to_place);
+        }
         let given_up = error.ends_journey();
         if let Err(trouble) = self.note_failure(name, &error).await {
             (self.app.watch)(&Progress::Note(format!("the failure could not be written down: {trouble}")));
@@ -123,8 +128,8 @@ impl<'a> Run<'a> {
 
     /// Goes on with a journey to its end, and returns how many endpoints were looked at then.
     async fn travel(&mut self, name: &str, entry: &CertificateEntry, journey: JourneyRow) -> Result<usize, StepError> {
-        let Run { app, store, clients, stop } = self;
-        let (app, store) = (*app, *store);
+        let Run { app, store, clients, stop, wait } = self;
+        let (app, store, wait) = (*app, *store, *wait);
         let (wanted, generation) = (journey.wanted.clone(), journey.generation);
         let mut hands = RealHands {
             app,
@@ -134,6 +139,7 @@ impl<'a> Run<'a> {
             wanted,
             generation,
             clients,
+            wait,
             looked_at: 0,
             published: false,
             listener: None,
@@ -185,6 +191,9 @@ async fn steps(hands: &mut RealHands<'_>, mut driver: Driver<'_>, stop: &mut Sto
                     waiting_since = None;
                     let detail = detail(hands, driver.journey(), milestone)?;
                     (app.watch)(&Progress::Passed { milestone, detail });
+                    if milestone == Milestone::Proved && matches!(hands.proof(), Proof::ByHand(_)) {
+                        (app.watch)(&Progress::Note("the records placed by hand can be removed now".into()));
+                    }
                 }
             }
         }

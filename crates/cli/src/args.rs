@@ -63,6 +63,9 @@ pub(crate) struct KeepArgs {
     /// Only say what would be done
     #[arg(long)]
     pub(crate) plan: bool,
+    /// Wait for records that people have to place, and go on by itself
+    #[arg(long, conflicts_with = "plan")]
+    pub(crate) wait: bool,
     /// Only this certificate, at once, even if it is left alone after failures (can be repeated)
     #[arg(long, value_name = "NAME")]
     pub(crate) only: Vec<String>,

@@ -122,6 +122,7 @@ pub(crate) fn tell(error: &StepError, certificate: &str) -> Told {
             }
             told.hint(again)
         }
+        StepError::AwaitsPerson { .. } => told.hint("place the records, then run `eskort keep` again"),
         StepError::NotEverywhere { behind, .. } => {
             let mut told = told;
             for server in behind {

@@ -2,7 +2,7 @@
 
 use crate::args::Output;
 use crate::table::{Page, wrap};
-use eskort_app::{FileChange, Progress};
+use eskort_app::{FileChange, Progress, RecordToPlace};
 use eskort_core::journey::Milestone;
 use eskort_core::words;
 use indicatif::{ProgressBar, ProgressDrawTarget, ProgressStyle};
@@ -25,6 +25,7 @@ const WIDTH_UNSEEN: usize = 100;
 pub(crate) enum ExitStatus {
     Well,
     NeedsAttention,
+    AwaitsPerson,
     Failed,
     Usage,
     Busy,
@@ -37,6 +38,7 @@ impl ExitStatus {
             ExitStatus::Well => 0,
             ExitStatus::Failed => 1,
             ExitStatus::Usage => 2,
+            ExitStatus::AwaitsPerson => 3,
             ExitStatus::NeedsAttention => 4,
             ExitStatus::Busy => 5,
             ExitStatus::Bug => 70,
@@ -207,6 +209,7 @@ impl Ui {
             Progress::Doing(words) => drop(self.spin(format!("{words} …"))),
             Progress::Waiting { waits_for, .. } => drop(self.spin(format!("waiting for {} …", waits_for.words()))),
             Progress::Passed { milestone, detail } => self.passed(*milestone, detail),
+            Progress::AwaitsPerson(records) => self.talk(&records_to_place(records)),
             Progress::Spreading { have, of } => {
                 let text = format!("{have} of {of} name servers have the records");
                 if !self.spin(format!("{text} …")) {
@@ -251,4 +254,28 @@ pub(crate) fn change(path: &str, how: &FileChange) -> String {
         format!("\n    {}", tone.paint(&words::printable(&line.replace('\t', "    "), 200)))
     };
     lines.lines().fold(format!("  changes {path}"), |text, line| text + &paint(line))
+}
+
+/// Returns what a person has to place, and the same as lines of a zone file.
+pub(crate) fn records_to_place(records: &[RecordToPlace]) -> String {
+    let count = words::count(records.len() as u64, "TXT record");
+    let mut out = format!("  Place {} where the authority will look:\n", Tone::Strong.paint(&count));
+    for r in records {
+        let lines = [
+            ("zone", r.zone.clone()),
+            ("name", format!("{}   (in full {})", r.name_in_zone(), r.record.name)),
+            ("type", "TXT".to_owned()),
+            ("value", Tone::Strong.paint(&r.record.text)),
+            ("TTL", r.ttl.to_string()),
+        ];
+        out.push('\n');
+        for (what, value) in lines {
+            out.push_str(&format!("    {} {value}\n", Tone::Faint.paint(&format!("{what:<5}"))));
+        }
+    }
+    out.push_str("\n  The same for a zone file:\n\n");
+    for r in records {
+        out.push_str(&format!("    {}\n", r.zone_line()));
+    }
+    out
 }

@@ -130,3 +130,73 @@ fn killed_while_records_are_published_they_are_taken_away_in_the_end() {
         assert_eq!(pebble.place.read("pebble/log").matches("Added order").count(), 1, "{point}");
     }
 }
+
+impl Bind {
+    /// Does what a person is told to do.
+    fn place_by_hand(&self, texts: &[String]) {
+        let key = eskort_dns::UpdateKey::parse(&eskort_core::pki::Secret::new(KEY.to_owned())).unwrap();
+        let record = |text: &String| eskort_dns::TextRecord { name: RECORD.into(), text: text.clone() };
+        let records: Vec<_> = texts.iter().map(record).collect();
+        let now = jiff::Timestamp::now();
+        runtime().block_on(eskort_dns::add_records(self.address, "lampholm.example", &key, &records, 60, now)).unwrap();
+    }
+}
+
+/// Returns the texts that a report asks a person to place.
+fn asked_for(said: &Said) -> Vec<String> {
+    let report: serde_json::Value = serde_json::from_str(&said.out).unwrap_or_else(|e| panic!("{e}: {said}"));
+    assert_eq!(report["certificates"][0]["result"], "awaits-person");
+    let records = report["certificates"][0]["to_place"].as_array().unwrap();
+    records.iter().map(|r| r["text"].as_str().unwrap().to_owned()).collect()
+}
+
+fn by_hand(bind: &Bind) -> Pebble {
+    let pebble = archive(bind);
+    let text = pebble.place.read("eskort.toml");
+    let text = text.replace("kind = \"dns-update\"", "kind = \"by-hand\"");
+    let kept = text.lines().filter(|l| !l.starts_with("key-file") && !l.starts_with("settle"));
+    pebble.place.write("eskort.toml", &kept.map(|l| format!("{l}\n")).collect::<String>());
+    pebble
+}
+
+#[test]
+fn a_person_is_told_what_to_place_and_the_next_run_goes_on() {
+    let bind = Bind::start();
+    let pebble = by_hand(&bind);
+    let place = &pebble.place;
+    let told = place.run(&["keep"]);
+    told.check(
+        3,
+        &[
+            "archive waits for you",
+            "Place 2 TXT records",
+            "zone lampholm.example",
+            "name _acme-challenge.archive (in full",
+        ],
+    );
+    let texts = asked_for(&place.run(&["keep", "--output", "json"]));
+    for text in &texts {
+        assert!(told.out.contains(&format!("{RECORD}. 60 IN TXT \"{text}\"")), "{told}");
+    }
+    // One of two is not enough.
+    bind.place_by_hand(&texts[..1]);
+    place.run(&["keep"]).check(3, &["waits for you"]);
+    assert!(!place.read("pebble/log").contains("Pulled a task"), "the authority was never told to look");
+    bind.place_by_hand(&texts);
+    place.run(&["keep"]).check(0, &["go on with generation 1 from `ordered`", "can be removed now", "confirmed"]);
+    assert_eq!(place.read("pebble/log").matches("Added order").count(), 1);
+}
+
+#[test]
+fn keep_can_wait_for_the_person() {
+    let bind = Bind::start();
+    let pebble = by_hand(&bind);
+    let texts = asked_for(&pebble.place.run(&["keep", "--output", "json"]));
+    let waiting = pebble.place.eskort().args(["keep", "--wait"]).stdout(Stdio::null()).stderr(Stdio::null()).spawn();
+    let mut waiting = Process(waiting.unwrap());
+    std::thread::sleep(std::time::Duration::from_millis(500));
+    assert!(waiting.0.try_wait().unwrap().is_none(), "it waits");
+    bind.place_by_hand(&texts);
+    assert_eq!(waiting.0.wait().unwrap().code(), Some(0));
+    pebble.place.run(&["list"]).check(0, &["archive", "good"]);
+}

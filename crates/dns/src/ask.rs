@@ -40,6 +40,14 @@ pub(crate) fn parse_name(text: &str) -> Result<Name, AskError> {
     Name::from_ascii(format!("{}.", text.trim_end_matches('.'))).map_err(|_| AskError::Name(text.to_owned()))
 }
 
+/// Returns the name servers that the text of a `resolv.conf` names; this machine when it names none.
+pub fn system_servers(resolv_conf: &str) -> Vec<SocketAddr> {
+    let address = |line: &str| line.trim().strip_prefix("nameserver")?.trim().split('%').next()?.parse::<IpAddr>().ok();
+    let found: Vec<SocketAddr> =
+        resolv_conf.lines().filter_map(address).map(|ip| SocketAddr::new(ip, 53)).take(3).collect();
+    if found.is_empty() { vec![SocketAddr::from(([127, 0, 0, 1], 53))] } else { found }
+}
+
 /// Asks one server; over TCP when the answer does not fit.
 pub(crate) async fn ask(server: SocketAddr, name: &Name, kind: RecordType) -> Result<Message, AskError> {
     let mut message = Message::query();
@@ -131,4 +139,18 @@ pub async fn find_zone(server: SocketAddr, name: &str) -> Result<String, AskErro
     };
     let soa = soa.ok_or_else(|| AskError::BadAnswer { server, what: what() })?;
     Ok(soa.name.to_ascii().trim_end_matches('.').to_owned())
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn reads_the_systems_servers() {
+        let text =
+            "# by hand\nsearch lampholm.example\nnameserver 192.0.2.53\n nameserver fe80::53%eth0\nnameserver x\n";
+        let found: Vec<String> = system_servers(text).iter().map(ToString::to_string).collect();
+        assert_eq!(found, ["192.0.2.53:53", "[fe80::53]:53"]);
+        assert_eq!(system_servers("").len(), 1);
+    }
 }

@@ -1,14 +1,18 @@
-//! Proofs as TXT records, put into their zone by dynamic updates.
+//! Proofs as TXT records: put into their zone by dynamic updates, or by a person.
 
 use crate::crash::crash_point;
-use crate::{App, Progress, ProofError, StepError};
+use crate::{App, Progress, ProofError, RecordToPlace, StepError};
 use eskort_core::debt::Debt;
-use eskort_core::inventory::{DnsUpdate, Proof};
+use eskort_core::inventory::{ByHand, DnsUpdate, Proof};
 use eskort_core::journey::ProofTask;
 use eskort_core::pki::Secret;
-use eskort_dns::{AskError, TextRecord, UpdateKey, add_records, find_name_servers, find_zone, lagging, remove_records};
+use eskort_dns::{
+    AskError, Behind, TextRecord, UpdateKey, add_records, find_name_servers, find_zone, lagging, remove_records,
+    system_servers,
+};
 use eskort_store::Store;
 use std::collections::{BTreeMap, BTreeSet};
+use std::net::SocketAddr;
 use std::time::{Duration, Instant};
 
 fn record(task: &ProofTask) -> TextRecord {
@@ -22,25 +26,24 @@ fn read_key(update: &DnsUpdate) -> Result<UpdateKey, ProofError> {
     UpdateKey::parse(&Secret::new(text)).map_err(|e| fail(e.to_string()))
 }
 
-/// Puts the records into zones: the inventory's, or for each name the one that the server names.
-async fn by_zone(update: &DnsUpdate, records: &[TextRecord]) -> Result<BTreeMap<String, Vec<TextRecord>>, AskError> {
+/// Puts the records into zones: the one of the inventory, or for each name the one that the server names.
+async fn by_zone(
+    server: SocketAddr,
+    zone: Option<&str>,
+    records: &[TextRecord],
+) -> Result<BTreeMap<String, Vec<TextRecord>>, AskError> {
+    let mut zone_of: BTreeMap<&String, String> = BTreeMap::new();
     let mut zones: BTreeMap<String, Vec<TextRecord>> = BTreeMap::new();
     for record in records {
-        let known = zones.keys().find(|zone| record.name.ends_with(&format!(".{zone}")) && update.zone.is_none());
-        let zone = match (&update.zone, known) {
-            (Some(zone), _) => zone.clone(),
-            // A zone below one that is known is found by asking; records side by side need not be asked for each.
-            (None, Some(zone)) if same_parent(zones.get(zone), record) => zone.clone(),
-            (None, _) => find_zone(update.server, &record.name).await?,
+        let zone = match (zone, zone_of.get(&record.name)) {
+            (Some(zone), _) => zone.to_owned(),
+            (None, Some(zone)) => zone.clone(),
+            (None, None) => find_zone(server, &record.name).await?,
         };
+        zone_of.insert(&record.name, zone.clone());
         zones.entry(zone).or_default().push(record.clone());
     }
     Ok(zones)
-}
-
-/// Whether a record lies beside one that is in the zone: below the same name there can be no cut between them.
-fn same_parent(known: Option<&Vec<TextRecord>>, record: &TextRecord) -> bool {
-    known.into_iter().flatten().any(|k| k.name == record.name)
 }
 
 /// Adds the records, after they are written down as debts.
@@ -54,7 +57,7 @@ pub(super) async fn publish(
 ) -> Result<(), StepError> {
     let key = read_key(update)?;
     let records: Vec<TextRecord> = tasks.iter().map(record).collect();
-    let zones = by_zone(update, &records).await.map_err(ProofError::from)?;
+    let zones = by_zone(update.server, update.zone.as_deref(), &records).await.map_err(ProofError::from)?;
     let debt = |r: &TextRecord| Debt::Record { proof: proof.to_owned(), name: r.name.clone(), text: r.text.clone() };
     let debts: Vec<Debt> = records.iter().map(debt).collect();
     store.owe(certificate, &debts, (app.now)())?;
@@ -67,30 +70,52 @@ pub(super) async fn publish(
     Ok(())
 }
 
-/// Asks every name server until all of them have every record.
-pub(super) async fn await_everywhere(app: &App, update: &DnsUpdate, tasks: &[ProofTask]) -> Result<(), StepError> {
-    let records: Vec<TextRecord> = tasks.iter().map(record).collect();
-    let mut servers = BTreeSet::new();
-    servers.extend(&update.name_servers);
+/// Returns the servers that must have the records: the inventory's, or all of the zones'.
+async fn servers_to_ask(
+    listed: &[SocketAddr],
+    server: SocketAddr,
+    zone: Option<&str>,
+    records: &[TextRecord],
+) -> Result<Vec<SocketAddr>, ProofError> {
+    let mut servers: BTreeSet<SocketAddr> = listed.iter().copied().collect();
     if servers.is_empty() {
-        for zone in by_zone(update, &records).await.map_err(ProofError::from)?.keys() {
-            servers.extend(find_name_servers(update.server, zone).await.map_err(ProofError::from)?);
+        for zone in by_zone(server, zone, records).await?.keys() {
+            servers.extend(find_name_servers(server, zone).await?);
         }
     }
     if servers.is_empty() {
-        servers.insert(update.server);
+        servers.insert(server);
     }
-    let servers: Vec<_> = servers.into_iter().collect();
+    Ok(servers.into_iter().collect())
+}
+
+/// Asks every name server until all of them have every record.
+pub(super) async fn await_everywhere(app: &App, update: &DnsUpdate, tasks: &[ProofTask]) -> Result<(), StepError> {
+    let records: Vec<TextRecord> = tasks.iter().map(record).collect();
+    let servers = servers_to_ask(&update.name_servers, update.server, update.zone.as_deref(), &records).await?;
+    match ask_until(app, &servers, &records, Some(update.settle)).await {
+        Ok(()) => Ok(()),
+        Err(behind) => Err(StepError::NotEverywhere { behind, of: servers.len(), after: update.settle }),
+    }
+}
+
+/// Asks until all servers have all records, or until `settle` is over; then returns who is behind.
+async fn ask_until(
+    app: &App,
+    servers: &[SocketAddr],
+    records: &[TextRecord],
+    settle: Option<Duration>,
+) -> Result<(), Vec<Behind>> {
     let begun = Instant::now();
     let mut pause = Duration::from_millis(200);
     let mut last = None;
     loop {
-        let behind = lagging(&servers, &records).await;
+        let behind = lagging(servers, records).await;
         if behind.is_empty() {
             return Ok(());
         }
-        if begun.elapsed() > update.settle {
-            return Err(StepError::NotEverywhere { behind, of: servers.len(), after: update.settle });
+        if settle.is_some_and(|settle| begun.elapsed() >= settle) {
+            return Err(behind);
         }
         let have = servers.len() - behind.len();
         if last.replace(have) != Some(have) {
@@ -101,13 +126,44 @@ pub(super) async fn await_everywhere(app: &App, update: &DnsUpdate, tasks: &[Pro
     }
 }
 
+/// Looks whether a person has placed the records. When not, they are what the person is told; with `wait` it asks until they
+/// are there.
+pub(super) async fn await_person(
+    app: &App,
+    by_hand: &ByHand,
+    tasks: &[ProofTask],
+    wait: bool,
+) -> Result<(), StepError> {
+    let records: Vec<TextRecord> = tasks.iter().map(record).collect();
+    let server = match by_hand.server {
+        Some(server) => server,
+        None => system_servers(&std::fs::read_to_string("/etc/resolv.conf").unwrap_or_default())[0],
+    };
+    let servers = servers_to_ask(&by_hand.name_servers, server, None, &records).await?;
+    if lagging(&servers, &records).await.is_empty() {
+        return Ok(());
+    }
+    let zones = by_zone(server, None, &records).await.unwrap_or_default();
+    let order = |(zone, records): (&String, &Vec<TextRecord>)| {
+        let one = |r: &TextRecord| RecordToPlace { record: r.clone(), zone: zone.clone(), ttl: by_hand.ttl };
+        records.iter().map(one).collect::<Vec<_>>()
+    };
+    let to_place: Vec<RecordToPlace> = zones.iter().flat_map(order).collect();
+    if !wait {
+        return Err(StepError::AwaitsPerson { to_place });
+    }
+    (app.watch)(&Progress::AwaitsPerson(to_place));
+    let _ = ask_until(app, &servers, &records, None).await;
+    Ok(())
+}
+
 /// Removes one record.
 pub(super) async fn take_away(app: &App, proof: &str, record: TextRecord) -> Result<(), ProofError> {
     let Some(Proof::DnsUpdate(update)) = app.inventory.proofs.get(proof) else {
         return Err(ProofError::Gone { proof: proof.to_owned() });
     };
     let key = read_key(update)?;
-    for (zone, records) in by_zone(update, &[record]).await? {
+    for (zone, records) in by_zone(update.server, update.zone.as_deref(), &[record]).await? {
         remove_records(update.server, &zone, &key, &records, (app.now)()).await?;
     }
     Ok(())

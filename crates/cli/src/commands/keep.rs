@@ -6,7 +6,7 @@ use crate::bar::lifetime_bar;
 use crate::errors::{self, Told};
 use crate::table::{Cell, draw};
 use crate::ui::{self, ExitStatus, Tone, Ui};
-use eskort_app::{App, Ending, FileChange, KeepEntry, KeepOptions, PlannedChange};
+use eskort_app::{App, Ending, FileChange, KeepEntry, KeepOptions, PlannedChange, RecordToPlace};
 use eskort_core::decision::Decision;
 use eskort_core::renewal::Validity;
 use eskort_core::words;
@@ -23,7 +23,7 @@ pub(crate) fn run(ui: &Ui, app: &App, args: KeepArgs) -> ExitStatus {
     if app.inventory.certificates.is_empty() {
         ui.talk("The inventory has no [certificate.NAME] section, so there is nothing to keep.");
     }
-    let options = KeepOptions { plan: args.plan, only: args.only };
+    let options = KeepOptions { plan: args.plan, wait: args.wait, only: args.only };
     let kept = block_on(eskort_app::keep(app, &options));
     ui.settle();
     match kept {
@@ -39,6 +39,7 @@ fn status(entries: &[KeepEntry]) -> ExitStatus {
     let of = |entry: &KeepEntry| match &entry.ending {
         Ending::Planned(_) | Ending::AtRest { .. } | Ending::Arrived { .. } => ExitStatus::Well,
         Ending::Held { .. } => ExitStatus::NeedsAttention,
+        Ending::AwaitsPerson(_) => ExitStatus::AwaitsPerson,
         Ending::Failed { error, .. } => match **error {
             eskort_app::StepError::Bug(_) => ExitStatus::Bug,
             _ => ExitStatus::Failed,
@@ -61,6 +62,13 @@ pub(crate) fn print(ui: &Ui, app: &App, entries: &[KeepEntry], plan: bool) {
     }
     if ui.is_json() {
         return print_json(ui, entries, now);
+    }
+    for entry in entries {
+        if let Ending::AwaitsPerson(records) = &entry.ending {
+            let name = Tone::Strong.paint(&entry.certificate);
+            ui.result(&format!("\n{name} waits for you.\n{}", ui::records_to_place(records)));
+            ui.result("  Then run `eskort keep` again; with `eskort keep --wait` it goes on by itself.\n");
+        }
     }
     if plan {
         print_plan(ui, entries);
@@ -115,6 +123,10 @@ fn row(entry: &KeepEntry, now: Timestamp) -> Vec<Cell> {
             let text = format!("{text}: {reason}. `eskort keep --only {name}` tries at once");
             (bar(None), Cell::toned(text, Tone::Notice))
         }
+        Ending::AwaitsPerson(records) => {
+            let text = format!("waits for you to place {}, see above", words::count(records.len() as u64, "record"));
+            (bar(None), Cell::toned(text, Tone::Notice))
+        }
         Ending::Failed { .. } => (bar(None), Cell::toned("failed, see above", Tone::Bad)),
         Ending::Planned(_) => (bar(None), Cell::plain("")),
     };
@@ -157,6 +169,17 @@ struct ReportRow<'a> {
     error: Option<Told>,
     #[serde(skip_serializing_if = "Vec::is_empty")]
     changes: Vec<ReportChange<'a>>,
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    to_place: Vec<ReportRecord<'a>>,
+}
+
+#[derive(Serialize)]
+struct ReportRecord<'a> {
+    zone: &'a str,
+    name: &'a str,
+    r#type: &'static str,
+    text: &'a str,
+    ttl: u32,
 }
 
 #[derive(Serialize)]
@@ -180,6 +203,7 @@ fn report_row(entry: &KeepEntry) -> ReportRow<'_> {
         validity: None,
         error: None,
         changes: Vec::new(),
+        to_place: Vec::new(),
     };
     match &entry.ending {
         Ending::AtRest { validity } => ReportRow { validity: *validity, ..bare },
@@ -193,6 +217,9 @@ fn report_row(entry: &KeepEntry) -> ReportRow<'_> {
         Ending::Arrived { generation, validity, .. } => {
             ReportRow { result: "arrived", generation: Some(*generation), validity: *validity, ..bare }
         }
+        Ending::AwaitsPerson(records) => {
+            ReportRow { result: "awaits-person", to_place: records.iter().map(report_record).collect(), ..bare }
+        }
         Ending::Failed { error, .. } => {
             ReportRow { result: "failed", error: Some(errors::tell(error, &entry.certificate)), ..bare }
         }
@@ -205,4 +232,8 @@ fn report_change(change: &PlannedChange) -> ReportChange<'_> {
         FileChange::Whole(_) => None,
     };
     ReportChange { server: &change.server, path: &change.path, difference }
+}
+
+fn report_record(r: &RecordToPlace) -> ReportRecord<'_> {
+    ReportRecord { zone: &r.zone, name: &r.record.name, r#type: "TXT", text: &r.record.text, ttl: r.ttl }
 }

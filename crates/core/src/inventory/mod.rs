@@ -49,7 +49,7 @@ impl Inventory {
             match proof {
                 Proof::HttpFolder { folder, .. } => place(folder),
                 Proof::DnsUpdate(update) => place(&mut update.key_file),
-                Proof::HttpListener { .. } => {}
+                Proof::HttpListener { .. } | Proof::ByHand(_) => {}
             }
         }
         for server in self.servers.values_mut() {
@@ -110,6 +110,19 @@ pub enum Proof {
     },
     /// A TXT record, put into its zone by a dynamic update (RFC 2136).
     DnsUpdate(DnsUpdate),
+    /// A TXT record that a person places.
+    ByHand(ByHand),
+}
+
+/// What is needed to see that a person has placed a record.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct ByHand {
+    /// The server that is asked for the zone and its name servers; `None` for the system's.
+    pub server: Option<SocketAddr>,
+    /// The servers that must have a record before the authority is asked; empty for the zone's own.
+    pub name_servers: Vec<SocketAddr>,
+    /// The time to live that is recommended, in seconds.
+    pub ttl: u32,
 }
 
 /// What a dynamic update needs.
@@ -134,7 +147,7 @@ impl Proof {
     pub fn check_address(&self) -> Option<CheckAddress> {
         match self {
             Proof::HttpFolder { check_address, .. } | Proof::HttpListener { check_address, .. } => *check_address,
-            Proof::DnsUpdate(_) => None,
+            Proof::DnsUpdate(_) | Proof::ByHand(_) => None,
         }
     }
 
@@ -142,7 +155,7 @@ impl Proof {
     pub fn way(&self) -> Way {
         match self {
             Proof::HttpFolder { .. } | Proof::HttpListener { .. } => Way::Http,
-            Proof::DnsUpdate(_) => Way::Dns,
+            Proof::DnsUpdate(_) | Proof::ByHand(_) => Way::Dns,
         }
     }
 
@@ -152,6 +165,7 @@ impl Proof {
             Proof::HttpFolder { .. } => "http-folder",
             Proof::HttpListener { .. } => "http-listener",
             Proof::DnsUpdate(_) => "dns-update",
+            Proof::ByHand(_) => "by-hand",
         }
     }
 }

@@ -22,6 +22,7 @@ const AUTHORITY: &[&str] = &[
 const HTTP_FOLDER: &[&str] = &["kind", "folder", "check-address"];
 const HTTP_LISTENER: &[&str] = &["kind", "listen", "check-address"];
 const DNS_UPDATE: &[&str] = &["kind", "server", "key-file", "zone", "name-servers", "ttl", "settle"];
+const BY_HAND: &[&str] = &["kind", "server", "name-servers", "ttl"];
 const NGINX: &[&str] = &["kind", "config", "tls-port", "test", "reload", "check-address", "settle"];
 const FILES: &[&str] = &["kind", "copy", "run", "check-address", "settle"];
 const COPY: &[&str] = &["part", "to", "owner", "group", "mode"];
@@ -35,6 +36,7 @@ pub const SECTIONS: &[(&str, &[&str])] = &[
     ("[proof.NAME] of kind http-folder", HTTP_FOLDER),
     ("[proof.NAME] of kind http-listener", HTTP_LISTENER),
     ("[proof.NAME] of kind dns-update", DNS_UPDATE),
+    ("[proof.NAME] of kind by-hand", BY_HAND),
     ("[server.NAME] of kind nginx", NGINX),
     ("[server.NAME] of kind files", FILES),
     ("copy of a files server", COPY),
@@ -190,7 +192,7 @@ fn read_authority<'a>(entry: &'a Entry<'a>, notes: &'a Notes<'a>) -> Option<Auth
 
 fn read_proof<'a>(entry: &'a Entry<'a>, notes: &'a Notes<'a>) -> Option<Proof> {
     let open = |keys| Section::open(entry.table, entry.span.clone(), &entry.title, keys, notes);
-    match kind(entry, &["http-folder", "http-listener", "dns-update"], notes)? {
+    match kind(entry, &["http-folder", "http-listener", "dns-update", "by-hand"], notes)? {
         "http-folder" => {
             let section = open(HTTP_FOLDER);
             if section.get("folder").is_none() {
@@ -199,6 +201,11 @@ fn read_proof<'a>(entry: &'a Entry<'a>, notes: &'a Notes<'a>) -> Option<Proof> {
             Some(Proof::HttpFolder { folder: section.path("folder")?, check_address: check_address(&section) })
         }
         "dns-update" => read_dns_update(&open(DNS_UPDATE)).map(Proof::DnsUpdate),
+        "by-hand" => {
+            let section = open(BY_HAND);
+            let (server, name_servers) = (name_server(&section), name_servers(&section));
+            Some(Proof::ByHand(ByHand { server, name_servers, ttl: section.number("ttl", 1..=86_400, USUAL_TTL) }))
+        }
         _ => {
             let section = open(HTTP_LISTENER);
             let usual = SocketAddr::from(([0, 0, 0, 0], 80));
@@ -219,16 +226,7 @@ fn read_dns_update(section: &Section<'_>) -> Option<DnsUpdate> {
             section.missing(key, example);
         }
     }
-    let address = |text: &str| text.parse().ok().map(|a: CheckAddress| a.socket(53));
-    let wants = "an address like \"192.0.2.53\" or \"192.0.2.53:5353\"";
-    let server = section.parsed("server", wants, address);
-    let mut name_servers = Vec::new();
-    for text in section.texts("name-servers").unwrap_or_default() {
-        match address(text.value) {
-            Some(found) => name_servers.push(found),
-            None => section.note(text.span, format!("`name-servers` wants addresses, this is `{}`", text.value), None),
-        }
-    }
+    let (server, name_servers) = (name_server(section), name_servers(section));
     let zone = section.parsed("zone", "the name of a zone", |text| DnsName::parse(text).ok().map(|n| n.to_string()));
     Some(DnsUpdate {
         server: server?,
@@ -238,6 +236,25 @@ fn read_dns_update(section: &Section<'_>) -> Option<DnsUpdate> {
         ttl: section.number("ttl", 1..=86_400, USUAL_TTL),
         settle: duration(section, "settle", USUAL_SPREAD),
     })
+}
+
+fn dns_address(text: &str) -> Option<SocketAddr> {
+    text.parse().ok().map(|a: CheckAddress| a.socket(53))
+}
+
+fn name_server(section: &Section<'_>) -> Option<SocketAddr> {
+    section.parsed("server", "an address like \"192.0.2.53\" or \"192.0.2.53:5353\"", dns_address)
+}
+
+fn name_servers(section: &Section<'_>) -> Vec<SocketAddr> {
+    let mut found = Vec::new();
+    for text in section.texts("name-servers").unwrap_or_default() {
+        match dns_address(text.value) {
+            Some(address) => found.push(address),
+            None => section.note(text.span, format!("`name-servers` wants addresses, this is `{}`", text.value), None),
+        }
+    }
+    found
 }
 
 fn read_server<'a>(entry: &'a Entry<'a>, notes: &'a Notes<'a>) -> Option<Server> {
@@ -377,7 +394,7 @@ fn read_names(section: &Section<'_>, proof: Option<&Proof>) -> Vec<DnsName> {
                 section.note(
                     text.span,
                     what,
-                    Some("use a proof of kind \"dns-update\", or list the names one by one".into()),
+                    Some("use a proof of kind \"dns-update\" or \"by-hand\", or list the names one by one".into()),
                 );
             }
             Ok(name) => names.push(name),
