@@ -25,13 +25,16 @@ impl Bind {
         place.write("other-key", &KEY.replace("lamp", "other"));
         place.write(
             "zone",
-            "$TTL 60\n@ SOA ns1 keeper 1 60 60 60 60\n@ NS ns1\nns1 A 127.0.0.1\narchive A 127.0.0.1\n* A 127.0.0.1\n",
+            "$TTL 60\n@ SOA ns1 keeper 1 60 60 60 60\n@ NS ns1\nns1 A 127.0.0.1\narchive A 127.0.0.1\n* A 127.0.0.1\n\
+             _acme-challenge.tickets CNAME tickets.proofs.test.\ntickets A 127.0.0.1\n",
         );
+        place.write("proofs", "$TTL 60\n@ SOA ns1 keeper 1 60 60 60 60\n@ NS ns1\nns1 A 127.0.0.1\n");
         let config = format!(
             "include \"{dir}/key\";\ninclude \"{dir}/other-key\";\ncontrols {{ }};\noptions {{ directory \"{dir}\"; \
-             pid-file none; session-keyfile none; recursion no; dnssec-validation no; listen-on-v6 {{ none; }};\n  \
+             pid-file none; session-keyfile none; recursion yes; dnssec-validation no; listen-on-v6 {{ none; }};\n  \
              listen-on port {port} {{ 127.0.0.1; }}; }};\n\
-             zone \"lampholm.example\" {{ type primary; file \"zone\"; allow-update {{ key lamp; }}; }};\n"
+             zone \"lampholm.example\" {{ type primary; file \"zone\"; allow-update {{ key lamp; }}; }};\n\
+             zone \"proofs.test\" {{ type primary; file \"proofs\"; allow-update {{ key lamp; }}; }};\n"
         );
         place.write("named.conf", &config);
         let child = Command::new("/usr/sbin/named")
@@ -140,6 +143,22 @@ impl Bind {
         let now = jiff::Timestamp::now();
         runtime().block_on(eskort_dns::add_records(self.address, "lampholm.example", &key, &records, 60, now)).unwrap();
     }
+}
+
+#[test]
+fn a_challenge_name_that_leads_to_another_zone_is_followed() {
+    let bind = Bind::start();
+    let pebble = archive(&bind);
+    let text = pebble.place.read("eskort.toml");
+    let names = text.lines().find(|l| l.starts_with("names")).unwrap();
+    pebble.place.write("eskort.toml", &text.replace(names, "names = [\"tickets.lampholm.example\"]"));
+    let said = pebble.place.run(&["keep"]);
+    said.check(
+        0,
+        &["_acme-challenge.tickets.lampholm.example leads to tickets.proofs.test: the record goes there", "confirmed"],
+    );
+    let left = runtime().block_on(eskort_dns::ask_texts(bind.address, "tickets.proofs.test")).unwrap();
+    assert_eq!(left, Vec::<String>::new());
 }
 
 /// Returns the texts that a report asks a person to place.

@@ -141,6 +141,26 @@ pub async fn find_zone(server: SocketAddr, name: &str) -> Result<String, AskErro
     Ok(soa.name.to_ascii().trim_end_matches('.').to_owned())
 }
 
+/// Returns where a name leads by CNAME records: the name itself when it leads nowhere else.
+///
+/// # Errors
+/// When the server does not answer, or the records lead on for more than eight steps.
+pub async fn follow(server: SocketAddr, name: &str) -> Result<String, AskError> {
+    let mut at = parse_name(name)?;
+    for _ in 0..8 {
+        let answer = ask(server, &at, RecordType::CNAME).await?;
+        let target = answer.answers.iter().find_map(|record| match &record.data {
+            RData::CNAME(cname) if record.name == at => Some(cname.0.clone()),
+            _ => None,
+        });
+        match target {
+            Some(next) => at = next,
+            None => return Ok(at.to_ascii().trim_end_matches('.').to_ascii_lowercase()),
+        }
+    }
+    Err(AskError::BadAnswer { server, what: format!("CNAME records from {name} that do not end") })
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;

@@ -7,17 +7,43 @@ use eskort_core::inventory::{ByHand, DnsUpdate, Proof};
 use eskort_core::journey::ProofTask;
 use eskort_core::pki::Secret;
 use eskort_dns::{
-    AskError, Behind, TextRecord, UpdateKey, add_records, find_name_servers, find_zone, lagging, remove_records,
-    system_servers,
+    AskError, Behind, TextRecord, UpdateKey, add_records, find_name_servers, find_zone, follow, lagging,
+    remove_records, system_servers,
 };
 use eskort_store::Store;
 use std::collections::{BTreeMap, BTreeSet};
 use std::net::SocketAddr;
 use std::time::{Duration, Instant};
 
-fn record(task: &ProofTask) -> TextRecord {
-    let (name, text) = task.record();
-    TextRecord { name, text }
+/// Returns the records that answer the tasks, each where its name leads by CNAME records: an authority follows them too.
+async fn records(server: SocketAddr, tasks: &[ProofTask]) -> Result<Vec<TextRecord>, ProofError> {
+    let names: BTreeSet<String> = tasks.iter().map(|task| task.record().0).collect();
+    let mut targets: BTreeMap<String, String> = BTreeMap::new();
+    // A few at a time: a name server takes many questions at once for an attack.
+    for group in names.into_iter().collect::<Vec<_>>().chunks(16) {
+        let look = |name: String| async move { (follow(server, &name).await, name) };
+        let looks: Vec<_> = group.iter().map(|name| tokio::spawn(look(name.clone()))).collect();
+        for look in looks {
+            let (target, name) = look.await.expect("a look does not panic");
+            targets.insert(name, target?);
+        }
+    }
+    let record = |task: &ProofTask| {
+        let (name, text) = task.record();
+        TextRecord { name: targets[&name].clone(), text }
+    };
+    Ok(tasks.iter().map(record).collect())
+}
+
+/// Says where names lead elsewhere.
+fn say_delegations(app: &App, tasks: &[ProofTask], records: &[TextRecord]) {
+    let mut said = BTreeSet::new();
+    for (task, record) in tasks.iter().zip(records) {
+        let (name, _) = task.record();
+        if name != record.name && said.insert(name.clone()) {
+            (app.watch)(&Progress::Note(format!("{name} leads to {}: the record goes there", record.name)));
+        }
+    }
 }
 
 fn read_key(update: &DnsUpdate) -> Result<UpdateKey, ProofError> {
@@ -56,7 +82,8 @@ pub(super) async fn publish(
     tasks: &[ProofTask],
 ) -> Result<(), StepError> {
     let key = read_key(update)?;
-    let records: Vec<TextRecord> = tasks.iter().map(record).collect();
+    let records = records(update.server, tasks).await?;
+    say_delegations(app, tasks, &records);
     let zones = by_zone(update.server, update.zone.as_deref(), &records).await.map_err(ProofError::from)?;
     let debt = |r: &TextRecord| Debt::Record { proof: proof.to_owned(), name: r.name.clone(), text: r.text.clone() };
     let debts: Vec<Debt> = records.iter().map(debt).collect();
@@ -91,7 +118,7 @@ async fn servers_to_ask(
 
 /// Asks every name server until all of them have every record.
 pub(super) async fn await_everywhere(app: &App, update: &DnsUpdate, tasks: &[ProofTask]) -> Result<(), StepError> {
-    let records: Vec<TextRecord> = tasks.iter().map(record).collect();
+    let records = records(update.server, tasks).await?;
     let servers = servers_to_ask(&update.name_servers, update.server, update.zone.as_deref(), &records).await?;
     match ask_until(app, &servers, &records, Some(update.settle)).await {
         Ok(()) => Ok(()),
@@ -134,11 +161,12 @@ pub(super) async fn await_person(
     tasks: &[ProofTask],
     wait: bool,
 ) -> Result<(), StepError> {
-    let records: Vec<TextRecord> = tasks.iter().map(record).collect();
     let server = match by_hand.server {
         Some(server) => server,
         None => system_servers(&std::fs::read_to_string("/etc/resolv.conf").unwrap_or_default())[0],
     };
+    let records = records(server, tasks).await?;
+    say_delegations(app, tasks, &records);
     let servers = servers_to_ask(&by_hand.name_servers, server, None, &records).await?;
     if lagging(&servers, &records).await.is_empty() {
         return Ok(());

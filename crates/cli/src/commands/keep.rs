@@ -67,7 +67,8 @@ pub(crate) fn print(ui: &Ui, app: &App, entries: &[KeepEntry], plan: bool) {
         if let Ending::AwaitsPerson(records) = &entry.ending {
             let name = Tone::Strong.paint(&entry.certificate);
             ui.result(&format!("\n{name} waits for you.\n{}", ui::records_to_place(records)));
-            ui.result("  Then run `eskort keep` again; with `eskort keep --wait` it goes on by itself.\n");
+            ui.result("\n  Then run `eskort keep` again; with `eskort keep --wait` it goes on by itself.\n");
+            ui.result("");
         }
     }
     if plan {
