@@ -1,6 +1,6 @@
 //! What can stop a journey.
 
-use crate::{AuthorityError, InstallError};
+use crate::{AuthorityError, CommandError, InstallError};
 use eskort_acme::{AcmeError, AtFault};
 use eskort_core::finding::Finding;
 use eskort_core::journey::{Unexpected, WaitsFor};
@@ -160,6 +160,9 @@ pub enum ProofError {
     /// A dynamic update.
     #[error(transparent)]
     Update(#[from] UpdateError),
+    /// A program that places records.
+    #[error(transparent)]
+    Program(#[from] CommandError),
     /// The proof that published something is not in the inventory any more.
     #[error("the proof `{proof}` is not in the inventory any more")]
     Gone {

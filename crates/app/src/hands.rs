@@ -374,7 +374,7 @@ pub(crate) fn placement<'a>(
 ) -> Placement<'a> {
     let challenge_folder = match &app.inventory.proofs[&entry.proof] {
         Proof::HttpFolder { folder, .. } => Some(folder.as_path()),
-        Proof::HttpListener { .. } | Proof::DnsUpdate(_) | Proof::ByHand(_) => None,
+        Proof::HttpListener { .. } | Proof::DnsUpdate(_) | Proof::ByHand(_) | Proof::Program(_) => None,
     };
     Placement { certificate, names, generation, install: &entry.install, challenge_folder, preview: false }
 }

@@ -54,7 +54,11 @@ pub(crate) async fn publish(
         }
         Proof::HttpListener { listen, .. } => Ok(Some(listen_for(*listen, tasks).await?)),
         Proof::DnsUpdate(update) => {
-            dns::publish(app, store, certificate, proof, update, tasks).await?;
+            dns::publish(app, store, certificate, proof, dns::Writer::Update(update), tasks).await?;
+            Ok(None)
+        }
+        Proof::Program(program) => {
+            dns::publish(app, store, certificate, proof, dns::Writer::Program(program), tasks).await?;
             Ok(None)
         }
         // The person does it, and is told when the look finds nothing.
@@ -123,7 +127,8 @@ async fn listen_for(address: SocketAddr, tasks: &[ProofTask]) -> Result<Listener
 pub(crate) async fn look_first(app: &App, proof: &Proof, tasks: &[ProofTask], wait: bool) -> Result<(), StepError> {
     match proof {
         Proof::HttpFolder { .. } | Proof::HttpListener { .. } => look_at_files(proof, tasks).await,
-        Proof::DnsUpdate(update) => dns::await_everywhere(app, update, tasks).await,
+        Proof::DnsUpdate(update) => dns::await_everywhere(app, dns::Writer::Update(update), tasks).await,
+        Proof::Program(program) => dns::await_everywhere(app, dns::Writer::Program(program), tasks).await,
         Proof::ByHand(by_hand) => dns::await_person(app, by_hand, tasks, wait).await,
     }
 }

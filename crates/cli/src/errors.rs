@@ -230,6 +230,9 @@ fn tell_proof(error: &ProofError) -> Told {
                 told.hint("something between here and the name server changes what it says")
             }
         },
+        ProofError::Program(_) => {
+            told.hint("run `command` of the proof by hand, with what docs/inventory.md says on its standard input")
+        }
         ProofError::Gone { .. } => told.hint("put it back into the inventory, or remove the record by hand"),
         ProofError::Listen { source, .. } => match source.kind() {
             std::io::ErrorKind::AddrInUse => told

@@ -219,3 +219,32 @@ fn keep_can_wait_for_the_person() {
     assert_eq!(waiting.0.wait().unwrap().code(), Some(0));
     pebble.place.run(&["list"]).check(0, &["archive", "good"]);
 }
+
+#[test]
+fn a_program_of_the_administrators_places_and_removes_the_records() {
+    let bind = Bind::start();
+    let pebble = archive(&bind);
+    let place = &pebble.place;
+    // A small program around BIND's own tool; it says once that it is not done yet, and writes down what it was told.
+    let script = format!(
+        "#!/bin/sh\nread line; echo \"$line\" >> told\n[ -e asked ] || {{ touch asked; exit 75; }}\n\
+         value() {{ echo \"$line\" | sed \"s/.*\\\"$1\\\":\\\"\\([^\\\"]*\\)\\\".*/\\1/\"; }}\n\
+         case $(value what) in add) do=\"add $(value name). 60 TXT $(value text)\";; \
+         remove) do=\"delete $(value name). TXT $(value text)\";; *) exit 9;; esac\n\
+         printf 'server 127.0.0.1 {}\\nzone lampholm.example\\n%s\\nsend\\n' \"$do\" | nsupdate -k zone.key\n",
+        bind.address.port()
+    );
+    place.write("records", &script);
+    let text = place.read("eskort.toml");
+    let program = "kind = \"program\"\ncommand = [\"sh\", \"records\"]";
+    let text = text.replace("kind = \"dns-update\"", program).replace("key-file = \"zone.key\"\n", "");
+    place.write("eskort.toml", &text);
+    place.run(&["keep"]).check(0, &["confirmed"]);
+    assert_eq!(bind.texts(), Vec::<String>::new(), "the records are gone");
+    let told = place.read("told");
+    assert_eq!((told.matches("\"add\"").count(), told.matches("\"remove\"").count()), (3, 2), "{told}");
+
+    place.write("records", "echo the oil is out >&2; exit 4\n");
+    place.write("eskort.toml", &text.replace("[certificate.archive]", "[certificate.archive]\nkey = \"p384\""));
+    place.run(&["keep"]).check(1, &["`sh records` ended with exit status: 4: the oil is out", "run `command`"]);
+}

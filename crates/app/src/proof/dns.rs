@@ -1,9 +1,9 @@
-//! Proofs as TXT records: put into their zone by dynamic updates, or by a person.
+//! Proofs as TXT records: put into their zone by dynamic updates, by a program, or by a person.
 
 use crate::crash::crash_point;
-use crate::{App, Progress, ProofError, RecordToPlace, StepError};
+use crate::{App, CommandError, Progress, ProofError, RecordToPlace, StepError, command};
 use eskort_core::debt::Debt;
-use eskort_core::inventory::{ByHand, DnsUpdate, Proof};
+use eskort_core::inventory::{ByHand, DnsUpdate, Proof, ProofProgram};
 use eskort_core::journey::ProofTask;
 use eskort_core::pki::Secret;
 use eskort_dns::{
@@ -13,6 +13,7 @@ use eskort_dns::{
 use eskort_store::Store;
 use std::collections::{BTreeMap, BTreeSet};
 use std::net::SocketAddr;
+use std::path::Path;
 use std::time::{Duration, Instant};
 
 /// Returns the records that answer the tasks, each where its name leads by CNAME records: an authority follows them too.
@@ -72,28 +73,117 @@ async fn by_zone(
     Ok(zones)
 }
 
+/// What puts records into zones.
+#[derive(Clone, Copy)]
+pub(super) enum Writer<'a> {
+    Update(&'a DnsUpdate),
+    Program(&'a ProofProgram),
+}
+
+impl Writer<'_> {
+    /// Returns the server that is asked for zones and name servers.
+    fn server(&self) -> SocketAddr {
+        match self {
+            Writer::Update(update) => update.server,
+            Writer::Program(program) => program.server.unwrap_or_else(system_server),
+        }
+    }
+
+    fn zone(&self) -> Option<&str> {
+        match self {
+            Writer::Update(update) => update.zone.as_deref(),
+            Writer::Program(_) => None,
+        }
+    }
+
+    fn name_servers(&self) -> &[SocketAddr] {
+        match self {
+            Writer::Update(update) => &update.name_servers,
+            Writer::Program(program) => &program.name_servers,
+        }
+    }
+
+    fn settle(&self) -> Duration {
+        match self {
+            Writer::Update(update) => update.settle,
+            Writer::Program(program) => program.settle,
+        }
+    }
+
+    async fn write(&self, app: &App, what: What, records: &[TextRecord]) -> Result<(), ProofError> {
+        match self {
+            Writer::Update(update) => {
+                let key = read_key(update)?;
+                for (zone, records) in by_zone(update.server, self.zone(), records).await? {
+                    let now = (app.now)();
+                    match what {
+                        What::Add => add_records(update.server, &zone, &key, &records, update.ttl, now).await?,
+                        What::Remove => remove_records(update.server, &zone, &key, &records, now).await?,
+                    }
+                }
+            }
+            Writer::Program(program) => {
+                for record in records {
+                    tell_program(app, program, what, record).await?;
+                }
+            }
+        }
+        Ok(())
+    }
+}
+
+#[derive(Clone, Copy)]
+enum What {
+    Add,
+    Remove,
+}
+
+/// The exit code by which a program says that it is not done yet and wants to be run again: EX_TEMPFAIL.
+const NOT_YET: i32 = 75;
+
+/// Runs a program of the administrator's for one record, again as long as it says that it is not done yet.
+async fn tell_program(app: &App, program: &ProofProgram, what: What, record: &TextRecord) -> Result<(), ProofError> {
+    let what = match what {
+        What::Add => "add",
+        What::Remove => "remove",
+    };
+    let told = serde_json::json!({
+        "version": 1, "what": what, "type": "TXT", "name": record.name, "text": record.text, "ttl": program.ttl,
+    });
+    let input = format!("{told}\n");
+    let folder = app.inventory_path.parent().unwrap_or(Path::new("/"));
+    let begun = Instant::now();
+    loop {
+        match command::run_with_input(&program.command, folder, input.as_bytes()).await {
+            Err(CommandError::Failed { code: Some(NOT_YET), .. }) if begun.elapsed() < program.settle => {
+                tokio::time::sleep(Duration::from_secs(1)).await;
+            }
+            ended => return Ok(ended?),
+        }
+    }
+}
+
+fn system_server() -> SocketAddr {
+    system_servers(&std::fs::read_to_string("/etc/resolv.conf").unwrap_or_default())[0]
+}
+
 /// Adds the records, after they are written down as debts.
 pub(super) async fn publish(
     app: &App,
     store: &Store,
     certificate: &str,
     proof: &str,
-    update: &DnsUpdate,
+    writer: Writer<'_>,
     tasks: &[ProofTask],
 ) -> Result<(), StepError> {
-    let key = read_key(update)?;
-    let records = records(update.server, tasks).await?;
+    let records = records(writer.server(), tasks).await?;
     say_delegations(app, tasks, &records);
-    let zones = by_zone(update.server, update.zone.as_deref(), &records).await.map_err(ProofError::from)?;
     let debt = |r: &TextRecord| Debt::Record { proof: proof.to_owned(), name: r.name.clone(), text: r.text.clone() };
     let debts: Vec<Debt> = records.iter().map(debt).collect();
     store.owe(certificate, &debts, (app.now)())?;
     crash_point("owed");
-    for (zone, records) in zones {
-        let added = add_records(update.server, &zone, &key, &records, update.ttl, (app.now)()).await;
-        added.map_err(ProofError::from)?;
-        crash_point("record-added");
-    }
+    writer.write(app, What::Add, &records).await?;
+    crash_point("record-added");
     Ok(())
 }
 
@@ -117,12 +207,13 @@ async fn servers_to_ask(
 }
 
 /// Asks every name server until all of them have every record.
-pub(super) async fn await_everywhere(app: &App, update: &DnsUpdate, tasks: &[ProofTask]) -> Result<(), StepError> {
-    let records = records(update.server, tasks).await?;
-    let servers = servers_to_ask(&update.name_servers, update.server, update.zone.as_deref(), &records).await?;
-    match ask_until(app, &servers, &records, Some(update.settle)).await {
+pub(super) async fn await_everywhere(app: &App, writer: Writer<'_>, tasks: &[ProofTask]) -> Result<(), StepError> {
+    let records = records(writer.server(), tasks).await?;
+    let servers = servers_to_ask(writer.name_servers(), writer.server(), writer.zone(), &records).await?;
+    let settle = writer.settle();
+    match ask_until(app, &servers, &records, Some(settle)).await {
         Ok(()) => Ok(()),
-        Err(behind) => Err(StepError::NotEverywhere { behind, of: servers.len(), after: update.settle }),
+        Err(behind) => Err(StepError::NotEverywhere { behind, of: servers.len(), after: settle }),
     }
 }
 
@@ -161,10 +252,7 @@ pub(super) async fn await_person(
     tasks: &[ProofTask],
     wait: bool,
 ) -> Result<(), StepError> {
-    let server = match by_hand.server {
-        Some(server) => server,
-        None => system_servers(&std::fs::read_to_string("/etc/resolv.conf").unwrap_or_default())[0],
-    };
+    let server = by_hand.server.unwrap_or_else(system_server);
     let records = records(server, tasks).await?;
     say_delegations(app, tasks, &records);
     let servers = servers_to_ask(&by_hand.name_servers, server, None, &records).await?;
@@ -187,12 +275,10 @@ pub(super) async fn await_person(
 
 /// Removes one record.
 pub(super) async fn take_away(app: &App, proof: &str, record: TextRecord) -> Result<(), ProofError> {
-    let Some(Proof::DnsUpdate(update)) = app.inventory.proofs.get(proof) else {
-        return Err(ProofError::Gone { proof: proof.to_owned() });
+    let writer = match app.inventory.proofs.get(proof) {
+        Some(Proof::DnsUpdate(update)) => Writer::Update(update),
+        Some(Proof::Program(program)) => Writer::Program(program),
+        _ => return Err(ProofError::Gone { proof: proof.to_owned() }),
     };
-    let key = read_key(update)?;
-    for (zone, records) in by_zone(update.server, update.zone.as_deref(), &[record]).await? {
-        remove_records(update.server, &zone, &key, &records, (app.now)()).await?;
-    }
-    Ok(())
+    writer.write(app, What::Remove, &[record]).await
 }

@@ -49,7 +49,7 @@ impl Inventory {
             match proof {
                 Proof::HttpFolder { folder, .. } => place(folder),
                 Proof::DnsUpdate(update) => place(&mut update.key_file),
-                Proof::HttpListener { .. } | Proof::ByHand(_) => {}
+                Proof::HttpListener { .. } | Proof::ByHand(_) | Proof::Program(_) => {}
             }
         }
         for server in self.servers.values_mut() {
@@ -112,6 +112,23 @@ pub enum Proof {
     DnsUpdate(DnsUpdate),
     /// A TXT record that a person places.
     ByHand(ByHand),
+    /// A TXT record that a program of the administrator's places and removes.
+    Program(ProofProgram),
+}
+
+/// A program that places and removes records.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct ProofProgram {
+    /// Its command line.
+    pub command: Vec<String>,
+    /// The server that is asked for the zone and its name servers; `None` for the system's.
+    pub server: Option<SocketAddr>,
+    /// The servers that must have a record before the authority is asked; empty for the zone's own.
+    pub name_servers: Vec<SocketAddr>,
+    /// The records' time to live in seconds.
+    pub ttl: u32,
+    /// How long the program may ask to wait, and how long it may take until every name server has a record.
+    pub settle: Duration,
 }
 
 /// What is needed to see that a person has placed a record.
@@ -147,7 +164,7 @@ impl Proof {
     pub fn check_address(&self) -> Option<CheckAddress> {
         match self {
             Proof::HttpFolder { check_address, .. } | Proof::HttpListener { check_address, .. } => *check_address,
-            Proof::DnsUpdate(_) | Proof::ByHand(_) => None,
+            Proof::DnsUpdate(_) | Proof::ByHand(_) | Proof::Program(_) => None,
         }
     }
 
@@ -155,7 +172,7 @@ impl Proof {
     pub fn way(&self) -> Way {
         match self {
             Proof::HttpFolder { .. } | Proof::HttpListener { .. } => Way::Http,
-            Proof::DnsUpdate(_) | Proof::ByHand(_) => Way::Dns,
+            Proof::DnsUpdate(_) | Proof::ByHand(_) | Proof::Program(_) => Way::Dns,
         }
     }
 
@@ -166,6 +183,7 @@ impl Proof {
             Proof::HttpListener { .. } => "http-listener",
             Proof::DnsUpdate(_) => "dns-update",
             Proof::ByHand(_) => "by-hand",
+            Proof::Program(_) => "program",
         }
     }
 }

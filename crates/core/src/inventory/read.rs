@@ -23,6 +23,7 @@ const HTTP_FOLDER: &[&str] = &["kind", "folder", "check-address"];
 const HTTP_LISTENER: &[&str] = &["kind", "listen", "check-address"];
 const DNS_UPDATE: &[&str] = &["kind", "server", "key-file", "zone", "name-servers", "ttl", "settle"];
 const BY_HAND: &[&str] = &["kind", "server", "name-servers", "ttl"];
+const PROGRAM: &[&str] = &["kind", "command", "server", "name-servers", "ttl", "settle"];
 const NGINX: &[&str] = &["kind", "config", "tls-port", "test", "reload", "check-address", "settle"];
 const FILES: &[&str] = &["kind", "copy", "run", "check-address", "settle"];
 const COPY: &[&str] = &["part", "to", "owner", "group", "mode"];
@@ -37,6 +38,7 @@ pub const SECTIONS: &[(&str, &[&str])] = &[
     ("[proof.NAME] of kind http-listener", HTTP_LISTENER),
     ("[proof.NAME] of kind dns-update", DNS_UPDATE),
     ("[proof.NAME] of kind by-hand", BY_HAND),
+    ("[proof.NAME] of kind program", PROGRAM),
     ("[server.NAME] of kind nginx", NGINX),
     ("[server.NAME] of kind files", FILES),
     ("copy of a files server", COPY),
@@ -192,7 +194,7 @@ fn read_authority<'a>(entry: &'a Entry<'a>, notes: &'a Notes<'a>) -> Option<Auth
 
 fn read_proof<'a>(entry: &'a Entry<'a>, notes: &'a Notes<'a>) -> Option<Proof> {
     let open = |keys| Section::open(entry.table, entry.span.clone(), &entry.title, keys, notes);
-    match kind(entry, &["http-folder", "http-listener", "dns-update", "by-hand"], notes)? {
+    match kind(entry, &["http-folder", "http-listener", "dns-update", "by-hand", "program"], notes)? {
         "http-folder" => {
             let section = open(HTTP_FOLDER);
             if section.get("folder").is_none() {
@@ -201,6 +203,19 @@ fn read_proof<'a>(entry: &'a Entry<'a>, notes: &'a Notes<'a>) -> Option<Proof> {
             Some(Proof::HttpFolder { folder: section.path("folder")?, check_address: check_address(&section) })
         }
         "dns-update" => read_dns_update(&open(DNS_UPDATE)).map(Proof::DnsUpdate),
+        "program" => {
+            let section = open(PROGRAM);
+            if section.get("command").is_none() {
+                section.missing("command", "command = [\"/usr/local/bin/records\"]");
+            }
+            Some(Proof::Program(ProofProgram {
+                command: section.command("command")?,
+                server: name_server(&section),
+                name_servers: name_servers(&section),
+                ttl: section.number("ttl", 1..=86_400, USUAL_TTL),
+                settle: duration(&section, "settle", USUAL_SPREAD),
+            }))
+        }
         "by-hand" => {
             let section = open(BY_HAND);
             let (server, name_servers) = (name_server(&section), name_servers(&section));
