@@ -80,6 +80,9 @@ pub enum ChallengeKind {
     /// A TXT record (RFC 8555 section 8.4).
     #[serde(rename = "dns-01")]
     Dns01,
+    /// A certificate shown in a TLS handshake (RFC 8737).
+    #[serde(rename = "tls-alpn-01")]
+    TlsAlpn01,
     /// Any other.
     #[serde(other)]
     Other,

@@ -37,6 +37,14 @@ pub enum StepError {
         /// The other names whose proofs are not visible either.
         others: Vec<String>,
     },
+    /// The proof's certificate is not what is shown at the name.
+    #[error("{name}: {what}")]
+    NotShown {
+        /// The name.
+        name: String,
+        /// What was seen instead.
+        what: String,
+    },
     /// A person has to place records first.
     #[error("waits for a person to place {}", words::count(to_place.len() as u64, "record"))]
     AwaitsPerson {
@@ -160,6 +168,9 @@ pub enum ProofError {
     /// A dynamic update.
     #[error(transparent)]
     Update(#[from] UpdateError),
+    /// A certificate for a challenge.
+    #[error("cannot make the certificate for the challenge: {0}")]
+    Certificate(#[source] PkiError),
     /// A program that places records.
     #[error(transparent)]
     Program(#[from] CommandError),
@@ -192,6 +203,7 @@ impl StepError {
             StepError::Store(_)
             | StepError::Proof(_)
             | StepError::NotVisible { .. }
+            | StepError::NotShown { .. }
             | StepError::NotEverywhere { .. }
             | StepError::AwaitsPerson { .. }
             | StepError::Key { .. }

@@ -189,6 +189,7 @@ impl RealHands<'_> {
             let kind = match way {
                 Way::Http => ChallengeKind::Http01,
                 Way::Dns => ChallengeKind::Dns01,
+                Way::Tls => ChallengeKind::TlsAlpn01,
             };
             let Some(challenge) = authorization.challenges.into_iter().find(|c| c.kind == kind) else {
                 return Err(StepError::NoChallenge { name: name.to_string(), challenge: way.challenge() });
@@ -374,7 +375,7 @@ pub(crate) fn placement<'a>(
 ) -> Placement<'a> {
     let challenge_folder = match &app.inventory.proofs[&entry.proof] {
         Proof::HttpFolder { folder, .. } => Some(folder.as_path()),
-        Proof::HttpListener { .. } | Proof::DnsUpdate(_) | Proof::ByHand(_) | Proof::Program(_) => None,
+        _ => None,
     };
     Placement { certificate, names, generation, install: &entry.install, challenge_folder, preview: false }
 }

@@ -1,6 +1,7 @@
 //! Puts proofs up and takes them away: files in a site's folder, a listener of our own, records in a zone.
 
 mod dns;
+mod tls;
 
 use crate::crash::crash_point;
 use crate::{App, Progress, ProofError, StepError};
@@ -33,6 +34,12 @@ pub(crate) struct Listener {
     task: tokio::task::JoinHandle<()>,
 }
 
+impl Listener {
+    fn of(task: tokio::task::JoinHandle<()>) -> Self {
+        Listener { task }
+    }
+}
+
 impl Drop for Listener {
     fn drop(&mut self) {
         self.task.abort();
@@ -53,6 +60,7 @@ pub(crate) async fn publish(
             Ok(None)
         }
         Proof::HttpListener { listen, .. } => Ok(Some(listen_for(*listen, tasks).await?)),
+        Proof::TlsListener { listen, .. } => Ok(Some(tls::listen(app, *listen, tasks).await?)),
         Proof::DnsUpdate(update) => {
             dns::publish(app, store, certificate, proof, dns::Writer::Update(update), tasks).await?;
             Ok(None)
@@ -127,6 +135,7 @@ async fn listen_for(address: SocketAddr, tasks: &[ProofTask]) -> Result<Listener
 pub(crate) async fn look_first(app: &App, proof: &Proof, tasks: &[ProofTask], wait: bool) -> Result<(), StepError> {
     match proof {
         Proof::HttpFolder { .. } | Proof::HttpListener { .. } => look_at_files(proof, tasks).await,
+        Proof::TlsListener { check_address, .. } => tls::look(*check_address, tasks).await,
         Proof::DnsUpdate(update) => dns::await_everywhere(app, dns::Writer::Update(update), tasks).await,
         Proof::Program(program) => dns::await_everywhere(app, dns::Writer::Program(program), tasks).await,
         Proof::ByHand(by_hand) => dns::await_person(app, by_hand, tasks, wait).await,

@@ -122,6 +122,9 @@ pub(crate) fn tell(error: &StepError, certificate: &str) -> Told {
             }
             told.hint(again)
         }
+        StepError::NotShown { .. } => told
+            .hint("authorities come to port 443 of the name: does it lead to this machine, is the port open or forwarded?")
+            .hint(again),
         StepError::AwaitsPerson { .. } => told.hint("place the records, then run `eskort keep` again"),
         StepError::NotEverywhere { behind, .. } => {
             let mut told = told;
@@ -230,6 +233,7 @@ fn tell_proof(error: &ProofError) -> Told {
                 told.hint("something between here and the name server changes what it says")
             }
         },
+        ProofError::Certificate(_) => told.hint("this is a bug of ours; please report it"),
         ProofError::Program(_) => {
             told.hint("run `command` of the proof by hand, with what docs/inventory.md says on its standard input")
         }

@@ -14,6 +14,8 @@ pub(crate) struct Pebble {
     manage_port: u16,
     /// The port that it takes for port 80.
     pub(crate) http_port: u16,
+    /// The port that it takes for port 443.
+    tls_port: u16,
     _process: Process,
     _names: Option<(Arc<NameServer>, Runtime)>,
 }
@@ -34,12 +36,12 @@ impl Pebble {
         place.write("pebble/key.pem", &key);
         place.write("api-root.pem", &root);
         let (api_port, manage_port, http_port) = (free_port(), free_port(), free_port());
+        let tls_port = free_port();
         let config = format!(
             r#"{{"pebble": {{"listenAddress": "127.0.0.1:{api_port}", "managementListenAddress": "127.0.0.1:{manage_port}",
-               "certificate": "pebble/chain.pem", "privateKey": "pebble/key.pem", "httpPort": {http_port}, "tlsPort": {},
+               "certificate": "pebble/chain.pem", "privateKey": "pebble/key.pem", "httpPort": {http_port}, "tlsPort": {tls_port},
                "ocspResponderURL": "", "externalAccountBindingRequired": {binding},
-               "externalAccountMACKeys": {{"lamp-1": "zWNDZM6eQGHWpSRTPal5eIUYFTu7EajVIoguysqZ9wG44nMEtx3MUAsUDkMTQ12W"}}}}}}"#,
-            free_port()
+               "externalAccountMACKeys": {{"lamp-1": "zWNDZM6eQGHWpSRTPal5eIUYFTu7EajVIoguysqZ9wG44nMEtx3MUAsUDkMTQ12W"}}}}}}"#
         );
         place.write("pebble/config.json", &config);
         let child = Command::new("pebble")
@@ -56,7 +58,7 @@ impl Pebble {
         let process = Process(child);
         await_port(api_port, "the ACME server");
         await_port(manage_port, "the ACME server");
-        Pebble { place, api_port, manage_port, http_port, _process: process, _names: None }
+        Pebble { place, api_port, manage_port, http_port, tls_port, _process: process, _names: None }
     }
 
     /// Fetches a root: new ones are made at every start.
@@ -185,4 +187,29 @@ fn an_authority_for_customers_wants_the_external_account() {
     pebble.place.write("eskort.toml", &text);
     pebble.place.write("mac", "zWNDZM6eQGHWpSRTPal5eIUYFTu7EajVIoguysqZ9wG44nMEtx3MUAsUDkMTQ12W\n");
     pebble.place.run(&["keep"]).check(0, &["generation 1 stored and put in place"]);
+}
+
+#[test]
+fn control_is_proved_in_the_tls_handshake() {
+    let pebble = Pebble::start(&[], false);
+    pebble.fetch_root(0, "visitor-root.pem");
+    pebble.write_inventory("");
+    let http = format!(
+        "kind = \"http-listener\"\nlisten = \"127.0.0.1:{0}\"\ncheck-address = \"127.0.0.1:{0}\"",
+        pebble.http_port
+    );
+    let tls = format!(
+        "kind = \"tls-listener\"\nlisten = \"127.0.0.1:{0}\"\ncheck-address = \"127.0.0.1:{0}\"",
+        pebble.tls_port
+    );
+    let text = pebble.place.read("eskort.toml").replace(&http, &tls);
+    // Where nobody of ours listens, the authority is not asked to look.
+    let elsewhere =
+        text.replace(&format!("check-address = \"127.0.0.1:{}\"", pebble.tls_port), "check-address = \"127.0.0.1:9\"");
+    pebble.place.write("eskort.toml", &elsewhere);
+    pebble.place.run(&["keep"]).check(1, &["lampholm.example at 127.0.0.1:9: Connection refused", "port 443"]);
+    assert!(!pebble.place.read("pebble/log").contains("Pulled a task"), "the authority was never told to look");
+    pebble.place.write("eskort.toml", &text);
+    pebble.place.run(&["keep"]).check(0, &["go on with generation 1 from `ordered`", "confirmed"]);
+    pebble.verify("app/tls.pem").check(0, &["OK"]);
 }

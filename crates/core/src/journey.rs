@@ -80,6 +80,8 @@ pub enum Way {
     Http,
     /// A TXT record (RFC 8555 section 8.4).
     Dns,
+    /// A certificate shown in a TLS handshake (RFC 8737).
+    Tls,
 }
 
 impl Way {
@@ -88,6 +90,7 @@ impl Way {
         match self {
             Way::Http => "http-01",
             Way::Dns => "dns-01",
+            Way::Tls => "tls-alpn-01",
         }
     }
 }

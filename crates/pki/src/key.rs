@@ -150,6 +150,11 @@ impl PrivateKey {
         Secret::new(pem.as_str().to_owned())
     }
 
+    /// Returns the key as PKCS#8 DER.
+    pub fn to_pkcs8(&self) -> Secret<Vec<u8>> {
+        Secret::new(self.pkcs8.as_bytes().to_vec())
+    }
+
     /// Returns what kind of key this is.
     pub fn kind(&self) -> KeyKind {
         self.kind

@@ -3,6 +3,7 @@
 //! Nothing here reads a file, a clock or the environment. Making a key draws on the system's randomness; all else is a
 //! function of its arguments.
 
+mod alpn;
 mod certificate;
 mod chain;
 mod csr;
@@ -11,6 +12,7 @@ mod key;
 mod secret;
 mod signer;
 
+pub use alpn::{answers_challenge, make_challenge_certificate};
 pub use certificate::{Certificate, Fingerprint};
 pub use chain::{Chain, ChainError};
 pub use csr::{CsrFacts, make_csr, read_csr};

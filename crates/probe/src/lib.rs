@@ -7,7 +7,7 @@ mod trust;
 
 pub use fetch::{Hop, NotVisible, Sight, WhyNotVisible, look_at_challenge};
 pub use judge::{Expected, judge};
-pub use observe::{Observation, ObserveError, observe};
+pub use observe::{Observation, ObserveError, observe, observe_challenge};
 pub use trust::{Trust, TrustError};
 
 use eskort_core::inventory::CheckAddress;

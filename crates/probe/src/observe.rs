@@ -63,6 +63,27 @@ pub enum ObserveError {
 /// # Errors
 /// When no handshake comes about.
 pub async fn observe(name: &str, port: u16, instead: Option<CheckAddress>) -> Result<Observation, ObserveError> {
+    handshake(name, port, instead, None).await
+}
+
+/// Connects as an authority does for a tls-alpn-01 challenge, asking for the protocol `acme-tls/1` (RFC 8737 section 3).
+///
+/// # Errors
+/// As [`observe`].
+pub async fn observe_challenge(
+    name: &str,
+    port: u16,
+    instead: Option<CheckAddress>,
+) -> Result<Observation, ObserveError> {
+    handshake(name, port, instead, Some(b"acme-tls/1")).await
+}
+
+async fn handshake(
+    name: &str,
+    port: u16,
+    instead: Option<CheckAddress>,
+    protocol: Option<&[u8]>,
+) -> Result<Observation, ObserveError> {
     let found = addresses(name, port, instead).await;
     let found = found.map_err(|source| ObserveError::NoAddress { name: name.to_owned(), source })?;
     let (stream, address) = connect(&found).await.map_err(|(address, source)| ObserveError::NoConnection {
@@ -71,7 +92,7 @@ pub async fn observe(name: &str, port: u16, instead: Option<CheckAddress>) -> Re
         source,
     })?;
     let failed = |what: String| ObserveError::NoHandshake { name: name.to_owned(), address, what };
-    let (connector, seen) = unverified_connector();
+    let (connector, seen) = unverified_connector(protocol);
     let server_name = ServerName::try_from(name.to_owned()).map_err(|e| failed(e.to_string()))?;
     let handshake = tokio::time::timeout(PATIENCE, connector.connect(server_name, stream)).await;
     let stream =
@@ -105,16 +126,18 @@ struct Recorder {
     provider: Arc<CryptoProvider>,
 }
 
-pub(crate) fn unverified_connector() -> (TlsConnector, Arc<Seen>) {
+/// Makes a connector that asks for an application protocol, if one is given (RFC 7301).
+pub(crate) fn unverified_connector(protocol: Option<&[u8]>) -> (TlsConnector, Arc<Seen>) {
     let provider = Arc::new(aws_lc_rs::default_provider());
     let seen = Arc::new(Seen::default());
     let recorder = Recorder { seen: Arc::clone(&seen), provider: Arc::clone(&provider) };
-    let config = ClientConfig::builder_with_provider(provider)
+    let mut config = ClientConfig::builder_with_provider(provider)
         .with_safe_default_protocol_versions()
         .expect("the provider speaks TLS 1.2 and 1.3")
         .dangerous()
         .with_custom_certificate_verifier(Arc::new(recorder))
         .with_no_client_auth();
+    config.alpn_protocols = protocol.into_iter().map(<[u8]>::to_vec).collect();
     (TlsConnector::from(Arc::new(config)), seen)
 }
 

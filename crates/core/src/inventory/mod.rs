@@ -49,7 +49,7 @@ impl Inventory {
             match proof {
                 Proof::HttpFolder { folder, .. } => place(folder),
                 Proof::DnsUpdate(update) => place(&mut update.key_file),
-                Proof::HttpListener { .. } | Proof::ByHand(_) | Proof::Program(_) => {}
+                Proof::HttpListener { .. } | Proof::TlsListener { .. } | Proof::ByHand(_) | Proof::Program(_) => {}
             }
         }
         for server in self.servers.values_mut() {
@@ -103,6 +103,13 @@ pub enum Proof {
     },
     /// A listener of our own while the authority looks.
     HttpListener {
+        /// The address to listen on.
+        listen: SocketAddr,
+        /// Where the self-check connects to.
+        check_address: Option<CheckAddress>,
+    },
+    /// A TLS listener of our own while the authority looks.
+    TlsListener {
         /// The address to listen on.
         listen: SocketAddr,
         /// Where the self-check connects to.
@@ -163,7 +170,9 @@ impl Proof {
     /// Returns where the self-check connects to, when the inventory says so.
     pub fn check_address(&self) -> Option<CheckAddress> {
         match self {
-            Proof::HttpFolder { check_address, .. } | Proof::HttpListener { check_address, .. } => *check_address,
+            Proof::HttpFolder { check_address, .. }
+            | Proof::HttpListener { check_address, .. }
+            | Proof::TlsListener { check_address, .. } => *check_address,
             Proof::DnsUpdate(_) | Proof::ByHand(_) | Proof::Program(_) => None,
         }
     }
@@ -172,6 +181,7 @@ impl Proof {
     pub fn way(&self) -> Way {
         match self {
             Proof::HttpFolder { .. } | Proof::HttpListener { .. } => Way::Http,
+            Proof::TlsListener { .. } => Way::Tls,
             Proof::DnsUpdate(_) | Proof::ByHand(_) | Proof::Program(_) => Way::Dns,
         }
     }
@@ -181,6 +191,7 @@ impl Proof {
         match self {
             Proof::HttpFolder { .. } => "http-folder",
             Proof::HttpListener { .. } => "http-listener",
+            Proof::TlsListener { .. } => "tls-listener",
             Proof::DnsUpdate(_) => "dns-update",
             Proof::ByHand(_) => "by-hand",
             Proof::Program(_) => "program",

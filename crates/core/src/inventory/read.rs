@@ -21,6 +21,7 @@ const AUTHORITY: &[&str] = &[
 ];
 const HTTP_FOLDER: &[&str] = &["kind", "folder", "check-address"];
 const HTTP_LISTENER: &[&str] = &["kind", "listen", "check-address"];
+const TLS_LISTENER: &[&str] = &["kind", "listen", "check-address"];
 const DNS_UPDATE: &[&str] = &["kind", "server", "key-file", "zone", "name-servers", "ttl", "settle"];
 const BY_HAND: &[&str] = &["kind", "server", "name-servers", "ttl"];
 const PROGRAM: &[&str] = &["kind", "command", "server", "name-servers", "ttl", "settle"];
@@ -36,6 +37,7 @@ pub const SECTIONS: &[(&str, &[&str])] = &[
     ("[authority.NAME] of kind acme", AUTHORITY),
     ("[proof.NAME] of kind http-folder", HTTP_FOLDER),
     ("[proof.NAME] of kind http-listener", HTTP_LISTENER),
+    ("[proof.NAME] of kind tls-listener", TLS_LISTENER),
     ("[proof.NAME] of kind dns-update", DNS_UPDATE),
     ("[proof.NAME] of kind by-hand", BY_HAND),
     ("[proof.NAME] of kind program", PROGRAM),
@@ -194,7 +196,7 @@ fn read_authority<'a>(entry: &'a Entry<'a>, notes: &'a Notes<'a>) -> Option<Auth
 
 fn read_proof<'a>(entry: &'a Entry<'a>, notes: &'a Notes<'a>) -> Option<Proof> {
     let open = |keys| Section::open(entry.table, entry.span.clone(), &entry.title, keys, notes);
-    match kind(entry, &["http-folder", "http-listener", "dns-update", "by-hand", "program"], notes)? {
+    match kind(entry, &["http-folder", "http-listener", "tls-listener", "dns-update", "by-hand", "program"], notes)? {
         "http-folder" => {
             let section = open(HTTP_FOLDER);
             if section.get("folder").is_none() {
@@ -221,17 +223,21 @@ fn read_proof<'a>(entry: &'a Entry<'a>, notes: &'a Notes<'a>) -> Option<Proof> {
             let (server, name_servers) = (name_server(&section), name_servers(&section));
             Some(Proof::ByHand(ByHand { server, name_servers, ttl: section.number("ttl", 1..=86_400, USUAL_TTL) }))
         }
+        "tls-listener" => {
+            let section = open(TLS_LISTENER);
+            Some(Proof::TlsListener { listen: listen(&section, 443)?, check_address: check_address(&section) })
+        }
         _ => {
             let section = open(HTTP_LISTENER);
-            let usual = SocketAddr::from(([0, 0, 0, 0], 80));
-            let listen = match section.get("listen") {
-                None => usual,
-                Some(_) => {
-                    section.parsed("listen", "an address with a port like \"0.0.0.0:80\"", |t| t.parse().ok())?
-                }
-            };
-            Some(Proof::HttpListener { listen, check_address: check_address(&section) })
+            Some(Proof::HttpListener { listen: listen(&section, 80)?, check_address: check_address(&section) })
         }
+    }
+}
+
+fn listen(section: &Section<'_>, usual_port: u16) -> Option<SocketAddr> {
+    match section.get("listen") {
+        None => Some(SocketAddr::from(([0, 0, 0, 0], usual_port))),
+        Some(_) => section.parsed("listen", "an address with a port like \"0.0.0.0:80\"", |t| t.parse().ok()),
     }
 }
 
@@ -403,7 +409,7 @@ fn read_names(section: &Section<'_>, proof: Option<&Proof>) -> Vec<DnsName> {
                 section.note(text.span, format!("`{name}` is listed twice"), Some("remove one of the two".into()));
             }
             // RFC 8555 section 7.1.3: wildcards are proved over DNS.
-            Ok(name) if name.is_wildcard() && proof.is_some_and(|p| p.way() == Way::Http) => {
+            Ok(name) if name.is_wildcard() && proof.is_some_and(|p| p.way() != Way::Dns) => {
                 let kind = proof.map_or("", Proof::kind);
                 let what = format!("`{name}` is a wildcard, and `{kind}` cannot prove a wildcard");
                 section.note(

@@ -1,0 +1,78 @@
+//! Proofs in a TLS handshake (RFC 8737): a listener that shows a certificate made for the challenge.
+
+use crate::proof::Listener;
+use crate::{App, ProofError, StepError};
+use eskort_core::inventory::CheckAddress;
+use eskort_core::journey::ProofTask;
+use eskort_core::pki::{KeyKind, PkiError, PrivateKey, answers_challenge, make_challenge_certificate};
+use eskort_probe::observe_challenge;
+use rustls::ServerConfig;
+use rustls::crypto::aws_lc_rs;
+use rustls::pki_types::{CertificateDer, PrivateKeyDer, PrivatePkcs8KeyDer};
+use rustls::server::{ClientHello, ResolvesServerCert};
+use rustls::sign::CertifiedKey;
+use std::collections::BTreeMap;
+use std::net::SocketAddr;
+use std::sync::Arc;
+use std::time::Duration;
+use tokio_rustls::TlsAcceptor;
+
+const PROTOCOL: &[u8] = b"acme-tls/1";
+const LONGEST_HANDSHAKE: Duration = Duration::from_secs(20);
+
+/// Chooses the certificate by the name that the client asks for.
+#[derive(Debug)]
+struct ByName(BTreeMap<String, Arc<CertifiedKey>>);
+
+impl ResolvesServerCert for ByName {
+    fn resolve(&self, hello: ClientHello<'_>) -> Option<Arc<CertifiedKey>> {
+        self.0.get(&hello.server_name()?.to_ascii_lowercase()).cloned()
+    }
+}
+
+/// Opens a listener that answers the tasks' challenges.
+pub(super) async fn listen(app: &App, address: SocketAddr, tasks: &[ProofTask]) -> Result<Listener, ProofError> {
+    let certificates = tasks.iter().map(|t| Ok((t.name.as_str().to_owned(), Arc::new(certified(app, t)?))));
+    let certificates: Result<BTreeMap<_, _>, PkiError> = certificates.collect();
+    let provider = Arc::new(aws_lc_rs::default_provider());
+    let mut config = ServerConfig::builder_with_provider(provider)
+        .with_safe_default_protocol_versions()
+        .expect("the provider speaks TLS 1.2 and 1.3")
+        .with_no_client_auth()
+        .with_cert_resolver(Arc::new(ByName(certificates.map_err(ProofError::Certificate)?)));
+    config.alpn_protocols = vec![PROTOCOL.to_vec()];
+    let acceptor = TlsAcceptor::from(Arc::new(config));
+    let listener = tokio::net::TcpListener::bind(address).await;
+    let listener = listener.map_err(|source| ProofError::Listen { address, source })?;
+    Ok(Listener::of(tokio::spawn(async move {
+        let mut open = tokio::task::JoinSet::new();
+        while let Ok((stream, _)) = listener.accept().await {
+            let acceptor = acceptor.clone();
+            // The handshake is all there is to it.
+            open.spawn(async move { drop(tokio::time::timeout(LONGEST_HANDSHAKE, acceptor.accept(stream)).await) });
+            while open.try_join_next().is_some() {}
+        }
+    })))
+}
+
+fn certified(app: &App, task: &ProofTask) -> Result<CertifiedKey, PkiError> {
+    let key = PrivateKey::generate(KeyKind::P256)?;
+    let der = make_challenge_certificate(&key, task.name.as_str(), &task.key_authorization, (app.now)())?;
+    let private = PrivateKeyDer::Pkcs8(PrivatePkcs8KeyDer::from(key.to_pkcs8().reveal().clone()));
+    let loaded = aws_lc_rs::default_provider().key_provider.load_private_key(private);
+    let signer = loaded.map_err(|e| PkiError::Key { reason: e.to_string() })?;
+    Ok(CertifiedKey::new(vec![CertificateDer::from(der)], signer))
+}
+
+/// Looks at every listener as the authority would.
+pub(super) async fn look(instead: Option<CheckAddress>, tasks: &[ProofTask]) -> Result<(), StepError> {
+    for task in tasks {
+        let what = match observe_challenge(task.name.as_str(), 443, instead).await {
+            Ok(seen) if answers_challenge(seen.sent[0].der(), &task.key_authorization) => continue,
+            Ok(seen) => format!("{} shows another certificate (by `{}`)", seen.address, seen.sent[0].issuer),
+            Err(error) => error.to_string(),
+        };
+        return Err(StepError::NotShown { name: task.name.to_string(), what });
+    }
+    Ok(())
+}
