@@ -144,7 +144,17 @@ fn names_proved_before_are_not_proved_again_and_requests_are_few() {
 fn the_demo_tells_its_story_to_the_end_and_leaves_a_folder() {
     let place = Place::new();
     let said = place.run(&["demo"]);
-    said.check(0, &["1. The first certificate", "4. 61 days later", "generation 2 installed", "What to try next"]);
+    said.check(
+        0,
+        &[
+            "1. The first certificate",
+            "archive",
+            "tickets waits for you",
+            "5. 61 days later",
+            "generation 2 installed",
+            "What to try next",
+        ],
+    );
     assert_eq!(said.err, "");
     place.run(&["list", "--config", "eskort-demo/eskort.toml"]).check(0, &["website", "good"]);
     assert!(place.read("eskort-demo/WHAT-NEXT.txt").contains("show website"));

@@ -1,34 +1,58 @@
-//! A name server: answers for the practice world's names, over UDP.
+//! A name server for the trust's zone: answers over UDP and TCP, and takes dynamic updates signed with its key (RFC 2136,
+//! RFC 8945).
 
-use hickory_proto::op::{Message, OpCode, ResponseCode};
-use hickory_proto::rr::rdata::A;
-use hickory_proto::rr::{RData, Record, RecordType};
-use std::collections::BTreeMap;
+use base64::Engine;
+use hickory_proto::op::{Message, OpCode, ResponseCode, UpdateMessage};
+use hickory_proto::rr::rdata::tsig::TsigAlgorithm;
+use hickory_proto::rr::rdata::{A, NS, SOA, TXT};
+use hickory_proto::rr::{DNSClass, Name, RData, Record, RecordType, TSigResponseContext, TSigner};
+use std::collections::{BTreeMap, BTreeSet};
 use std::net::{Ipv4Addr, SocketAddr};
 use std::sync::{Arc, Mutex};
-use tokio::net::UdpSocket;
+use tokio::io::{AsyncReadExt, AsyncWriteExt};
+use tokio::net::{TcpListener, TcpStream, UdpSocket};
 use tokio::task::JoinHandle;
 
-type Zone = Arc<Mutex<BTreeMap<String, Ipv4Addr>>>;
+const ORIGIN: &str = "lampholm.example";
+const KEY_NAME: &str = "keeper";
+const TTL: u32 = 60;
+
+/// What the server knows.
+#[derive(Default)]
+struct Zone {
+    addresses: BTreeMap<String, Ipv4Addr>,
+    texts: BTreeMap<String, BTreeSet<String>>,
+}
+
+struct Shared {
+    zone: Mutex<Zone>,
+    secret: Vec<u8>,
+}
 
 /// A name server on loopback. It stops when it is dropped.
 pub struct NameServer {
     address: SocketAddr,
-    zone: Zone,
-    task: JoinHandle<()>,
+    shared: Arc<Shared>,
+    tasks: [JoinHandle<()>; 2],
 }
 
 impl NameServer {
-    /// Starts a server on a port that the system chooses.
+    /// Starts a server on a port that the system chooses, the same for UDP and TCP.
     ///
     /// # Errors
     /// When no port is to be had.
+    ///
+    /// # Panics
+    /// When the system has no randomness.
     pub async fn start() -> std::io::Result<Self> {
-        let socket = UdpSocket::bind(("127.0.0.1", 0)).await?;
-        let address = socket.local_addr()?;
-        let zone = Zone::default();
-        let task = tokio::spawn(serve(socket, Arc::clone(&zone)));
-        Ok(NameServer { address, zone, task })
+        let (udp, tcp) = sockets().await?;
+        let address = udp.local_addr()?;
+        let mut secret = vec![0; 32];
+        aws_lc_rs::rand::fill(&mut secret).expect("the system has randomness");
+        let shared = Arc::new(Shared { zone: Mutex::default(), secret });
+        let tasks =
+            [tokio::spawn(serve_udp(udp, Arc::clone(&shared))), tokio::spawn(serve_tcp(tcp, Arc::clone(&shared)))];
+        Ok(NameServer { address, shared, tasks })
     }
 
     /// Returns where it listens.
@@ -36,58 +60,196 @@ impl NameServer {
         self.address
     }
 
+    /// Returns the key that may update the zone, as a file in BIND's syntax.
+    pub fn update_key(&self) -> String {
+        let secret = base64::engine::general_purpose::STANDARD.encode(&self.shared.secret);
+        format!("key \"{KEY_NAME}\" {{\n    algorithm hmac-sha256;\n    secret \"{secret}\";\n}};\n")
+    }
+
     /// Makes a name lead to an address.
     ///
     /// # Panics
     /// Never in practice: only when another holder of the lock has panicked.
     pub fn set(&self, name: &str, address: Ipv4Addr) {
-        self.zone.lock().expect("no holder panics").insert(name.to_ascii_lowercase(), address);
+        self.shared.zone.lock().expect("no holder panics").addresses.insert(name.to_ascii_lowercase(), address);
     }
 
-    /// Makes a name lead nowhere.
+    /// Adds a TXT record, as a person would who edits the zone.
     ///
     /// # Panics
     /// As [`NameServer::set`].
-    pub fn remove(&self, name: &str) {
-        self.zone.lock().expect("no holder panics").remove(&name.to_ascii_lowercase());
+    pub fn add_text(&self, name: &str, text: &str) {
+        let mut zone = self.shared.zone.lock().expect("no holder panics");
+        zone.texts.entry(name.to_ascii_lowercase()).or_default().insert(text.to_owned());
+    }
+
+    /// Removes all TXT records of a name.
+    ///
+    /// # Panics
+    /// As [`NameServer::set`].
+    pub fn remove_texts(&self, name: &str) {
+        self.shared.zone.lock().expect("no holder panics").texts.remove(&name.to_ascii_lowercase());
+    }
+
+    /// Returns the texts at a name.
+    ///
+    /// # Panics
+    /// As [`NameServer::set`].
+    pub fn texts(&self, name: &str) -> Vec<String> {
+        let zone = self.shared.zone.lock().expect("no holder panics");
+        zone.texts.get(name).into_iter().flatten().cloned().collect()
     }
 
     pub(crate) fn look_up(&self, name: &str) -> Option<Ipv4Addr> {
-        self.zone.lock().expect("no holder panics").get(name).copied()
+        self.shared.zone.lock().expect("no holder panics").addresses.get(name).copied()
     }
 }
 
 impl Drop for NameServer {
     fn drop(&mut self) {
-        self.task.abort();
+        self.tasks.iter().for_each(JoinHandle::abort);
     }
 }
 
-async fn serve(socket: UdpSocket, zone: Zone) {
+/// Finds a port that is free for both.
+async fn sockets() -> std::io::Result<(UdpSocket, TcpListener)> {
+    let mut tries = 0;
+    loop {
+        let udp = UdpSocket::bind((Ipv4Addr::LOCALHOST, 0)).await?;
+        match TcpListener::bind(udp.local_addr()?).await {
+            Ok(tcp) => return Ok((udp, tcp)),
+            Err(_) if tries < 20 => tries += 1,
+            Err(error) => return Err(error),
+        }
+    }
+}
+
+async fn serve_udp(socket: UdpSocket, shared: Arc<Shared>) {
     let mut buffer = [0_u8; 1500];
     while let Ok((length, from)) = socket.recv_from(&mut buffer).await {
-        if let Some(answer) = answer(&buffer[..length], &zone) {
+        if let Some(answer) = shared.answer(&buffer[..length]) {
             let _ = socket.send_to(&answer, from).await;
         }
     }
 }
 
-fn answer(bytes: &[u8], zone: &Zone) -> Option<Vec<u8>> {
-    let question = Message::from_vec(bytes).ok()?;
-    let query = question.queries.first()?.clone();
-    let mut message = Message::response(question.metadata.id, OpCode::Query);
-    message.metadata.authoritative = true;
-    message.metadata.recursion_desired = question.metadata.recursion_desired;
-    message.metadata.recursion_available = true;
-    let name = query.name().to_ascii().trim_end_matches('.').to_ascii_lowercase();
-    let found = zone.lock().expect("no holder panics").get(&name).copied();
-    match found {
-        Some(ip) if query.query_type() == RecordType::A => {
-            message.add_answer(Record::from_rdata(query.name().clone(), 60, RData::A(A(ip))));
-        }
-        Some(_) => {}
-        None => message.metadata.response_code = ResponseCode::NXDomain,
+async fn serve_tcp(listener: TcpListener, shared: Arc<Shared>) {
+    while let Ok((stream, _)) = listener.accept().await {
+        let shared = Arc::clone(&shared);
+        tokio::spawn(async move {
+            let _ = converse(stream, &shared).await;
+        });
     }
-    message.add_query(query);
-    message.to_vec().ok()
+}
+
+async fn converse(mut stream: TcpStream, shared: &Shared) -> std::io::Result<()> {
+    loop {
+        let length = stream.read_u16().await?;
+        let mut bytes = vec![0; usize::from(length)];
+        stream.read_exact(&mut bytes).await?;
+        let Some(answer) = shared.answer(&bytes) else { return Ok(()) };
+        let length = u16::try_from(answer.len()).unwrap_or(0);
+        stream.write_all(&[&length.to_be_bytes(), &answer[..]].concat()).await?;
+    }
+}
+
+fn origin() -> Name {
+    Name::from_ascii(format!("{ORIGIN}.")).expect("the origin is a name")
+}
+
+impl Shared {
+    fn answer(&self, bytes: &[u8]) -> Option<Vec<u8>> {
+        let asked = Message::from_vec(bytes).ok()?;
+        match asked.metadata.op_code {
+            OpCode::Query => self.answer_query(&asked),
+            OpCode::Update => self.answer_update(&asked, bytes),
+            _ => None,
+        }
+    }
+
+    fn answer_query(&self, asked: &Message) -> Option<Vec<u8>> {
+        let query = asked.queries.first()?.clone();
+        let mut message = Message::response(asked.metadata.id, OpCode::Query);
+        message.metadata.authoritative = true;
+        message.metadata.recursion_desired = asked.metadata.recursion_desired;
+        message.metadata.recursion_available = true;
+        let name = query.name().to_ascii().trim_end_matches('.').to_ascii_lowercase();
+        let at_origin = name == ORIGIN;
+        let zone = self.zone.lock().expect("no holder panics");
+        let known = at_origin || zone.addresses.contains_key(&name) || zone.texts.contains_key(&name);
+        let found: Vec<RData> = match query.query_type() {
+            RecordType::A => zone.addresses.get(&name).map(|ip| RData::A(A(*ip))).into_iter().collect(),
+            RecordType::TXT => {
+                zone.texts.get(&name).into_iter().flatten().map(|t| RData::TXT(TXT::new(vec![t.clone()]))).collect()
+            }
+            RecordType::NS if at_origin => vec![RData::NS(NS(Name::from_ascii("ns1.lampholm.example.").ok()?))],
+            RecordType::SOA if at_origin => vec![soa()?],
+            _ => Vec::new(),
+        };
+        if found.is_empty() {
+            message.add_authority(Record::from_rdata(origin(), TTL, soa()?));
+            if !known {
+                message.metadata.response_code = ResponseCode::NXDomain;
+            }
+        }
+        for data in found {
+            message.add_answer(Record::from_rdata(query.name().clone(), TTL, data));
+        }
+        message.add_query(query);
+        message.to_vec().ok()
+    }
+
+    fn answer_update(&self, asked: &Message, bytes: &[u8]) -> Option<Vec<u8>> {
+        let id = asked.metadata.id;
+        let mut message = Message::response(id, OpCode::Update);
+        let key_name = Name::from_ascii(format!("{KEY_NAME}.")).ok()?;
+        let signer = TSigner::new(self.secret.clone(), TsigAlgorithm::HmacSha256, key_name, 300).ok()?;
+        let Some(signature) = asked.signature() else {
+            message.metadata.response_code = ResponseCode::Refused;
+            return message.to_vec().ok();
+        };
+        let time = signature.data.time;
+        let context = if signature.name != *signer.signer_name() {
+            message.metadata.response_code = ResponseCode::NotAuth;
+            TSigResponseContext::unknown_key(id, time, signature.name.clone())
+        } else if let Ok((mac, time, _)) = signer.verify_message_byte(bytes, None, true) {
+            message.metadata.response_code = self.update(asked);
+            TSigResponseContext::new(id, time, signer, mac, None)
+        } else {
+            message.metadata.response_code = ResponseCode::NotAuth;
+            TSigResponseContext::bad_signature(id, time, signer)
+        };
+        let unsigned = message.to_vec().ok()?;
+        message.set_signature(context.sign(&unsigned).ok()?);
+        message.to_vec().ok()
+    }
+
+    /// Makes an update of TXT records; anything else is refused.
+    fn update(&self, asked: &Message) -> ResponseCode {
+        if asked.zones().first().is_none_or(|zone| *zone.name() != origin()) {
+            return ResponseCode::NotZone;
+        }
+        let mut zone = self.zone.lock().expect("no holder panics");
+        for record in asked.updates() {
+            let RData::TXT(txt) = &record.data else { return ResponseCode::Refused };
+            let name = record.name.to_ascii().trim_end_matches('.').to_ascii_lowercase();
+            let text: String = txt.txt_data.iter().map(|part| String::from_utf8_lossy(part)).collect();
+            let texts = zone.texts.entry(name.clone()).or_default();
+            match record.dns_class {
+                DNSClass::IN => drop(texts.insert(text)),
+                DNSClass::NONE => drop(texts.remove(&text)),
+                _ => return ResponseCode::Refused,
+            }
+            if texts.is_empty() {
+                zone.texts.remove(&name);
+            }
+        }
+        ResponseCode::NoError
+    }
+}
+
+fn soa() -> Option<RData> {
+    let name = |text: &str| Name::from_ascii(text).ok();
+    let (primary, keeper) = (name("ns1.lampholm.example.")?, name("keeper.lampholm.example.")?);
+    Some(RData::SOA(SOA::new(primary, keeper, 1, 3_600, 600, 86_400, 60)))
 }

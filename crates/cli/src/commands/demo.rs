@@ -4,7 +4,7 @@ use super::{block_on, check, keep, list};
 use crate::args::DemoArgs;
 use crate::errors::{self, Told};
 use crate::ui::{ExitStatus, Tone, Ui};
-use eskort_app::{App, CheckTarget, Ending, KeepOptions};
+use eskort_app::{App, CheckTarget, Ending, KeepOptions, RecordToPlace};
 use eskort_practice::{Authority, AuthorityOptions, Clock, NameServer, Site};
 use jiff::SignedDuration;
 use std::io;
@@ -15,7 +15,8 @@ use std::time::Duration;
 
 /// A file that says that the folder is a demo's and may be made anew.
 const NOTE: &str = "WHAT-NEXT.txt";
-const NAMES: [&str; 2] = ["lampholm.example", "www.lampholm.example"];
+const NAMES: [&str; 4] =
+    ["lampholm.example", "www.lampholm.example", "archive.lampholm.example", "tickets.lampholm.example"];
 /// How long before today the story begins: one day after that, two thirds of a 90-day certificate are used up.
 const DAYS: i64 = 61;
 
@@ -45,7 +46,7 @@ fn trouble(what: impl Into<String>) -> impl FnOnce(io::Error) -> Trouble {
 struct World {
     folder: PathBuf,
     clock: Clock,
-    _names: Arc<NameServer>,
+    names: Arc<NameServer>,
     _authority: Authority,
     site: Site,
 }
@@ -53,16 +54,7 @@ struct World {
 async fn play(ui: &Ui, args: &DemoArgs) -> Result<ExitStatus, Trouble> {
     let folder = std::path::absolute(&args.folder).unwrap_or_else(|_| args.folder.clone());
     let world = build(&folder).await?;
-    let clock = world.clock.clone();
-    let watch = ui.clone();
-    let now: eskort_app::Now = Arc::new(move || clock.now());
-    let app = App::load(&folder.join("eskort.toml"), &folder.join("state"), now, Arc::new(move |p| watch.progress(p)));
-    let app = match app {
-        Ok(app) => app,
-        Err(error) => return Ok(errors::print_setup(ui, &error)),
-    };
-    let status = tell_story(ui, &app, &world).await;
-    if status != ExitStatus::Well {
+    if let Err(status) = tell_story(ui, &world).await {
         return Ok(status);
     }
     if args.stay {
@@ -70,6 +62,15 @@ async fn play(ui: &Ui, args: &DemoArgs) -> Result<ExitStatus, Trouble> {
         let _ = tokio::signal::ctrl_c().await;
     }
     Ok(ExitStatus::Well)
+}
+
+/// Reads the inventory as it is now, with the practice world's clock.
+fn load(ui: &Ui, world: &World) -> Result<App, ExitStatus> {
+    let (clock, watch) = (world.clock.clone(), ui.clone());
+    let now: eskort_app::Now = Arc::new(move || clock.now());
+    let folder = &world.folder;
+    let app = App::load(&folder.join("eskort.toml"), &folder.join("state"), now, Arc::new(move |p| watch.progress(p)));
+    app.map_err(|error| errors::print_setup(ui, &error))
 }
 
 /// Builds the practice world in its folder.
@@ -85,11 +86,11 @@ async fn build(folder: &Path) -> Result<World, Trouble> {
     let site = Site::start(&folder.join("www"), &bundle, &key, any, any).await.map_err(failed())?;
     let options = AuthorityOptions {
         site_port: site.plain_address().port(),
-        thinking: Duration::from_millis(400),
+        thinking: Duration::from_millis(150),
         ..AuthorityOptions::default()
     };
     let authority = Authority::start(options, clock.clone(), Arc::clone(&names)).await.map_err(failed())?;
-    let world = World { folder: folder.to_owned(), clock, _names: names, _authority: authority, site };
+    let world = World { folder: folder.to_owned(), clock, names, _authority: authority, site };
     write_files(&world).map_err(trouble(format!("cannot write into {}", folder.display())))?;
     Ok(world)
 }
@@ -143,17 +144,55 @@ copy = [
 check-address = "{tls}"
 
 [certificate.website]
-names = ["{}", "{}"]
+names = ["lampholm.example", "www.lampholm.example"]
+proof = "pages"
 install = [{{ server = "front" }}]
 "#,
-        NAMES[0],
-        NAMES[1],
         directory = world._authority.directory(),
         plain = world.site.plain_address(),
         tls = world.site.tls_address(),
     );
+    write("zone.key", &world.names.update_key())?;
     write("eskort.toml", &inventory)?;
     write(NOTE, &what_next(&world.folder))
+}
+
+/// Adds what is proved over DNS to the inventory.
+fn add_dns(world: &World) -> io::Result<()> {
+    let path = world.folder.join("eskort.toml");
+    let more = format!(
+        r#"
+[proof.zone]
+kind = "dns-update"                        # RFC 2136
+server = "{0}"
+key-file = "zone.key"
+name-servers = ["{0}"]
+
+[proof.desk]
+kind = "by-hand"                           # a person places the record
+server = "{0}"
+name-servers = ["{0}"]
+
+[certificate.archive]
+names = ["*.archive.lampholm.example", "archive.lampholm.example"]
+proof = "zone"
+
+[certificate.tickets]
+names = ["tickets.lampholm.example"]
+proof = "desk"
+"#,
+        world.names.address()
+    );
+    let text = std::fs::read_to_string(&path)? + &more;
+    std::fs::write(&path, text)
+}
+
+/// Does what a person is told to do.
+fn place_by_hand(world: &World, records: &[RecordToPlace]) {
+    for place in records {
+        world.names.remove_texts(&place.record.name);
+        world.names.add_text(&place.record.name, &place.record.text);
+    }
 }
 
 fn what_next(folder: &Path) -> String {
@@ -178,7 +217,7 @@ fn what_next(folder: &Path) -> String {
     )
 }
 
-async fn tell_story(ui: &Ui, app: &App, world: &World) -> ExitStatus {
+async fn tell_story(ui: &Ui, world: &World) -> Result<(), ExitStatus> {
     let json = ui.is_json();
     let chapter = |n: u32, title: &str, text: &str| {
         if !json {
@@ -188,88 +227,101 @@ async fn tell_story(ui: &Ui, app: &App, world: &World) -> ExitStatus {
         }
     };
     if !json {
-        ui.result(&format!(
-            "{}\nAn authority, a name server and the site of the Lampholm Lighthouse Trust now run on this machine's loopback.",
-            Tone::Strong.paint("A practice world is up.")
-        ));
+        ui.result(&Tone::Strong.paint("A practice world is up."));
+        ui.result("An authority, a name server and the site of the Lampholm Lighthouse Trust now run on this machine's loopback.");
     }
+    let app = load(ui, world)?;
     let day = eskort_core::words::day((app.now)());
     chapter(
         1,
         "The first certificate",
         &format!(
-            "It is {day}. The site answers with a placeholder that no browser trusts. `eskort keep` reads the inventory and takes \
-                  the certificate through its six stages; the authority looks at the file that Eskort publishes on the site."
+            "It is {day}. The site answers with a placeholder that no browser trusts. `eskort keep` reads the inventory and \
+             takes the certificate through its six stages; the authority looks at the file that Eskort publishes on the site."
         ),
     );
-    if let Some(status) = keep_once(ui, app).await {
-        return status;
-    }
+    keep_once(ui, &app).await?;
     chapter(2, "What visitors see", "`eskort check` connects as a visitor would and compares with what was installed.");
-    if let Some(status) = check_once(ui, app).await {
-        return status;
-    }
-    chapter(3, "Run again", "`eskort keep` is safe to run at any time: there is nothing to do, so it does nothing.");
-    if let Some(status) = keep_once(ui, app).await {
-        return status;
-    }
+    check_once(ui, &app).await?;
+    chapter(
+        3,
+        "Proofs over DNS",
+        "The inventory gains a wildcard for the photo archive, proved by updates of the zone, and the ticket desk's name, whose \
+         record a person has to place.",
+    );
+    add_dns(world).map_err(|source| cannot_write(ui, &source))?;
+    let app = load(ui, world)?;
+    let records = keep_once(ui, &app).await?;
+    chapter(
+        4,
+        "The person has placed the record",
+        "`eskort keep` goes on with the same order. What is done already is left alone.",
+    );
+    place_by_hand(world, &records);
+    keep_once(ui, &app).await?;
     world.clock.set_offset(SignedDuration::ZERO);
     let days = eskort_core::words::duration(SignedDuration::from_hours(24 * DAYS));
     chapter(
-        4,
+        5,
         &format!("{days} later"),
-        "The practice world's clock moves to today. A third of the lifetime is left: renewal is due.",
+        "The practice world's clock moves to today. A third of the lifetimes is left: renewal is due.",
     );
-    if let Err(status) = list_once(ui, app) {
-        return status;
-    }
+    list_once(ui, &app)?;
     ui.result("");
-    if let Some(status) = keep_once(ui, app).await {
-        return status;
-    }
-    chapter(5, "All is well", "The new generation has a new key; the old one is kept beside it.");
-    if let Err(status) = list_once(ui, app) {
-        return status;
-    }
+    let records = keep_once(ui, &app).await?;
+    place_by_hand(world, &records);
+    chapter(
+        6,
+        "All is well",
+        "The person has placed the new record, too. New generations have new keys; the old ones are kept.",
+    );
+    keep_once(ui, &app).await?;
+    ui.result("");
+    list_once(ui, &app)?;
     if !json {
         ui.result(&format!("\n{}", what_next(&world.folder)));
         ui.result(&format!("This note lies in {}", world.folder.join(NOTE).display()));
     }
-    ExitStatus::Well
+    Ok(())
 }
 
-/// Runs `keep` as the command does; returns a status only when something failed.
-async fn keep_once(ui: &Ui, app: &App) -> Option<ExitStatus> {
+fn cannot_write(ui: &Ui, source: &io::Error) -> ExitStatus {
+    errors::print(ui, "cannot write the inventory", &Told { cause: source.to_string(), hints: Vec::new() });
+    ExitStatus::Failed
+}
+
+/// Runs `keep` as the command does; returns what a person has to place.
+async fn keep_once(ui: &Ui, app: &App) -> Result<Vec<RecordToPlace>, ExitStatus> {
     let kept = eskort_app::keep(app, &KeepOptions::default()).await;
     ui.settle();
-    match kept {
-        Err(error) => Some(errors::print_store(ui, &error)),
-        Ok(entries) => {
-            keep::print(ui, app, &entries, false);
-            entries.iter().any(|e| matches!(e.ending, Ending::Failed { .. })).then_some(ExitStatus::Failed)
+    let entries = kept.map_err(|error| errors::print_store(ui, &error))?;
+    keep::print(ui, app, &entries, false);
+    let mut records = Vec::new();
+    for entry in entries {
+        match entry.ending {
+            Ending::AwaitsPerson(to_place) => records.extend(to_place),
+            Ending::Failed { .. } => return Err(ExitStatus::Failed),
+            _ => {}
         }
     }
+    Ok(records)
 }
 
-async fn check_once(ui: &Ui, app: &App) -> Option<ExitStatus> {
+async fn check_once(ui: &Ui, app: &App) -> Result<(), ExitStatus> {
     match eskort_app::check(app, &CheckTarget::Certificate("website".into())).await {
         Ok(reports) => {
             check::print(ui, &reports, (app.now)());
-            None
+            Ok(())
         }
         Err(error) => {
             errors::print(ui, "cannot look at `website`", &errors::tell(&error, "website"));
-            Some(ExitStatus::Failed)
+            Err(ExitStatus::Failed)
         }
     }
 }
 
 fn list_once(ui: &Ui, app: &App) -> Result<(), ExitStatus> {
-    match eskort_app::list(app) {
-        Ok(rows) => {
-            list::print(ui, &rows, (app.now)());
-            Ok(())
-        }
-        Err(error) => Err(errors::print_store(ui, &error)),
-    }
+    let rows = eskort_app::list(app).map_err(|error| errors::print_store(ui, &error))?;
+    list::print(ui, &rows, (app.now)());
+    Ok(())
 }

@@ -67,8 +67,7 @@ pub(crate) fn print(ui: &Ui, app: &App, entries: &[KeepEntry], plan: bool) {
         if let Ending::AwaitsPerson(records) = &entry.ending {
             let name = Tone::Strong.paint(&entry.certificate);
             ui.result(&format!("\n{name} waits for you.\n{}", ui::records_to_place(records)));
-            ui.result("\n  Then run `eskort keep` again; with `eskort keep --wait` it goes on by itself.\n");
-            ui.result("");
+            ui.result("\n  Then run `eskort keep` again; with `eskort keep --wait` it goes on by itself.");
         }
     }
     if plan {
@@ -77,7 +76,7 @@ pub(crate) fn print(ui: &Ui, app: &App, entries: &[KeepEntry], plan: bool) {
         if entries.iter().any(|e| e.decision.as_ref().is_none_or(Decision::acts)) {
             ui.talk("");
         }
-        let rows: Vec<Vec<Cell>> = entries.iter().map(|e| row(e, now)).collect();
+        let rows: Vec<Vec<Cell>> = entries.iter().map(|e| row(app, e, now)).collect();
         ui.result(&draw(&["CERTIFICATE", "LEFT", "RESULT"], &rows, ui.page()));
     }
 }
@@ -99,7 +98,7 @@ fn headline(entry: &KeepEntry) -> String {
     }
 }
 
-fn row(entry: &KeepEntry, now: Timestamp) -> Vec<Cell> {
+fn row(app: &App, entry: &KeepEntry, now: Timestamp) -> Vec<Cell> {
     let bar = |validity: Option<Validity>| match validity {
         Some(v) => {
             let (bar, tone) = lifetime_bar(&v, now);
@@ -109,7 +108,11 @@ fn row(entry: &KeepEntry, now: Timestamp) -> Vec<Cell> {
     };
     let (left, result) = match &entry.ending {
         Ending::Arrived { generation, validity, looked_at } => {
-            let done = if *looked_at > 0 { "installed and seen live" } else { "stored and put in place" };
+            let done = match app.inventory.certificates.get(&entry.certificate) {
+                _ if *looked_at > 0 => "installed and seen live",
+                Some(wanted) if wanted.install.is_empty() => "stored",
+                _ => "stored and put in place",
+            };
             let left = validity.map(|v| format!(", good for {}", words::duration(v.not_after.duration_since(now))));
             let text = format!("generation {generation} {done}{}", left.unwrap_or_default());
             (bar(*validity), Cell::toned(text, Tone::Good))

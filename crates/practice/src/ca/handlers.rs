@@ -3,7 +3,7 @@
 use super::Core;
 use super::fault::{Fault, Resource};
 use super::jws::{AccountKey, Signed, binding_holds, open};
-use super::look::look;
+use super::look::{look, look_at_record};
 use super::state::{Authorization, Order, Phase, State, problem, random_text};
 use crate::http::{Answered, Asked, Cut, response};
 use bytes::Bytes;
@@ -33,7 +33,7 @@ fn route(path: &str) -> Option<(Resource, usize)> {
         ["order", n] => (Resource::Order, number(n)?),
         ["order", n, "finalize"] => (Resource::Finalize, number(n)?),
         ["authorization", n] => (Resource::Authorization, number(n)?),
-        ["challenge", n] => (Resource::Challenge, number(n)?),
+        ["challenge", n] | ["challenge", n, "dns"] => (Resource::Challenge, number(n)?),
         ["certificate", n] | ["certificate", n, "old"] => (Resource::Certificate, number(n)?),
         _ => return None,
     })
@@ -296,11 +296,13 @@ fn challenge(core: &Arc<Core>, number: usize, asked: &Asked, fault: Option<&Faul
         found.answered = true;
         let (name, token) = (found.name.clone(), found.token.clone());
         let wanted = format!("{token}.{}", state.accounts[account].thumbprint());
+        let over_dns = asked.uri().path().ends_with("/dns");
         let core = Arc::clone(core);
         tokio::spawn(async move {
             tokio::time::sleep(core.options.thinking).await;
             let result = match refused {
                 true => Err(("unauthorized", "the proof was found lacking, on demand".to_owned())),
+                false if over_dns => look_at_record(&core, &name, &wanted),
                 false => look(&core, &name, &token, &wanted).await,
             };
             core.state().authorizations[number].result = Some(result);

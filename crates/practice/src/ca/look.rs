@@ -38,6 +38,18 @@ pub(super) async fn look(core: &Core, name: &str, token: &str, wanted: &str) -> 
     Err(("connection", format!("too many redirects from {name}")))
 }
 
+/// Looks for a TXT record with the digest (RFC 8555 section 8.4).
+pub(super) fn look_at_record(core: &Core, name: &str, wanted: &str) -> Result<(), Lack> {
+    let at = format!("_acme-challenge.{name}");
+    let texts = core.names.texts(&at);
+    let wanted = eskort_pki::base64url(&eskort_pki::sha256(wanted.as_bytes()));
+    match texts.len() {
+        _ if texts.contains(&wanted) => Ok(()),
+        0 => Err(("dns", format!("no TXT record at {at}"))),
+        n => Err(("unauthorized", format!("{n} TXT records at {at}, none with the right text"))),
+    }
+}
+
 type Fetched = (u16, Option<String>, Bytes);
 
 async fn fetch(
