@@ -5,10 +5,10 @@ use crate::install::{self, Placement};
 use crate::proof::pay_debts;
 use crate::turn::Run;
 use crate::{App, FileChange, RecordToPlace, StepError};
-use eskort_core::decision::{Decision, Facts, Wanted, decide};
+use eskort_core::decision::{Decision, Facts, OpenJourney, Wanted, decide};
 use eskort_core::inventory::CertificateEntry;
 use eskort_core::renewal::Validity;
-use eskort_store::{RunLock, Store, StoreError};
+use eskort_store::{JourneyRow, RunLock, Store, StoreError};
 use std::path::PathBuf;
 
 /// What `keep` is asked for.
@@ -177,6 +177,12 @@ fn bare_facts(entry: &CertificateEntry) -> Facts {
     Facts { wanted: wanted_of(entry), newest: None, open: None, failures: None, not_in_place: Vec::new() }
 }
 
+/// Whether an open journey can go on: it is for what the inventory wants, and proves it the way that the inventory says.
+pub(crate) fn still_fits(app: &App, entry: &CertificateEntry, open: &JourneyRow) -> bool {
+    let way = app.inventory.proofs[&entry.proof].way();
+    open.wanted == wanted_of(entry) && open.stage.way().is_none_or(|chosen| chosen == way)
+}
+
 /// Gathers what is known about a certificate. Reads only.
 pub(crate) fn gather(app: &App, store: &Store, name: &str, entry: &CertificateEntry) -> Result<Facts, StepError> {
     let newest = store.newest(name)?;
@@ -191,9 +197,15 @@ pub(crate) fn gather(app: &App, store: &Store, name: &str, entry: &CertificateEn
         }
         _ => Vec::new(),
     };
+    let open = store.open_journey(name)?;
+    let summary = |open: JourneyRow| OpenJourney {
+        generation: open.generation,
+        fits: still_fits(app, entry, &open),
+        passed: open.stage.milestone(),
+    };
     Ok(Facts {
         newest: newest.map(|g| g.held()),
-        open: store.open_journey(name)?.map(|j| j.summary()),
+        open: open.map(summary),
         failures: store.failures(name)?.map(|(failures, _)| failures),
         not_in_place,
         ..bare_facts(entry)

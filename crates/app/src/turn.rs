@@ -3,7 +3,7 @@
 use crate::authority::Client;
 use crate::driver::{Driver, Step};
 use crate::hands::RealHands;
-use crate::keep::{Ending, KeepEntry, gather, wanted_of};
+use crate::keep::{Ending, KeepEntry, gather, still_fits, wanted_of};
 use crate::proof::pay_debts;
 use crate::{App, Progress, StepError};
 use eskort_core::decision::{Decision, decide, hold_after};
@@ -95,7 +95,7 @@ impl<'a> Run<'a> {
         let (store, now) = (self.store, (self.app.now)());
         let wanted = wanted_of(entry);
         let mut open = store.open_journey(name)?;
-        if let Some(stale) = open.take_if(|open| open.wanted != wanted) {
+        if let Some(stale) = open.take_if(|open| !still_fits(self.app, entry, open)) {
             store.give_up_journey(name, stale.id, "the inventory changed", now)?;
         }
         // A journey that goes on may be looked at by the authority right now: its files stay.

@@ -209,3 +209,70 @@ fn a_failed_command_of_a_server_puts_its_files_back() {
     assert_eq!(value(&shown, "/generations/1/in_use"), true);
     assert_eq!(value(&shown, "/generations/0/in_use"), false);
 }
+
+#[test]
+fn the_failure_of_one_certificate_does_not_stop_the_others() {
+    let world = World::new();
+    world.write_inventory(|text| {
+        text.replace(
+            "[certificate.website]",
+            "[certificate.harbour]\nnames = [\"harbour.lampholm.example\"]\n\n[certificate.website]",
+        )
+    });
+    let said = world.place.run(&["keep"]);
+    // The name server of the practice world does not know the harbour.
+    said.check(1, &["`harbour` did not get its first certificate", "dns: no address for harbour.lampholm.example"]);
+    said.check(1, &["harbour failed, see above", "generation 1 installed and seen live"]);
+    let list = world.place.run(&["list"]);
+    list.check(4, &["harbour 1 failure", "website good"]);
+    assert!(list.out.find("harbour") < list.out.find("website"), "what needs somebody comes first: {list}");
+    let json = world.place.run(&["list", "--output", "json"]);
+    assert_eq!(value(&json, "/certificates/0/state/is"), "failing");
+    assert!(value(&json, "/certificates/0/state/reason").as_str().unwrap().contains("no address"));
+}
+
+#[test]
+fn an_authority_that_forgot_the_account_gets_a_new_one() {
+    use eskort_practice::{Fault, Resource};
+    let world = World::new();
+    world.keep().check(0, &["generation 1 installed"]);
+    world.authority.misbehave(Resource::NewOrder, Fault::Problem("accountDoesNotExist"), 1);
+    world.write_inventory(|text| text.replace("[certificate.website]", "[certificate.website]\nkey = \"p384\""));
+    let before = world.authority.asked().len();
+    world.keep().check(0, &["generation 2 installed"]);
+    let asked = &world.authority.asked()[before..];
+    assert_eq!(asked.iter().filter(|r| **r == Resource::NewAccount).count(), 1);
+}
+
+#[test]
+fn a_proof_that_left_the_inventory_leaves_word_of_what_it_published() {
+    let world = World::new();
+    let zone = format!(
+        "[proof.zone]\nkind = \"dns-update\"\nserver = \"{0}\"\nkey-file = \"zone.key\"\nname-servers = [\"{0}\"]\n\n[server.front]",
+        world.names.address()
+    );
+    world.place.write("zone.key", &world.names.update_key());
+    world.write_inventory(|text| {
+        text.replace("[server.front]", &zone).replace("install =", "proof = \"zone\"\ninstall =")
+    });
+    let killed = world.place.run_with("ESKORT_CRASH_AT", "record-added", &["keep"]);
+    assert_eq!(killed.code, None);
+    let at = "_acme-challenge.lampholm.example";
+    assert_eq!(world.names.texts(at).len(), 1);
+    world.write_inventory(|text| text);
+    let said = world.place.run(&["keep"]);
+    // Another way to prove wants other challenges: the journey begins anew.
+    assert_eq!(world.authority.counts().1, 1, "{said}");
+    said.check(0, &["the open journey is given up"]);
+    said.check(
+        0,
+        &["cannot remove the TXT record at _acme-challenge.lampholm.example", "not in the inventory any more"],
+    );
+    world.place.run(&["show", "website"]).check(0, &["left over", "delete _acme-challenge.lampholm.example. TXT"]);
+    // Put back, the next run removes it.
+    world.write_inventory(|text| {
+        text.replace("[server.front]", &zone).replace("install =", "proof = \"pages\"\ninstall =")
+    });
+    world.place.run(&["keep"]).check(0, &["nothing to do"]);
+    assert_eq!(world.names.texts(at), Vec::<String>::new());
+}

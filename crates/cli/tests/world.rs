@@ -163,7 +163,7 @@ pub(crate) struct World {
     pub(crate) place: Place,
     pub(crate) authority: Authority,
     pub(crate) site: Site,
-    _names: Arc<NameServer>,
+    pub(crate) names: Arc<NameServer>,
     _runtime: Runtime,
 }
 
@@ -184,7 +184,7 @@ impl World {
         let authority = runtime.block_on(Authority::start(options, clock, Arc::clone(&names))).unwrap();
         place.write("api-root.pem", authority.api_root_pem());
         place.write("visitor-root.pem", &authority.visitor_root_pem());
-        let world = World { place, authority, site, _names: names, _runtime: runtime };
+        let world = World { place, authority, site, names, _runtime: runtime };
         world.write_inventory(|text| text);
         world
     }

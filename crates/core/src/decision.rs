@@ -57,8 +57,8 @@ pub struct Held {
 pub struct OpenJourney {
     /// The generation it is to bring.
     pub generation: u32,
-    /// What it was started for.
-    pub wanted: Wanted,
+    /// Whether it can go on: it is for what the inventory wants now, and proves it in the inventory's way.
+    pub fits: bool,
     /// The last of the six stages it passed.
     pub passed: Option<Milestone>,
 }
@@ -195,7 +195,7 @@ pub fn decide(facts: &Facts, now: Timestamp, insist: bool) -> Decision {
     let hold = |(failures, until): (u32, Timestamp)| Decision::Hold { until, failures };
 
     let open = facts.open.as_ref();
-    if let Some(open) = open.filter(|o| o.wanted == facts.wanted) {
+    if let Some(open) = open.filter(|o| o.fits) {
         return held_back.map_or(Decision::GoOn { generation: open.generation, passed: open.passed }, hold);
     }
     let gives_up_open = open.is_some();
@@ -268,11 +268,10 @@ mod tests {
         let authority = |f: &mut Facts| f.wanted.authority = "other".into();
         let server = |f: &mut Facts| f.not_in_place.push("server `front`".into());
         let open = |f: &mut Facts| {
-            f.open = Some(OpenJourney { generation: 4, wanted: f.wanted.clone(), passed: Some(Milestone::Ordered) });
+            f.open = Some(OpenJourney { generation: 4, fits: true, passed: Some(Milestone::Ordered) });
         };
         let stale = |f: &mut Facts| {
-            let wanted = wanted(&["old.lampholm.example"], KeyKind::P256);
-            f.open = Some(OpenJourney { generation: 4, wanted, passed: None });
+            f.open = Some(OpenJourney { generation: 4, fits: false, passed: None });
         };
         type Change<'a> = &'a dyn Fn(&mut Facts);
         let table: [(&str, Change<'_>, &str); 12] = [

@@ -428,6 +428,17 @@ impl Stage {
         }
     }
 
+    /// Returns the way that was chosen to prove control, in the stages in which something is or will be published.
+    pub fn way(&self) -> Option<Way> {
+        match self {
+            Stage::Challenged { tasks, .. }
+            | Stage::Published { tasks, .. }
+            | Stage::Seen { tasks, .. }
+            | Stage::AwaitingProof { tasks, .. } => tasks.first().map(|task| task.way),
+            _ => None,
+        }
+    }
+
     /// Returns how often the authority was asked for the order in this stage.
     pub fn polls(&self) -> u32 {
         match self {
@@ -554,6 +565,15 @@ mod tests {
         }
         assert_eq!(passed, Milestone::ALL);
         assert_eq!(stage.next(at(0)), Next::Done);
+    }
+
+    #[test]
+    fn the_record_is_the_digest_at_the_names_own_place() {
+        let name = DnsName::parse("*.lampholm.example").unwrap();
+        let task = ProofTask { name, key_authorization: "token.thumb".into(), way: Way::Dns, ..task() };
+        let (at, text) = task.record();
+        assert_eq!((at.as_str(), text.len()), ("_acme-challenge.lampholm.example", 43));
+        assert_eq!(text, base64url(&sha256(b"token.thumb")));
     }
 
     #[test]

@@ -253,3 +253,46 @@ fn soa() -> Option<RData> {
     let (primary, keeper) = (name("ns1.lampholm.example.")?, name("keeper.lampholm.example.")?);
     Some(RData::SOA(SOA::new(primary, keeper, 1, 3_600, 600, 86_400, 60)))
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use eskort_dns::{TextRecord, UpdateError, UpdateKey, add_records, ask_texts, find_zone, lagging, remove_records};
+    use eskort_pki::Secret;
+    use jiff::Timestamp;
+
+    fn record(name: &str, text: &str) -> TextRecord {
+        TextRecord { name: name.into(), text: text.into() }
+    }
+
+    #[tokio::test]
+    async fn takes_updates_of_its_key_and_of_no_other() {
+        let server = NameServer::start().await.unwrap();
+        let (at, now) = (server.address(), Timestamp::now());
+        let key = UpdateKey::parse(&Secret::new(server.update_key())).unwrap();
+        let name = "_acme-challenge.archive.lampholm.example";
+        let both = [record(name, "one"), record(name, "two")];
+        add_records(at, "lampholm.example", &key, &both, 60, now).await.unwrap();
+        add_records(at, "lampholm.example", &key, &both[..1], 60, now).await.unwrap();
+        assert_eq!(ask_texts(at, name).await.unwrap(), ["one", "two"]);
+        assert!(lagging(&[at], &both).await.is_empty());
+        remove_records(at, "lampholm.example", &key, &both[..1], now).await.unwrap();
+        assert_eq!(ask_texts(at, name).await.unwrap(), ["two"]);
+        let behind = lagging(&[at], &both).await;
+        assert_eq!(behind[0].what, format!("1 TXT records at {name}, and 1 missing"));
+        assert_eq!(find_zone(at, name).await.unwrap(), "lampholm.example");
+
+        let other = server.update_key().replace(KEY_NAME, "stranger");
+        let other = UpdateKey::parse(&Secret::new(other)).unwrap();
+        let refused = add_records(at, "lampholm.example", &other, &both, 60, now).await.unwrap_err();
+        assert!(matches!(refused, UpdateError::Key { word: "BADKEY", .. }), "{refused}");
+        let elsewhere = NameServer::start().await.unwrap().update_key();
+        let elsewhere = UpdateKey::parse(&Secret::new(elsewhere)).unwrap();
+        let refused = add_records(at, "lampholm.example", &elsewhere, &both, 60, now).await.unwrap_err();
+        assert!(matches!(refused, UpdateError::Key { word: "BADSIG", .. }), "{refused}");
+        let refused =
+            add_records(at, "other.example", &key, &[record("x.other.example", "t")], 60, now).await.unwrap_err();
+        assert!(matches!(refused, UpdateError::Refused { .. }), "{refused}");
+        assert_eq!(server.texts(name), ["two"]);
+    }
+}

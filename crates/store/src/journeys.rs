@@ -2,7 +2,7 @@
 
 use crate::{Store, StoreError};
 use eskort_core::debt::Debt;
-use eskort_core::decision::{Failures, Held, OpenJourney, Wanted};
+use eskort_core::decision::{Failures, Held, Wanted};
 use eskort_core::journey::{STAGE_VERSION, Stage};
 use eskort_core::pki::Chain;
 use eskort_core::renewal::Validity;
@@ -24,13 +24,6 @@ pub struct JourneyRow {
     pub stage: Stage,
     /// When it was started.
     pub started: Timestamp,
-}
-
-impl JourneyRow {
-    /// Returns what a decision needs to know of it.
-    pub fn summary(&self) -> OpenJourney {
-        OpenJourney { generation: self.generation, wanted: self.wanted.clone(), passed: self.stage.milestone() }
-    }
 }
 
 /// A stored generation.
@@ -396,7 +389,7 @@ mod tests {
         assert!(store.start_journey("website", 2, &wanted(), Stage::Opened, at(1)).is_err());
         store.save_stage("website", journey.id, &Stage::Prepared, Some("prepared"), at(2)).unwrap();
         let open = store.open_journey("website").unwrap().unwrap();
-        assert_eq!(open.summary().passed, Some(Milestone::Prepared));
+        assert_eq!(open.stage.milestone(), Some(Milestone::Prepared));
         store.give_up_journey("website", journey.id, "the inventory changed", at(3)).unwrap();
         assert!(store.open_journey("website").unwrap().is_none());
         let said: Vec<_> = store.events("website", 9).unwrap().into_iter().map(|e| e.text).collect();

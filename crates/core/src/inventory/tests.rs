@@ -109,6 +109,31 @@ fn each_mistake_is_said_with_its_line() {
 }
 
 #[test]
+fn proofs_over_dns_prove_wildcards_and_their_mistakes_are_said() {
+    let zone = "kind = \"dns-update\"\nserver = \"192.0.2.53\"\nkey-file = \"zone.key\"";
+    let pages = "kind = \"http-folder\"\nfolder = \"/srv/www/lampholm\"";
+    let with = |proof: &str| GOOD.replace(pages, proof).replace("\"lampholm.example\"", "\"*.lampholm.example\"");
+    let inventory = read_inventory(&with(zone)).unwrap();
+    let Proof::DnsUpdate(update) = &inventory.proofs["pages"] else { panic!() };
+    assert_eq!((update.server.port(), update.ttl, update.settle), (53, 60, Duration::from_secs(120)));
+    for proof in ["kind = \"by-hand\"", "kind = \"program\"\ncommand = [\"records\"]"] {
+        assert_eq!(said(&with(proof)), "no mistake");
+    }
+    for (proof, wanted) in [
+        ("kind = \"dns-update\"\nkey-file = \"k\"", "has no `server` (add a line: server = \"192.0.2.53\")"),
+        (&zone.replace("192.0.2.53", "ns.example"), "`server` in [proof.pages] wants an address like \"192.0.2.53\""),
+        (&format!("{zone}\nttl = 0"), "`ttl` in [proof.pages] wants a number from 1 to 86400"),
+        (&format!("{zone}\nname-servers = [\"ns1\"]"), "`name-servers` wants addresses, this is `ns1`"),
+        (&format!("{zone}\nzone = \"lamp holm\""), "`zone` in [proof.pages] wants the name of a zone"),
+        ("kind = \"program\"", "has no `command`"),
+        ("kind = \"program\"\ncommand = []", "`command` in [proof.pages] is empty"),
+        ("kind = \"tls-listener\"", "`*.lampholm.example` is a wildcard, and `tls-listener` cannot prove a wildcard"),
+    ] {
+        assert!(said(&with(proof)).contains(wanted), "{proof}\n{}\nlacks\n{wanted}", said(&with(proof)));
+    }
+}
+
+#[test]
 fn missing_sections_and_several_mistakes_at_once_are_all_named() {
     let bare = "[certificate.website]\nnames = []\n";
     let all = said(bare);
