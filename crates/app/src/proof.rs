@@ -34,12 +34,6 @@ pub(crate) struct Listener {
     task: tokio::task::JoinHandle<()>,
 }
 
-impl Listener {
-    fn of(task: tokio::task::JoinHandle<()>) -> Self {
-        Listener { task }
-    }
-}
-
 impl Drop for Listener {
     fn drop(&mut self) {
         self.task.abort();

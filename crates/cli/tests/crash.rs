@@ -62,6 +62,15 @@ fn nothing_stays_published_when_the_journey_is_given_up_after_a_crash() {
         let world = World::new();
         world.place.run_with("ESKORT_CRASH_AT", point, &["keep"]);
         assert!(point == "owed" || world.place.path("www/.well-known").exists(), "{point}");
+        if point != "owed" {
+            // Whoever runs Eskort, the web server can read it.
+            let folder = "www/.well-known/acme-challenge";
+            assert_eq!((world.place.mode("www/.well-known"), world.place.mode(folder)), (0o755, 0o755));
+            for file in std::fs::read_dir(world.place.path(folder)).unwrap() {
+                let name = file.unwrap().file_name().into_string().unwrap();
+                assert_eq!(world.place.mode(&format!("{folder}/{name}")), 0o644, "{name}");
+            }
+        }
         world.write_inventory(|text| text.replace("\"lampholm.example\", ", ""));
         world.place.run(&["keep"]).check(0, &["the open journey is given up", "installed and seen live"]);
         world.place.check_nothing_published();

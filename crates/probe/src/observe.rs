@@ -4,7 +4,9 @@ use crate::{PATIENCE, addresses, connect};
 use eskort_core::inventory::CheckAddress;
 use eskort_core::pki::Certificate;
 use rustls::client::danger::{HandshakeSignatureValid, ServerCertVerified, ServerCertVerifier};
-use rustls::crypto::{CryptoProvider, aws_lc_rs, verify_tls12_signature, verify_tls13_signature};
+use rustls::crypto::{
+    CryptoProvider, WebPkiSupportedAlgorithms, aws_lc_rs, verify_tls12_signature, verify_tls13_signature,
+};
 use rustls::pki_types::{CertificateDer, ServerName, UnixTime};
 use rustls::{ClientConfig, DigitallySignedStruct, SignatureScheme};
 use std::io;
@@ -144,6 +146,18 @@ pub(crate) fn unverified_connector(protocol: Option<&[u8]>) -> (TlsConnector, Ar
     (TlsConnector::from(Arc::new(config)), seen)
 }
 
+impl Recorder {
+    fn check(
+        &self,
+        signature: impl FnOnce(&WebPkiSupportedAlgorithms) -> Result<HandshakeSignatureValid, rustls::Error>,
+    ) -> Result<HandshakeSignatureValid, rustls::Error> {
+        if self.unchecked {
+            return Ok(HandshakeSignatureValid::assertion());
+        }
+        signature(&self.provider.signature_verification_algorithms)
+    }
+}
+
 impl ServerCertVerifier for Recorder {
     fn verify_server_cert(
         &self,
@@ -164,10 +178,7 @@ impl ServerCertVerifier for Recorder {
         certificate: &CertificateDer<'_>,
         signed: &DigitallySignedStruct,
     ) -> Result<HandshakeSignatureValid, rustls::Error> {
-        if self.unchecked {
-            return Ok(HandshakeSignatureValid::assertion());
-        }
-        verify_tls12_signature(message, certificate, signed, &self.provider.signature_verification_algorithms)
+        self.check(|algorithms| verify_tls12_signature(message, certificate, signed, algorithms))
     }
 
     fn verify_tls13_signature(
@@ -176,10 +187,7 @@ impl ServerCertVerifier for Recorder {
         certificate: &CertificateDer<'_>,
         signed: &DigitallySignedStruct,
     ) -> Result<HandshakeSignatureValid, rustls::Error> {
-        if self.unchecked {
-            return Ok(HandshakeSignatureValid::assertion());
-        }
-        verify_tls13_signature(message, certificate, signed, &self.provider.signature_verification_algorithms)
+        self.check(|algorithms| verify_tls13_signature(message, certificate, signed, algorithms))
     }
 
     fn supported_verify_schemes(&self) -> Vec<SignatureScheme> {

@@ -44,7 +44,7 @@ pub(super) async fn listen(app: &App, address: SocketAddr, tasks: &[ProofTask]) 
     let acceptor = TlsAcceptor::from(Arc::new(config));
     let listener = tokio::net::TcpListener::bind(address).await;
     let listener = listener.map_err(|source| ProofError::Listen { address, source })?;
-    Ok(Listener::of(tokio::spawn(async move {
+    let task = tokio::spawn(async move {
         let mut open = tokio::task::JoinSet::new();
         while let Ok((stream, _)) = listener.accept().await {
             let acceptor = acceptor.clone();
@@ -52,7 +52,8 @@ pub(super) async fn listen(app: &App, address: SocketAddr, tasks: &[ProofTask]) 
             open.spawn(async move { drop(tokio::time::timeout(LONGEST_HANDSHAKE, acceptor.accept(stream)).await) });
             while open.try_join_next().is_some() {}
         }
-    })))
+    });
+    Ok(Listener { task })
 }
 
 fn certified(app: &App, task: &ProofTask) -> Result<CertifiedKey, PkiError> {
