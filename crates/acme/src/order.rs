@@ -80,6 +80,12 @@ pub enum ChallengeKind {
     /// A TXT record (RFC 8555 section 8.4).
     #[serde(rename = "dns-01")]
     Dns01,
+    /// A TXT record below a label of the account's own (draft-ietf-acme-dns-account-label).
+    #[serde(rename = "dns-account-01")]
+    DnsAccount01,
+    /// A TXT record that stands for good (draft-ietf-acme-dns-persist).
+    #[serde(rename = "dns-persist-01")]
+    DnsPersist01,
     /// A certificate shown in a TLS handshake (RFC 8737).
     #[serde(rename = "tls-alpn-01")]
     TlsAlpn01,
@@ -95,16 +101,20 @@ pub struct Challenge {
     pub kind: ChallengeKind,
     /// Where it is answered.
     pub url: String,
-    /// Its token: base64url characters only, so that it is safe as a file name.
+    /// Its token: base64url characters only, so that it is safe as a file name; empty where the kind has none.
     pub token: String,
+    /// The issuer's domain names that a standing record may name; empty for other kinds.
+    pub issuers: Vec<String>,
 }
 
-/// Makes the request for a new order.
+/// Makes the request for a new order, for DNS names and addresses.
 ///
 /// # Errors
 /// [`AcmeError::Signing`] only.
 pub fn new_order(signer: &Signer, nonce: &str, directory: &Directory, names: &[&str]) -> Result<Request, AcmeError> {
-    let identifiers: Vec<_> = names.iter().map(|n| json!({ "type": "dns", "value": n })).collect();
+    // RFC 8738 section 3: addresses have a type of their own.
+    let kind = |name: &str| if name.parse::<std::net::IpAddr>().is_ok() { "ip" } else { "dns" };
+    let identifiers: Vec<_> = names.iter().map(|n| json!({ "type": kind(n), "value": n })).collect();
     signer.post(&directory.new_order, nonce, Some(&json!({ "identifiers": identifiers })))
 }
 
@@ -167,6 +177,8 @@ pub fn read_authorization(answer: &Answer) -> Result<Authorization, AcmeError> {
         url: String,
         #[serde(default)]
         token: String,
+        #[serde(default, rename = "issuer-domain-names")]
+        issuers: Vec<String>,
         error: Option<Box<Problem>>,
     }
     let expected = "an authorization";
@@ -178,12 +190,22 @@ pub fn read_authorization(answer: &Answer) -> Result<Authorization, AcmeError> {
         require_https(&c.url, expected)?;
         let safe =
             c.token.len() <= 200 && c.token.bytes().all(|b| b.is_ascii_alphanumeric() || matches!(b, b'-' | b'_'));
-        if !safe || (c.token.is_empty() && c.r#type != ChallengeKind::Other) {
+        let needs_token = !matches!(c.r#type, ChallengeKind::Other | ChallengeKind::DnsPersist01);
+        if !safe || (c.token.is_empty() && needs_token) {
             let found = format!("a token holds `{}`", eskort_core::words::printable(&c.token, 60));
             return Err(AcmeError::NotProtocol { expected: "a challenge with a base64url token", found });
         }
         problem = problem.or(c.error);
-        challenges.push(Challenge { kind: c.r#type, url: c.url, token: c.token });
+        // They become part of a record that people paste.
+        let issuer = |name: &String| name.bytes().all(|b| b.is_ascii_alphanumeric() || matches!(b, b'-' | b'.'));
+        let issuers: Vec<String> = c.issuers.into_iter().filter(issuer).collect();
+        if c.r#type == ChallengeKind::DnsPersist01 && issuers.is_empty() {
+            return Err(AcmeError::NotProtocol {
+                expected: "a challenge that names the issuer's domains",
+                found: "a dns-persist-01 challenge without `issuer-domain-names`".into(),
+            });
+        }
+        challenges.push(Challenge { kind: c.r#type, url: c.url, token: c.token, issuers });
     }
     let failed = match raw.status.as_str() {
         "pending" | "valid" => None,
@@ -247,6 +269,9 @@ mod tests {
         };
         let good = read_authorization(&answer(body("aB-_9"))).unwrap();
         assert_eq!(good.challenges[1].kind, ChallengeKind::Http01);
+        let persist = json!({"status": "pending", "identifier": {"type": "dns", "value": "lampholm.example"}, "challenges": [
+            {"type": "dns-persist-01", "url": "https://ca.example/c/2", "issuer-domain-names": ["ca.example", "a\"; b"]}]});
+        assert_eq!(read_authorization(&answer(persist)).unwrap().challenges[0].issuers, ["ca.example"]);
         for token in ["../../etc/passwd", "a/b", "", "a b", "a\u{0}", &"x".repeat(300)] {
             assert!(read_authorization(&answer(body(token))).is_err(), "{token}");
         }

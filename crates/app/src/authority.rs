@@ -377,6 +377,12 @@ fn failure(url: &str, longest: Duration, error: &reqwest::Error) -> AuthorityErr
     if error.is_timeout() {
         return AuthorityError::TimedOut { url: url.to_owned(), after: longest };
     }
+    let (what, untrusted) = innermost(error);
+    AuthorityError::Unreachable { url: url.to_owned(), what, untrusted }
+}
+
+/// Returns what happened at the bottom of a failed request, and whether it was that a certificate was refused.
+pub(crate) fn innermost(error: &reqwest::Error) -> (String, bool) {
     let mut what = Vec::new();
     let mut untrusted = false;
     let mut cause: Option<&(dyn std::error::Error + 'static)> = Some(error);
@@ -390,6 +396,5 @@ fn failure(url: &str, longest: Duration, error: &reqwest::Error) -> AuthorityErr
         };
     }
     // Each cause repeats its own source or the address; the innermost says what happened.
-    let what = what.pop().unwrap_or_default();
-    AuthorityError::Unreachable { url: url.to_owned(), what, untrusted }
+    (what.pop().unwrap_or_default(), untrusted)
 }

@@ -1,12 +1,14 @@
 //! What can stop a journey.
 
-use crate::{AuthorityError, CommandError, InstallError};
+use crate::{ApiError, AuthorityError, CommandError, InstallError};
 use eskort_acme::{AcmeError, AtFault};
 use eskort_core::finding::Finding;
 use eskort_core::journey::{Unexpected, WaitsFor};
 use eskort_core::pki::{ChainError, PkiError};
+use eskort_core::record::TextRecord;
 use eskort_core::words;
-use eskort_dns::{AskError, Behind, TextRecord, UpdateError};
+use eskort_dns::{AskError, Behind, UpdateError};
+use eskort_host::HostError;
 use eskort_probe::{NotVisible, TrustError};
 use eskort_store::StoreError;
 use jiff::{SignedDuration, Timestamp};
@@ -62,12 +64,12 @@ pub enum StepError {
         after: Duration,
     },
     /// The authority offers no challenge that the proof can meet.
-    #[error("the authority offers no {challenge} challenge for {name}")]
+    #[error("the authority offers no {} challenge for {name}", challenges.join(" or "))]
     NoChallenge {
         /// The name.
         name: String,
-        /// The challenge that the proof can meet.
-        challenge: &'static str,
+        /// The challenges that the proof can meet.
+        challenges: Vec<&'static str>,
     },
     /// The chain does not answer the order.
     #[error("the authority's chain is of no use: {0}")]
@@ -119,6 +121,8 @@ pub struct RecordToPlace {
     pub zone: String,
     /// The time to live in seconds.
     pub ttl: u32,
+    /// Whether it stays there for later journeys.
+    pub for_good: bool,
 }
 
 impl RecordToPlace {
@@ -149,16 +153,18 @@ pub enum ProofError {
         source: io::Error,
     },
     /// The document root.
-    #[error("the folder {} does not exist", path.display())]
+    #[error("the folder {} does not exist{}", path.display(), on_host(host.as_ref()))]
     NoFolder {
+        /// The host it should be on; `None` for this machine.
+        host: Option<String>,
         /// The folder.
         path: PathBuf,
     },
     /// The key of a dynamic update.
-    #[error("cannot use the key {}: {why}", path.display())]
+    #[error("cannot use the key {key}: {why}")]
     Key {
-        /// Its file.
-        path: PathBuf,
+        /// Its file or its name.
+        key: String,
         /// Why not.
         why: String,
     },
@@ -171,6 +177,45 @@ pub enum ProofError {
     /// A certificate for a challenge.
     #[error("cannot make the certificate for the challenge: {0}")]
     Certificate(#[source] PkiError),
+    /// The primary name server that a zone names.
+    #[error("the zone {zone} names {primary} as its primary name server, which has no address")]
+    NoPrimary {
+        /// The zone.
+        zone: String,
+        /// The server.
+        primary: String,
+    },
+    /// A secret.
+    #[error("cannot read {place}: {why}")]
+    Secret {
+        /// Where it should be.
+        place: String,
+        /// Why not.
+        why: String,
+    },
+    /// An HTTP API.
+    #[error(transparent)]
+    Api(#[from] ApiError),
+    /// Another machine.
+    #[error(transparent)]
+    Host(#[from] HostError),
+    /// A machine that is not in the inventory any more.
+    #[error("the host `{host}` is not in the inventory any more")]
+    NoHost {
+        /// Its name.
+        host: String,
+    },
+    /// A file that was put on a machine and is not there.
+    #[error("{} is not on host `{host}`, where it was put", path.display())]
+    NotOnHost {
+        /// The host.
+        host: String,
+        /// The file.
+        path: PathBuf,
+    },
+    /// The ledger.
+    #[error(transparent)]
+    Store(#[from] StoreError),
     /// A program that places records.
     #[error(transparent)]
     Program(#[from] CommandError),
@@ -188,6 +233,10 @@ pub enum ProofError {
         /// Why not.
         source: io::Error,
     },
+}
+
+fn on_host(host: Option<&String>) -> String {
+    host.map(|host| format!(" on host `{host}`")).unwrap_or_default()
 }
 
 fn also(others: &[String]) -> String {

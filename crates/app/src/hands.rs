@@ -3,20 +3,37 @@
 use crate::authority::Hold;
 use crate::driver::Hands;
 use crate::install::{self, Placement};
-use crate::proof::{self, Listener};
-use crate::{App, AuthorityError, Client, Progress, StepError, check};
+use crate::proof::{Listener, Proving};
+use crate::{App, AuthorityError, Client, NameState, Progress, StepError, check};
 use eskort_acme::{
-    AcmeError, Answer, ChallengeKind, Order, OrderStatus, Rejected, answer_challenge, finalize, new_order, post_as_get,
-    read_authorization, read_certificate, read_order,
+    AcmeError, Answer, Authorization, ChallengeKind, Order, OrderStatus, Rejected, answer_challenge, finalize,
+    new_order, post_as_get, read_authorization, read_certificate, read_order,
 };
 use eskort_core::decision::Wanted;
 use eskort_core::finding::Weight;
-use eskort_core::inventory::{CertificateEntry, Part, Proof};
+use eskort_core::inventory::{CertificateEntry, DnsProof, Part, Proof, RecordWriter};
 use eskort_core::journey::{Action, OrderRef, Outcome, ProofTask, Way};
-use eskort_core::names::DnsName;
+use eskort_core::names::Identifier;
 use eskort_core::pki::{Chain, KeyKind, PrivateKey, make_csr};
+use eskort_core::record::{StandingRecord, TextRecord, account_record, challenge_record};
 use eskort_store::Store;
 use std::collections::BTreeMap;
+
+/// After so many questions the wait for the authority is more than a moment.
+const LONG_WAIT: u32 = 4;
+/// How many names are asked about one by one.
+const MOST_ASKED: usize = 25;
+
+/// Returns the kind of challenge that a way of proving answers.
+fn kind(way: Way) -> ChallengeKind {
+    match way {
+        Way::Http => ChallengeKind::Http01,
+        Way::Dns => ChallengeKind::Dns01,
+        Way::DnsAccount => ChallengeKind::DnsAccount01,
+        Way::DnsPersist => ChallengeKind::DnsPersist01,
+        Way::Tls => ChallengeKind::TlsAlpn01,
+    }
+}
 
 /// The hands for one certificate's journey.
 pub(crate) struct RealHands<'a> {
@@ -34,7 +51,10 @@ pub(crate) struct RealHands<'a> {
     pub(crate) looked_at: usize,
     /// Whether this run has made sure that everything is published.
     pub(crate) published: bool,
-    pub(crate) listener: Option<Listener>,
+    /// Open while the authority looks.
+    pub(crate) listeners: Vec<Listener>,
+    /// What was seen of each authorization during a long wait: its name, and whether it is proved.
+    pub(crate) seen: BTreeMap<String, (String, bool)>,
 }
 
 impl Hands for RealHands<'_> {
@@ -47,7 +67,7 @@ impl Hands for RealHands<'_> {
             Action::Publish(tasks) => self.publish(tasks).await.map(|()| Outcome::Published),
             Action::LookFirst(tasks) => {
                 self.ensure_published(tasks).await?;
-                proof::look_first(self.app, self.proof(), tasks, self.wait).await.map(|()| Outcome::Seen)
+                self.proving().look_first(tasks, self.wait).await.map(|()| Outcome::Seen)
             }
             Action::Answer(tasks) => self.answer(tasks, again).await,
             Action::AwaitProof(order, tasks) => {
@@ -64,8 +84,10 @@ impl Hands for RealHands<'_> {
 }
 
 impl RealHands<'_> {
-    pub(crate) fn proof(&self) -> &Proof {
-        &self.app.inventory.proofs[&self.entry.proof]
+    /// Whether a person placed records for this journey alone.
+    pub(crate) fn has_records_by_hand(&self) -> bool {
+        let by_hand = |proof: &Proof| matches!(proof, Proof::Dns(DnsProof { writer: RecordWriter::Person, .. }));
+        self.wanted.names.iter().any(|name| by_hand(&self.app.inventory.proofs[self.entry.proof_of(name)]))
     }
 
     /// Returns the conversation with the journey's authority, begun when it is first needed.
@@ -80,7 +102,7 @@ impl RealHands<'_> {
     }
 
     fn names(&self) -> Vec<&str> {
-        self.wanted.names.iter().map(DnsName::as_str).collect()
+        self.wanted.names.iter().map(Identifier::as_str).collect()
     }
 
     /// Makes the key, unless it is stored already, and checks that a CSR can be made with it.
@@ -133,7 +155,7 @@ impl RealHands<'_> {
         let wanted = self.wanted.clone();
         let authority = &app.inventory.authorities[&wanted.authority];
         let contact = authority.contact.as_deref().or(app.inventory.contact.as_deref());
-        let names: Vec<&str> = wanted.names.iter().map(DnsName::as_str).collect();
+        let names: Vec<&str> = wanted.names.iter().map(Identifier::as_str).collect();
         let client = self.client()?;
         let mut tries = 0;
         let answer = loop {
@@ -179,31 +201,64 @@ impl RealHands<'_> {
             if let Some(rejected) = authorization.failed {
                 return Err(AuthorityError::from(AcmeError::Rejected(rejected)).into());
             }
-            let ours = |n: &&DnsName| n.base() == authorization.name && n.is_wildcard() == authorization.wildcard;
-            let foreign = || AcmeError::NotProtocol {
-                expected: "an authorization for a name of the order",
-                found: format!("one for `{}`", authorization.name),
-            };
-            let name = self.wanted.names.iter().find(ours).ok_or_else(foreign).map_err(AuthorityError::from)?.clone();
-            let way = self.proof().way();
-            let kind = match way {
-                Way::Http => ChallengeKind::Http01,
-                Way::Dns => ChallengeKind::Dns01,
-                Way::Tls => ChallengeKind::TlsAlpn01,
-            };
-            let Some(challenge) = authorization.challenges.into_iter().find(|c| c.kind == kind) else {
-                return Err(StepError::NoChallenge { name: name.to_string(), challenge: way.challenge() });
-            };
-            let key_authorization = self.client()?.signer().key_authorization(&challenge.token);
-            tasks.push(ProofTask { name, challenge: challenge.url, token: challenge.token, key_authorization, way });
+            tasks.push(self.choose_challenge(authorization)?);
         }
         Ok(Outcome::Challenges(tasks))
     }
 
+    /// Chooses the challenge that the name's proof can meet, and says what to publish for it.
+    fn choose_challenge(&mut self, authorization: Authorization) -> Result<ProofTask, StepError> {
+        let base = Identifier::parse(&authorization.name).map(|n| n.to_string()).unwrap_or_default();
+        let ours = |n: &&Identifier| n.base() == base && n.is_wildcard() == authorization.wildcard;
+        let foreign = || AcmeError::NotProtocol {
+            expected: "an authorization for a name of the order",
+            found: format!("one for `{}`", authorization.name),
+        };
+        let name = self.wanted.names.iter().find(ours).ok_or_else(foreign).map_err(AuthorityError::from)?.clone();
+        let proof_name = self.entry.proof_of(&name).to_owned();
+        let proof = &self.app.inventory.proofs[&proof_name];
+        let offered = |way: &Way| Some((*way, authorization.challenges.iter().find(|c| c.kind == kind(*way))?.clone()));
+        let Some((way, challenge)) = proof.ways().iter().find_map(offered) else {
+            let challenges = proof.ways().iter().map(|way| way.challenge()).collect();
+            return Err(StepError::NoChallenge { name: name.to_string(), challenges });
+        };
+        let signer = self.client()?.signer();
+        let key_authorization = match way {
+            Way::DnsPersist => String::new(),
+            Way::Http | Way::Dns | Way::DnsAccount | Way::Tls => signer.key_authorization(&challenge.token),
+        };
+        let account = signer.account().unwrap_or_default().to_owned();
+        let record = match way {
+            Way::Http | Way::Tls => None,
+            Way::Dns => Some(challenge_record(name.base(), &key_authorization)),
+            Way::DnsAccount => Some(account_record(name.base(), &account, &key_authorization)),
+            Way::DnsPersist => {
+                let issuer = challenge.issuers[0].clone();
+                Some(self.standing_record(proof, &name, issuer, account))
+            }
+        };
+        let (challenge, token) = (challenge.url, challenge.token);
+        Ok(ProofTask { name, challenge, token, key_authorization, way, proof: Some(proof_name), record })
+    }
+
+    /// One record serves a name and its wildcard alike.
+    fn standing_record(&self, proof: &Proof, name: &Identifier, issuer: String, account: String) -> TextRecord {
+        let (wildcard, until) = match proof {
+            Proof::Dns(DnsProof { writer: RecordWriter::Standing { wildcard, until }, .. }) => (*wildcard, *until),
+            _ => (false, None),
+        };
+        let has_wildcard = self.wanted.names.iter().any(|n| n.is_wildcard() && n.base() == name.base());
+        StandingRecord { issuer, account, wildcard: wildcard || has_wildcard, until }.record(name.base())
+    }
+
+    fn proving(&self) -> Proving<'_> {
+        Proving { app: self.app, store: self.store, certificate: self.certificate, entry: self.entry }
+    }
+
     async fn publish(&mut self, tasks: &[ProofTask]) -> Result<(), StepError> {
-        // A listener of before must let go of its port first.
-        self.listener = None;
-        self.listener = proof::publish(self.app, self.store, self.certificate, &self.entry.proof, tasks).await?;
+        // Listeners of before must let go of their ports first.
+        self.listeners.clear();
+        self.listeners = self.proving().publish(tasks).await?;
         self.published = true;
         Ok(())
     }
@@ -230,11 +285,37 @@ impl RealHands<'_> {
     async fn await_proof(&mut self, order_ref: &OrderRef, polls: u32) -> Result<Outcome, StepError> {
         let (order, answer) = self.ask_order(order_ref).await?;
         match order.status {
-            OrderStatus::Pending => Ok(Outcome::NotYet { ask_again: self.client()?.ask_again(&answer, polls) }),
+            OrderStatus::Pending => {
+                let ask_again = self.client()?.ask_again(&answer, polls);
+                self.say_who_waits(order_ref, polls).await;
+                Ok(Outcome::NotYet { ask_again })
+            }
             OrderStatus::Ready => Ok(Outcome::Proved),
             OrderStatus::Invalid => Err(self.why_invalid(order_ref, order).await),
             OrderStatus::Processing | OrderStatus::Valid => self.issuing(&order, &answer, 0),
         }
+    }
+
+    /// Says how each name stands, once the wait is more than a moment. Names that are proved are not asked for again.
+    async fn say_who_waits(&mut self, order: &OrderRef, polls: u32) {
+        if polls < LONG_WAIT {
+            return;
+        }
+        for url in order.authorizations.iter().take(MOST_ASKED) {
+            if self.seen.get(url).is_some_and(|(_, proved)| *proved) {
+                continue;
+            }
+            let Ok(answer) = self.ask(url).await else { continue };
+            if let Ok(found) = read_authorization(&answer) {
+                let star = if found.wildcard { "*." } else { "" };
+                self.seen.insert(url.clone(), (format!("{star}{}", found.name), found.proved));
+            }
+        }
+        let state = |(name, proved): &(String, bool)| {
+            let state = if *proved { "proved" } else { "the authority is looking" };
+            NameState { name: name.clone(), state: state.into() }
+        };
+        (self.app.watch)(&Progress::Names(self.seen.values().map(state).collect()));
     }
 
     /// An invalid order often keeps its reason in its authorizations.
@@ -370,12 +451,14 @@ pub(crate) fn placement<'a>(
     app: &'a App,
     certificate: &'a str,
     entry: &'a CertificateEntry,
-    names: &'a [DnsName],
+    names: &'a [Identifier],
     generation: u32,
 ) -> Placement<'a> {
-    let challenge_folder = match &app.inventory.proofs[&entry.proof] {
-        Proof::HttpFolder { folder, .. } => Some(folder.as_path()),
+    // A redirecting server block goes on serving the challenges of this machine.
+    let folder = |name: &Identifier| match app.inventory.proofs.get(entry.proof_of(name)) {
+        Some(Proof::HttpFolder { folder, hosts, .. }) if hosts.is_empty() => Some(folder.as_path()),
         _ => None,
     };
+    let challenge_folder = names.iter().find_map(folder);
     Placement { certificate, names, generation, install: &entry.install, challenge_folder, preview: false }
 }

@@ -7,6 +7,7 @@ use crate::turn::Run;
 use crate::{App, FileChange, RecordToPlace, StepError};
 use eskort_core::decision::{Decision, Facts, OpenJourney, Wanted, decide};
 use eskort_core::inventory::CertificateEntry;
+use eskort_core::journey::ProofTask;
 use eskort_core::renewal::Validity;
 use eskort_store::{JourneyRow, RunLock, Store, StoreError};
 use std::path::PathBuf;
@@ -177,10 +178,14 @@ fn bare_facts(entry: &CertificateEntry) -> Facts {
     Facts { wanted: wanted_of(entry), newest: None, open: None, failures: None, not_in_place: Vec::new() }
 }
 
-/// Whether an open journey can go on: it is for what the inventory wants, and proves it the way that the inventory says.
+/// Whether an open journey can go on: it is for what the inventory wants, and proves each name as the inventory says.
 pub(crate) fn still_fits(app: &App, entry: &CertificateEntry, open: &JourneyRow) -> bool {
-    let way = app.inventory.proofs[&entry.proof].way();
-    open.wanted == wanted_of(entry) && open.stage.way().is_none_or(|chosen| chosen == way)
+    let fits = |task: &ProofTask| {
+        let name = entry.proof_of(&task.name);
+        task.proof.as_deref().is_none_or(|chosen| chosen == name)
+            && app.inventory.proofs[name].ways().contains(&task.way)
+    };
+    open.wanted == wanted_of(entry) && open.stage.tasks().iter().all(fits)
 }
 
 /// Gathers what is known about a certificate. Reads only.

@@ -21,6 +21,13 @@ pub enum State {
         /// The last of the six stages it passed; empty before the first.
         passed: String,
     },
+    /// A journey waits for a person to place what proves control.
+    AwaitsPerson {
+        /// Since when.
+        since: Timestamp,
+        /// How long that is, in words.
+        age: String,
+    },
     /// Renewal is due.
     Due,
     /// It has run out.
@@ -44,6 +51,7 @@ impl State {
             State::Good => "good".into(),
             State::UnderWay { passed } if passed.is_empty() => "under way".into(),
             State::UnderWay { passed } => format!("under way: {passed}"),
+            State::AwaitsPerson { age, .. } => format!("waits for you: {age}"),
             State::Due => "renewal due".into(),
             State::Expired => "expired".into(),
             State::Failing { failures, .. } => words::count(u64::from(*failures), "failure"),
@@ -53,7 +61,7 @@ impl State {
 
     /// Returns whether somebody should look at it.
     pub fn needs_attention(&self) -> bool {
-        matches!(self, State::Expired | State::Failing { .. } | State::Due)
+        matches!(self, State::Expired | State::Failing { .. } | State::AwaitsPerson { .. } | State::Due)
     }
 }
 
@@ -87,23 +95,37 @@ pub fn list(app: &App) -> Result<Vec<ListRow>, StoreError> {
     let mut rows = Vec::new();
     for (name, entry) in &app.inventory.certificates {
         let names = entry.names.iter().map(ToString::to_string).collect();
-        rows.push(row(name.clone(), names, known.remove(name), true, now));
+        let by_hand = entry.names.iter().any(|n| app.inventory.proofs[entry.proof_of(n)].awaits_person());
+        rows.push(row(name.clone(), names, known.remove(name), Some(by_hand), now));
     }
     for (name, overview) in known {
-        rows.push(row(name, Vec::new(), Some(overview), false, now));
+        rows.push(row(name, Vec::new(), Some(overview), None, now));
     }
-    rows.sort_by_cached_key(|r| (!r.state.needs_attention(), r.renew_at, r.certificate.clone()));
+    // What a person has to do comes first of all.
+    let rank = |s: &State| if matches!(s, State::AwaitsPerson { .. }) { 0 } else { 1 + u8::from(!s.needs_attention()) };
+    rows.sort_by_cached_key(|r| (rank(&r.state), r.renew_at, r.certificate.clone()));
     Ok(rows)
 }
 
-fn row(certificate: String, names: Vec<String>, known: Option<Overview>, wanted: bool, now: Timestamp) -> ListRow {
+/// `by_hand` says of a certificate of the inventory whether a person proves control.
+fn row(
+    certificate: String,
+    names: Vec<String>,
+    known: Option<Overview>,
+    by_hand: Option<bool>,
+    now: Timestamp,
+) -> ListRow {
     let newest = known.as_ref().and_then(|o| o.newest);
     let validity = newest.map(|(_, v)| v);
     let state = match (known, validity) {
-        _ if !wanted => State::NotInInventory,
+        _ if by_hand.is_none() => State::NotInInventory,
         (_, Some(v)) if now >= v.not_after => State::Expired,
         (Some(Overview { failed: Some((failures, _, reason)), .. }), _) => State::Failing { failures, reason },
-        (Some(Overview { open: Some(passed), .. }), _) => State::UnderWay { passed },
+        (Some(Overview { open: Some(journey), .. }), _) if journey.published && by_hand == Some(true) => {
+            let age = words::duration(now.duration_since(journey.since));
+            State::AwaitsPerson { since: journey.since, age }
+        }
+        (Some(Overview { open: Some(journey), .. }), _) => State::UnderWay { passed: journey.passed },
         (_, Some(v)) if v.is_due(now) => State::Due,
         (_, Some(_)) => State::Good,
         (_, None) => State::Missing,

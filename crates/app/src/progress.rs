@@ -35,13 +35,8 @@ pub enum Progress {
     },
     /// A person has to place these records, and is waited for.
     AwaitsPerson(Vec<RecordToPlace>),
-    /// Some of the name servers have the records.
-    Spreading {
-        /// How many.
-        have: usize,
-        /// Of how many.
-        of: usize,
-    },
+    /// How names stand that are waited for.
+    Names(Vec<NameState>),
     /// A file of a server changes.
     Change {
         /// The file.
@@ -60,6 +55,15 @@ pub enum Progress {
         /// The HTTP status.
         status: u16,
     },
+}
+
+/// How one name stands while something is waited for.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct NameState {
+    /// The name.
+    pub name: String,
+    /// What is so far: "on 1 of 2 name servers".
+    pub state: String,
 }
 
 /// How a file changes.

@@ -1,18 +1,24 @@
 //! Puts proofs up and takes them away: files in a site's folder, a listener of our own, records in a zone.
 
 mod dns;
+mod remote;
 mod tls;
+mod web_api;
+
+pub use web_api::ApiError;
 
 use crate::crash::crash_point;
 use crate::{App, Progress, ProofError, StepError};
 use bytes::Bytes;
+use dns::OwedRecord;
 use eskort_core::debt::Debt;
-use eskort_core::inventory::Proof;
+use eskort_core::inventory::{CertificateEntry, Proof};
 use eskort_core::journey::ProofTask;
-use eskort_dns::TextRecord;
+use eskort_core::record::TextRecord;
+use eskort_host::Session;
 use eskort_probe::look_at_challenge;
 use eskort_store::files::{Access, make_folders, missing_folders, write_fleeting};
-use eskort_store::{Store, StoreError};
+use eskort_store::{DebtRow, Store, StoreError};
 use http_body_util::Full;
 use hyper::body::Incoming;
 use hyper::{Request, Response};
@@ -40,63 +46,86 @@ impl Drop for Listener {
     }
 }
 
-/// Puts up what the tasks ask for. Doing it again leaves things as they are.
-pub(crate) async fn publish(
-    app: &App,
-    store: &Store,
-    certificate: &str,
-    proof: &str,
-    tasks: &[ProofTask],
-) -> Result<Option<Listener>, StepError> {
-    match &app.inventory.proofs[proof] {
-        Proof::HttpFolder { folder, .. } => {
-            publish_files(app, store, certificate, folder, tasks)?;
-            Ok(None)
-        }
-        Proof::HttpListener { listen, .. } => Ok(Some(listen_for(*listen, tasks).await?)),
-        Proof::TlsListener { listen, .. } => Ok(Some(tls::listen(app, *listen, tasks).await?)),
-        Proof::DnsUpdate(update) => {
-            dns::publish(app, store, certificate, proof, dns::Writer::Update(update), tasks).await?;
-            Ok(None)
-        }
-        Proof::Program(program) => {
-            dns::publish(app, store, certificate, proof, dns::Writer::Program(program), tasks).await?;
-            Ok(None)
-        }
-        // The person does it, and is told when the look finds nothing.
-        Proof::ByHand(_) => Ok(None),
-    }
+/// What the proofs of one certificate's journey need.
+#[derive(Clone, Copy)]
+pub(crate) struct Proving<'a> {
+    pub(crate) app: &'a App,
+    pub(crate) store: &'a Store,
+    pub(crate) certificate: &'a str,
+    pub(crate) entry: &'a CertificateEntry,
 }
 
-fn publish_files(
-    app: &App,
-    store: &Store,
-    certificate: &str,
-    root: &Path,
-    tasks: &[ProofTask],
-) -> Result<(), StepError> {
-    if !root.is_dir() {
-        return Err(ProofError::NoFolder { path: root.to_owned() }.into());
+impl<'a> Proving<'a> {
+    /// Puts the tasks together by the proof that serves them; what machines do comes before what people do.
+    fn by_proof(&self, tasks: &[ProofTask]) -> Vec<(&'a str, &'a Proof, Vec<ProofTask>)> {
+        let mut groups: Vec<(&str, &Proof, Vec<ProofTask>)> = Vec::new();
+        for task in tasks {
+            // The journey's proof is the inventory's, or it would have been given up.
+            let name = self.entry.proof_of(&task.name);
+            match groups.iter_mut().find(|(known, ..)| *known == name) {
+                Some((.., tasks)) => tasks.push(task.clone()),
+                None => groups.push((name, &self.app.inventory.proofs[name], vec![task.clone()])),
+            }
+        }
+        groups.sort_by_key(|(_, proof, _)| proof.awaits_person());
+        groups
     }
-    let folder = root.join(CHALLENGE_FOLDER);
-    let there = |path: &Path, task: &ProofTask| {
-        std::fs::read(path).is_ok_and(|bytes| bytes == task.key_authorization.as_bytes())
-    };
-    let files = tasks.iter().map(|task| (folder.join(&task.token), task));
-    let missing: Vec<(PathBuf, &ProofTask)> = files.filter(|(path, task)| !there(path, task)).collect();
-    // Owed before it is there: whatever happens next, the following run knows what to take away.
-    let folders = missing_folders(&folder);
-    let debts: Vec<Debt> =
-        missing.iter().map(|(path, _)| Debt::File { path: path.clone(), folders: folders.clone() }).collect();
-    store.owe(certificate, &debts, (app.now)())?;
-    crash_point("owed");
-    make_folders(&folder, 0o755).map_err(|source| ProofError::Write { path: folder, source })?;
-    for (path, task) in missing {
-        let written = write_fleeting(&path, task.key_authorization.as_bytes(), Access::mode(0o644));
-        written.map_err(|source| ProofError::Write { path, source })?;
-        crash_point("file-written");
+
+    /// Puts up what the tasks ask for. Doing it again leaves things as they are.
+    pub(crate) async fn publish(&self, tasks: &[ProofTask]) -> Result<Vec<Listener>, StepError> {
+        let mut listeners = Vec::new();
+        for (name, proof, tasks) in self.by_proof(tasks) {
+            match proof {
+                Proof::HttpFolder { folder, hosts, .. } if hosts.is_empty() => self.publish_files(folder, &tasks)?,
+                Proof::HttpFolder { folder, hosts, .. } => remote::publish(self, folder, hosts, &tasks).await?,
+                Proof::HttpListener { listen, .. } => listeners.push(listen_for(*listen, &tasks).await?),
+                Proof::TlsListener { listen, .. } => listeners.push(tls::listen(self.app, *listen, &tasks).await?),
+                Proof::Dns(dns) => dns::publish(self, name, dns, &tasks).await?,
+            }
+        }
+        Ok(listeners)
     }
-    Ok(())
+
+    fn publish_files(&self, root: &Path, tasks: &[ProofTask]) -> Result<(), StepError> {
+        if !root.is_dir() {
+            return Err(ProofError::NoFolder { host: None, path: root.to_owned() }.into());
+        }
+        let folder = root.join(CHALLENGE_FOLDER);
+        let there = |path: &Path, task: &ProofTask| {
+            std::fs::read(path).is_ok_and(|bytes| bytes == task.key_authorization.as_bytes())
+        };
+        let files = tasks.iter().map(|task| (folder.join(&task.token), task));
+        let missing: Vec<(PathBuf, &ProofTask)> = files.filter(|(path, task)| !there(path, task)).collect();
+        // Owed before it is there: whatever happens next, the following run knows what to take away.
+        let folders = missing_folders(&folder);
+        let debt = |path: &PathBuf| Debt::File { host: None, path: path.clone(), folders: folders.clone() };
+        let debts: Vec<Debt> = missing.iter().map(|(path, _)| debt(path)).collect();
+        self.store.owe(self.certificate, &debts, (self.app.now)())?;
+        crash_point("owed");
+        make_folders(&folder, 0o755).map_err(|source| ProofError::Write { path: folder, source })?;
+        for (path, task) in missing {
+            let written = write_fleeting(&path, task.key_authorization.as_bytes(), Access::mode(0o644));
+            written.map_err(|source| ProofError::Write { path, source })?;
+            crash_point("file-written");
+        }
+        Ok(())
+    }
+
+    /// Looks at every proof as the authority would. `wait` is set when a person's work is waited for.
+    pub(crate) async fn look_first(&self, tasks: &[ProofTask], wait: bool) -> Result<(), StepError> {
+        for (_, proof, tasks) in self.by_proof(tasks) {
+            match proof {
+                Proof::HttpFolder { folder, hosts, .. } => {
+                    remote::look(self.app, folder, hosts, &tasks).await?;
+                    look_at_files(proof, &tasks).await?;
+                }
+                Proof::HttpListener { .. } => look_at_files(proof, &tasks).await?,
+                Proof::TlsListener { check_address, .. } => tls::look(*check_address, &tasks).await?,
+                Proof::Dns(dns) => dns::look(self.app, dns, &tasks, wait).await?,
+            }
+        }
+        Ok(())
+    }
 }
 
 async fn listen_for(address: SocketAddr, tasks: &[ProofTask]) -> Result<Listener, ProofError> {
@@ -125,24 +154,13 @@ async fn listen_for(address: SocketAddr, tasks: &[ProofTask]) -> Result<Listener
     Ok(Listener { task })
 }
 
-/// Looks at every proof as the authority would. `wait` is set when a person's work is waited for.
-pub(crate) async fn look_first(app: &App, proof: &Proof, tasks: &[ProofTask], wait: bool) -> Result<(), StepError> {
-    match proof {
-        Proof::HttpFolder { .. } | Proof::HttpListener { .. } => look_at_files(proof, tasks).await,
-        Proof::TlsListener { check_address, .. } => tls::look(*check_address, tasks).await,
-        Proof::DnsUpdate(update) => dns::await_everywhere(app, dns::Writer::Update(update), tasks).await,
-        Proof::Program(program) => dns::await_everywhere(app, dns::Writer::Program(program), tasks).await,
-        Proof::ByHand(by_hand) => dns::await_person(app, by_hand, tasks, wait).await,
-    }
-}
-
 /// Looks at every proof as the authority would, eight at a time.
 async fn look_at_files(proof: &Proof, tasks: &[ProofTask]) -> Result<(), StepError> {
     let instead = proof.check_address();
     let mut unseen = Vec::new();
     for group in tasks.chunks(8) {
         let look = |task: ProofTask| async move {
-            look_at_challenge(task.name.base(), &task.token, &task.key_authorization, instead).await
+            look_at_challenge(&task.name.in_url(), &task.token, &task.key_authorization, instead).await
         };
         let looks: Vec<_> = group.iter().map(|task| tokio::spawn(look(task.clone()))).collect();
         for (task, look) in group.iter().zip(looks) {
@@ -160,22 +178,48 @@ async fn look_at_files(proof: &Proof, tasks: &[ProofTask]) -> Result<(), StepErr
 /// Takes away what is owed for the certificates that `whose` names. What cannot be taken away stays owed, with the reason.
 pub(crate) async fn pay_debts(app: &App, store: &Store, whose: impl Fn(&str) -> bool) -> Result<(), StoreError> {
     let mut paid = Vec::new();
+    let mut unpaid = Vec::new();
+    // One connection to each machine, and one conversation for the records of each proof.
+    let mut sessions: BTreeMap<String, Result<Session, String>> = BTreeMap::new();
+    let mut records: BTreeMap<String, Vec<(DebtRow, OwedRecord)>> = BTreeMap::new();
     for row in store.debts()?.into_iter().filter(|row| whose(&row.certificate)) {
         let taken = match &row.debt {
-            Debt::File { path, folders } => take_file_away(path, folders).map_err(|e| e.to_string()),
-            Debt::Record { proof, name, text } => {
+            Debt::Record { proof, name, text, id } => {
                 let record = TextRecord { name: name.clone(), text: text.clone() };
-                dns::take_away(app, proof, record).await.map_err(|e| e.to_string())
+                let owed = OwedRecord { record, id: id.clone() };
+                records.entry(proof.clone()).or_default().push((row, owed));
+                continue;
+            }
+            Debt::File { host: None, path, folders } => take_file_away(path, folders).map_err(|e| e.to_string()),
+            Debt::File { host: Some(host), path, folders } => {
+                if !sessions.contains_key(host) {
+                    sessions.insert(host.clone(), remote::open(app, host).await.map_err(|e| e.to_string()));
+                }
+                match sessions.get_mut(host).expect("it was just put in") {
+                    Ok(session) => remote::take_away(session, path, folders).await.map_err(|e| e.to_string()),
+                    Err(error) => Err(error.clone()),
+                }
             }
         };
         match taken {
             Ok(()) => paid.push(row.id),
-            Err(error) => {
-                store.trouble_with_debt(row.id, &error)?;
-                let (words, by_hand) = (row.debt.words(), row.debt.by_hand());
-                (app.watch)(&Progress::Note(format!("cannot remove {words}: {error}; by hand: {by_hand}")));
-            }
+            Err(error) => unpaid.push((row, error)),
         }
+    }
+    for session in sessions.into_values().flatten() {
+        session.close().await;
+    }
+    for (proof, owed) in records {
+        let (rows, owed): (Vec<_>, Vec<_>) = owed.into_iter().unzip();
+        match dns::take_away(app, &proof, &owed).await {
+            Ok(()) => paid.extend(rows.into_iter().map(|row| row.id)),
+            Err(error) => unpaid.extend(rows.into_iter().map(|row| (row, error.to_string()))),
+        }
+    }
+    for (row, error) in unpaid {
+        store.trouble_with_debt(row.id, &error)?;
+        let (words, by_hand) = (row.debt.words(), row.debt.by_hand());
+        (app.watch)(&Progress::Note(format!("cannot remove {words}: {error}; by hand: {by_hand}")));
     }
     if paid.is_empty() { Ok(()) } else { store.paid(&paid) }
 }

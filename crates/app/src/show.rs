@@ -2,8 +2,10 @@
 
 use crate::App;
 use crate::list::{ListRow, list};
-use eskort_core::journey::Milestone;
+use eskort_core::journey::{Milestone, ProofTask, Stage};
+use eskort_core::record::TextRecord;
 use eskort_core::renewal::Validity;
+use eskort_core::words;
 use eskort_store::{EventRow, Store, StoreError};
 use jiff::Timestamp;
 use serde::Serialize;
@@ -50,6 +52,8 @@ pub struct Show {
     pub journey: Option<(u32, Option<Milestone>)>,
     /// The generations, newest first.
     pub generations: Vec<GenerationView>,
+    /// The TXT records that a person has to place, while a journey waits for that.
+    pub to_place: Vec<TextRecord>,
     /// What is still published and could not be removed: what, why, and how to do it by hand.
     pub debts: Vec<(String, Option<String>, String)>,
     /// What happened lately, newest first.
@@ -63,17 +67,23 @@ pub struct Show {
 pub fn show(app: &App, name: &str) -> Result<Option<Show>, StoreError> {
     let Some(entry) = app.inventory.certificates.get(name) else { return Ok(None) };
     let Some(row) = list(app)?.into_iter().find(|r| r.certificate == name) else { return Ok(None) };
-    let proof = &app.inventory.proofs[&entry.proof];
+    let kind = |proof: &str| format!("{proof} ({})", app.inventory.proofs[proof].kind());
+    let mut proofs: Vec<String> = Vec::new();
+    if entry.names.iter().any(|name| !entry.proof_for.contains_key(name)) {
+        proofs.push(kind(&entry.proof));
+    }
+    proofs.extend(entry.proof_for.iter().map(|(name, proof)| format!("{} for {name}", kind(proof))));
     let folder = app.state.join("certificates").join(name).join("current");
     let mut shown = Show {
         row,
         authority: entry.authority.clone(),
-        proof: format!("{} ({})", entry.proof, proof.kind()),
+        proof: words::list(&proofs),
         key: entry.key.word().to_owned(),
         servers: entry.install.iter().map(|i| i.server.clone()).collect(),
         folder,
         journey: None,
         generations: Vec::new(),
+        to_place: Vec::new(),
         debts: Vec::new(),
         events: Vec::new(),
     };
@@ -89,7 +99,14 @@ pub fn show(app: &App, name: &str) -> Result<Option<Show>, StoreError> {
             validity: g.validity,
             confirmed: g.confirmed,
         };
-        shown.journey = store.open_journey(name)?.map(|j| (j.generation, j.stage.milestone()));
+        if let Some(open) = store.open_journey(name)? {
+            let by_hand = |t: &&ProofTask| app.inventory.proofs[entry.proof_of(&t.name)].awaits_person();
+            if let Stage::Published { tasks, .. } = &open.stage {
+                shown.to_place = tasks.iter().filter(by_hand).map(ProofTask::record).collect();
+                shown.to_place.dedup();
+            }
+            shown.journey = Some((open.generation, open.stage.milestone()));
+        }
         shown.generations = store.generations(name)?.into_iter().map(view).collect();
         let owed = store.debts()?.into_iter().filter(|row| row.certificate == name);
         shown.debts = owed.map(|row| (row.debt.words(), row.trouble, row.debt.by_hand())).collect();

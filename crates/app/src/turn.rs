@@ -7,7 +7,7 @@ use crate::keep::{Ending, KeepEntry, gather, still_fits, wanted_of};
 use crate::proof::pay_debts;
 use crate::{App, Progress, StepError};
 use eskort_core::decision::{Decision, decide, hold_after};
-use eskort_core::inventory::{CertificateEntry, Proof};
+use eskort_core::inventory::CertificateEntry;
 use eskort_core::journey::{Milestone, Stage};
 use eskort_core::words;
 use eskort_store::{JourneyRow, Store, StoreError};
@@ -142,7 +142,8 @@ impl<'a> Run<'a> {
             wait,
             looked_at: 0,
             published: false,
-            listener: None,
+            listeners: Vec::new(),
+            seen: BTreeMap::new(),
         };
         steps(&mut hands, Driver::new(store, name, journey), stop).await?;
         store.clear_failures(name)?;
@@ -184,14 +185,14 @@ async fn steps(hands: &mut RealHands<'_>, mut driver: Driver<'_>, stop: &mut Sto
             }
             Step::Did(passed) => {
                 if !driver.journey().stage.needs_publication() {
-                    hands.listener = None;
+                    hands.listeners.clear();
                     pay_debts(app, store, |whose| whose == name).await?;
                 }
                 if let Some(milestone) = passed {
                     waiting_since = None;
                     let detail = detail(hands, driver.journey(), milestone)?;
                     (app.watch)(&Progress::Passed { milestone, detail });
-                    if milestone == Milestone::Proved && matches!(hands.proof(), Proof::ByHand(_)) {
+                    if milestone == Milestone::Proved && hands.has_records_by_hand() {
                         (app.watch)(&Progress::Note("the records placed by hand can be removed now".into()));
                     }
                 }

@@ -7,7 +7,7 @@ use eskort_acme::{Answer, ChallengeKind, Method, OrderStatus, Request, Signer};
 use eskort_app::{App, Ending, KeepOptions, Progress};
 use eskort_core::decision::Wanted;
 use eskort_core::journey::poll_delay;
-use eskort_core::names::DnsName;
+use eskort_core::names::Identifier;
 use eskort_core::pki::{Chain, KeyKind, PrivateKey, make_csr};
 use eskort_practice::{Authority, AuthorityOptions, Clock, Issuer, NameServer, Site};
 use eskort_store::Store;
@@ -213,7 +213,7 @@ fn list() {
     store
         .together(|| {
             for n in 0..COUNT {
-                let name = DnsName::parse(&format!("room{n}.lampholm.example")).unwrap();
+                let name = Identifier::parse(&format!("room{n}.lampholm.example")).unwrap();
                 let wanted = Wanted::new(vec![name], "public", KeyKind::P256);
                 store.record_generation(&format!("room{n}"), 1, &wanted, &chain, Timestamp::now())?;
             }

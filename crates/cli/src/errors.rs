@@ -3,9 +3,10 @@
 use crate::guide;
 use crate::ui::{ExitStatus, Tone, Ui};
 use eskort_acme::{AcmeError, AtFault, Problem};
-use eskort_app::{AuthorityError, CommandError, InstallError, ProofError, SetupError, StepError};
+use eskort_app::{ApiError, AuthorityError, CommandError, InstallError, ProofError, SetupError, StepError};
 use eskort_core::inventory::Mistakes;
 use eskort_dns::UpdateError;
+use eskort_host::HostError;
 use eskort_probe::{NotVisible, WhyNotVisible};
 use eskort_siteconf::nginx::PlanError;
 use eskort_store::StoreError;
@@ -217,7 +218,7 @@ fn tell_proof(error: &ProofError) -> Told {
         ProofError::Write { .. } => told.hint("the proof's folder must be writable for the user that runs Eskort"),
         ProofError::NoFolder { .. } => told.hint("correct `folder` of the proof: it is where the site's pages are"),
         ProofError::Key { .. } => {
-            told.hint("`key-file` of the proof wants the key in BIND's syntax, as tsig-keygen writes it")
+            told.hint("`key-file` of the proof wants the key in BIND's syntax, as tsig-keygen writes it; `key-name` and the like, its parts")
         }
         ProofError::Ask(_) => told.hint("check `server` of the proof, and that this machine may ask it"),
         ProofError::Update(error) => match error {
@@ -234,6 +235,19 @@ fn tell_proof(error: &ProofError) -> Told {
             }
         },
         ProofError::Certificate(_) => told.hint("this is a bug of ours; please report it"),
+        ProofError::NoPrimary { .. } => told.hint("name the primary in the inventory: server = \"192.0.2.53\""),
+        ProofError::Secret { .. } => told.hint("the inventory says where the secret is; correct that, or put it there"),
+        ProofError::Api(error) => match error {
+            ApiError::Recipe { .. } => told.hint("correct the recipe; docs/inventory.md says what can stand in it"),
+            ApiError::Unreachable { .. } => told.hint("check `address` of the proof, and `roots` for a private certificate"),
+            ApiError::Refused { status: 401 | 403, .. } => told.hint("the API does not take the secret, or it may not do this"),
+            ApiError::Refused { .. } => told.hint("the API says no: compare the recipe with the API's own description"),
+            ApiError::NoId { .. } => told.hint("correct `id` of `add` in the recipe, or give it a `find`"),
+        },
+        ProofError::Host(error) => tell_host(told, error),
+        ProofError::NoHost { .. } => told.hint("put it back into the inventory, or remove the file by hand"),
+        ProofError::NotOnHost { .. } => told.hint("does something clean the folder up? Run the same again"),
+        ProofError::Store(error) => tell_store(error),
         ProofError::Program(_) => {
             told.hint("run `command` of the proof by hand, with what docs/inventory.md says on its standard input")
         }
@@ -246,6 +260,23 @@ fn tell_proof(error: &ProofError) -> Told {
             }
             _ => told.hint("correct `listen` of the proof: it has to be an address of this machine"),
         },
+    }
+}
+
+fn tell_host(told: Told, error: &HostError) -> Told {
+    match error {
+        HostError::Unreachable { .. } => told.hint("check `address` and `port` of the host, and that this machine may go there"),
+        HostError::Untrusted { .. } => told.hint(
+            "over SSH: connect once with `ssh` by hand, compare the key, and let it be remembered; over FTP: `roots` of \
+             the host names the root of a private certificate",
+        ),
+        HostError::Login { .. } => {
+            told.hint("check `user`, and the key or the password; `ssh` or an FTP program by hand must get in without a question")
+        }
+        HostError::File { .. } => told.hint("the user of the host must be allowed to write there; has the disk room?"),
+        HostError::Command { .. } => told.hint("run the command on the host by hand"),
+        HostError::NoCommands { .. } => told.hint("commands need a host of kind \"ssh\""),
+        HostError::TimedOut { .. } => told.hint("`patience` of the host says how long a step may take"),
     }
 }
 

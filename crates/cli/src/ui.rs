@@ -2,16 +2,17 @@
 
 use crate::args::Output;
 use crate::table::{Page, wrap};
-use eskort_app::{FileChange, Progress, RecordToPlace};
+use eskort_app::{FileChange, NameState, Progress, RecordToPlace};
 use eskort_core::journey::Milestone;
 use eskort_core::words;
-use indicatif::{ProgressBar, ProgressDrawTarget, ProgressStyle};
+use indicatif::{ProgressBar, ProgressDrawTarget, ProgressState, ProgressStyle};
 use owo_colors::{OwoColorize, Style};
 use serde::Serialize;
+use std::collections::BTreeMap;
 use std::io::{IsTerminal, Write};
 use std::process::ExitCode;
 use std::sync::{Arc, Mutex};
-use std::time::Duration;
+use std::time::{Duration, Instant};
 
 /// The version of the JSON reports' shape.
 const REPORT_VERSION: u32 = 1;
@@ -19,6 +20,9 @@ const REPORT_VERSION: u32 = 1;
 const WIDEST: usize = 140;
 /// What is written to a file or a pipe is this wide.
 const WIDTH_UNSEEN: usize = 100;
+
+/// More names than these are summed up by how they stand.
+const MOST_NAMES: usize = 8;
 
 /// How the program ends.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
@@ -92,11 +96,54 @@ pub(crate) struct Ui {
     /// The demo tells one story: its talk goes where its results go.
     one_stream: bool,
     spinner: Arc<Mutex<Option<ProgressBar>>>,
+    waits: Arc<Mutex<Waits>>,
+}
+
+/// The names that are waited for: how each stands, and since when it is waited for.
+#[derive(Default)]
+struct Waits(BTreeMap<String, (String, Instant)>);
+
+impl Waits {
+    /// Takes in how names stand, and returns those that stand otherwise than before.
+    fn update(&mut self, names: &[NameState]) -> Vec<(String, String)> {
+        self.0.retain(|name, _| names.iter().any(|n| n.name == *name));
+        let mut changed = Vec::new();
+        for NameState { name, state } in names {
+            let known = self.0.entry(name.clone()).or_insert_with(|| (String::new(), Instant::now()));
+            if known.0 != *state {
+                known.0.clone_from(state);
+                changed.push((name.clone(), state.clone()));
+            }
+        }
+        changed
+    }
+
+    /// Returns a line for each name; where there are many, one for each state.
+    fn lines(&self) -> Vec<String> {
+        let age = |since: &Instant| words::duration(since.elapsed().try_into().unwrap_or_default());
+        if self.0.len() <= MOST_NAMES {
+            let width = self.0.keys().map(|name| name.chars().count()).max().unwrap_or(0);
+            return self
+                .0
+                .iter()
+                .map(|(name, (state, since))| format!("{name:<width$}  {state}, {}", age(since)))
+                .collect();
+        }
+        let mut states: BTreeMap<&String, (u64, &Instant)> = BTreeMap::new();
+        for (state, since) in self.0.values() {
+            let group = states.entry(state).or_insert((0, since));
+            *group = (group.0 + 1, group.1.min(since));
+        }
+        let line = |(state, (n, since)): (&String, (u64, &Instant))| {
+            format!("{}  {state}, {}", words::count(n, "name"), age(since))
+        };
+        states.into_iter().map(line).collect()
+    }
 }
 
 impl Ui {
     pub(crate) fn new(output: Output, verbose: bool, one_stream: bool) -> Self {
-        Ui { output, verbose, one_stream, spinner: Arc::default() }
+        Ui { output, verbose, one_stream, spinner: Arc::default(), waits: Arc::default() }
     }
 
     pub(crate) fn is_json(&self) -> bool {
@@ -173,27 +220,38 @@ impl Ui {
 
     /// Ends the spinner.
     pub(crate) fn settle(&self) {
+        self.waits.lock().expect("no holder panics").0.clear();
         if let Some(spinner) = self.spinner.lock().expect("no holder panics").take() {
             spinner.finish_and_clear();
         }
     }
 
-    /// Shows a spinner, on a terminal; returns whether it is seen.
-    fn spin(&self, message: String) -> bool {
-        let unseen = !std::io::stderr().is_terminal() || (self.one_stream && !std::io::stdout().is_terminal());
-        if unseen {
-            return false;
+    /// Whether somebody sees things move.
+    fn is_live(&self) -> bool {
+        std::io::stderr().is_terminal() && (!self.one_stream || std::io::stdout().is_terminal())
+    }
+
+    /// Shows a spinner, on a terminal.
+    fn spin(&self, message: String) {
+        if !self.is_live() {
+            return;
         }
         let mut spinner = self.spinner.lock().expect("no holder panics");
         let bar = spinner.get_or_insert_with(|| {
             let bar = ProgressBar::with_draw_target(None, ProgressDrawTarget::stderr());
-            let style = ProgressStyle::with_template("  {spinner} {msg} {elapsed}").expect("the template is good");
+            let style =
+                ProgressStyle::with_template("  {spinner} {msg} {elapsed}{names}").expect("the template is good");
+            let waits = Arc::clone(&self.waits);
+            let style = style.with_key("names", move |_: &ProgressState, out: &mut dyn std::fmt::Write| {
+                for line in waits.lock().expect("no holder panics").lines() {
+                    let _ = write!(out, "\n        {line}");
+                }
+            });
             bar.set_style(style.tick_strings(&["·  ", "•· ", "·•·", " ·•", "  ·", "   "]));
             bar.enable_steady_tick(Duration::from_millis(120));
             bar
         });
         bar.set_message(message);
-        true
     }
 
     /// Says how a run goes on.
@@ -206,14 +264,17 @@ impl Ui {
                     self.talk(&format!("{}: {words}", Tone::Strong.paint(name)));
                 }
             }
-            Progress::Doing(words) => drop(self.spin(format!("{words} …"))),
-            Progress::Waiting { waits_for, .. } => drop(self.spin(format!("waiting for {} …", waits_for.words()))),
+            Progress::Doing(words) => self.spin(format!("{words} …")),
+            Progress::Waiting { waits_for, .. } => self.spin(format!("waiting for {} …", waits_for.words())),
             Progress::Passed { milestone, detail } => self.passed(*milestone, detail),
             Progress::AwaitsPerson(records) => self.talk(&records_to_place(records)),
-            Progress::Spreading { have, of } => {
-                let text = format!("{have} of {of} name servers have the records");
-                if !self.spin(format!("{text} …")) {
-                    self.talk(&format!("  {text}"));
+            Progress::Names(names) => {
+                let mut waits = self.waits.lock().expect("no holder panics");
+                let changed = waits.update(names);
+                let lines = waits.lines();
+                drop(waits);
+                if !self.is_live() && !changed.is_empty() {
+                    lines.iter().for_each(|line| self.talk(&format!("  {line}")));
                 }
             }
             Progress::Change { path, how } => self.talk(&change(&path.display().to_string(), how)),
@@ -226,6 +287,7 @@ impl Ui {
     }
 
     fn passed(&self, milestone: Milestone, detail: &str) {
+        self.waits.lock().expect("no holder panics").0.clear();
         let reached = Milestone::ALL.iter().position(|m| *m == milestone).unwrap_or(0) + 1;
         let steps = format!("{}{}", "■".repeat(reached), "□".repeat(Milestone::ALL.len() - reached));
         let word = format!("{:<9}", milestone.word());
@@ -259,7 +321,9 @@ pub(crate) fn change(path: &str, how: &FileChange) -> String {
 /// Returns what a person has to place, and the same as lines of a zone file.
 pub(crate) fn records_to_place(records: &[RecordToPlace]) -> String {
     let count = words::count(records.len() as u64, "TXT record");
-    let mut out = format!("  Place {} where the authority will look:\n", Tone::Strong.paint(&count));
+    let for_good = records.iter().any(|r| r.for_good);
+    let stays = if for_good { ", once and for good" } else { "" };
+    let mut out = format!("  Place {}{stays} where the authority will look:\n", Tone::Strong.paint(&count));
     for r in records {
         let lines = [
             ("zone", r.zone.clone()),

@@ -50,7 +50,7 @@ impl Bind {
 
     /// Returns the texts at the challenge's name.
     fn texts(&self) -> Vec<String> {
-        runtime().block_on(eskort_dns::ask_texts(self.address, RECORD)).unwrap()
+        runtime().block_on(eskort_dns::ask_texts(self.address, RECORD)).unwrap().texts
     }
 }
 
@@ -138,7 +138,7 @@ impl Bind {
     /// Does what a person is told to do.
     fn place_by_hand(&self, texts: &[String]) {
         let key = eskort_dns::UpdateKey::parse(&eskort_core::pki::Secret::new(KEY.to_owned())).unwrap();
-        let record = |text: &String| eskort_dns::TextRecord { name: RECORD.into(), text: text.clone() };
+        let record = |text: &String| eskort_core::record::TextRecord { name: RECORD.into(), text: text.clone() };
         let records: Vec<_> = texts.iter().map(record).collect();
         let now = jiff::Timestamp::now();
         runtime().block_on(eskort_dns::add_records(self.address, "lampholm.example", &key, &records, 60, now)).unwrap();
@@ -157,7 +157,7 @@ fn a_challenge_name_that_leads_to_another_zone_is_followed() {
         0,
         &["_acme-challenge.tickets.lampholm.example leads to tickets.proofs.test: the record goes there", "confirmed"],
     );
-    let left = runtime().block_on(eskort_dns::ask_texts(bind.address, "tickets.proofs.test")).unwrap();
+    let left = runtime().block_on(eskort_dns::ask_texts(bind.address, "tickets.proofs.test")).unwrap().texts;
     assert_eq!(left, Vec::<String>::new());
 }
 

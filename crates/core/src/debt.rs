@@ -11,6 +11,9 @@ use std::path::PathBuf;
 pub enum Debt {
     /// A challenge file, and the folders that were made for it.
     File {
+        /// The machine it is on, by its name in the inventory; `None` for this one.
+        #[serde(default, skip_serializing_if = "Option::is_none")]
+        host: Option<String>,
         /// The file.
         path: PathBuf,
         /// Folders that did not exist before, deepest first.
@@ -24,6 +27,9 @@ pub enum Debt {
         name: String,
         /// Its text.
         text: String,
+        /// What the API that placed it calls it.
+        #[serde(default, skip_serializing_if = "Option::is_none")]
+        id: Option<String>,
     },
 }
 
@@ -31,7 +37,8 @@ impl Debt {
     /// Returns what it is, in words: "the file /srv/www/…".
     pub fn words(&self) -> String {
         match self {
-            Debt::File { path, .. } => format!("the file {}", path.display()),
+            Debt::File { host: None, path, .. } => format!("the file {}", path.display()),
+            Debt::File { host: Some(host), path, .. } => format!("the file {} on host `{host}`", path.display()),
             Debt::Record { name, .. } => format!("the TXT record at {name}"),
         }
     }
@@ -39,7 +46,8 @@ impl Debt {
     /// Returns what a person can type to take it away.
     pub fn by_hand(&self) -> String {
         match self {
-            Debt::File { path, .. } => format!("rm '{}'", path.display()),
+            Debt::File { host: None, path, .. } => format!("rm '{}'", path.display()),
+            Debt::File { host: Some(host), path, .. } => format!("delete {} on host `{host}`", path.display()),
             Debt::Record { name, text, .. } => format!("delete {name}. TXT \"{text}\" from its zone"),
         }
     }

@@ -1,7 +1,7 @@
 //! What `keep` does about one certificate: facts in, a decision out.
 
 use crate::journey::Milestone;
-use crate::names::DnsName;
+use crate::names::Identifier;
 use crate::pki::KeyKind;
 use crate::renewal::Validity;
 use crate::words;
@@ -12,7 +12,7 @@ use serde::{Deserialize, Serialize};
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Wanted {
     /// The names, in the inventory's order.
-    pub names: Vec<DnsName>,
+    pub names: Vec<Identifier>,
     /// The authority's name in the inventory.
     pub authority: String,
     /// The word for the kind of key.
@@ -21,7 +21,7 @@ pub struct Wanted {
 
 impl Wanted {
     /// Makes it from its parts.
-    pub fn new(names: Vec<DnsName>, authority: &str, key: KeyKind) -> Self {
+    pub fn new(names: Vec<Identifier>, authority: &str, key: KeyKind) -> Self {
         Wanted { names, authority: authority.to_owned(), key: key.word().to_owned() }
     }
 }
@@ -224,8 +224,8 @@ pub fn decide(facts: &Facts, now: Timestamp, insist: bool) -> Decision {
 }
 
 /// The order of names does not matter to a certificate.
-fn same_names(a: &[DnsName], b: &[DnsName]) -> bool {
-    let sorted = |names: &[DnsName]| {
+fn same_names(a: &[Identifier], b: &[Identifier]) -> bool {
+    let sorted = |names: &[Identifier]| {
         let mut names = names.to_vec();
         names.sort();
         names
@@ -238,7 +238,7 @@ mod tests {
     use super::*;
 
     fn wanted(names: &[&str], key: KeyKind) -> Wanted {
-        Wanted::new(names.iter().map(|n| DnsName::parse(n).unwrap()).collect(), "public", key)
+        Wanted::new(names.iter().map(|n| Identifier::parse(n).unwrap()).collect(), "public", key)
     }
 
     fn facts() -> Facts {

@@ -3,8 +3,8 @@
 //! [`Stage`] is saved whole after each step. [`Stage::next`] says the one thing to do, [`Stage::apply`] takes in what came
 //! of it; both are pure and total. Every action may be run twice: whoever carries it out looks first at how things are.
 
-use crate::names::DnsName;
-use crate::pki::{base64url, sha256};
+use crate::names::Identifier;
+use crate::record::{TextRecord, challenge_record};
 use jiff::{SignedDuration, Timestamp};
 use serde::{Deserialize, Serialize};
 use std::fmt;
@@ -80,6 +80,10 @@ pub enum Way {
     Http,
     /// A TXT record (RFC 8555 section 8.4).
     Dns,
+    /// A TXT record below a label of the account's own (draft-ietf-acme-dns-account-label).
+    DnsAccount,
+    /// A TXT record that stands for good (draft-ietf-acme-dns-persist).
+    DnsPersist,
     /// A certificate shown in a TLS handshake (RFC 8737).
     Tls,
 }
@@ -90,8 +94,20 @@ impl Way {
         match self {
             Way::Http => "http-01",
             Way::Dns => "dns-01",
+            Way::DnsAccount => "dns-account-01",
+            Way::DnsPersist => "dns-persist-01",
             Way::Tls => "tls-alpn-01",
         }
+    }
+
+    /// Returns whether it proves wildcards too: over DNS only (RFC 8555 section 7.1.3).
+    pub fn proves_wildcards(self) -> bool {
+        matches!(self, Way::Dns | Way::DnsAccount | Way::DnsPersist)
+    }
+
+    /// Returns whether it proves addresses too: not over DNS (RFC 8738 section 7).
+    pub fn proves_addresses(self) -> bool {
+        matches!(self, Way::Http | Way::Tls)
     }
 }
 
@@ -99,23 +115,28 @@ impl Way {
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct ProofTask {
     /// The name to prove.
-    pub name: DnsName,
+    pub name: Identifier,
     /// The challenge's address at the authority.
     pub challenge: String,
-    /// The challenge's token, checked to be base64url (RFC 8555 section 8.1).
+    /// The challenge's token, checked to be base64url (RFC 8555 section 8.1); empty where the challenge has none.
     pub token: String,
-    /// The text to publish: token, a dot, the account key's thumbprint.
+    /// The text to publish: token, a dot, the account key's thumbprint; empty where there is no token.
     pub key_authorization: String,
     /// How it is published.
     #[serde(default)]
     pub way: Way,
+    /// The proof of the inventory that publishes it; `None` in journeys of before there could be several.
+    #[serde(default)]
+    pub proof: Option<String>,
+    /// The TXT record to publish, where it is not that of dns-01.
+    #[serde(default)]
+    pub record: Option<TextRecord>,
 }
 
 impl ProofTask {
-    /// Returns name and text of the TXT record that answers the challenge over DNS (RFC 8555 section 8.4).
-    pub fn record(&self) -> (String, String) {
-        let text = base64url(&sha256(self.key_authorization.as_bytes()));
-        (format!("_acme-challenge.{}", self.name.base()), text)
+    /// Returns the TXT record that answers the challenge over DNS.
+    pub fn record(&self) -> TextRecord {
+        self.record.clone().unwrap_or_else(|| challenge_record(self.name.base(), &self.key_authorization))
     }
 }
 
@@ -428,14 +449,14 @@ impl Stage {
         }
     }
 
-    /// Returns the way that was chosen to prove control, in the stages in which something is or will be published.
-    pub fn way(&self) -> Option<Way> {
+    /// Returns what is or will be published in this stage; empty in the stages that publish nothing.
+    pub fn tasks(&self) -> &[ProofTask] {
         match self {
             Stage::Challenged { tasks, .. }
             | Stage::Published { tasks, .. }
             | Stage::Seen { tasks, .. }
-            | Stage::AwaitingProof { tasks, .. } => tasks.first().map(|task| task.way),
-            _ => None,
+            | Stage::AwaitingProof { tasks, .. } => tasks,
+            _ => &[],
         }
     }
 
@@ -449,10 +470,7 @@ impl Stage {
 
     /// Returns whether anything published must still be there in this stage.
     pub fn needs_publication(&self) -> bool {
-        matches!(
-            self,
-            Stage::Challenged { .. } | Stage::Published { .. } | Stage::Seen { .. } | Stage::AwaitingProof { .. }
-        )
+        !self.tasks().is_empty()
     }
 }
 
@@ -489,11 +507,13 @@ mod tests {
 
     fn task() -> ProofTask {
         ProofTask {
-            name: DnsName::parse("lampholm.example").unwrap(),
+            name: Identifier::parse("lampholm.example").unwrap(),
             challenge: "https://ca.example/challenge/1".into(),
             token: "dG9rZW4".into(),
             key_authorization: "dG9rZW4.thumb".into(),
             way: Way::Http,
+            proof: Some("pages".into()),
+            record: None,
         }
     }
 
@@ -568,15 +588,6 @@ mod tests {
     }
 
     #[test]
-    fn the_record_is_the_digest_at_the_names_own_place() {
-        let name = DnsName::parse("*.lampholm.example").unwrap();
-        let task = ProofTask { name, key_authorization: "token.thumb".into(), way: Way::Dns, ..task() };
-        let (at, text) = task.record();
-        assert_eq!((at.as_str(), text.len()), ("_acme-challenge.lampholm.example", 43));
-        assert_eq!(text, base64url(&sha256(b"token.thumb")));
-    }
-
-    #[test]
     fn waits_until_the_instant_that_was_named() {
         let poll = Poll { asked: 1, not_before: Some(at(10)) };
         let stage = Stage::AwaitingCertificate { order: order(), poll };
@@ -602,6 +613,12 @@ mod tests {
 
     #[test]
     fn a_saved_stage_of_version_1_is_still_read() {
+        let task = r#"{"name":"lampholm.example","challenge":"c","token":"t","key_authorization":"t.k"}"#;
+        let saved = format!(
+            r#"{{"stage":"challenged","order":{{"url":"u","finalize":"f","authorizations":[]}},"tasks":[{task}]}}"#
+        );
+        let stage: Stage = serde_json::from_str(&saved).unwrap();
+        assert_eq!((stage.tasks()[0].way, &stage.tasks()[0].proof), (Way::Http, &None));
         let saved = r#"{"stage":"awaiting-certificate","order":{"url":"u","finalize":"f","authorizations":["a"]},"poll":{"asked":2,"not_before":"2026-03-02T10:00:00Z"}}"#;
         let stage: Stage = serde_json::from_str(saved).unwrap();
         assert_eq!((stage.polls(), stage.milestone()), (2, Some(Milestone::Proved)));

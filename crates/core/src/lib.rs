@@ -9,6 +9,8 @@ pub mod finding;
 pub mod inventory;
 pub mod journey;
 pub mod names;
+pub mod recipe;
+pub mod record;
 pub mod renewal;
 pub mod words;
 

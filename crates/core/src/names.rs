@@ -1,12 +1,14 @@
-//! DNS names as they may stand on a certificate.
+//! DNS names and addresses as they may stand on a certificate.
 
 use serde::{Deserialize, Serialize};
 use std::fmt;
+use std::net::IpAddr;
 
-/// A DNS name for a certificate: lower case, ASCII, at least two labels, perhaps with `*` as its first label.
+/// A name for a certificate (RFC 8555 section 9.7.7, RFC 8738): a DNS name in lower case and ASCII, of at least two labels and
+/// perhaps with `*` as its first one; or an address.
 #[derive(Clone, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize, Deserialize)]
 #[serde(try_from = "String", into = "String")]
-pub struct DnsName(String);
+pub struct Identifier(String);
 
 /// Why a text is no name for a certificate.
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
@@ -20,9 +22,6 @@ pub enum NameError {
     /// A port behind the name.
     #[error("`{0}` has a port; certificates are for names only")]
     Port(String),
-    /// An IP address.
-    #[error("`{0}` is an address; certificates for addresses are not supported yet")]
-    Address(String),
     /// Only one label.
     #[error("`{0}` has no dot; public authorities certify full names only")]
     NotQualified(String),
@@ -49,7 +48,7 @@ impl NameError {
             NameError::WebAddress(text) => {
                 let rest = text.split_once("://").map_or(text.as_str(), |(_, rest)| rest);
                 let host = rest.split(['/', ':', '?']).next().unwrap_or_default();
-                DnsName::parse(host).ok().map(|name| format!("write just the name: \"{name}\""))
+                Identifier::parse(host).ok().map(|name| format!("write just the name: \"{name}\""))
             }
             NameError::Port(text) => text.split(':').next().map(|n| format!("leave the port out: \"{n}\"")),
             _ => None,
@@ -57,8 +56,9 @@ impl NameError {
     }
 }
 
-impl DnsName {
-    /// Reads a name. Letters beyond ASCII are turned into their `xn--` form (IDNA, RFC 5891); a final dot is dropped.
+impl Identifier {
+    /// Reads a name. Letters beyond ASCII are turned into their `xn--` form (IDNA, RFC 5891); a final dot is dropped, and so
+    /// are brackets around an address.
     ///
     /// # Errors
     /// A [`NameError`] that says what is in the way.
@@ -71,8 +71,8 @@ impl DnsName {
         if given.contains("://") || given.contains('/') {
             return Err(NameError::WebAddress(named()));
         }
-        if given.trim_matches(['[', ']']).parse::<std::net::IpAddr>().is_ok() {
-            return Err(NameError::Address(named()));
+        if let Ok(address) = given.trim_matches(['[', ']']).parse::<IpAddr>() {
+            return Ok(Identifier(address.to_string()));
         }
         if given.split_once(':').is_some_and(|(_, port)| port.bytes().all(|b| b.is_ascii_digit())) {
             return Err(NameError::Port(named()));
@@ -89,13 +89,27 @@ impl DnsName {
             return Err(NameError::Character { name: named(), found });
         }
         let ascii = idna::domain_to_ascii_strict(base.trim_end_matches('.')).map_err(|_| NameError::Label(named()))?;
-        if ascii.split('.').any(|label| label.is_empty() || label.len() > 63) || ascii.len() > 253 {
+        let numeric = ascii.rsplit('.').next().is_some_and(|last| last.bytes().all(|b| b.is_ascii_digit()));
+        if ascii.split('.').any(|label| label.is_empty() || label.len() > 63) || ascii.len() > 253 || numeric {
             return Err(NameError::Label(named()));
         }
         if !ascii.contains('.') {
             return Err(NameError::NotQualified(named()));
         }
-        Ok(DnsName(format!("{star}{ascii}")))
+        Ok(Identifier(format!("{star}{ascii}")))
+    }
+
+    /// Returns the address, when it is one.
+    pub fn address(&self) -> Option<IpAddr> {
+        self.0.parse().ok()
+    }
+
+    /// Returns the name as it stands in a web address and in a server's configuration: IPv6 in brackets.
+    pub fn in_url(&self) -> String {
+        match self.address() {
+            Some(IpAddr::V6(ip)) => format!("[{ip}]"),
+            _ => self.0.clone(),
+        }
     }
 
     /// Returns the name as text.
@@ -123,27 +137,27 @@ impl DnsName {
     }
 }
 
-impl TryFrom<String> for DnsName {
+impl TryFrom<String> for Identifier {
     type Error = NameError;
 
     fn try_from(text: String) -> Result<Self, NameError> {
-        DnsName::parse(&text)
+        Identifier::parse(&text)
     }
 }
 
-impl From<DnsName> for String {
-    fn from(name: DnsName) -> String {
+impl From<Identifier> for String {
+    fn from(name: Identifier) -> String {
         name.0
     }
 }
 
-impl fmt::Display for DnsName {
+impl fmt::Display for Identifier {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         f.write_str(&self.0)
     }
 }
 
-impl fmt::Debug for DnsName {
+impl fmt::Debug for Identifier {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         f.write_str(&self.0)
     }
@@ -160,16 +174,18 @@ mod tests {
             ("WWW.Lampholm.Example.", "www.lampholm.example"),
             (" *.archive.lampholm.example ", "*.archive.lampholm.example"),
             ("leuchttürm.example", "xn--leuchttrm-w9a.example"),
+            ("192.0.2.7", "192.0.2.7"),
+            ("[2001:DB8:0::7]", "2001:db8::7"),
         ];
         for (given, wanted) in good {
-            assert_eq!(DnsName::parse(given).unwrap().as_str(), wanted);
+            assert_eq!(Identifier::parse(given).unwrap().as_str(), wanted);
         }
         let bad = [
             ("", "the name is empty"),
             ("https://lampholm.example/visit", "is a web address"),
             ("lampholm.example:443", "has a port"),
-            ("192.0.2.7", "is an address"),
-            ("[2001:db8::7]", "is an address"),
+            ("192.0.2.7:443", "has a port"),
+            ("192.0.2.700", "not a valid"),
             ("localhost", "has no dot"),
             ("www.*.example", "wrong place"),
             ("lamp_holm.example", "`_`"),
@@ -178,22 +194,22 @@ mod tests {
             ("lamp..example", "not a valid"),
         ];
         for (given, wanted) in bad {
-            let said = DnsName::parse(given).unwrap_err().to_string();
+            let said = Identifier::parse(given).unwrap_err().to_string();
             assert!(said.contains(wanted), "{given}: {said}");
         }
         let long = format!("{}.example", "a".repeat(64));
-        assert!(DnsName::parse(&long).is_err());
+        assert!(Identifier::parse(&long).is_err());
     }
 
     #[test]
     fn advice_names_what_to_write() {
-        let advice = DnsName::parse("https://lampholm.example/visit").unwrap_err().advice().unwrap();
+        let advice = Identifier::parse("https://lampholm.example/visit").unwrap_err().advice().unwrap();
         assert!(advice.contains("\"lampholm.example\""), "{advice}");
     }
 
     #[test]
     fn a_wildcard_covers_one_label() {
-        let wild = DnsName::parse("*.lampholm.example").unwrap();
+        let wild = Identifier::parse("*.lampholm.example").unwrap();
         for (host, covered) in
             [("www.lampholm.example", true), ("lampholm.example", false), ("a.b.lampholm.example", false)]
         {
@@ -204,8 +220,8 @@ mod tests {
     proptest::proptest! {
         #[test]
         fn any_text_is_read_or_refused_and_what_is_read_reads_again(text in ".{0,80}") {
-            if let Ok(name) = DnsName::parse(&text) {
-                proptest::prop_assert_eq!(DnsName::parse(name.as_str()).unwrap(), name);
+            if let Ok(name) = Identifier::parse(&text) {
+                proptest::prop_assert_eq!(Identifier::parse(name.as_str()).unwrap(), name);
             }
         }
     }

@@ -107,11 +107,20 @@ pub(crate) async fn exchange_tcp(server: SocketAddr, bytes: &[u8]) -> io::Result
     tokio::time::timeout(PATIENCE * 5, talk).await.unwrap_or_else(|_| Err(io::ErrorKind::TimedOut.into()))
 }
 
-/// Returns the texts of a name's TXT records at one server, each joined from its parts; none when the name is not there.
+/// What a server says about the TXT records of a name.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct Texts {
+    /// The texts, each joined from its parts; none when the name is not there.
+    pub texts: Vec<String>,
+    /// How long the server goes on saying that there is none, when it is one that remembers the answers of others (RFC 2308).
+    pub remembers_none_for: Option<Duration>,
+}
+
+/// Asks a server for the TXT records of a name.
 ///
 /// # Errors
 /// When the server does not answer, or answers with an error.
-pub async fn ask_texts(server: SocketAddr, name: &str) -> Result<Vec<String>, AskError> {
+pub async fn ask_texts(server: SocketAddr, name: &str) -> Result<Texts, AskError> {
     let name = parse_name(name)?;
     let answer = ask(server, &name, RecordType::TXT).await?;
     match answer.metadata.response_code {
@@ -122,43 +131,79 @@ pub async fn ask_texts(server: SocketAddr, name: &str) -> Result<Vec<String>, As
         RData::TXT(txt) => Some(txt.txt_data.iter().map(|part| String::from_utf8_lossy(part)).collect::<String>()),
         _ => None,
     };
-    Ok(answer.answers.iter().filter_map(|record| text(&record.data)).collect())
+    let texts: Vec<String> = answer.answers.iter().filter_map(|record| text(&record.data)).collect();
+    let soa = answer.authorities.iter().find(|record| record.record_type() == RecordType::SOA);
+    let remembered = soa.filter(|_| texts.is_empty() && !answer.metadata.authoritative);
+    let remembers_none_for = remembered.map(|soa| Duration::from_secs(soa.ttl.into()));
+    Ok(Texts { texts, remembers_none_for })
 }
 
-/// Returns the zone that a name lies in, as one of its servers sees it: the owner of the SOA record in the answer.
-///
-/// # Errors
-/// When the server does not answer, or shows no SOA record.
-pub async fn find_zone(server: SocketAddr, name: &str) -> Result<String, AskError> {
-    let answer = ask(server, &parse_name(name)?, RecordType::SOA).await?;
-    let records = answer.answers.iter().chain(&answer.authorities);
-    let soa = records.into_iter().find(|record| record.record_type() == RecordType::SOA);
-    let what = || match answer.metadata.response_code {
-        ResponseCode::NoError | ResponseCode::NXDomain => format!("no zone that {name} lies in"),
-        code => code.to_string(),
-    };
-    let soa = soa.ok_or_else(|| AskError::BadAnswer { server, what: what() })?;
-    Ok(soa.name.to_ascii().trim_end_matches('.').to_owned())
+/// A zone, as its SOA record says (RFC 1035 section 3.3.13).
+#[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord)]
+pub struct Zone {
+    /// Its name, without the final dot.
+    pub name: String,
+    /// The host name of its primary name server.
+    pub primary: String,
 }
 
-/// Returns where a name leads by CNAME records: the name itself when it leads nowhere else.
+/// Where a name leads, and the zone that lies in.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Located {
+    /// The name at the end of any CNAME records; the name itself when there are none.
+    pub name: String,
+    /// Its zone.
+    pub zone: Zone,
+}
+
+/// Finds where a name leads by CNAME records, and the zone of that, as a server sees it. Names that the server does not
+/// answer for are asked of `otherwise`.
 ///
 /// # Errors
-/// When the server does not answer, or the records lead on for more than eight steps.
-pub async fn follow(server: SocketAddr, name: &str) -> Result<String, AskError> {
+/// When a server does not answer or shows no zone, or the CNAME records lead on for more than eight steps.
+pub async fn locate(server: SocketAddr, otherwise: SocketAddr, name: &str) -> Result<Located, AskError> {
     let mut at = parse_name(name)?;
+    let mut asked = server;
     for _ in 0..8 {
-        let answer = ask(server, &at, RecordType::CNAME).await?;
-        let target = answer.answers.iter().find_map(|record| match &record.data {
+        let answer = ask(asked, &at, RecordType::SOA).await?;
+        let begun_at = at.clone();
+        // A server that knows the target too answers for the whole way at once.
+        while let Some(next) = answer.answers.iter().find_map(|record| match &record.data {
             RData::CNAME(cname) if record.name == at => Some(cname.0.clone()),
             _ => None,
+        }) {
+            if next == begun_at {
+                return Err(AskError::BadAnswer {
+                    server: asked,
+                    what: format!("CNAME records in a circle at {name}"),
+                });
+            }
+            at = next;
+        }
+        let soa = answer.answers.iter().chain(&answer.authorities).find_map(|record| match &record.data {
+            RData::SOA(soa) if record.name.zone_of(&at) => Some((&record.name, soa)),
+            _ => None,
         });
-        match target {
-            Some(next) => at = next,
-            None => return Ok(at.to_ascii().trim_end_matches('.').to_ascii_lowercase()),
+        if let Some((zone, soa)) = soa {
+            let zone = Zone { name: plain(zone), primary: plain(&soa.mname) };
+            return Ok(Located { name: plain(&at), zone });
+        }
+        if at == begun_at {
+            if asked == otherwise {
+                let what = match answer.metadata.response_code {
+                    ResponseCode::NoError | ResponseCode::NXDomain => format!("no zone that {at} lies in"),
+                    code => format!("{code} when asked for the zone of {at}"),
+                };
+                return Err(AskError::BadAnswer { server: asked, what });
+            }
+            asked = otherwise;
         }
     }
-    Err(AskError::BadAnswer { server, what: format!("CNAME records from {name} that do not end") })
+    Err(AskError::BadAnswer { server: asked, what: format!("CNAME records from {name} that do not end") })
+}
+
+fn plain(name: &Name) -> String {
+    name.to_ascii().trim_end_matches('.').to_ascii_lowercase()
 }
 
 #[cfg(test)]

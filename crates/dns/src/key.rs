@@ -48,14 +48,21 @@ impl UpdateKey {
             let at = body.iter().position(|w| w == statement).ok_or(KeyError::Missing(statement))?;
             body.get(at + 1).filter(|w| *w != ";").ok_or(KeyError::Missing(statement))
         };
-        let algorithm = value("algorithm")?;
+        UpdateKey::from_parts(name, value("algorithm")?, value("secret")?)
+    }
+
+    /// Makes a key from its parts; the secret is in base64.
+    ///
+    /// # Errors
+    /// A [`KeyError`] that never shows the secret.
+    pub fn from_parts(name: &str, algorithm: &str, secret: &str) -> Result<Self, KeyError> {
         let algorithm = match algorithm.to_ascii_lowercase().trim_end_matches('.') {
             "hmac-sha256" => TsigAlgorithm::HmacSha256,
             "hmac-sha384" => TsigAlgorithm::HmacSha384,
             "hmac-sha512" => TsigAlgorithm::HmacSha512,
             _ => return Err(KeyError::Algorithm(eskort_core::words::printable(algorithm, 40))),
         };
-        let secret = base64::engine::general_purpose::STANDARD.decode(value("secret")?);
+        let secret = base64::engine::general_purpose::STANDARD.decode(secret);
         let secret = secret.ok().filter(|s| !s.is_empty()).ok_or(KeyError::Secret)?;
         let parsed = Name::from_ascii(format!("{}.", name.trim_end_matches('.')));
         let name = parsed.map_err(|_| KeyError::Name(eskort_core::words::printable(name, 40)))?;

@@ -2,6 +2,7 @@
 
 use crate::UpdateKey;
 use crate::ask::{AskError, exchange_tcp, parse_name};
+use eskort_core::record::TextRecord;
 use hickory_proto::op::{Message, OpCode, Query, ResponseCode, UpdateMessage};
 use hickory_proto::rr::rdata::TXT;
 use hickory_proto::rr::{DNSClass, RData, Record, RecordType};
@@ -9,15 +10,6 @@ use std::net::SocketAddr;
 
 /// Records in one message: well below 64 KiB.
 const A_MESSAGE: usize = 200;
-
-/// A TXT record.
-#[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord)]
-pub struct TextRecord {
-    /// Its name in full, without the final dot.
-    pub name: String,
-    /// Its text: at most 255 bytes.
-    pub text: String,
-}
 
 /// Why an update was not made.
 #[derive(Debug, thiserror::Error)]

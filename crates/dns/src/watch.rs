@@ -1,10 +1,15 @@
 //! Whether every name server of a zone has a record.
 
 use crate::ask::{AskError, ask, ask_texts, parse_name};
-use crate::update::TextRecord;
+use eskort_core::record::TextRecord;
 use hickory_proto::rr::{RData, RecordType};
-use std::collections::BTreeSet;
+use jiff::Timestamp;
+use std::collections::{BTreeMap, BTreeSet};
 use std::net::SocketAddr;
+use std::time::Duration;
+
+/// A name server takes many questions at once for an attack.
+const AT_ONCE: usize = 16;
 
 /// A name server that does not have all records yet.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -13,6 +18,10 @@ pub struct Behind {
     pub server: SocketAddr,
     /// What it lacks or says instead.
     pub what: String,
+    /// The names at which it lacks something.
+    pub names: Vec<String>,
+    /// How long it goes on saying what it said before, when it is one that remembers the answers of others.
+    pub remembers_for: Option<Duration>,
 }
 
 /// Returns every address of every name server of a zone, as one of them names them.
@@ -24,39 +33,79 @@ pub async fn find_name_servers(server: SocketAddr, zone: &str) -> Result<Vec<Soc
     let mut found = BTreeSet::new();
     for record in answer.answers {
         let RData::NS(ns) = record.data else { continue };
-        let host = ns.0.to_ascii();
-        if let Ok(addresses) = tokio::net::lookup_host((host.trim_end_matches('.'), 53)).await {
-            found.extend(addresses);
-        }
+        found.extend(find_addresses(server, &ns.0.to_ascii()).await);
     }
     Ok(found.into_iter().collect())
 }
 
+/// Returns the addresses of a name server's host: as the system resolves it, or else as a server knows it.
+pub async fn find_addresses(server: SocketAddr, host: &str) -> Vec<SocketAddr> {
+    let host = host.trim_end_matches('.');
+    if let Ok(addresses) = tokio::net::lookup_host((host, 53)).await {
+        return addresses.collect();
+    }
+    let Ok(name) = parse_name(host) else { return Vec::new() };
+    let mut found = Vec::new();
+    for kind in [RecordType::A, RecordType::AAAA] {
+        let Ok(answer) = ask(server, &name, kind).await else { continue };
+        found.extend(answer.answers.iter().filter_map(|record| match &record.data {
+            RData::A(ip) => Some(SocketAddr::new(ip.0.into(), 53)),
+            RData::AAAA(ip) => Some(SocketAddr::new(ip.0.into(), 53)),
+            _ => None,
+        }));
+    }
+    found
+}
+
 /// Asks every server for every record, and returns the servers that do not have them all.
-pub async fn lagging(servers: &[SocketAddr], records: &[TextRecord]) -> Vec<Behind> {
-    let looks: Vec<_> = servers.iter().map(|server| tokio::spawn(lacks(*server, records.to_vec()))).collect();
+pub async fn lagging(servers: &[SocketAddr], records: &[TextRecord], now: Timestamp) -> Vec<Behind> {
+    let looks: Vec<_> = servers.iter().map(|server| tokio::spawn(lacks(*server, records.to_vec(), now))).collect();
     let mut behind = Vec::new();
-    for (look, server) in looks.into_iter().zip(servers) {
-        let what = look.await.expect("a look does not panic");
-        behind.extend(what.map(|what| Behind { server: *server, what }));
+    for look in looks {
+        behind.extend(look.await.expect("a look does not panic"));
     }
     behind
 }
 
-async fn lacks(server: SocketAddr, records: Vec<TextRecord>) -> Option<String> {
-    let names: BTreeSet<&String> = records.iter().map(|r| &r.name).collect();
-    for name in names {
-        let texts = match ask_texts(server, name).await {
-            Ok(texts) => texts,
-            Err(error) => return Some(error.to_string()),
-        };
-        let missing = records.iter().filter(|r| r.name == *name && !texts.contains(&r.text)).count();
-        if missing > 0 {
-            return Some(match texts.len() {
-                0 => format!("no TXT record at {name}"),
-                n => format!("{n} TXT records at {name}, and {missing} missing"),
-            });
+async fn lacks(server: SocketAddr, records: Vec<TextRecord>, now: Timestamp) -> Option<Behind> {
+    let mut wanted: BTreeMap<&String, Vec<&TextRecord>> = BTreeMap::new();
+    for record in &records {
+        wanted.entry(&record.name).or_default().push(record);
+    }
+    let mut behind = Behind { server, what: String::new(), names: Vec::new(), remembers_for: None };
+    let names: Vec<&String> = wanted.keys().copied().collect();
+    for group in names.chunks(AT_ONCE) {
+        let ask = |name: String| async move { ask_texts(server, &name).await };
+        let asked: Vec<_> = group.iter().map(|name| tokio::spawn(ask((*name).clone()))).collect();
+        for (name, answer) in group.iter().zip(asked) {
+            let what = match answer.await.expect("a question does not panic") {
+                Err(error) => error.to_string(),
+                Ok(found) => {
+                    let lacking = |r: &&&TextRecord| !r.is_answered_by(&found.texts, now);
+                    let missing = wanted[*name].iter().filter(lacking).count();
+                    if missing == 0 {
+                        continue;
+                    }
+                    behind.remembers_for = behind.remembers_for.max(found.remembers_none_for);
+                    match (found.texts.len(), found.remembers_none_for) {
+                        (0, Some(time)) => {
+                            format!("no TXT record at {name}, and it remembers that for {} seconds", time.as_secs())
+                        }
+                        (0, None) => format!("no TXT record at {name}"),
+                        (n, _) => format!("{n} TXT records at {name}, and {missing} missing"),
+                    }
+                }
+            };
+            behind.names.push((*name).clone());
+            if behind.what.is_empty() {
+                behind.what = what;
+            }
+        }
+        // A server that does not answer at all need not be asked for the rest.
+        if behind.what.starts_with("no answer") {
+            behind.names = names.iter().map(|name| (*name).clone()).collect();
+            break;
         }
     }
-    None
+    (!behind.names.is_empty()).then_some(behind)
 }

@@ -1,8 +1,9 @@
 //! The certificate that answers a challenge over TLS (RFC 8737).
 
+use crate::certificate::general_name;
 use crate::{PkiError, PrivateKey, Signature, der_error, sha256};
 use const_oid::ObjectIdentifier;
-use der::asn1::{Ia5String, OctetString};
+use der::asn1::OctetString;
 use der::{Decode, Encode};
 use jiff::Timestamp;
 use spki::{SubjectPublicKeyInfoOwned, SubjectPublicKeyInfoRef};
@@ -57,12 +58,12 @@ impl BuilderProfile for Challenge {
 /// When the name is not ASCII, or the crypto library fails.
 pub fn make_challenge_certificate(
     key: &PrivateKey,
-    dns_name: &str,
+    name: &str,
     key_authorization: &str,
     now: Timestamp,
 ) -> Result<Vec<u8>, PkiError> {
     let fail = der_error("challenge certificate");
-    let name = GeneralName::DnsName(Ia5String::new(dns_name).map_err(&fail)?);
+    let name = general_name(name)?;
     let profile = Challenge { name, digest: sha256(key_authorization.as_bytes()) };
     let seconds = Duration::from_secs(u64::try_from(now.as_second()).unwrap_or(0));
     let time = |at: Duration| der::DateTime::from_unix_duration(at).map(|d| Time::GeneralTime(d.into())).map_err(&fail);

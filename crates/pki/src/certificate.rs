@@ -3,9 +3,11 @@
 use crate::chain::pem_blocks;
 use crate::{PkiError, der_error, sha256};
 use const_oid::db::rfc4519::{COMMON_NAME, ORGANIZATION_NAME};
+use der::asn1::{Ia5String, OctetString};
 use der::{Decode, Encode};
 use jiff::Timestamp;
 use std::fmt::{self, Write};
+use std::net::IpAddr;
 use x509_cert::ext::pkix::name::GeneralName;
 use x509_cert::ext::pkix::{BasicConstraints, SubjectAltName};
 use x509_cert::name::Name;
@@ -136,6 +138,19 @@ impl Certificate {
         let above = name.split_once('.').map(|(_, rest)| format!("*.{rest}"));
         self.names.iter().any(|n| *n == name || above.as_ref() == Some(n))
     }
+}
+
+/// Makes a name for a subjectAltName extension from a DNS name or an address (RFC 5280 section 4.2.1.6).
+///
+/// # Errors
+/// When a name is not ASCII.
+pub fn general_name(name: &str) -> Result<GeneralName, PkiError> {
+    let fail = der_error("DNS name");
+    Ok(match name.parse::<IpAddr>() {
+        Ok(IpAddr::V4(ip)) => GeneralName::IpAddress(OctetString::new(ip.octets()).map_err(fail)?),
+        Ok(IpAddr::V6(ip)) => GeneralName::IpAddress(OctetString::new(ip.octets()).map_err(fail)?),
+        Err(_) => GeneralName::DnsName(Ia5String::new(name).map_err(fail)?),
+    })
 }
 
 /// Returns the DNS names and addresses of a subjectAltName extension; other kinds of name are passed over.

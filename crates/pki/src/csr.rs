@@ -1,28 +1,25 @@
 //! Certificate signing requests (PKCS#10, RFC 2986).
 
-use crate::certificate::names_of;
+use crate::certificate::{general_name, names_of};
 use crate::{PkiError, PrivateKey, der_error, signer};
 use aws_lc_rs::signature as verify;
-use der::asn1::Ia5String;
 use der::{Decode, Encode};
 use x509_cert::builder::{Builder, RequestBuilder};
 use x509_cert::ext::pkix::SubjectAltName;
-use x509_cert::ext::pkix::name::GeneralName;
 use x509_cert::name::Name;
 use x509_cert::request::ExtensionReq;
 
 /// A PKCS#10 request.
 type Request = <RequestBuilder as Builder>::Output;
 
-/// Makes a request for DNS names in DER, with an empty subject: the names stand in the subjectAltName extension, where
+/// Makes a request for DNS names and addresses in DER, with an empty subject: the names stand in the subjectAltName extension, where
 /// RFC 8555 section 7.4 looks for them.
 ///
 /// # Errors
 /// When a name is not ASCII, or the crypto library fails.
-pub fn make_csr(key: &PrivateKey, dns_names: &[&str]) -> Result<Vec<u8>, PkiError> {
+pub fn make_csr(key: &PrivateKey, names: &[&str]) -> Result<Vec<u8>, PkiError> {
     let failed = |_| PkiError::Crypto { job: "making a CSR" };
-    let alt_names: Result<Vec<_>, _> =
-        dns_names.iter().map(|n| Ia5String::new(n).map(GeneralName::DnsName).map_err(der_error("DNS name"))).collect();
+    let alt_names: Result<Vec<_>, _> = names.iter().map(|n| general_name(n)).collect();
     let mut builder = RequestBuilder::new(Name::default()).map_err(failed)?;
     builder.add_extension(&SubjectAltName(alt_names?)).map_err(der_error("subjectAltName"))?;
     let request = builder.build::<_, signer::Signature>(key).map_err(failed)?;
@@ -32,8 +29,8 @@ pub fn make_csr(key: &PrivateKey, dns_names: &[&str]) -> Result<Vec<u8>, PkiErro
 /// What a request says.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct CsrFacts {
-    /// The DNS names of its subjectAltName extension, lower case, in its order.
-    pub dns_names: Vec<String>,
+    /// The DNS names and addresses of its subjectAltName extension, lower case, in its order.
+    pub names: Vec<String>,
     /// The key it is for, a DER SubjectPublicKeyInfo.
     pub public_key: Vec<u8>,
 }
@@ -59,18 +56,18 @@ pub fn read_csr(der: &[u8]) -> Result<CsrFacts, PkiError> {
         .verify(&info, signature)
         .map_err(|_| PkiError::BadRequestSignature)?;
 
-    let mut dns_names = Vec::new();
+    let mut names = Vec::new();
     for attribute in request.info.attributes.iter().filter(|a| a.oid == const_oid::db::rfc5912::ID_EXTENSION_REQ) {
         for value in attribute.values.iter() {
             let extensions: ExtensionReq = value.decode_as().map_err(der_error("CSR extensions"))?;
             for extension in extensions.0.iter().filter(|e| e.extn_id == const_oid::db::rfc5280::ID_CE_SUBJECT_ALT_NAME)
             {
                 let alt = SubjectAltName::from_der(extension.extn_value.as_bytes()).map_err(der_error("names"))?;
-                dns_names.extend(names_of(&alt));
+                names.extend(names_of(&alt));
             }
         }
     }
-    Ok(CsrFacts { dns_names, public_key })
+    Ok(CsrFacts { names, public_key })
 }
 
 #[cfg(test)]
@@ -82,9 +79,10 @@ mod tests {
     fn what_is_made_reads_back() {
         for kind in [KeyKind::P256, KeyKind::P384, KeyKind::Rsa2048] {
             let key = PrivateKey::generate(kind).unwrap();
-            let der = make_csr(&key, &["lampholm.example", "*.archive.lampholm.example"]).unwrap();
+            let der = make_csr(&key, &["lampholm.example", "*.archive.lampholm.example", "192.0.2.7", "2001:db8::7"])
+                .unwrap();
             let facts = read_csr(&der).unwrap();
-            assert_eq!(facts.dns_names, ["lampholm.example", "*.archive.lampholm.example"]);
+            assert_eq!(facts.names, ["lampholm.example", "*.archive.lampholm.example", "192.0.2.7", "2001:db8::7"]);
             assert!(key.fits(&facts.public_key));
         }
     }

@@ -12,6 +12,22 @@ pub fn base64url_decode(text: &str) -> Option<Vec<u8>> {
     URL_SAFE_NO_PAD.decode(text.trim().trim_end_matches('=')).ok()
 }
 
+/// Encodes as base32 in lower case without padding (RFC 4648 section 6).
+pub fn base32(bytes: &[u8]) -> String {
+    const ALPHABET: &[u8; 32] = b"abcdefghijklmnopqrstuvwxyz234567";
+    let mut out = String::new();
+    for group in bytes.chunks(5) {
+        let mut bits = [0_u8; 8];
+        bits[3..3 + group.len()].copy_from_slice(group);
+        let bits = u64::from_be_bytes(bits);
+        for i in 0..(group.len() * 8).div_ceil(5) {
+            let five = usize::try_from(bits >> (35 - 5 * i) & 31).expect("five bits");
+            out.push(char::from(ALPHABET[five]));
+        }
+    }
+    out
+}
+
 /// Returns the SHA-256 digest of `bytes`.
 pub fn sha256(bytes: &[u8]) -> [u8; 32] {
     let digest = aws_lc_rs::digest::digest(&aws_lc_rs::digest::SHA256, bytes);
@@ -22,4 +38,15 @@ pub fn sha256(bytes: &[u8]) -> [u8; 32] {
 pub fn hmac_sha256(key: &crate::Secret<Vec<u8>>, message: &[u8]) -> Vec<u8> {
     let key = aws_lc_rs::hmac::Key::new(aws_lc_rs::hmac::HMAC_SHA256, key.reveal());
     aws_lc_rs::hmac::sign(&key, message).as_ref().to_vec()
+}
+
+#[cfg(test)]
+mod tests {
+    #[test]
+    fn base32_is_that_of_the_standard() {
+        // RFC 4648 section 10, in lower case and without padding.
+        for (text, wanted) in [("", ""), ("f", "my"), ("fo", "mzxq"), ("foo", "mzxw6"), ("foobar", "mzxw6ytboi")] {
+            assert_eq!(super::base32(text.as_bytes()), wanted);
+        }
+    }
 }

@@ -13,10 +13,10 @@ mod secret;
 mod signer;
 
 pub use alpn::{answers_challenge, make_challenge_certificate};
-pub use certificate::{Certificate, Fingerprint};
+pub use certificate::{Certificate, Fingerprint, general_name};
 pub use chain::{Chain, ChainError};
 pub use csr::{CsrFacts, make_csr, read_csr};
-pub use encoding::{base64url, base64url_decode, hmac_sha256, sha256};
+pub use encoding::{base32, base64url, base64url_decode, hmac_sha256, sha256};
 pub use key::{KeyKind, PrivateKey};
 pub use secret::Secret;
 pub use signer::{Signature, VerifyingKey};

@@ -69,7 +69,7 @@ fn we_take_openssls_keys_and_requests() {
             &format!("req -new -key key.pem {digest} -subj /CN=x {names} -outform DER -out request.der"),
         );
         let facts = read_csr(&std::fs::read(dir.path().join("request.der")).unwrap()).unwrap();
-        assert_eq!(facts.dns_names, ["lampholm.example", "192.0.2.7"]);
+        assert_eq!(facts.names, ["lampholm.example", "192.0.2.7"]);
         assert!(key.fits(&facts.public_key));
     }
 }

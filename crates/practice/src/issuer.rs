@@ -1,18 +1,16 @@
 //! Signs certificates: two roots, and one intermediate that both have signed.
 
 use const_oid::db::rfc5280::{ID_KP_CLIENT_AUTH, ID_KP_SERVER_AUTH};
-use der::asn1::{Ia5String, OctetString};
+use der::asn1::OctetString;
 use der::{Decode, Encode};
-use eskort_pki::{Certificate, KeyKind, PrivateKey, Signature};
+use eskort_pki::{Certificate, KeyKind, PrivateKey, Secret, Signature, general_name};
 use jiff::{SignedDuration, Timestamp};
 use spki::{SubjectPublicKeyInfoOwned, SubjectPublicKeyInfoRef};
-use std::net::IpAddr;
 use std::str::FromStr;
 use x509_cert::TbsCertificate;
 use x509_cert::builder::profile::BuilderProfile;
 use x509_cert::builder::{Builder, CertificateBuilder};
 use x509_cert::ext::Extension;
-use x509_cert::ext::pkix::name::GeneralName;
 use x509_cert::ext::pkix::{
     AuthorityKeyIdentifier, BasicConstraints, ExtendedKeyUsage, KeyUsage, KeyUsages, SubjectAltName,
     SubjectKeyIdentifier,
@@ -76,6 +74,26 @@ impl Issuer {
     pub fn chain_pem(&self, leaf: &Certificate, alternate: bool) -> String {
         let above = if alternate { &self.cross_signed } else { &self.intermediate };
         leaf.to_pem() + &above.to_pem()
+    }
+}
+
+/// The certificate of a service on loopback, by an issuer of its own.
+pub(crate) struct ApiCertificate {
+    pub(crate) chain: String,
+    pub(crate) key: Secret<String>,
+    pub(crate) root: String,
+}
+
+impl ApiCertificate {
+    /// Makes one that is good for a year.
+    pub(crate) fn new() -> Self {
+        let now = Timestamp::now();
+        let issuer = Issuer::new(now);
+        let key = PrivateKey::generate(KeyKind::P256).expect("a key can be made");
+        let names = ["127.0.0.1".to_owned(), "localhost".to_owned()];
+        let (hour, year) = (SignedDuration::from_hours(1), SignedDuration::from_hours(24 * 365));
+        let leaf = issuer.issue(&names, &key.public_key_der(), now - hour, year);
+        ApiCertificate { chain: issuer.chain_pem(&leaf, false), key: key.to_pem(), root: issuer.root_pem() }
     }
 }
 
@@ -145,19 +163,11 @@ fn try_sign(
     } else {
         builder.add_extension(&KeyUsage(KeyUsages::DigitalSignature.into()))?;
         builder.add_extension(&ExtendedKeyUsage(vec![ID_KP_SERVER_AUTH, ID_KP_CLIENT_AUTH]))?;
-        let names: der::Result<Vec<GeneralName>> = subject.names.iter().map(|n| general_name(n)).collect();
-        builder.add_extension(&SubjectAltName(names?))?;
+        let names = subject.names.iter().map(|n| general_name(n).expect("the CSR was read")).collect();
+        builder.add_extension(&SubjectAltName(names))?;
     }
     let certificate = builder.build::<_, Signature>(signer)?;
     Ok(Certificate::from_der(&certificate.to_der()?).expect("what was just built reads back"))
-}
-
-fn general_name(name: &str) -> der::Result<GeneralName> {
-    Ok(match name.parse::<IpAddr>() {
-        Ok(IpAddr::V4(ip)) => GeneralName::IpAddress(OctetString::new(ip.octets())?),
-        Ok(IpAddr::V6(ip)) => GeneralName::IpAddress(OctetString::new(ip.octets())?),
-        Err(_) => GeneralName::DnsName(Ia5String::new(name)?),
-    })
 }
 
 /// RFC 7093 section 2: the first 160 bits of SHA-256.

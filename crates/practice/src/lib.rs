@@ -1,17 +1,21 @@
-//! The practice world: a certificate authority, a name server and web sites on loopback. For the demo and for tests.
+//! The practice world: a certificate authority, a name server, web sites, a hosting account and its panel on loopback. For the demo and for tests.
 //!
 //! The authority is strict where a real one is (signatures, nonces, requests, looks at the sites) and misbehaves on demand
 //! (see [`Fault`]). Nothing here listens on anything but loopback.
 
 pub mod ca;
 mod clock;
+mod ftp;
 mod http;
 mod issuer;
 mod names;
+mod panel;
 mod site;
 
-pub use ca::{Authority, AuthorityOptions, Fault, Resource};
+pub use ca::{Authority, AuthorityOptions, Fault, Offer, Resource};
 pub use clock::Clock;
+pub use ftp::{FTP_USER, FtpServer};
 pub use issuer::Issuer;
 pub use names::NameServer;
+pub use panel::Panel;
 pub use site::Site;

@@ -83,6 +83,14 @@ impl NameServer {
         zone.texts.entry(name.to_ascii_lowercase()).or_default().insert(text.to_owned());
     }
 
+    /// Removes one TXT record.
+    pub(crate) fn remove_text(&self, name: &str, text: &str) {
+        let mut zone = self.shared.zone.lock().expect("no holder panics");
+        if let Some(texts) = zone.texts.get_mut(name) {
+            texts.remove(text);
+        }
+    }
+
     /// Removes all TXT records of a name.
     ///
     /// # Panics
@@ -257,7 +265,8 @@ fn soa() -> Option<RData> {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use eskort_dns::{TextRecord, UpdateError, UpdateKey, add_records, ask_texts, find_zone, lagging, remove_records};
+    use eskort_core::record::TextRecord;
+    use eskort_dns::{UpdateError, UpdateKey, add_records, ask_texts, lagging, locate, remove_records};
     use eskort_pki::Secret;
     use jiff::Timestamp;
 
@@ -274,13 +283,14 @@ mod tests {
         let both = [record(name, "one"), record(name, "two")];
         add_records(at, "lampholm.example", &key, &both, 60, now).await.unwrap();
         add_records(at, "lampholm.example", &key, &both[..1], 60, now).await.unwrap();
-        assert_eq!(ask_texts(at, name).await.unwrap(), ["one", "two"]);
-        assert!(lagging(&[at], &both).await.is_empty());
+        assert_eq!(ask_texts(at, name).await.unwrap().texts, ["one", "two"]);
+        assert!(lagging(&[at], &both, now).await.is_empty());
         remove_records(at, "lampholm.example", &key, &both[..1], now).await.unwrap();
-        assert_eq!(ask_texts(at, name).await.unwrap(), ["two"]);
-        let behind = lagging(&[at], &both).await;
+        assert_eq!(ask_texts(at, name).await.unwrap().texts, ["two"]);
+        let behind = lagging(&[at], &both, now).await;
         assert_eq!(behind[0].what, format!("1 TXT records at {name}, and 1 missing"));
-        assert_eq!(find_zone(at, name).await.unwrap(), "lampholm.example");
+        let located = locate(at, at, name).await.unwrap();
+        assert_eq!((located.name.as_str(), located.zone.name.as_str()), (name, "lampholm.example"));
 
         let other = server.update_key().replace(KEY_NAME, "stranger");
         let other = UpdateKey::parse(&Secret::new(other)).unwrap();

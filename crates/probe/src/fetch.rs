@@ -183,7 +183,11 @@ async fn fetch(url: &Url, instead: Option<CheckAddress>) -> Result<(Hop, Page), 
     let exchange = async {
         if tls {
             let connector = unverified_connector(None).0;
-            let name = host.clone().try_into().map_err(|_| "the redirect leads to no valid name".to_owned())?;
+            let name = host
+                .trim_matches(['[', ']'])
+                .to_owned()
+                .try_into()
+                .map_err(|_| "the redirect leads to no valid name".to_owned())?;
             let stream = connector.connect(name, stream).await.map_err(|e| e.to_string())?;
             get(stream, url).await
         } else {

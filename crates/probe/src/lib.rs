@@ -7,7 +7,7 @@ mod trust;
 
 pub use fetch::{Hop, NotVisible, Sight, WhyNotVisible, look_at_challenge};
 pub use judge::{Expected, judge};
-pub use observe::{Observation, ObserveError, observe, observe_challenge};
+pub use observe::{Observation, ObserveError, observe, observe_challenge, reverse_name};
 pub use trust::{Trust, TrustError};
 
 use eskort_core::inventory::CheckAddress;
@@ -23,6 +23,7 @@ async fn addresses(host: &str, port: u16, instead: Option<CheckAddress>) -> io::
     if let Some(instead) = instead {
         return Ok(vec![instead.socket(port)]);
     }
+    let host = host.trim_matches(['[', ']']);
     let found: Vec<SocketAddr> = tokio::net::lookup_host((host, port)).await?.collect();
     if found.is_empty() { Err(io::Error::new(io::ErrorKind::NotFound, "the name has no address")) } else { Ok(found) }
 }

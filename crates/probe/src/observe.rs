@@ -10,7 +10,7 @@ use rustls::crypto::{
 use rustls::pki_types::{CertificateDer, ServerName, UnixTime};
 use rustls::{ClientConfig, DigitallySignedStruct, SignatureScheme};
 use std::io;
-use std::net::SocketAddr;
+use std::net::{IpAddr, SocketAddr};
 use std::sync::{Arc, Mutex};
 use tokio_rustls::TlsConnector;
 
@@ -80,6 +80,20 @@ pub async fn observe_challenge(
     handshake(name, port, instead, Some(b"acme-tls/1")).await
 }
 
+/// Returns the name that stands for an address in a handshake (RFC 8738 section 6): its name in reverse DNS.
+pub fn reverse_name(ip: IpAddr) -> String {
+    match ip {
+        IpAddr::V4(ip) => {
+            let [a, b, c, d] = ip.octets();
+            format!("{d}.{c}.{b}.{a}.in-addr.arpa")
+        }
+        IpAddr::V6(ip) => {
+            let nibbles = ip.octets().into_iter().rev().flat_map(|b| [b & 15, b >> 4]);
+            nibbles.fold(String::new(), |text, nibble| text + &format!("{nibble:x}.")) + "ip6.arpa"
+        }
+    }
+}
+
 async fn handshake(
     name: &str,
     port: u16,
@@ -95,7 +109,11 @@ async fn handshake(
     })?;
     let failed = |what: String| ObserveError::NoHandshake { name: name.to_owned(), address, what };
     let (connector, seen) = unverified_connector(protocol);
-    let server_name = ServerName::try_from(name.to_owned()).map_err(|e| failed(e.to_string()))?;
+    let asked_for = match protocol.and(name.parse().ok()) {
+        Some(ip) => reverse_name(ip),
+        None => name.to_owned(),
+    };
+    let server_name = ServerName::try_from(asked_for).map_err(|e| failed(e.to_string()))?;
     let handshake = tokio::time::timeout(PATIENCE, connector.connect(server_name, stream)).await;
     let stream =
         handshake.map_err(|_| failed("no answer within 10 seconds".into()))?.map_err(|e| failed(e.to_string()))?;
@@ -192,5 +210,20 @@ impl ServerCertVerifier for Recorder {
 
     fn supported_verify_schemes(&self) -> Vec<SignatureScheme> {
         self.provider.signature_verification_algorithms.supported_schemes()
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::reverse_name;
+
+    #[test]
+    fn an_address_is_asked_for_by_its_name_in_reverse_dns() {
+        let tail = "0.0.0.0.0.0.0.0.0.0.0.0.0.0.0.0.0.0.0.0.8.b.d.0.1.0.0.2.ip6.arpa";
+        for (ip, wanted) in
+            [("192.0.2.7", "7.2.0.192.in-addr.arpa".to_owned()), ("2001:db8::2a", format!("a.2.0.0.{tail}"))]
+        {
+            assert_eq!(reverse_name(ip.parse().unwrap()), wanted);
+        }
     }
 }

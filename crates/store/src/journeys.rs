@@ -285,6 +285,14 @@ impl Store {
         self.rows(sql, [], read)?.into_iter().map(row).collect()
     }
 
+    /// Writes down more about a debt: what an API calls what was published.
+    ///
+    /// # Errors
+    /// When the ledger fails.
+    pub fn amend_debt(&self, before: &Debt, after: &Debt) -> Result<(), StoreError> {
+        self.run("UPDATE debt SET debt = ? WHERE debt = ?", params![encode(after), encode(before)]).map(drop)
+    }
+
     /// Strikes debts that are paid, all as one.
     ///
     /// # Errors
@@ -370,7 +378,7 @@ impl Store {
 mod tests {
     use super::*;
     use eskort_core::journey::Milestone;
-    use eskort_core::names::DnsName;
+    use eskort_core::names::Identifier;
     use eskort_core::pki::KeyKind;
     use std::path::Path;
 
@@ -379,7 +387,7 @@ mod tests {
     }
 
     fn wanted() -> Wanted {
-        Wanted::new(vec![DnsName::parse("lampholm.example").unwrap()], "public", KeyKind::P256)
+        Wanted::new(vec![Identifier::parse("lampholm.example").unwrap()], "public", KeyKind::P256)
     }
 
     #[test]
@@ -411,7 +419,7 @@ mod tests {
     #[test]
     fn a_debt_is_one_however_often_it_is_written_and_outlives_its_journey() {
         let store = Store::in_memory(Path::new("/nowhere")).unwrap();
-        let debt = Debt::File { path: "/srv/www/x".into(), folders: vec!["/srv/www".into()] };
+        let debt = Debt::File { host: None, path: "/srv/www/x".into(), folders: vec!["/srv/www".into()] };
         store.owe("website", std::slice::from_ref(&debt), at(1)).unwrap();
         store.owe("website", std::slice::from_ref(&debt), at(2)).unwrap();
         let first = store.debts().unwrap()[0].id;

@@ -17,7 +17,7 @@ pub use folders::GenerationFolder;
 pub use journeys::{DebtRow, EventRow, GenerationRow, JourneyRow};
 pub use ledger::Store;
 pub use lock::RunLock;
-pub use overview::Overview;
+pub use overview::{OpenOverview, Overview};
 
 use std::path::PathBuf;
 

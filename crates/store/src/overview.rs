@@ -13,10 +13,21 @@ pub struct Overview {
     pub newest: Option<(u32, Validity)>,
     /// Whether the newest generation was seen live.
     pub confirmed: bool,
-    /// The last stage that an open journey passed, in its word; empty before the first.
-    pub open: Option<String>,
+    /// An open journey.
+    pub open: Option<OpenOverview>,
     /// The last failure since the last success: how many, when, why.
     pub failed: Option<(u32, Timestamp, String)>,
+}
+
+/// What the ledger knows about an open journey.
+#[derive(Clone, Debug)]
+pub struct OpenOverview {
+    /// The last of the six stages that it passed, in its word; empty before the first.
+    pub passed: String,
+    /// Whether what proves control is waited for: a person may have to place it.
+    pub published: bool,
+    /// Since when it stands there.
+    pub since: Timestamp,
 }
 
 impl Store {
@@ -36,9 +47,14 @@ impl Store {
             Ok((row.get(0)?, Overview { newest: Some((row.get(1)?, validity)), confirmed, ..Overview::default() }))
         })?;
         let mut known: BTreeMap<String, Overview> = newest.into_iter().collect();
-        let open = "SELECT certificate, coalesce(passed, '') FROM journey WHERE ended IS NULL";
-        for (certificate, passed) in self.rows(open, [], |row| Ok((row.get(0)?, row.get(1)?)))? {
-            known.entry(certificate).or_default().open = Some(passed);
+        let open = "SELECT certificate, coalesce(passed, ''), json_extract(stage, '$.stage') = 'published', changed
+             FROM journey WHERE ended IS NULL";
+        let open = self.rows(open, [], |row| {
+            let found = OpenOverview { passed: row.get(1)?, published: row.get(2)?, since: instant(row, 3)? };
+            Ok((row.get::<_, String>(0)?, found))
+        })?;
+        for (certificate, journey) in open {
+            known.entry(certificate).or_default().open = Some(journey);
         }
         let failed = "SELECT certificate, count, last, reason FROM failure";
         let failed = self.rows(failed, [], |row| Ok((row.get(0)?, (row.get(1)?, instant(row, 2)?, row.get(3)?))))?;

@@ -5,7 +5,7 @@ use crate::{Driver, Hands, Step, StepError};
 use eskort_core::debt::Debt;
 use eskort_core::decision::Wanted;
 use eskort_core::journey::{Action, OrderRef, Outcome, ProofTask, Stage, Way};
-use eskort_core::names::DnsName;
+use eskort_core::names::Identifier;
 use eskort_core::pki::KeyKind;
 use eskort_store::Store;
 use jiff::Timestamp;
@@ -106,11 +106,13 @@ impl ModelHands<'_> {
             }
             Action::ChooseChallenges(order) => {
                 let task = |url: &String| ProofTask {
-                    name: DnsName::parse("lampholm.example").unwrap(),
+                    name: Identifier::parse("lampholm.example").unwrap(),
                     challenge: url.clone(),
                     token: url.clone(),
                     key_authorization: "text".into(),
                     way: Way::Http,
+                    proof: None,
+                    record: None,
                 };
                 Outcome::Challenges(order.authorizations.iter().map(task).collect())
             }
@@ -174,7 +176,7 @@ impl ModelHands<'_> {
             if self.world.published.contains(&path) {
                 continue;
             }
-            let debt = Debt::File { path: path.clone(), folders: Vec::new() };
+            let debt = Debt::File { host: None, path: path.clone(), folders: Vec::new() };
             let now = Timestamp::UNIX_EPOCH;
             if self.mistake.publishes_before_owing {
                 self.world.published.insert(path);
@@ -209,7 +211,7 @@ async fn run(
     mistake: Mistake,
     twice: bool,
 ) -> Result<(), StepError> {
-    let wanted = Wanted::new(vec![DnsName::parse("lampholm.example").unwrap()], "public", KeyKind::P256);
+    let wanted = Wanted::new(vec![Identifier::parse("lampholm.example").unwrap()], "public", KeyKind::P256);
     let now = Timestamp::UNIX_EPOCH;
     let journey = match store.open_journey("website")? {
         Some(journey) => journey,

@@ -7,7 +7,7 @@ use crate::crash::crash_point;
 use crate::{App, CommandError, FileChange, Progress};
 use eskort_core::finding::Finding;
 use eskort_core::inventory::{CheckAddress, Install, Part, ServerKind};
-use eskort_core::names::DnsName;
+use eskort_core::names::Identifier;
 use eskort_probe::observe;
 use eskort_siteconf::nginx::{LoadError, PlanError};
 use eskort_store::files::{Access, make_folders, write_whole};
@@ -138,7 +138,7 @@ pub(crate) struct ServerPlan {
 /// What to put where.
 pub(crate) struct Placement<'a> {
     pub(crate) certificate: &'a str,
-    pub(crate) names: &'a [DnsName],
+    pub(crate) names: &'a [Identifier],
     pub(crate) generation: u32,
     pub(crate) install: &'a [Install],
     /// The folder that challenge files are in, for redirecting server blocks.

@@ -1,203 +1,278 @@
-//! Proofs as TXT records: put into their zone by dynamic updates, by a program, or by a person.
+//! Proofs as TXT records: put into their zone by dynamic updates, an HTTP API, a program, or a person.
 
+use super::web_api::Api;
+use super::{Proving, remote};
 use crate::crash::crash_point;
-use crate::{App, CommandError, Progress, ProofError, RecordToPlace, StepError, command};
+use crate::secret::read_secret;
+use crate::{App, CommandError, NameState, Progress, ProofError, RecordToPlace, StepError, command};
 use eskort_core::debt::Debt;
-use eskort_core::inventory::{ByHand, DnsUpdate, Proof, ProofProgram};
+use eskort_core::inventory::{DnsLook, DnsProof, Proof, RecordWriter, TsigKey};
 use eskort_core::journey::ProofTask;
 use eskort_core::pki::Secret;
+use eskort_core::record::TextRecord;
 use eskort_dns::{
-    AskError, Behind, TextRecord, UpdateKey, add_records, find_name_servers, find_zone, follow, lagging,
-    remove_records, system_servers,
+    Behind, Located, UpdateKey, Zone, add_records, find_addresses, find_name_servers, lagging, locate, remove_records,
+    system_servers,
 };
-use eskort_store::Store;
+use eskort_host::HostError;
 use std::collections::{BTreeMap, BTreeSet};
 use std::net::SocketAddr;
 use std::path::Path;
 use std::time::{Duration, Instant};
 
-/// Returns the records that answer the tasks, each where its name leads by CNAME records: an authority follows them too.
-async fn records(server: SocketAddr, tasks: &[ProofTask]) -> Result<Vec<TextRecord>, ProofError> {
-    let names: BTreeSet<String> = tasks.iter().map(|task| task.record().0).collect();
-    let mut targets: BTreeMap<String, String> = BTreeMap::new();
-    // A few at a time: a name server takes many questions at once for an attack.
-    for group in names.into_iter().collect::<Vec<_>>().chunks(16) {
-        let look = |name: String| async move { (follow(server, &name).await, name) };
-        let looks: Vec<_> = group.iter().map(|name| tokio::spawn(look(name.clone()))).collect();
-        for look in looks {
-            let (target, name) = look.await.expect("a look does not panic");
-            targets.insert(name, target?);
-        }
-    }
-    let record = |task: &ProofTask| {
-        let (name, text) = task.record();
-        TextRecord { name: targets[&name].clone(), text }
-    };
-    Ok(tasks.iter().map(record).collect())
+/// A name server takes many questions at once for an attack.
+const AT_ONCE: usize = 16;
+
+/// A record, and the zone it belongs to.
+#[derive(Clone, Debug)]
+struct Placed {
+    record: TextRecord,
+    zone: Zone,
 }
 
-/// Says where names lead elsewhere.
-fn say_delegations(app: &App, tasks: &[ProofTask], records: &[TextRecord]) {
-    let mut said = BTreeSet::new();
-    for (task, record) in tasks.iter().zip(records) {
-        let (name, _) = task.record();
-        if name != record.name && said.insert(name.clone()) {
-            (app.watch)(&Progress::Note(format!("{name} leads to {}: the record goes there", record.name)));
-        }
-    }
-}
-
-fn read_key(update: &DnsUpdate) -> Result<UpdateKey, ProofError> {
-    let fail = |why: String| ProofError::Key { path: update.key_file.clone(), why };
-    let text = std::fs::read_to_string(&update.key_file).map_err(|e| fail(e.to_string()))?;
-    UpdateKey::parse(&Secret::new(text)).map_err(|e| fail(e.to_string()))
-}
-
-/// Puts the records into zones: the one of the inventory, or for each name the one that the server names.
-async fn by_zone(
-    server: SocketAddr,
-    zone: Option<&str>,
-    records: &[TextRecord],
-) -> Result<BTreeMap<String, Vec<TextRecord>>, AskError> {
-    let mut zone_of: BTreeMap<&String, String> = BTreeMap::new();
-    let mut zones: BTreeMap<String, Vec<TextRecord>> = BTreeMap::new();
-    for record in records {
-        let zone = match (zone, zone_of.get(&record.name)) {
-            (Some(zone), _) => zone.to_owned(),
-            (None, Some(zone)) => zone.clone(),
-            (None, None) => find_zone(server, &record.name).await?,
-        };
-        zone_of.insert(&record.name, zone.clone());
-        zones.entry(zone).or_default().push(record.clone());
-    }
-    Ok(zones)
-}
-
-/// What puts records into zones.
-#[derive(Clone, Copy)]
-pub(super) enum Writer<'a> {
-    Update(&'a DnsUpdate),
-    Program(&'a ProofProgram),
-}
-
-impl Writer<'_> {
-    /// Returns the server that is asked for zones and name servers.
-    fn server(&self) -> SocketAddr {
-        match self {
-            Writer::Update(update) => update.server,
-            Writer::Program(program) => program.server.unwrap_or_else(system_server),
-        }
-    }
-
-    fn zone(&self) -> Option<&str> {
-        match self {
-            Writer::Update(update) => update.zone.as_deref(),
-            Writer::Program(_) => None,
-        }
-    }
-
-    fn name_servers(&self) -> &[SocketAddr] {
-        match self {
-            Writer::Update(update) => &update.name_servers,
-            Writer::Program(program) => &program.name_servers,
-        }
-    }
-
-    fn settle(&self) -> Duration {
-        match self {
-            Writer::Update(update) => update.settle,
-            Writer::Program(program) => program.settle,
-        }
-    }
-
-    async fn write(&self, app: &App, what: What, records: &[TextRecord]) -> Result<(), ProofError> {
-        match self {
-            Writer::Update(update) => {
-                let key = read_key(update)?;
-                for (zone, records) in by_zone(update.server, self.zone(), records).await? {
-                    let now = (app.now)();
-                    match what {
-                        What::Add => add_records(update.server, &zone, &key, &records, update.ttl, now).await?,
-                        What::Remove => remove_records(update.server, &zone, &key, &records, now).await?,
-                    }
-                }
-            }
-            Writer::Program(program) => {
-                for record in records {
-                    tell_program(app, program, what, record).await?;
-                }
-            }
-        }
-        Ok(())
-    }
-}
-
-#[derive(Clone, Copy)]
-enum What {
-    Add,
-    Remove,
-}
-
-/// The exit code by which a program says that it is not done yet and wants to be run again: EX_TEMPFAIL.
-const NOT_YET: i32 = 75;
-
-/// Runs a program of the administrator's for one record, again as long as it says that it is not done yet.
-async fn tell_program(app: &App, program: &ProofProgram, what: What, record: &TextRecord) -> Result<(), ProofError> {
-    let what = match what {
-        What::Add => "add",
-        What::Remove => "remove",
-    };
-    let told = serde_json::json!({
-        "version": 1, "what": what, "type": "TXT", "name": record.name, "text": record.text, "ttl": program.ttl,
-    });
-    let input = format!("{told}\n");
-    let folder = app.inventory_path.parent().unwrap_or(Path::new("/"));
-    let begun = Instant::now();
-    loop {
-        match command::run_with_input(&program.command, folder, input.as_bytes()).await {
-            Err(CommandError::Failed { code: Some(NOT_YET), .. }) if begun.elapsed() < program.settle => {
-                tokio::time::sleep(Duration::from_secs(1)).await;
-            }
-            ended => return Ok(ended?),
-        }
-    }
+/// A record that has to go again.
+pub(super) struct OwedRecord {
+    pub(super) record: TextRecord,
+    /// What the API that placed it calls it.
+    pub(super) id: Option<String>,
 }
 
 fn system_server() -> SocketAddr {
     system_servers(&std::fs::read_to_string("/etc/resolv.conf").unwrap_or_default())[0]
 }
 
+/// Returns the server that is asked about zones and names.
+fn server_to_ask(look: &DnsLook) -> SocketAddr {
+    look.server.unwrap_or_else(system_server)
+}
+
+/// Returns where names lead by CNAME records, and their zones.
+async fn locate_all(look: &DnsLook, names: BTreeSet<String>) -> Result<BTreeMap<String, Located>, ProofError> {
+    let (server, otherwise) = (server_to_ask(look), system_server());
+    let mut located = BTreeMap::new();
+    for group in names.into_iter().collect::<Vec<_>>().chunks(AT_ONCE) {
+        let find = |name: String| async move { (locate(server, otherwise, &name).await, name) };
+        let finds: Vec<_> = group.iter().map(|name| tokio::spawn(find(name.clone()))).collect();
+        for find in finds {
+            let (found, name) = find.await.expect("a question does not panic");
+            let mut found = found?;
+            if let Some(zone) = look.zone.as_ref().filter(|zone| is_in(&found.name, zone)) {
+                found.zone.name.clone_from(zone);
+            }
+            located.insert(name, found);
+        }
+    }
+    Ok(located)
+}
+
+fn is_in(name: &str, zone: &str) -> bool {
+    name.strip_suffix(zone).is_some_and(|rest| rest.is_empty() || rest.ends_with('.'))
+}
+
+/// Returns the records that answer the tasks, each where its name leads by CNAME records: an authority follows them too.
+async fn place(look: &DnsLook, tasks: &[ProofTask]) -> Result<Vec<Placed>, ProofError> {
+    let located = locate_all(look, tasks.iter().map(|task| task.record().name).collect()).await?;
+    let placed = |task: &ProofTask| {
+        let record = task.record();
+        let found = &located[&record.name];
+        Placed { record: TextRecord { name: found.name.clone(), text: record.text }, zone: found.zone.clone() }
+    };
+    Ok(tasks.iter().map(placed).collect())
+}
+
+/// Says where names lead elsewhere.
+fn say_delegations(app: &App, tasks: &[ProofTask], placed: &[Placed]) {
+    let mut said = BTreeSet::new();
+    for (task, Placed { record, .. }) in tasks.iter().zip(placed) {
+        let name = task.record().name;
+        if name != record.name && said.insert(name.clone()) {
+            (app.watch)(&Progress::Note(format!("{name} leads to {}: the record goes there", record.name)));
+        }
+    }
+}
+
+fn by_zone(placed: &[Placed]) -> BTreeMap<&Zone, Vec<TextRecord>> {
+    let mut zones: BTreeMap<&Zone, Vec<TextRecord>> = BTreeMap::new();
+    for Placed { record, zone } in placed {
+        zones.entry(zone).or_default().push(record.clone());
+    }
+    zones
+}
+
+fn read_key(key: &TsigKey) -> Result<UpdateKey, ProofError> {
+    match key {
+        TsigKey::File(path) => {
+            let fail = |why: String| ProofError::Key { key: path.display().to_string(), why };
+            let text = std::fs::read_to_string(path).map_err(|e| fail(e.to_string()))?;
+            UpdateKey::parse(&Secret::new(text)).map_err(|e| fail(e.to_string()))
+        }
+        TsigKey::Named { name, algorithm, secret } => {
+            let secret = read_secret(secret)?;
+            let key = UpdateKey::from_parts(name, algorithm, secret.reveal().trim());
+            key.map_err(|e| ProofError::Key { key: name.clone(), why: e.to_string() })
+        }
+    }
+}
+
+/// Returns the server that takes updates of a zone: the inventory's, or the zone's primary.
+async fn primary(look: &DnsLook, zone: &Zone) -> Result<SocketAddr, ProofError> {
+    if let Some(server) = look.server {
+        return Ok(server);
+    }
+    let found = find_addresses(system_server(), &zone.primary).await;
+    let missing = || ProofError::NoPrimary { zone: zone.name.clone(), primary: zone.primary.clone() };
+    found.into_iter().next().ok_or_else(missing)
+}
+
+#[derive(Clone, Copy, PartialEq, Eq)]
+enum What {
+    Add,
+    Remove,
+}
+
+async fn update(app: &App, key: &TsigKey, look: &DnsLook, what: What, placed: &[Placed]) -> Result<(), ProofError> {
+    let key = read_key(key)?;
+    for (zone, records) in by_zone(placed) {
+        let (server, now) = (primary(look, zone).await?, (app.now)());
+        match what {
+            What::Add => add_records(server, &zone.name, &key, &records, look.ttl, now).await?,
+            What::Remove => remove_records(server, &zone.name, &key, &records, now).await?,
+        }
+    }
+    Ok(())
+}
+
+/// The exit code by which a program says that it is not done yet and wants to be run again: EX_TEMPFAIL.
+const NOT_YET: i32 = 75;
+
+/// Runs a program of the administrator's for one record, again as long as it says that it is not done yet.
+async fn tell_program(
+    app: &App,
+    words: &[String],
+    host: Option<&String>,
+    look: &DnsLook,
+    what: What,
+    record: &TextRecord,
+) -> Result<(), ProofError> {
+    let what = if what == What::Add { "add" } else { "remove" };
+    let told = serde_json::json!({
+        "version": 1, "what": what, "type": "TXT", "name": record.name, "text": record.text, "ttl": look.ttl,
+    });
+    let input = format!("{told}\n");
+    let folder = app.inventory_path.parent().unwrap_or(Path::new("/"));
+    let begun = Instant::now();
+    loop {
+        let ended = match host {
+            None => command::run_with_input(words, folder, input.as_bytes()).await.map_err(ProofError::Program),
+            Some(host) => {
+                let mut session = remote::open(app, host).await?;
+                let ended = session.run(words, input.as_bytes()).await;
+                session.close().await;
+                ended.map_err(ProofError::Host)
+            }
+        };
+        let code = match &ended {
+            Err(ProofError::Program(CommandError::Failed { code, .. }))
+            | Err(ProofError::Host(HostError::Command { code, .. })) => *code,
+            _ => None,
+        };
+        if code != Some(NOT_YET) || begun.elapsed() >= look.settle {
+            return ended;
+        }
+        tokio::time::sleep(Duration::from_secs(1)).await;
+    }
+}
+
 /// Adds the records, after they are written down as debts.
 pub(super) async fn publish(
-    app: &App,
-    store: &Store,
-    certificate: &str,
+    proving: &Proving<'_>,
     proof: &str,
-    writer: Writer<'_>,
+    dns: &DnsProof,
     tasks: &[ProofTask],
 ) -> Result<(), StepError> {
-    let records = records(writer.server(), tasks).await?;
-    say_delegations(app, tasks, &records);
-    let debt = |r: &TextRecord| Debt::Record { proof: proof.to_owned(), name: r.name.clone(), text: r.text.clone() };
-    let debts: Vec<Debt> = records.iter().map(debt).collect();
-    store.owe(certificate, &debts, (app.now)())?;
+    let (app, store) = (proving.app, proving.store);
+    if matches!(dns.writer, RecordWriter::Person | RecordWriter::Standing { .. }) {
+        // The person does it, and is told when the look finds nothing.
+        return Ok(());
+    }
+    let placed = place(&dns.look, tasks).await?;
+    say_delegations(app, tasks, &placed);
+    // A record that an earlier run placed is owed with the name that the API gave it.
+    let known = store.debts()?;
+    let debt =
+        |r: &TextRecord, id| Debt::Record { proof: proof.to_owned(), name: r.name.clone(), text: r.text.clone(), id };
+    let has_id = |r: &TextRecord| {
+        known.iter().any(|row| match &row.debt {
+            Debt::Record { name, text, id: Some(_), .. } => *name == r.name && *text == r.text,
+            _ => false,
+        })
+    };
+    let missing: Vec<&Placed> = placed.iter().filter(|p| !has_id(&p.record)).collect();
+    let debts: Vec<Debt> = missing.iter().map(|p| debt(&p.record, None)).collect();
+    store.owe(proving.certificate, &debts, (app.now)())?;
     crash_point("owed");
-    writer.write(app, What::Add, &records).await?;
+    match &dns.writer {
+        RecordWriter::Update(key) => update(app, key, &dns.look, What::Add, &placed).await?,
+        RecordWriter::Program { command, host } => {
+            for Placed { record, .. } in &placed {
+                tell_program(app, command, host.as_ref(), &dns.look, What::Add, record).await?;
+            }
+        }
+        RecordWriter::WebApi(settings) => {
+            let api = Api::open(settings, dns.look.ttl)?;
+            for Placed { record, zone } in missing {
+                if let Some(id) = api.add(&zone.name, record).await? {
+                    store.amend_debt(&debt(record, None), &debt(record, Some(id)))?;
+                }
+            }
+        }
+        RecordWriter::Person | RecordWriter::Standing { .. } => {}
+    }
     crash_point("record-added");
     Ok(())
 }
 
+/// Removes records that a proof of the inventory placed.
+pub(super) async fn take_away(app: &App, proof: &str, owed: &[OwedRecord]) -> Result<(), ProofError> {
+    let Some(Proof::Dns(dns)) = app.inventory.proofs.get(proof) else {
+        return Err(ProofError::Gone { proof: proof.to_owned() });
+    };
+    let names = || owed.iter().map(|owed| owed.record.name.clone()).collect();
+    match &dns.writer {
+        RecordWriter::Person | RecordWriter::Standing { .. } => Err(ProofError::Gone { proof: proof.to_owned() }),
+        RecordWriter::Program { command, host } => {
+            for OwedRecord { record, .. } in owed {
+                tell_program(app, command, host.as_ref(), &dns.look, What::Remove, record).await?;
+            }
+            Ok(())
+        }
+        RecordWriter::Update(key) => {
+            let located = locate_all(&dns.look, names()).await?;
+            let placed = |owed: &OwedRecord| {
+                let zone = located[&owed.record.name].zone.clone();
+                Placed { record: owed.record.clone(), zone }
+            };
+            let placed: Vec<Placed> = owed.iter().map(placed).collect();
+            update(app, key, &dns.look, What::Remove, &placed).await
+        }
+        RecordWriter::WebApi(settings) => {
+            let located = locate_all(&dns.look, names()).await?;
+            let api = Api::open(settings, dns.look.ttl)?;
+            for OwedRecord { record, id } in owed {
+                api.remove(&located[&record.name].zone.name, record, id.as_deref()).await?;
+            }
+            Ok(())
+        }
+    }
+}
+
 /// Returns the servers that must have the records: the inventory's, or all of the zones'.
-async fn servers_to_ask(
-    listed: &[SocketAddr],
-    server: SocketAddr,
-    zone: Option<&str>,
-    records: &[TextRecord],
-) -> Result<Vec<SocketAddr>, ProofError> {
-    let mut servers: BTreeSet<SocketAddr> = listed.iter().copied().collect();
+async fn servers_to_look_at(look: &DnsLook, placed: &[Placed]) -> Result<Vec<SocketAddr>, ProofError> {
+    let server = server_to_ask(look);
+    let mut servers: BTreeSet<SocketAddr> = look.name_servers.iter().copied().collect();
     if servers.is_empty() {
-        for zone in by_zone(server, zone, records).await?.keys() {
-            servers.extend(find_name_servers(server, zone).await?);
+        for zone in by_zone(placed).keys() {
+            servers.extend(find_name_servers(server, &zone.name).await?);
         }
     }
     if servers.is_empty() {
@@ -206,12 +281,41 @@ async fn servers_to_ask(
     Ok(servers.into_iter().collect())
 }
 
-/// Asks every name server until all of them have every record.
-pub(super) async fn await_everywhere(app: &App, writer: Writer<'_>, tasks: &[ProofTask]) -> Result<(), StepError> {
-    let records = records(writer.server(), tasks).await?;
-    let servers = servers_to_ask(writer.name_servers(), writer.server(), writer.zone(), &records).await?;
-    let settle = writer.settle();
-    match ask_until(app, &servers, &records, Some(settle)).await {
+/// Looks at every name server until all of them have every record; a person's records are waited for only with `wait`.
+pub(super) async fn look(app: &App, dns: &DnsProof, tasks: &[ProofTask], wait: bool) -> Result<(), StepError> {
+    let placed = place(&dns.look, tasks).await?;
+    let servers = servers_to_look_at(&dns.look, &placed).await?;
+    let records: Vec<TextRecord> = placed.iter().map(|p| p.record.clone()).collect();
+    let settle = dns.look.settle;
+    let mut limit = Some(settle);
+    if matches!(dns.writer, RecordWriter::Person | RecordWriter::Standing { .. }) {
+        say_delegations(app, tasks, &placed);
+        let behind = lagging(&servers, &records, (app.now)()).await;
+        if behind.is_empty() {
+            return Ok(());
+        }
+        let standing = matches!(dns.writer, RecordWriter::Standing { .. });
+        // What is everywhere already need not be placed again; the same record may answer several tasks.
+        let lacking = |p: &&Placed| behind.iter().any(|b| b.names.contains(&p.record.name));
+        let mut to_place: Vec<RecordToPlace> = Vec::new();
+        for Placed { record, zone } in placed.iter().filter(lacking) {
+            let one = RecordToPlace {
+                record: record.clone(),
+                zone: zone.name.clone(),
+                ttl: dns.look.ttl,
+                for_good: standing,
+            };
+            if !to_place.contains(&one) {
+                to_place.push(one);
+            }
+        }
+        if !wait {
+            return Err(StepError::AwaitsPerson { to_place });
+        }
+        (app.watch)(&Progress::AwaitsPerson(to_place));
+        limit = None;
+    }
+    match ask_until(app, &servers, &records, limit).await {
         Ok(()) => Ok(()),
         Err(behind) => Err(StepError::NotEverywhere { behind, of: servers.len(), after: settle }),
     }
@@ -226,59 +330,26 @@ async fn ask_until(
 ) -> Result<(), Vec<Behind>> {
     let begun = Instant::now();
     let mut pause = Duration::from_millis(200);
-    let mut last = None;
+    let names: BTreeSet<&String> = records.iter().map(|r| &r.name).collect();
     loop {
-        let behind = lagging(servers, records).await;
+        let behind = lagging(servers, records, (app.now)()).await;
         if behind.is_empty() {
             return Ok(());
         }
-        if settle.is_some_and(|settle| begun.elapsed() >= settle) {
+        let left = settle.map(|settle| settle.saturating_sub(begun.elapsed()));
+        if left.is_some_and(|left| left.is_zero()) {
             return Err(behind);
         }
-        let have = servers.len() - behind.len();
-        if last.replace(have) != Some(have) {
-            (app.watch)(&Progress::Spreading { have, of: servers.len() });
-        }
-        tokio::time::sleep(pause).await;
+        let state = |name: &&String| {
+            let lack = behind.iter().filter(|b| b.names.contains(name)).count();
+            let state = format!("on {} of {} name servers", servers.len() - lack, servers.len());
+            NameState { name: (*name).clone(), state }
+        };
+        (app.watch)(&Progress::Names(names.iter().map(state).collect()));
+        // A server that remembers "there is none" says the same until it has forgotten: asking sooner is no use.
+        let forgets = behind.iter().map(|b| b.remembers_for).min().flatten().unwrap_or_default();
+        let next = pause.max(forgets).min(left.unwrap_or(Duration::MAX));
+        tokio::time::sleep(next).await;
         pause = (pause * 2).min(Duration::from_secs(10));
     }
-}
-
-/// Looks whether a person has placed the records. When not, they are what the person is told; with `wait` it asks until they
-/// are there.
-pub(super) async fn await_person(
-    app: &App,
-    by_hand: &ByHand,
-    tasks: &[ProofTask],
-    wait: bool,
-) -> Result<(), StepError> {
-    let server = by_hand.server.unwrap_or_else(system_server);
-    let records = records(server, tasks).await?;
-    say_delegations(app, tasks, &records);
-    let servers = servers_to_ask(&by_hand.name_servers, server, None, &records).await?;
-    if lagging(&servers, &records).await.is_empty() {
-        return Ok(());
-    }
-    let zones = by_zone(server, None, &records).await.unwrap_or_default();
-    let order = |(zone, records): (&String, &Vec<TextRecord>)| {
-        let one = |r: &TextRecord| RecordToPlace { record: r.clone(), zone: zone.clone(), ttl: by_hand.ttl };
-        records.iter().map(one).collect::<Vec<_>>()
-    };
-    let to_place: Vec<RecordToPlace> = zones.iter().flat_map(order).collect();
-    if !wait {
-        return Err(StepError::AwaitsPerson { to_place });
-    }
-    (app.watch)(&Progress::AwaitsPerson(to_place));
-    let _ = ask_until(app, &servers, &records, None).await;
-    Ok(())
-}
-
-/// Removes one record.
-pub(super) async fn take_away(app: &App, proof: &str, record: TextRecord) -> Result<(), ProofError> {
-    let writer = match app.inventory.proofs.get(proof) {
-        Some(Proof::DnsUpdate(update)) => Writer::Update(update),
-        Some(Proof::Program(program)) => Writer::Program(program),
-        _ => return Err(ProofError::Gone { proof: proof.to_owned() }),
-    };
-    writer.write(app, What::Remove, &[record]).await
 }

@@ -5,7 +5,7 @@ use crate::{App, ProofError, StepError};
 use eskort_core::inventory::CheckAddress;
 use eskort_core::journey::ProofTask;
 use eskort_core::pki::{KeyKind, PkiError, PrivateKey, answers_challenge, make_challenge_certificate};
-use eskort_probe::observe_challenge;
+use eskort_probe::{observe_challenge, reverse_name};
 use rustls::ServerConfig;
 use rustls::crypto::aws_lc_rs;
 use rustls::pki_types::{CertificateDer, PrivateKeyDer, PrivatePkcs8KeyDer};
@@ -32,7 +32,7 @@ impl ResolvesServerCert for ByName {
 
 /// Opens a listener that answers the tasks' challenges.
 pub(super) async fn listen(app: &App, address: SocketAddr, tasks: &[ProofTask]) -> Result<Listener, ProofError> {
-    let certificates = tasks.iter().map(|t| Ok((t.name.as_str().to_owned(), Arc::new(certified(app, t)?))));
+    let certificates = tasks.iter().map(|t| Ok((asked_for(t), Arc::new(certified(app, t)?))));
     let certificates: Result<BTreeMap<_, _>, PkiError> = certificates.collect();
     let provider = Arc::new(aws_lc_rs::default_provider());
     let mut config = ServerConfig::builder_with_provider(provider)
@@ -54,6 +54,11 @@ pub(super) async fn listen(app: &App, address: SocketAddr, tasks: &[ProofTask]) 
         }
     });
     Ok(Listener { task })
+}
+
+/// Returns the name that the authority asks for in its handshake.
+fn asked_for(task: &ProofTask) -> String {
+    task.name.address().map_or_else(|| task.name.to_string(), reverse_name)
 }
 
 fn certified(app: &App, task: &ProofTask) -> Result<CertifiedKey, PkiError> {

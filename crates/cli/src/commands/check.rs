@@ -8,7 +8,7 @@ use crate::table::{Cell, Page, draw};
 use crate::ui::{ExitStatus, Tone, Ui};
 use eskort_app::{App, CheckTarget, EndpointReport};
 use eskort_core::finding::Weight;
-use eskort_core::names::DnsName;
+use eskort_core::names::Identifier;
 use jiff::Timestamp;
 use serde::Serialize;
 
@@ -59,7 +59,7 @@ fn target(ui: &Ui, app: &App, args: &CheckArgs, text: &str) -> Result<CheckTarge
         Some((host, port)) => (host, port.parse().ok()),
         None => (text, Some(443)),
     };
-    match (DnsName::parse(host), port) {
+    match (Identifier::parse(host), port) {
         (Ok(name), Some(port)) if !name.is_wildcard() => {
             Ok(CheckTarget::Endpoint { name: name.to_string(), port, instead: args.address })
         }

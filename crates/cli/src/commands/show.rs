@@ -55,6 +55,10 @@ fn text(shown: &Show, now: Timestamp, page: Page) -> String {
     rows.push(fact("key", shown.key.clone()));
     rows.push(fact("servers", if shown.servers.is_empty() { "none".into() } else { shown.servers.join(" ") }));
     rows.push(fact("files", shown.folder.display().to_string()));
+    for record in &shown.to_place {
+        let text = format!("{}. TXT \"{}\", then run `eskort keep`", record.name, record.text);
+        rows.push(vec![Cell::toned("place", Tone::Notice), Cell::toned(text, Tone::Notice)]);
+    }
     for (what, trouble, by_hand) in &shown.debts {
         let why = trouble.as_deref().map(|t| format!(" ({t})")).unwrap_or_default();
         let text = format!("{what} is still published{why}; by hand: {by_hand}");

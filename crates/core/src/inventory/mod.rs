@@ -1,16 +1,21 @@
 //! The inventory, `eskort.toml`: what should be.
 
+mod host;
 mod mistake;
+mod proof;
 mod read;
+mod recipe;
 mod section;
 #[cfg(test)]
 mod tests;
 
+pub use host::{FtpHost, FtpTls, Host, HostKind, SshHost};
 pub use mistake::{Mistake, Mistakes};
+pub use proof::{DnsLook, DnsProof, Proof, RecipeSource, RecordWriter, SecretSource, TsigKey, WebApi};
 pub use read::{SECTIONS, read_inventory};
+pub use recipe::read_recipe;
 
-use crate::journey::Way;
-use crate::names::DnsName;
+use crate::names::Identifier;
 use crate::pki::KeyKind;
 use std::collections::BTreeMap;
 use std::fmt;
@@ -28,6 +33,8 @@ pub struct Inventory {
     pub state: Option<PathBuf>,
     /// Authorities by name.
     pub authorities: BTreeMap<String, Authority>,
+    /// Other machines, by name.
+    pub hosts: BTreeMap<String, Host>,
     /// Ways to prove control, by name.
     pub proofs: BTreeMap<String, Proof>,
     /// Servers by name.
@@ -45,13 +52,8 @@ impl Inventory {
             authority.api_roots.iter_mut().chain(&mut authority.visitor_roots).for_each(place);
             authority.external_account.iter_mut().for_each(|e| place(&mut e.key_file));
         }
-        for proof in self.proofs.values_mut() {
-            match proof {
-                Proof::HttpFolder { folder, .. } => place(folder),
-                Proof::DnsUpdate(update) => place(&mut update.key_file),
-                Proof::HttpListener { .. } | Proof::TlsListener { .. } | Proof::ByHand(_) | Proof::Program(_) => {}
-            }
-        }
+        self.hosts.values_mut().flat_map(Host::paths_mut).for_each(place);
+        self.proofs.values_mut().flat_map(Proof::paths_mut).for_each(place);
         for server in self.servers.values_mut() {
             match &mut server.kind {
                 ServerKind::Nginx { config, .. } => place(config),
@@ -89,114 +91,6 @@ pub struct ExternalAccount {
     pub key_id: String,
     /// File with the MAC key in base64url.
     pub key_file: PathBuf,
-}
-
-/// A way to prove control of a name.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub enum Proof {
-    /// A file in the folder that the site is served from.
-    HttpFolder {
-        /// The site's document root.
-        folder: PathBuf,
-        /// Where the self-check connects to.
-        check_address: Option<CheckAddress>,
-    },
-    /// A listener of our own while the authority looks.
-    HttpListener {
-        /// The address to listen on.
-        listen: SocketAddr,
-        /// Where the self-check connects to.
-        check_address: Option<CheckAddress>,
-    },
-    /// A TLS listener of our own while the authority looks.
-    TlsListener {
-        /// The address to listen on.
-        listen: SocketAddr,
-        /// Where the self-check connects to.
-        check_address: Option<CheckAddress>,
-    },
-    /// A TXT record, put into its zone by a dynamic update (RFC 2136).
-    DnsUpdate(DnsUpdate),
-    /// A TXT record that a person places.
-    ByHand(ByHand),
-    /// A TXT record that a program of the administrator's places and removes.
-    Program(ProofProgram),
-}
-
-/// A program that places and removes records.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub struct ProofProgram {
-    /// Its command line.
-    pub command: Vec<String>,
-    /// The server that is asked for the zone and its name servers; `None` for the system's.
-    pub server: Option<SocketAddr>,
-    /// The servers that must have a record before the authority is asked; empty for the zone's own.
-    pub name_servers: Vec<SocketAddr>,
-    /// The records' time to live in seconds.
-    pub ttl: u32,
-    /// How long the program may ask to wait, and how long it may take until every name server has a record.
-    pub settle: Duration,
-}
-
-/// What is needed to see that a person has placed a record.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub struct ByHand {
-    /// The server that is asked for the zone and its name servers; `None` for the system's.
-    pub server: Option<SocketAddr>,
-    /// The servers that must have a record before the authority is asked; empty for the zone's own.
-    pub name_servers: Vec<SocketAddr>,
-    /// The time to live that is recommended, in seconds.
-    pub ttl: u32,
-}
-
-/// What a dynamic update needs.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub struct DnsUpdate {
-    /// The primary name server.
-    pub server: SocketAddr,
-    /// File with the key, in BIND's syntax.
-    pub key_file: PathBuf,
-    /// The zone; `None` to ask the server.
-    pub zone: Option<String>,
-    /// The servers that must have a record before the authority is asked; empty for the zone's own.
-    pub name_servers: Vec<SocketAddr>,
-    /// The records' time to live in seconds.
-    pub ttl: u32,
-    /// How long it may take until every name server has a record.
-    pub settle: Duration,
-}
-
-impl Proof {
-    /// Returns where the self-check connects to, when the inventory says so.
-    pub fn check_address(&self) -> Option<CheckAddress> {
-        match self {
-            Proof::HttpFolder { check_address, .. }
-            | Proof::HttpListener { check_address, .. }
-            | Proof::TlsListener { check_address, .. } => *check_address,
-            Proof::DnsUpdate(_) | Proof::ByHand(_) | Proof::Program(_) => None,
-        }
-    }
-
-    /// Returns the way of proving, which decides on the kind of challenge.
-    pub fn way(&self) -> Way {
-        match self {
-            Proof::HttpFolder { .. } | Proof::HttpListener { .. } => Way::Http,
-            Proof::TlsListener { .. } => Way::Tls,
-            Proof::DnsUpdate(_) | Proof::ByHand(_) | Proof::Program(_) => Way::Dns,
-        }
-    }
-
-    /// Returns the word for the kind of proof.
-    pub fn kind(&self) -> &'static str {
-        match self {
-            Proof::HttpFolder { .. } => "http-folder",
-            Proof::HttpListener { .. } => "http-listener",
-            Proof::TlsListener { .. } => "tls-listener",
-            Proof::DnsUpdate(_) => "dns-update",
-            Proof::ByHand(_) => "by-hand",
-            Proof::Program(_) => "program",
-        }
-    }
 }
 
 /// An address to connect to instead of what a name resolves to.
@@ -331,17 +225,26 @@ impl Part {
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct CertificateEntry {
     /// The names on it.
-    pub names: Vec<DnsName>,
+    pub names: Vec<Identifier>,
     /// The authority's name.
     pub authority: String,
-    /// The proof's name.
+    /// The name of the proof for all names that have none of their own.
     pub proof: String,
+    /// The names of the proofs for single names.
+    pub proof_for: BTreeMap<Identifier, String>,
     /// The kind of key.
     pub key: KeyKind,
     /// Whether renewals use the same key again.
     pub keep_key: bool,
     /// Where it goes.
     pub install: Vec<Install>,
+}
+
+impl CertificateEntry {
+    /// Returns the name of the proof that shows control of one of its names.
+    pub fn proof_of(&self, name: &Identifier) -> &str {
+        self.proof_for.get(name).unwrap_or(&self.proof)
+    }
 }
 
 /// One server that a certificate goes to.

@@ -1,12 +1,17 @@
 //! Reads an inventory: TOML text in, an [`Inventory`] or all its mistakes out.
 
-use super::section::{Notes, Section, nearest};
+use super::host::{FTP, SSH, read_host};
+use super::proof::{
+    BY_HAND, DNS_UPDATE, HTTP_FOLDER, HTTP_LISTENER, PROGRAM, STANDING, TLS_LISTENER, WEB_API, read_proof,
+};
+use super::recipe::{RECIPE, REQUEST};
+use super::section::{Notes, Section, Text, nearest};
 use super::*;
 use std::ops::Range;
 use toml::Spanned;
 use toml::de::{DeTable, DeValue};
 
-const TOP: &[&str] = &["contact", "state", "authority", "proof", "server", "certificate"];
+const TOP: &[&str] = &["contact", "state", "authority", "host", "proof", "server", "certificate"];
 const AUTHORITY: &[&str] = &[
     "kind",
     "directory",
@@ -19,28 +24,28 @@ const AUTHORITY: &[&str] = &[
     "external-key-id",
     "external-key-file",
 ];
-const HTTP_FOLDER: &[&str] = &["kind", "folder", "check-address"];
-const HTTP_LISTENER: &[&str] = &["kind", "listen", "check-address"];
-const TLS_LISTENER: &[&str] = &["kind", "listen", "check-address"];
-const DNS_UPDATE: &[&str] = &["kind", "server", "key-file", "zone", "name-servers", "ttl", "settle"];
-const BY_HAND: &[&str] = &["kind", "server", "name-servers", "ttl"];
-const PROGRAM: &[&str] = &["kind", "command", "server", "name-servers", "ttl", "settle"];
 const NGINX: &[&str] = &["kind", "config", "tls-port", "test", "reload", "check-address", "settle"];
 const FILES: &[&str] = &["kind", "copy", "run", "check-address", "settle"];
 const COPY: &[&str] = &["part", "to", "owner", "group", "mode"];
-const CERTIFICATE: &[&str] = &["names", "authority", "proof", "key", "keep-key", "install"];
+const CERTIFICATE: &[&str] = &["names", "authority", "proof", "proof-for", "key", "keep-key", "install"];
 const INSTALL: &[&str] = &["server", "redirect"];
 
 /// Every section of an inventory with the keys it knows, titled as docs/inventory.md titles them.
 pub const SECTIONS: &[(&str, &[&str])] = &[
     ("top of the file", TOP),
     ("[authority.NAME] of kind acme", AUTHORITY),
+    ("[host.NAME] of kind ssh", SSH),
+    ("[host.NAME] of kind ftp", FTP),
     ("[proof.NAME] of kind http-folder", HTTP_FOLDER),
     ("[proof.NAME] of kind http-listener", HTTP_LISTENER),
     ("[proof.NAME] of kind tls-listener", TLS_LISTENER),
     ("[proof.NAME] of kind dns-update", DNS_UPDATE),
-    ("[proof.NAME] of kind by-hand", BY_HAND),
+    ("[proof.NAME] of kind web-api", WEB_API),
+    ("recipe of a web-api proof", RECIPE),
+    ("request of a recipe", REQUEST),
     ("[proof.NAME] of kind program", PROGRAM),
+    ("[proof.NAME] of kind by-hand", BY_HAND),
+    ("[proof.NAME] of kind standing-record", STANDING),
     ("[server.NAME] of kind nginx", NGINX),
     ("[server.NAME] of kind files", FILES),
     ("copy of a files server", COPY),
@@ -49,8 +54,6 @@ pub const SECTIONS: &[(&str, &[&str])] = &[
 ];
 
 const USUAL_PATIENCE: Duration = Duration::from_secs(5 * 60);
-const USUAL_SPREAD: Duration = Duration::from_secs(2 * 60);
-const USUAL_TTL: u32 = 60;
 const USUAL_SETTLE: Duration = Duration::from_secs(30);
 
 /// Reads an inventory.
@@ -75,14 +78,18 @@ fn read_root<'a>(root: &'a DeTable<'a>, notes: &'a Notes<'a>) -> Inventory {
     for entry in named(root, "authority", notes) {
         inventory.authorities.extend(read_authority(&entry, notes).map(|a| (entry.name.to_owned(), a)));
     }
+    // A section with mistakes of its own still counts as present for those that point to it.
+    let present = |kind| named(root, kind, &Notes::new("")).into_iter().map(|e| e.name).collect::<Vec<_>>();
+    for entry in named(root, "host", notes) {
+        inventory.hosts.extend(read_host(&entry, notes).map(|h| (entry.name.to_owned(), h)));
+    }
+    let hosts = present("host");
     for entry in named(root, "proof", notes) {
-        inventory.proofs.extend(read_proof(&entry, notes).map(|p| (entry.name.to_owned(), p)));
+        inventory.proofs.extend(read_proof(&entry, &hosts, notes).map(|p| (entry.name.to_owned(), p)));
     }
     for entry in named(root, "server", notes) {
         inventory.servers.extend(read_server(&entry, notes).map(|s| (entry.name.to_owned(), s)));
     }
-    // A section with mistakes of its own still counts as present for those that point to it.
-    let present = |kind| named(root, kind, &Notes::new("")).into_iter().map(|e| e.name).collect::<Vec<_>>();
     let known = Known { authorities: present("authority"), proofs: present("proof"), servers: present("server") };
     for entry in named(root, "certificate", notes) {
         if let Some(certificate) = read_certificate(&entry, &known, &inventory, notes) {
@@ -100,11 +107,11 @@ struct Known<'a> {
 }
 
 /// A table like `[proof.pages]`.
-struct Entry<'a> {
-    name: &'a str,
-    title: String,
-    table: &'a DeTable<'a>,
-    span: Range<usize>,
+pub(super) struct Entry<'a> {
+    pub(super) name: &'a str,
+    pub(super) title: String,
+    pub(super) table: &'a DeTable<'a>,
+    pub(super) span: Range<usize>,
 }
 
 fn named<'a>(root: &'a DeTable<'a>, kind: &str, notes: &Notes<'_>) -> Vec<Entry<'a>> {
@@ -139,12 +146,12 @@ fn contact(section: &Section<'_>) -> Option<String> {
     })
 }
 
-fn check_address(section: &Section<'_>) -> Option<CheckAddress> {
+pub(super) fn check_address(section: &Section<'_>) -> Option<CheckAddress> {
     section.parsed("check-address", "an address like \"127.0.0.1\" or \"127.0.0.1:8080\"", |t| t.parse().ok())
 }
 
 /// Returns the kind a section names; notes it when missing or unknown.
-fn kind<'a>(entry: &Entry<'a>, known: &[&'static str], notes: &Notes<'_>) -> Option<&'static str> {
+pub(super) fn kind<'a>(entry: &Entry<'a>, known: &[&'static str], notes: &Notes<'_>) -> Option<&'static str> {
     let quoted: Vec<String> = known.iter().map(|k| format!("\"{k}\"")).collect();
     let Some((_, value)) = entry.table.iter().find(|(k, _)| k.get_ref() == "kind") else {
         let advice = format!("add a line: kind = {}", quoted.join(" or "));
@@ -194,90 +201,6 @@ fn read_authority<'a>(entry: &'a Entry<'a>, notes: &'a Notes<'a>) -> Option<Auth
     })
 }
 
-fn read_proof<'a>(entry: &'a Entry<'a>, notes: &'a Notes<'a>) -> Option<Proof> {
-    let open = |keys| Section::open(entry.table, entry.span.clone(), &entry.title, keys, notes);
-    match kind(entry, &["http-folder", "http-listener", "tls-listener", "dns-update", "by-hand", "program"], notes)? {
-        "http-folder" => {
-            let section = open(HTTP_FOLDER);
-            if section.get("folder").is_none() {
-                section.missing("folder", "folder = \"/srv/www/site\", the folder that the site is served from");
-            }
-            Some(Proof::HttpFolder { folder: section.path("folder")?, check_address: check_address(&section) })
-        }
-        "dns-update" => read_dns_update(&open(DNS_UPDATE)).map(Proof::DnsUpdate),
-        "program" => {
-            let section = open(PROGRAM);
-            if section.get("command").is_none() {
-                section.missing("command", "command = [\"/usr/local/bin/records\"]");
-            }
-            Some(Proof::Program(ProofProgram {
-                command: section.command("command")?,
-                server: name_server(&section),
-                name_servers: name_servers(&section),
-                ttl: section.number("ttl", 1..=86_400, USUAL_TTL),
-                settle: duration(&section, "settle", USUAL_SPREAD),
-            }))
-        }
-        "by-hand" => {
-            let section = open(BY_HAND);
-            let (server, name_servers) = (name_server(&section), name_servers(&section));
-            Some(Proof::ByHand(ByHand { server, name_servers, ttl: section.number("ttl", 1..=86_400, USUAL_TTL) }))
-        }
-        "tls-listener" => {
-            let section = open(TLS_LISTENER);
-            Some(Proof::TlsListener { listen: listen(&section, 443)?, check_address: check_address(&section) })
-        }
-        _ => {
-            let section = open(HTTP_LISTENER);
-            Some(Proof::HttpListener { listen: listen(&section, 80)?, check_address: check_address(&section) })
-        }
-    }
-}
-
-fn listen(section: &Section<'_>, usual_port: u16) -> Option<SocketAddr> {
-    match section.get("listen") {
-        None => Some(SocketAddr::from(([0, 0, 0, 0], usual_port))),
-        Some(_) => section.parsed("listen", "an address with a port like \"0.0.0.0:80\"", |t| t.parse().ok()),
-    }
-}
-
-fn read_dns_update(section: &Section<'_>) -> Option<DnsUpdate> {
-    for (key, example) in [("server", "server = \"192.0.2.53\""), ("key-file", "key-file = \"zone.key\"")] {
-        if section.get(key).is_none() {
-            section.missing(key, example);
-        }
-    }
-    let (server, name_servers) = (name_server(section), name_servers(section));
-    let zone = section.parsed("zone", "the name of a zone", |text| DnsName::parse(text).ok().map(|n| n.to_string()));
-    Some(DnsUpdate {
-        server: server?,
-        key_file: section.path("key-file")?,
-        zone,
-        name_servers,
-        ttl: section.number("ttl", 1..=86_400, USUAL_TTL),
-        settle: duration(section, "settle", USUAL_SPREAD),
-    })
-}
-
-fn dns_address(text: &str) -> Option<SocketAddr> {
-    text.parse().ok().map(|a: CheckAddress| a.socket(53))
-}
-
-fn name_server(section: &Section<'_>) -> Option<SocketAddr> {
-    section.parsed("server", "an address like \"192.0.2.53\" or \"192.0.2.53:5353\"", dns_address)
-}
-
-fn name_servers(section: &Section<'_>) -> Vec<SocketAddr> {
-    let mut found = Vec::new();
-    for text in section.texts("name-servers").unwrap_or_default() {
-        match dns_address(text.value) {
-            Some(address) => found.push(address),
-            None => section.note(text.span, format!("`name-servers` wants addresses, this is `{}`", text.value), None),
-        }
-    }
-    found
-}
-
 fn read_server<'a>(entry: &'a Entry<'a>, notes: &'a Notes<'a>) -> Option<Server> {
     let open = |keys| Section::open(entry.table, entry.span.clone(), &entry.title, keys, notes);
     let (section, kind) = match kind(entry, &["nginx", "files"], notes)? {
@@ -302,7 +225,7 @@ fn read_server<'a>(entry: &'a Entry<'a>, notes: &'a Notes<'a>) -> Option<Server>
     Some(Server { kind, check_address: check_address(&section), settle: duration(&section, "settle", USUAL_SETTLE) })
 }
 
-fn duration(section: &Section<'_>, key: &str, usual: Duration) -> Duration {
+pub(super) fn duration(section: &Section<'_>, key: &str, usual: Duration) -> Duration {
     let parsed = section.parsed(key, "a time like \"30s\" or \"2m\"", |text| {
         let time: jiff::SignedDuration = text.parse().ok()?;
         Duration::try_from(time).ok().filter(|d| !d.is_zero())
@@ -344,8 +267,20 @@ fn read_certificate<'a>(
 ) -> Option<CertificateEntry> {
     let section = Section::open(entry.table, entry.span.clone(), &entry.title, CERTIFICATE, notes);
     let authority = points_to(&section, "authority", &known.authorities, "authority");
-    let proof = points_to(&section, "proof", &known.proofs, "proof");
-    let names = read_names(&section, proof.and_then(|p| inventory.proofs.get(p)));
+    let names = read_names(&section);
+    let proof_for = read_proof_for(&section, &names, known);
+    // Where every name has a proof of its own, there need be none for the rest.
+    let covered = !names.is_empty() && names.iter().all(|name| proof_for.contains_key(&name.value));
+    let proof = match proof_for.values().next() {
+        Some(any) if covered && section.get("proof").is_none() => Some(any.as_str()),
+        _ => points_to(&section, "proof", &known.proofs, "proof"),
+    };
+    for name in &names {
+        let word = proof_for.get(&name.value).map(String::as_str).or(proof);
+        if let Some(found) = word.and_then(|word| inventory.proofs.get(word)) {
+            check_proves(&section, name, found);
+        }
+    }
     let kinds = "one of \"p256\", \"p384\", \"rsa2048\", \"rsa3072\", \"rsa4096\"";
     let key = section.parsed("key", kinds, |text| text.parse::<KeyKind>().ok()).unwrap_or_default();
     let mut install = Vec::new();
@@ -356,9 +291,10 @@ fn read_certificate<'a>(
         }
     }
     Some(CertificateEntry {
-        names,
         authority: authority?.to_owned(),
         proof: proof?.to_owned(),
+        proof_for,
+        names: names.into_iter().map(|name| name.value).collect(),
         key,
         keep_key: section.flag("keep-key"),
         install,
@@ -381,17 +317,32 @@ fn points_to<'k>(section: &Section<'_>, key: &str, known: &[&'k str], kind: &str
             }
         };
     };
-    let text = section.text(key)?;
+    named_section(section, &section.text(key)?, known, kind)
+}
+
+/// Returns the section that a text names; notes it when there is none.
+pub(super) fn named_section<'k>(
+    section: &Section<'_>,
+    text: &Text<'_>,
+    known: &[&'k str],
+    kind: &str,
+) -> Option<&'k str> {
     let found = known.iter().find(|k| **k == text.value).copied();
     if found.is_none() {
         let advice = nearest(text.value, known).unwrap_or_else(|| format!("add a section [{kind}.{}]", text.value));
-        section.note(text.span, format!("there is no [{kind}.{}]", text.value), Some(advice));
+        section.note(text.span.clone(), format!("there is no [{kind}.{}]", text.value), Some(advice));
     }
     found
 }
 
-fn read_names(section: &Section<'_>, proof: Option<&Proof>) -> Vec<DnsName> {
-    let mut names: Vec<DnsName> = Vec::new();
+/// A name and where it stands.
+struct Name {
+    value: Identifier,
+    span: Range<usize>,
+}
+
+fn read_names(section: &Section<'_>) -> Vec<Name> {
+    let mut names: Vec<Name> = Vec::new();
     let Some(texts) = section.texts("names") else {
         if section.get("names").is_none() {
             section.missing("names", "names = [\"www.lampholm.example\"], with your site's names");
@@ -403,23 +354,47 @@ fn read_names(section: &Section<'_>, proof: Option<&Proof>) -> Vec<DnsName> {
         section.note(span, "`names` is empty: a certificate is for at least one name", None);
     }
     for text in texts {
-        match DnsName::parse(text.value) {
+        match Identifier::parse(text.value) {
             Err(error) => section.note(text.span, error.to_string(), error.advice()),
-            Ok(name) if names.contains(&name) => {
+            Ok(name) if names.iter().any(|n| n.value == name) => {
                 section.note(text.span, format!("`{name}` is listed twice"), Some("remove one of the two".into()));
             }
-            // RFC 8555 section 7.1.3: wildcards are proved over DNS.
-            Ok(name) if name.is_wildcard() && proof.is_some_and(|p| p.way() != Way::Dns) => {
-                let kind = proof.map_or("", Proof::kind);
-                let what = format!("`{name}` is a wildcard, and `{kind}` cannot prove a wildcard");
-                section.note(
-                    text.span,
-                    what,
-                    Some("use a proof of kind \"dns-update\" or \"by-hand\", or list the names one by one".into()),
-                );
-            }
-            Ok(name) => names.push(name),
+            Ok(value) => names.push(Name { value, span: text.span }),
         }
     }
     names
+}
+
+fn read_proof_for(section: &Section<'_>, names: &[Name], known: &Known<'_>) -> BTreeMap<Identifier, String> {
+    let mut chosen = BTreeMap::new();
+    for (key, text) in section.entries("proof-for") {
+        let name = Identifier::parse(key.value).ok().filter(|n| names.iter().any(|known| known.value == *n));
+        let proof = named_section(section, &text, &known.proofs, "proof");
+        match (name, proof) {
+            (None, _) => {
+                let what = format!("`proof-for` has `{}`, which is not among `names`", key.value);
+                section.note(key.span, what, None);
+            }
+            (Some(name), Some(proof)) => drop(chosen.insert(name, proof.to_owned())),
+            (Some(_), None) => {}
+        }
+    }
+    chosen
+}
+
+/// Notes a name that its proof cannot prove.
+fn check_proves(section: &Section<'_>, name: &Name, proof: &Proof) {
+    let (value, kind) = (&name.value, proof.kind());
+    if value.is_wildcard() && !proof.ways().iter().any(|w| w.proves_wildcards()) {
+        section.note(
+            name.span.clone(),
+            format!("`{value}` is a wildcard, and `{kind}` cannot prove a wildcard"),
+            Some("use a proof of kind \"dns-update\", \"web-api\" or \"by-hand\", or list the names one by one".into()),
+        );
+    }
+    if value.address().is_some() && !proof.ways().iter().any(|w| w.proves_addresses()) {
+        let advice = "use a proof over HTTP for it; `proof-for` gives single names a proof of their own";
+        let what = format!("`{value}` is an address, and `{kind}` cannot prove an address");
+        section.note(name.span.clone(), what, Some(advice.into()));
+    }
 }

@@ -2,6 +2,7 @@
 
 use super::mistake::Mistake;
 use std::cell::RefCell;
+use std::collections::BTreeMap;
 use std::ops::{Range, RangeInclusive};
 use std::path::PathBuf;
 use toml::Spanned;
@@ -123,6 +124,17 @@ impl<'a> Section<'a> {
         })
     }
 
+    /// Returns the numbers of a list.
+    pub(super) fn numbers(&self, key: &str) -> Vec<u16> {
+        let Some(value) = self.get(key) else { return Vec::new() };
+        let number = |item: &Spanned<DeValue<'_>>| item.get_ref().as_integer().and_then(|i| i.as_str().parse().ok());
+        let read: Option<Vec<u16>> = value.get_ref().as_array().and_then(|items| items.iter().map(number).collect());
+        read.unwrap_or_else(|| {
+            self.wrong(value, key, "a list of numbers");
+            Vec::new()
+        })
+    }
+
     /// Returns the texts of a list; `None` when the key is absent or wrong.
     pub(super) fn texts(&self, key: &str) -> Option<Vec<Text<'a>>> {
         let value = self.get(key)?;
@@ -138,6 +150,57 @@ impl<'a> Section<'a> {
             }
         };
         Some(items.iter().filter_map(text).collect())
+    }
+
+    /// Returns the texts of a key that takes one text or a list of them.
+    pub(super) fn one_or_more(&self, key: &str) -> Vec<Text<'a>> {
+        match self.get(key).map(|value| value.get_ref().as_str().is_some()) {
+            Some(true) => self.text(key).into_iter().collect(),
+            Some(false) => self.texts(key).unwrap_or_default(),
+            None => Vec::new(),
+        }
+    }
+
+    /// Returns keys and texts of an inline table of texts.
+    pub(super) fn entries(&self, key: &str) -> Vec<(Text<'a>, Text<'a>)> {
+        let Some((table, _)) = self.table(key) else { return Vec::new() };
+        let mut found = Vec::new();
+        for (name, value) in table.iter() {
+            let name_text: &'a str = name.get_ref();
+            match value.get_ref().as_str() {
+                Some(text) => {
+                    found.push((Text { value: name_text, span: name.span() }, Text { value: text, span: value.span() }))
+                }
+                None => self.wrong(value, key, "a table of texts, { name = \"text\" }"),
+            }
+        }
+        found
+    }
+
+    /// Returns an inline table of texts.
+    pub(super) fn words(&self, key: &str) -> BTreeMap<String, String> {
+        self.entries(key).into_iter().map(|(name, text)| (name.value.to_owned(), text.value.to_owned())).collect()
+    }
+
+    /// Returns a table, and where it stands.
+    pub(super) fn table(&self, key: &str) -> Option<(&'a DeTable<'a>, Range<usize>)> {
+        let value = self.get(key)?;
+        let table = value.get_ref().as_table();
+        if table.is_none() {
+            self.wrong(value, key, "a table, { … }");
+        }
+        table.map(|table| (table, value.span()))
+    }
+
+    /// Opens a table below this one.
+    pub(super) fn below(
+        &self,
+        table: &'a DeTable<'a>,
+        span: Range<usize>,
+        title: &'a str,
+        known: &'a [&'a str],
+    ) -> Self {
+        Section::open(table, span, title, known, self.notes)
     }
 
     /// Returns the words of a command; at least one.

@@ -114,13 +114,39 @@ fn proofs_over_dns_prove_wildcards_and_their_mistakes_are_said() {
     let pages = "kind = \"http-folder\"\nfolder = \"/srv/www/lampholm\"";
     let with = |proof: &str| GOOD.replace(pages, proof).replace("\"lampholm.example\"", "\"*.lampholm.example\"");
     let inventory = read_inventory(&with(zone)).unwrap();
-    let Proof::DnsUpdate(update) = &inventory.proofs["pages"] else { panic!() };
-    assert_eq!((update.server.port(), update.ttl, update.settle), (53, 60, Duration::from_secs(120)));
-    for proof in ["kind = \"by-hand\"", "kind = \"program\"\ncommand = [\"records\"]"] {
+    let Proof::Dns(DnsProof { look, .. }) = &inventory.proofs["pages"] else { panic!() };
+    assert_eq!((look.server.unwrap().port(), look.ttl, look.settle), (53, 60, Duration::from_secs(120)));
+    let named = "kind = \"dns-update\"\nkey-name = \"lamp\"\nkey-secret-env = \"ZONE\"\nchallenge = \"dns-account-01\"";
+    let panel = "kind = \"web-api\"\nrecipe = \"powerdns\"\naddress = \"http://127.0.0.1:8081\"";
+    let own = "kind = \"web-api\"\naddress = \"https://x.example/\"\n[proof.pages.recipe]\nadd = { method = \"PUT\", url = \"${address}/a\" }\n\
+               remove = { method = \"DELETE\", url = \"${address}/a\", accept = [404] }";
+    for proof in [
+        "kind = \"by-hand\"",
+        "kind = \"program\"\ncommand = [\"records\"]",
+        "kind = \"standing-record\"\nuntil = \"2027-03-31\"",
+        named,
+        panel,
+        own,
+    ] {
         assert_eq!(said(&with(proof)), "no mistake");
     }
     for (proof, wanted) in [
-        ("kind = \"dns-update\"\nkey-file = \"k\"", "has no `server` (add a line: server = \"192.0.2.53\")"),
+        ("kind = \"dns-update\"", "has no `key-file` (add a line: key-file = \"zone.key\")"),
+        (&format!("{zone}\nkey-name = \"lamp\""), "`key-file` has everything; `key-name` says it again"),
+        ("kind = \"dns-update\"\nkey-name = \"lamp\"", "has no `key-secret-file`"),
+        (&format!("{named}\nkey-secret-file = \"z\""), "both say where the secret is (keep one of the two)"),
+        (&named.replace("dns-account-01", "http-01"), "`challenge` in [proof.pages] wants one of \"dns-01\""),
+        (&panel.replace("powerdns", "powerdms"), "no recipe `powerdms` is shipped (did you mean `powerdns`?)"),
+        (
+            &panel.replace("127.0.0.1", "192.0.2.1"),
+            "`address` in [proof.pages] wants an address that begins with https",
+        ),
+        (&own.replace("DELETE", "delete"), "`method` in this `remove` wants one of GET, POST"),
+        (&own.replace("[404]", "404"), "`accept` in this `remove` wants a list of numbers"),
+        (&own.replace("${address}/a\" }", "${address\" }"), "`${` without `}` (slots look like ${name})"),
+        ("kind = \"web-api\"\nrecipe = {}\naddress = \"https://x.example\"", "this recipe has no `add`"),
+        ("kind = \"program\"\ncommand = [\"r\"]\nhost = \"far\"", "there is no [host.far]"),
+        ("kind = \"standing-record\"\nuntil = \"soon\"", "`until` in [proof.pages] wants a day like"),
         (&zone.replace("192.0.2.53", "ns.example"), "`server` in [proof.pages] wants an address like \"192.0.2.53\""),
         (&format!("{zone}\nttl = 0"), "`ttl` in [proof.pages] wants a number from 1 to 86400"),
         (&format!("{zone}\nname-servers = [\"ns1\"]"), "`name-servers` wants addresses, this is `ns1`"),
@@ -130,6 +156,72 @@ fn proofs_over_dns_prove_wildcards_and_their_mistakes_are_said() {
         ("kind = \"tls-listener\"", "`*.lampholm.example` is a wildcard, and `tls-listener` cannot prove a wildcard"),
     ] {
         assert!(said(&with(proof)).contains(wanted), "{proof}\n{}\nlacks\n{wanted}", said(&with(proof)));
+    }
+}
+
+#[test]
+fn hosts_are_read_and_their_mistakes_said() {
+    let pages = "[proof.pages]\nkind = \"http-folder\"";
+    let ssh = "[host.node]\nkind = \"ssh\"\naddress = \"node.lampholm.example\"\nport = 2222\njump = \"gate\"\n";
+    let ftp =
+        "[host.site]\nkind = \"ftp\"\naddress = \"ftp.lampholm.example\"\nuser = \"keeper\"\npassword-file = \"p\"\n";
+    let with = |hosts: &str| GOOD.replace(pages, &format!("{hosts}{pages}\nhost = [\"node\", \"site\"]"));
+    let both = format!("{ssh}{ftp}");
+    let mut inventory = read_inventory(&with(&both)).unwrap();
+    inventory.resolve_paths(Path::new("/etc/eskort"));
+    let Proof::HttpFolder { folder, hosts, .. } = &inventory.proofs["pages"] else { panic!() };
+    assert_eq!(
+        (folder.to_str(), hosts.len()),
+        (Some("/srv/www/lampholm"), 2),
+        "a folder elsewhere stays as it is written"
+    );
+    let HostKind::Ftp(site) = &inventory.hosts["site"].kind else { panic!() };
+    assert_eq!(
+        (site.port, site.tls, &site.password),
+        (21, FtpTls::Explicit, &SecretSource::File("/etc/eskort/p".into()))
+    );
+    for (from, to, wanted) in [
+        ("node.lampholm.example", "-oProxyCommand=x", "`address` cannot be `-oProxyCommand=x`"),
+        ("\"gate\"", "[\"a b\"]", "`jump` cannot be `a b`"),
+        ("port = 2222", "port = 0", "`port` in [host.node] wants a number from 1 to 65535"),
+        ("user = \"keeper\"\n", "", "[host.site] has no `user`"),
+        ("password-file = \"p\"", "password = \"oil\"", "unknown key `password` in [host.site]"),
+        ("password-file = \"p\"", "", "[host.site] has no `password-file`"),
+        (
+            "password-file = \"p\"",
+            "password-env = \"P\"\ntls = \"yes\"",
+            "`tls` in [host.site] wants one of \"explicit\"",
+        ),
+        ("kind = \"ssh\"", "kind = \"ssl\"", "unknown kind `ssl` (did you mean `ssh`?)"),
+        ("[host.site]", "[host.sites]", "there is no [host.site] (did you mean `sites`?)"),
+    ] {
+        let changed = both.replace(from, to);
+        assert_ne!(changed, both, "{from}");
+        assert!(said(&with(&changed)).contains(wanted), "{to}\n{}\nlacks\n{wanted}", said(&with(&changed)));
+    }
+}
+
+#[test]
+fn one_certificate_can_prove_different_names_in_different_ways() {
+    let zone = "[proof.zone]\nkind = \"by-hand\"\n\n[certificate.website]";
+    let source = GOOD
+        .replace("[certificate.website]", zone)
+        .replace("names = [", "names = [\"*.lampholm.example\", \"192.0.2.7\", ");
+    let with = |line: &str| source.replace("names = [", &format!("{line}\nnames = ["));
+    let good = with("proof = \"pages\"\nproof-for = { \"*.lampholm.example\" = \"zone\" }");
+    let inventory = read_inventory(&good).unwrap();
+    let entry = &inventory.certificates["website"];
+    let proofs: Vec<&str> = entry.names.iter().map(|n| entry.proof_of(n)).collect();
+    assert_eq!(proofs[..2], ["zone", "pages"]);
+    for (line, wanted) in [
+        ("proof = \"pages\"", "`*.lampholm.example` is a wildcard, and `http-folder` cannot prove a wildcard"),
+        ("proof = \"zone\"", "`192.0.2.7` is an address, and `by-hand` cannot prove an address"),
+        ("proof-for = { \"shop.example\" = \"zone\" }", "`proof-for` has `shop.example`, which is not among `names`"),
+        ("proof-for = { \"192.0.2.7\" = \"page\" }", "there is no [proof.page] (did you mean `pages`?)"),
+        ("proof-for = { \"192.0.2.7\" = \"pages\" }", "has no `proof`"),
+    ] {
+        let found = said(&with(line));
+        assert!(found.contains(wanted), "{line}\n{found}\nlacks\n{wanted}");
     }
 }
 

@@ -1,16 +1,17 @@
 //! One handler for each resource.
 
-use super::Core;
 use super::fault::{Fault, Resource};
 use super::jws::{AccountKey, Signed, binding_holds, open};
-use super::look::{look, look_at_record};
+use super::look::Seeker;
 use super::state::{Authorization, Order, Phase, State, problem, random_text};
+use super::{Core, Offer};
 use crate::http::{Answered, Asked, Cut, response};
 use bytes::Bytes;
 use eskort_pki::{KeyKind, PrivateKey, base64url_decode, read_csr};
 use http_body_util::Full;
 use hyper::{Method, Response};
 use serde_json::{Value, json};
+use std::net::IpAddr;
 use std::sync::{Arc, MutexGuard};
 
 type Reply = Response<Full<Bytes>>;
@@ -33,7 +34,7 @@ fn route(path: &str) -> Option<(Resource, usize)> {
         ["order", n] => (Resource::Order, number(n)?),
         ["order", n, "finalize"] => (Resource::Finalize, number(n)?),
         ["authorization", n] => (Resource::Authorization, number(n)?),
-        ["challenge", n] | ["challenge", n, "dns"] => (Resource::Challenge, number(n)?),
+        ["challenge", n, _] => (Resource::Challenge, number(n)?),
         ["certificate", n] | ["certificate", n, "old"] => (Resource::Certificate, number(n)?),
         _ => return None,
     })
@@ -217,7 +218,8 @@ fn new_order(core: &Core, asked: &Asked) -> Result<Reply, Refusal> {
     if names.is_empty() || names.len() > 100 {
         return refuse(400, "malformed", "an order is for 1 to 100 names");
     }
-    if let Some(foreign) = names.iter().find(|n| !n.ends_with(".example") && !n.ends_with(".test")) {
+    let here = |n: &str| n.parse::<IpAddr>().is_ok_and(|ip| ip.is_loopback());
+    if let Some(foreign) = names.iter().find(|n| !n.ends_with(".example") && !n.ends_with(".test") && !here(n)) {
         return refuse(403, "rejectedIdentifier", &format!("{foreign} is not of the practice world"));
     }
     let mut state = core.state();
@@ -253,7 +255,7 @@ fn authorize(core: &Core, state: &mut State, account: usize, name: &str) -> usiz
         name: base.to_owned(),
         wildcard,
         token: random_text(),
-        answered: false,
+        answered: None,
         result: None,
     });
     state.authorizations.len() - 1
@@ -283,32 +285,41 @@ fn authorization(core: &Core, number: usize, asked: &Asked) -> Result<Reply, Ref
     let (_, account) = core.account(asked)?;
     let state = core.state();
     own(state.authorizations.get(number).map(|a| a.account), account)?;
-    Ok(json_reply(200, &state.show_authorization(&core.base(), number)))
+    Ok(json_reply(200, &state.show_authorization(&core.base(), number, core.options.offers)))
 }
 
 fn challenge(core: &Arc<Core>, number: usize, asked: &Asked, fault: Option<&Fault>) -> Result<Reply, Refusal> {
     let (signed, account) = core.account(asked)?;
     let mut state = core.state();
     own(state.authorizations.get(number).map(|a| a.account), account)?;
-    if !signed.payload.is_empty() && !state.authorizations[number].answered {
+    let word = asked.uri().path().rsplit('/').next().unwrap_or_default();
+    let Some(offer) = Offer::ALL.into_iter().find(|o| o.word() == word && core.options.offers.contains(o)) else {
+        return refuse(404, "malformed", "no such challenge");
+    };
+    if !signed.payload.is_empty() && state.authorizations[number].answered.is_none() {
         let refused = fault == Some(&Fault::RefuseProof);
+        let thumbprint = state.accounts[account].thumbprint();
         let found = &mut state.authorizations[number];
-        found.answered = true;
-        let (name, token) = (found.name.clone(), found.token.clone());
-        let wanted = format!("{token}.{}", state.accounts[account].thumbprint());
-        let over_dns = asked.uri().path().ends_with("/dns");
+        found.answered = Some(offer);
+        let seeker = Seeker {
+            offer,
+            name: found.name.clone(),
+            wildcard: found.wildcard,
+            token: found.token.clone(),
+            key_authorization: format!("{}.{thumbprint}", found.token),
+            account: core.url(&format!("account/{account}")),
+        };
         let core = Arc::clone(core);
         tokio::spawn(async move {
             tokio::time::sleep(core.options.thinking).await;
             let result = match refused {
                 true => Err(("unauthorized", "the proof was found lacking, on demand".to_owned())),
-                false if over_dns => look_at_record(&core, &name, &wanted),
-                false => look(&core, &name, &token, &wanted).await,
+                false => seeker.look(&core).await,
             };
             core.state().authorizations[number].result = Some(result);
         });
     }
-    Ok(json_reply(200, &state.show_challenge(&core.base(), number)))
+    Ok(json_reply(200, &state.show_challenge(&core.base(), number, offer)))
 }
 
 fn finalize(core: &Arc<Core>, number: usize, asked: &Asked, fault: Option<&Fault>) -> Result<Reply, Refusal> {
@@ -330,7 +341,7 @@ fn finalize(core: &Arc<Core>, number: usize, asked: &Asked, fault: Option<&Fault
         names.sort();
         names
     };
-    if sorted(&facts.dns_names) != sorted(&state.orders[number].names) {
+    if sorted(&facts.names) != sorted(&state.orders[number].names) {
         return refuse(400, "badCSR", "the names of the CSR are not those of the order");
     }
     let key = match fault {

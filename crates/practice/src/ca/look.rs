@@ -1,21 +1,77 @@
-//! Looks at a site for a challenge's file (RFC 8555 section 8.3): asks the name server, connects, fetches.
+//! Looks at what proves control: a file on a site (RFC 8555 section 8.3), or a record of the name server.
 
-use super::Core;
+use super::state::ISSUER_DOMAIN;
+use super::{Core, Offer};
 use bytes::Bytes;
 use http_body_util::{BodyExt, Empty, Limited};
 use hyper_util::rt::TokioIo;
+use std::collections::BTreeMap;
+use std::net::IpAddr;
 use std::time::Duration;
 use tokio::net::TcpStream;
 
 /// A finding against the site: the kind of problem and an explanation.
 pub(super) type Lack = (&'static str, String);
 
+/// What is looked for.
+pub(super) struct Seeker {
+    pub(super) offer: Offer,
+    pub(super) name: String,
+    pub(super) wildcard: bool,
+    pub(super) token: String,
+    pub(super) key_authorization: String,
+    /// The account's address.
+    pub(super) account: String,
+}
+
+impl Seeker {
+    pub(super) async fn look(&self, core: &Core) -> Result<(), Lack> {
+        let name = &self.name;
+        let digest = || eskort_pki::base64url(&eskort_pki::sha256(self.key_authorization.as_bytes()));
+        let label = || eskort_pki::base32(&eskort_pki::sha256(self.account.as_bytes())[..10]);
+        match self.offer {
+            Offer::Http01 => fetch_and_compare(core, name, &self.token, &self.key_authorization).await,
+            Offer::Dns01 => at_record(core, &format!("_acme-challenge.{name}"), |text| text == digest()),
+            Offer::DnsAccount01 => {
+                at_record(core, &format!("_{}._acme-challenge.{name}", label()), |text| text == digest())
+            }
+            Offer::DnsPersist01 => {
+                at_record(core, &format!("_validation-persist.{name}"), |text| self.permits(core, text))
+            }
+        }
+    }
+
+    /// Reads a standing record strictly, as its draft has it.
+    fn permits(&self, core: &Core, text: &str) -> bool {
+        let mut parts = text.split("; ");
+        let values: BTreeMap<&str, &str> = parts.clone().skip(1).filter_map(|part| part.split_once('=')).collect();
+        let until = values.get("persistUntil").map(|until| until.parse().unwrap_or(0));
+        parts.next() == Some(ISSUER_DOMAIN)
+            && values.get("accounturi") == Some(&self.account.as_str())
+            && (!self.wildcard || values.get("policy") == Some(&"wildcard"))
+            && until.is_none_or(|until: i64| until > core.clock.now().as_second())
+    }
+}
+
+/// Looks for a TXT record with the right text (RFC 8555 section 8.4).
+fn at_record(core: &Core, at: &str, is_right: impl Fn(&str) -> bool) -> Result<(), Lack> {
+    let texts = core.names.texts(at);
+    match texts.len() {
+        _ if texts.iter().any(|text| is_right(text)) => Ok(()),
+        0 => Err(("dns", format!("no TXT record at {at}"))),
+        n => Err(("unauthorized", format!("{n} TXT records at {at}, none with the right text"))),
+    }
+}
+
 /// Fetches the file and compares it. Redirects are followed on plain HTTP, five at the most.
-pub(super) async fn look(core: &Core, name: &str, token: &str, wanted: &str) -> Result<(), Lack> {
-    let mut host = name.to_owned();
+async fn fetch_and_compare(core: &Core, name: &str, token: &str, wanted: &str) -> Result<(), Lack> {
+    let mut host = if name.contains(':') { format!("[{name}]") } else { name.to_owned() };
     let mut path = format!("/.well-known/acme-challenge/{token}");
     for _ in 0..5 {
-        let ip = core.names.look_up(&host).ok_or(("dns", format!("no address for {host}")))?;
+        let ip = match host.trim_matches(['[', ']']).parse::<IpAddr>() {
+            Ok(ip) => ip,
+            Err(_) => core.names.look_up(&host).ok_or(("dns", format!("no address for {host}")))?.into(),
+        };
         let fetched = tokio::time::timeout(Duration::from_secs(5), fetch(&host, (ip, core.options.site_port), &path));
         let (status, location, body) = fetched
             .await
@@ -38,23 +94,11 @@ pub(super) async fn look(core: &Core, name: &str, token: &str, wanted: &str) -> 
     Err(("connection", format!("too many redirects from {name}")))
 }
 
-/// Looks for a TXT record with the digest (RFC 8555 section 8.4).
-pub(super) fn look_at_record(core: &Core, name: &str, wanted: &str) -> Result<(), Lack> {
-    let at = format!("_acme-challenge.{name}");
-    let texts = core.names.texts(&at);
-    let wanted = eskort_pki::base64url(&eskort_pki::sha256(wanted.as_bytes()));
-    match texts.len() {
-        _ if texts.contains(&wanted) => Ok(()),
-        0 => Err(("dns", format!("no TXT record at {at}"))),
-        n => Err(("unauthorized", format!("{n} TXT records at {at}, none with the right text"))),
-    }
-}
-
 type Fetched = (u16, Option<String>, Bytes);
 
 async fn fetch(
     host: &str,
-    address: (std::net::Ipv4Addr, u16),
+    address: (IpAddr, u16),
     path: &str,
 ) -> Result<Fetched, Box<dyn std::error::Error + Send + Sync>> {
     let stream = TcpStream::connect(address).await?;

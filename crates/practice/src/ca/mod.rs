@@ -7,10 +7,11 @@ mod look;
 mod state;
 
 pub use fault::{Fault, Resource};
+pub(crate) use state::random_text;
 
 use crate::http::{self, Server, tls_config};
+use crate::issuer::ApiCertificate;
 use crate::{Clock, Issuer, NameServer};
-use eskort_pki::{KeyKind, PrivateKey};
 use fault::Faults;
 use jiff::SignedDuration;
 use state::State;
@@ -32,6 +33,34 @@ pub struct AuthorityOptions {
     pub remembers_proofs: bool,
     /// The port of its API; 0 lets the system choose.
     pub port: u16,
+    /// The challenges that it offers.
+    pub offers: &'static [Offer],
+}
+
+/// A kind of challenge.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Offer {
+    /// RFC 8555 section 8.3; not for wildcards.
+    Http01,
+    /// RFC 8555 section 8.4; not for addresses.
+    Dns01,
+    /// draft-ietf-acme-dns-account-label; not for addresses.
+    DnsAccount01,
+    /// draft-ietf-acme-dns-persist; not for addresses.
+    DnsPersist01,
+}
+
+impl Offer {
+    const ALL: [Offer; 4] = [Offer::Http01, Offer::Dns01, Offer::DnsAccount01, Offer::DnsPersist01];
+
+    fn word(self) -> &'static str {
+        match self {
+            Offer::Http01 => "http-01",
+            Offer::Dns01 => "dns-01",
+            Offer::DnsAccount01 => "dns-account-01",
+            Offer::DnsPersist01 => "dns-persist-01",
+        }
+    }
 }
 
 impl Default for AuthorityOptions {
@@ -43,6 +72,7 @@ impl Default for AuthorityOptions {
             thinking: std::time::Duration::ZERO,
             remembers_proofs: false,
             port: 0,
+            offers: &[Offer::Dns01, Offer::Http01],
         }
     }
 }
@@ -75,12 +105,8 @@ impl Authority {
     /// When the crypto library fails.
     pub async fn start(options: AuthorityOptions, clock: Clock, names: Arc<NameServer>) -> std::io::Result<Self> {
         let now = jiff::Timestamp::now();
-        let api_issuer = Issuer::new(now);
-        let api_key = PrivateKey::generate(KeyKind::P256).expect("a key can be made");
-        let api_names = ["127.0.0.1".to_owned(), "localhost".to_owned()];
-        let year = SignedDuration::from_hours(24 * 365);
-        let leaf = api_issuer.issue(&api_names, &api_key.public_key_der(), now - SignedDuration::from_hours(1), year);
-        let tls = tls_config(&api_issuer.chain_pem(&leaf, false), api_key.to_pem().reveal());
+        let api = ApiCertificate::new();
+        let tls = tls_config(&api.chain, api.key.reveal());
         let tls = Arc::new(RwLock::new(Arc::new(tls.expect("our own certificate fits its key"))));
         let core = Arc::new(Core {
             base: RwLock::default(),
@@ -96,7 +122,7 @@ impl Authority {
         let at = SocketAddr::from((Ipv4Addr::LOCALHOST, core.options.port));
         let server = http::start(at, Some(tls), handler).await?;
         *core.base.write().expect("no holder panics") = format!("https://{}", server.address);
-        Ok(Authority { core, server, api_root: api_issuer.root_pem() })
+        Ok(Authority { core, server, api_root: api.root })
     }
 
     /// Returns the address of its directory.

@@ -1,10 +1,11 @@
 //! What the authority remembers.
 
-use super::Resource;
 use super::jws::AccountKey;
+use super::{Offer, Resource};
 use eskort_pki::Certificate;
 use serde_json::{Value, json};
 use std::collections::BTreeSet;
+use std::net::IpAddr;
 
 #[derive(Default)]
 pub(super) struct State {
@@ -45,11 +46,12 @@ pub(super) struct Authorization {
     pub(super) name: String,
     pub(super) wildcard: bool,
     pub(super) token: String,
-    pub(super) answered: bool,
+    /// The challenge that the account chose.
+    pub(super) answered: Option<Offer>,
     pub(super) result: Option<Result<(), super::look::Lack>>,
 }
 
-pub(super) fn random_text() -> String {
+pub(crate) fn random_text() -> String {
     let mut bytes = [0_u8; 16];
     aws_lc_rs::rand::fill(&mut bytes).expect("the system has randomness");
     eskort_pki::base64url(&bytes)
@@ -82,7 +84,7 @@ impl State {
         let order = &self.orders[index];
         let status = self.order_status(order);
         let urls: Vec<String> = order.authorizations.iter().map(|a| format!("{base}/authorization/{a}")).collect();
-        let identifiers: Vec<Value> = order.names.iter().map(|n| json!({ "type": "dns", "value": n })).collect();
+        let identifiers: Vec<Value> = order.names.iter().map(|n| identifier(n)).collect();
         let mut shown = json!({ "status": status, "identifiers": identifiers, "authorizations": urls,
             "finalize": format!("{base}/order/{index}/finalize") });
         if status == "valid" {
@@ -93,7 +95,7 @@ impl State {
             let failed = order.authorizations.iter().filter_map(|a| match &self.authorizations[*a] {
                 Authorization { name, result: Some(Err((kind, detail))), .. } => {
                     let mut part = problem(kind, detail);
-                    part["identifier"] = json!({ "type": "dns", "value": name });
+                    part["identifier"] = identifier(name);
                     Some(part)
                 }
                 _ => None,
@@ -104,32 +106,47 @@ impl State {
         shown
     }
 
-    pub(super) fn show_authorization(&self, base: &str, index: usize) -> Value {
+    pub(super) fn show_authorization(&self, base: &str, index: usize, offers: &[Offer]) -> Value {
         let a = &self.authorizations[index];
-        let mut challenge = self.show_challenge(base, index);
         let status = match &a.result {
             None => "pending",
             Some(Ok(())) => "valid",
             Some(Err(_)) => "invalid",
         };
-        let dns = json!({ "type": "dns-01", "url": format!("{base}/challenge/{index}/dns"), "status": "pending", "token": a.token });
-        let http = challenge.take();
-        json!({ "status": status, "identifier": { "type": "dns", "value": a.name }, "wildcard": a.wildcard,
-            "challenges": if a.wildcard { json!([dns]) } else { json!([dns, http]) } })
+        let address = a.name.parse::<IpAddr>().is_ok();
+        let possible = |offer: &&Offer| if **offer == Offer::Http01 { !a.wildcard } else { !address };
+        let challenges = offers.iter().filter(possible).map(|offer| self.show_challenge(base, index, *offer));
+        json!({ "status": status, "identifier": identifier(&a.name), "wildcard": a.wildcard,
+            "challenges": challenges.collect::<Vec<_>>() })
     }
 
-    pub(super) fn show_challenge(&self, base: &str, index: usize) -> Value {
+    pub(super) fn show_challenge(&self, base: &str, index: usize, offer: Offer) -> Value {
         let a = &self.authorizations[index];
-        let status = match (&a.result, a.answered) {
-            (Some(Ok(())), _) => "valid",
-            (Some(Err(_)), _) => "invalid",
-            (None, true) => "processing",
-            (None, false) => "pending",
+        let answered = a.answered == Some(offer);
+        let status = match &a.result {
+            Some(Ok(())) if answered => "valid",
+            Some(Err(_)) if answered => "invalid",
+            None if answered => "processing",
+            _ => "pending",
         };
-        let mut shown = json!({ "type": "http-01", "url": format!("{base}/challenge/{index}"), "status": status, "token": a.token });
-        if let Some(Err((kind, detail))) = &a.result {
+        let word = offer.word();
+        let mut shown = json!({ "type": word, "url": format!("{base}/challenge/{index}/{word}"), "status": status, "token": a.token });
+        if offer == Offer::DnsPersist01 {
+            shown.as_object_mut().expect("it was just made").remove("token");
+            shown["issuer-domain-names"] = json!([ISSUER_DOMAIN]);
+        }
+        if let (true, Some(Err((kind, detail)))) = (answered, &a.result) {
             shown["error"] = problem(kind, detail);
         }
         shown
     }
+}
+
+/// The domain name that standing records name this authority by.
+pub(super) const ISSUER_DOMAIN: &str = "ca.lampholm.example";
+
+/// RFC 8738 section 3: addresses have a type of their own.
+fn identifier(name: &str) -> Value {
+    let kind = if name.parse::<IpAddr>().is_ok() { "ip" } else { "dns" };
+    json!({ "type": kind, "value": name })
 }

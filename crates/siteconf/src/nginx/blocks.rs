@@ -2,7 +2,7 @@
 
 use super::tree::{Config, Directive};
 use crate::splice::line_number;
-use eskort_core::names::DnsName;
+use eskort_core::names::Identifier;
 use std::net::IpAddr;
 use std::ops::Range;
 use std::path::PathBuf;
@@ -61,7 +61,7 @@ impl ServerBlock {
     }
 
     /// Returns the block's names that a certificate for `name` is good for, or that `name` would be served under.
-    pub(super) fn answers(&self, name: &DnsName) -> Option<Fit> {
+    pub(super) fn answers(&self, name: &Identifier) -> Option<Fit> {
         if name.is_wildcard() {
             let hit = |n: &String| *n == name.as_str() || name.covers(n) || *n == format!(".{}", name.base());
             return self.names.iter().any(hit).then_some(Fit::Exact);

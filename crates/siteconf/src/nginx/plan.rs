@@ -4,7 +4,7 @@ use super::blocks::{Fit, Placed, ServerBlock, find_servers};
 use super::tree::Config;
 use crate::splice::{Edit, apply_edits, indent, line_end, line_start, next_line};
 use eskort_core::finding::{Finding, Weight};
-use eskort_core::names::DnsName;
+use eskort_core::names::Identifier;
 use std::collections::BTreeMap;
 use std::net::IpAddr;
 use std::path::{Path, PathBuf};
@@ -13,7 +13,7 @@ use std::path::{Path, PathBuf};
 #[derive(Clone, Copy, Debug)]
 pub struct Wish<'a> {
     /// The certificate's names.
-    pub names: &'a [DnsName],
+    pub names: &'a [Identifier],
     /// Where the chain is.
     pub bundle: &'a Path,
     /// Where the key is.
@@ -146,7 +146,7 @@ pub fn plan(config: &Config, wish: &Wish<'_>) -> Result<SitePlan, PlanError> {
 /// Returns the blocks to serve the certificate from, and the names that no block answers to.
 ///
 /// For each name: blocks with TLS, before those without; blocks that name it, before those with a wildcard.
-fn choose(servers: &[ServerBlock], names: &[DnsName]) -> (Vec<usize>, Vec<String>) {
+fn choose(servers: &[ServerBlock], names: &[Identifier]) -> (Vec<usize>, Vec<String>) {
     let mut chosen = Vec::new();
     let mut unserved = Vec::new();
     for name in names {
@@ -169,13 +169,13 @@ fn choose(servers: &[ServerBlock], names: &[DnsName]) -> (Vec<usize>, Vec<String
 }
 
 /// Returns the names that a block serves and a certificate for `names` does not have. Patterns are passed over.
-fn foreign_names(block: &ServerBlock, names: &[DnsName]) -> Vec<String> {
+fn foreign_names(block: &ServerBlock, names: &[Identifier]) -> Vec<String> {
     let plain = |n: &&String| n.contains('.') && !n.starts_with(['~', '.', '*']);
     let foreign = |n: &&String| !names.iter().any(|name| name.covers(n));
     block.names.iter().filter(plain).filter(foreign).cloned().collect()
 }
 
-fn uncovered(block: &ServerBlock, names: &[DnsName]) -> Option<Finding> {
+fn uncovered(block: &ServerBlock, names: &[Identifier]) -> Option<Finding> {
     let foreign = foreign_names(block, names);
     let place = format!("{}:{}", block.path.display(), block.line);
     (!foreign.is_empty()).then(|| {

@@ -1,5 +1,5 @@
 use super::*;
-use eskort_core::names::DnsName;
+use eskort_core::names::Identifier;
 use std::path::{Path, PathBuf};
 
 /// Loads a configuration from texts; `conf.d/*.conf` stands for all files in that folder.
@@ -19,7 +19,7 @@ fn try_config(files: &[(&str, &str)]) -> Result<Config, LoadError> {
 }
 
 fn plan_for(config: &Config, names: &[&str], redirect: bool) -> Result<SitePlan, PlanError> {
-    let names: Vec<DnsName> = names.iter().map(|n| DnsName::parse(n).unwrap()).collect();
+    let names: Vec<Identifier> = names.iter().map(|n| Identifier::parse(n).unwrap()).collect();
     plan(
         config,
         &Wish {

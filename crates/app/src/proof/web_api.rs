@@ -1,0 +1,243 @@
+//! TXT records over an HTTP API, as a recipe says.
+
+use crate::ProofError;
+use crate::authority::innermost;
+use crate::secret::read_secret;
+use eskort_core::inventory::{RecipeSource, WebApi, read_recipe};
+use eskort_core::pki::Secret;
+use eskort_core::recipe::{FilledRequest, Recipe, RecipeRequest, SHIPPED, SlotPlace, Slots, TemplateError};
+use eskort_core::record::TextRecord;
+use eskort_core::words::printable;
+use reqwest::header::{CONTENT_TYPE, HeaderName, HeaderValue};
+use std::time::Duration;
+
+const LONGEST_ANSWER: Duration = Duration::from_secs(30);
+const LARGEST_ANSWER: usize = 4 << 20;
+
+/// Why an API did not do what was asked.
+#[derive(Debug, thiserror::Error)]
+pub enum ApiError {
+    /// The recipe.
+    #[error("the recipe {place} cannot be used: {why}")]
+    Recipe {
+        /// Where it is.
+        place: String,
+        /// What is wrong with it.
+        why: String,
+    },
+    /// No connection, no answer, or none that can be trusted.
+    #[error("cannot reach {url}: {what}")]
+    Unreachable {
+        /// What was asked for.
+        url: String,
+        /// What happened.
+        what: String,
+    },
+    /// An answer that says no.
+    #[error("{method} {url} was answered with {status}{}", if said.is_empty() { String::new() } else { format!(": {said}") })]
+    Refused {
+        /// The method.
+        method: String,
+        /// What was asked for.
+        url: String,
+        /// The HTTP status.
+        status: u16,
+        /// How the answer begins, tamed.
+        said: String,
+    },
+    /// An answer in which something is missing.
+    #[error("the answer of {url} has no id at the place that the recipe names, and the recipe has no `find`")]
+    NoId {
+        /// What was asked for.
+        url: String,
+    },
+}
+
+/// A conversation with an API, for one proof.
+pub(super) struct Api<'a> {
+    settings: &'a WebApi,
+    recipe: Recipe,
+    place: String,
+    secret: Option<Secret<String>>,
+    http: reqwest::Client,
+    ttl: u32,
+}
+
+impl<'a> Api<'a> {
+    pub(super) fn open(settings: &'a WebApi, ttl: u32) -> Result<Self, ProofError> {
+        let (recipe, place) = match &settings.recipe {
+            RecipeSource::Inline(recipe) => ((**recipe).clone(), "in the inventory".to_owned()),
+            RecipeSource::Shipped(name) => {
+                let text = SHIPPED.iter().find(|(known, _)| known == name).map_or("", |(_, text)| text);
+                let recipe =
+                    read_recipe(text).map_err(|e| ApiError::Recipe { place: name.clone(), why: e.to_string() })?;
+                (recipe, format!("`{name}`"))
+            }
+            RecipeSource::File(path) => {
+                let place = path.display().to_string();
+                let fail = |why: String| ApiError::Recipe { place: place.clone(), why };
+                let text = std::fs::read_to_string(path).map_err(|e| fail(e.to_string()))?;
+                (read_recipe(&text).map_err(|mistakes| fail(mistakes.to_string()))?, place)
+            }
+        };
+        let secret = settings.secret.as_ref().map(read_secret).transpose()?;
+        // A redirect could carry the secret elsewhere.
+        let mut http = reqwest::Client::builder().redirect(reqwest::redirect::Policy::none()).timeout(LONGEST_ANSWER);
+        http = http.user_agent(concat!("eskort/", env!("CARGO_PKG_VERSION")));
+        if let Some(path) = &settings.roots {
+            let fail = |why: String| ProofError::Secret { place: format!("the roots in {}", path.display()), why };
+            let pem = std::fs::read(path).map_err(|e| fail(e.to_string()))?;
+            let roots = reqwest::Certificate::from_pem_bundle(&pem).map_err(|e| fail(e.to_string()))?;
+            http = http.tls_certs_merge(roots);
+        }
+        let http =
+            http.build().map_err(|e| ApiError::Unreachable { url: settings.address.clone(), what: e.to_string() })?;
+        Ok(Api { settings, recipe, place, secret, http, ttl })
+    }
+
+    /// Places a record; the record may be there already. Returns what the API calls it, if it says so.
+    pub(super) async fn add(&self, zone: &str, record: &TextRecord) -> Result<Option<String>, ProofError> {
+        let mut slots = self.slots(zone, record, None)?;
+        if self.recipe.read.is_some() {
+            let mut values = self.read_values(&slots).await?;
+            if !values.contains(&slots["value"]) {
+                values.push(slots["value"].clone());
+                self.replace_values(&mut slots, &values).await?;
+            }
+            return Ok(None);
+        }
+        if let Some(id) = self.find(&slots).await?.pop() {
+            return Ok(Some(id));
+        }
+        let answer = self.send(&self.recipe.add, &slots).await?;
+        Ok(self.taken(&self.recipe.add, &answer, &slots)?.pop())
+    }
+
+    /// Removes a record; it may be gone already.
+    pub(super) async fn remove(&self, zone: &str, record: &TextRecord, id: Option<&str>) -> Result<(), ProofError> {
+        let mut slots = self.slots(zone, record, id)?;
+        if self.recipe.read.is_some() {
+            let mut values = self.read_values(&slots).await?;
+            let before = values.len();
+            values.retain(|value| *value != slots["value"]);
+            if values.is_empty() && before > 0 {
+                self.send(&self.recipe.remove, &slots).await?;
+            } else if values.len() < before {
+                self.replace_values(&mut slots, &values).await?;
+            }
+            return Ok(());
+        }
+        let wants_id = self.recipe.remove.url.slots().chain(self.recipe.remove.body.iter().flat_map(|b| b.slots()));
+        if wants_id.into_iter().any(|slot| slot == "id") && id.is_none() {
+            if self.recipe.find.is_none() {
+                return Err(ApiError::NoId { url: self.settings.address.clone() }.into());
+            }
+            for id in self.find(&slots).await? {
+                slots.insert("id".into(), id);
+                self.send(&self.recipe.remove, &slots).await?;
+            }
+            return Ok(());
+        }
+        self.send(&self.recipe.remove, &slots).await.map(drop)
+    }
+
+    fn slots(&self, zone: &str, record: &TextRecord, id: Option<&str>) -> Result<Slots, ProofError> {
+        let mut slots: Slots = self.settings.with.clone();
+        let in_zone = record.name.strip_suffix(zone).map_or(record.name.as_str(), |rest| rest.trim_end_matches('.'));
+        let known = [
+            ("address", self.settings.address.as_str()),
+            ("name", &record.name),
+            ("name-in-zone", if in_zone.is_empty() { "@" } else { in_zone }),
+            ("zone", zone),
+            ("text", &record.text),
+        ];
+        slots.extend(known.map(|(name, value)| (name.to_owned(), value.to_owned())));
+        slots.insert("ttl".into(), self.ttl.to_string());
+        slots.extend(id.map(|id| ("id".to_owned(), id.to_owned())));
+        slots.extend(self.secret.as_ref().map(|secret| ("secret".to_owned(), secret.reveal().clone())));
+        let value = self.recipe.value.fill(&slots, SlotPlace::Plain).map_err(|e| self.bad_recipe(&e))?;
+        slots.insert("value".into(), value);
+        Ok(slots)
+    }
+
+    fn bad_recipe(&self, error: &TemplateError) -> ProofError {
+        let why = match error {
+            TemplateError::Unknown(slot) if slot == "secret" => {
+                "it wants a secret: give `secret-file` or `secret-env` in the inventory".to_owned()
+            }
+            TemplateError::Unknown(slot) => {
+                format!("{error}; a value of your own comes from `with = {{ {slot} = \"…\" }}`")
+            }
+            TemplateError::Open => error.to_string(),
+        };
+        ApiError::Recipe { place: self.place.clone(), why }.into()
+    }
+
+    async fn find(&self, slots: &Slots) -> Result<Vec<String>, ProofError> {
+        let Some(find) = &self.recipe.find else { return Ok(Vec::new()) };
+        let answer = self.send(find, slots).await?;
+        self.taken(find, &answer, slots)
+    }
+
+    async fn read_values(&self, slots: &Slots) -> Result<Vec<String>, ProofError> {
+        let read = self.recipe.read.as_ref().expect("only called for recipes that read");
+        let answer = self.send(read, slots).await?;
+        self.taken(read, &answer, slots)
+    }
+
+    async fn replace_values(&self, slots: &mut Slots, values: &[String]) -> Result<(), ProofError> {
+        let joined = self.recipe.join_values(values, slots).map_err(|e| self.bad_recipe(&e))?;
+        slots.insert("values".into(), joined);
+        self.send(&self.recipe.add, slots).await.map(drop)
+    }
+
+    /// Takes what a request asks for out of its answer.
+    fn taken(&self, request: &RecipeRequest, answer: &[u8], slots: &Slots) -> Result<Vec<String>, ProofError> {
+        let Some(path) = &request.take else { return Ok(Vec::new()) };
+        let answer = serde_json::from_slice(answer).unwrap_or_default();
+        path.values(&answer, slots).map_err(|e| self.bad_recipe(&e))
+    }
+
+    async fn send(&self, request: &RecipeRequest, slots: &Slots) -> Result<Vec<u8>, ProofError> {
+        let FilledRequest { method, url, headers, body } =
+            self.recipe.fill(request, slots).map_err(|e| self.bad_recipe(&e))?;
+        let shown = self.without_secret(&url);
+        let fail = |what: String| ApiError::Unreachable { url: shown.clone(), what };
+        let verb = reqwest::Method::from_bytes(method.as_bytes()).expect("the recipe's methods were checked");
+        let mut sent = self.http.request(verb, &url);
+        for (name, value) in headers {
+            let bad =
+                |what: &str| ApiError::Recipe { place: self.place.clone(), why: format!("{what} in header `{name}`") };
+            let key = HeaderName::from_bytes(name.as_bytes()).map_err(|_| bad("a name that none can have"))?;
+            let mut value = HeaderValue::from_str(&value).map_err(|_| bad("a character that none can have"))?;
+            value.set_sensitive(true);
+            sent = sent.header(key, value);
+        }
+        if let Some(body) = body {
+            sent = sent.header(CONTENT_TYPE, self.recipe.format.media_type()).body(body);
+        }
+        let mut answer = sent.send().await.map_err(|error| fail(innermost(&error.without_url()).0))?;
+        let status = answer.status();
+        let mut bytes = Vec::new();
+        while let Some(part) = answer.chunk().await.map_err(|error| fail(error.without_url().to_string()))? {
+            bytes.extend_from_slice(&part);
+            if bytes.len() > LARGEST_ANSWER {
+                return Err(fail("the answer is larger than any should be".into()).into());
+            }
+        }
+        if status.is_success() || request.accept.contains(&status.as_u16()) {
+            return Ok(bytes);
+        }
+        let text = String::from_utf8_lossy(&bytes[..bytes.len().min(1_000)]).into_owned();
+        let said = printable(self.without_secret(&text).trim(), 200);
+        Err(ApiError::Refused { method, url: shown, status: status.as_u16(), said }.into())
+    }
+
+    /// What is shown never has the secret in it, wherever the recipe puts it.
+    fn without_secret(&self, text: &str) -> String {
+        match &self.secret {
+            Some(secret) => text.replace(secret.reveal().as_str(), "[redacted]"),
+            None => text.to_owned(),
+        }
+    }
+}

@@ -1,0 +1,26 @@
+//! Secrets that the inventory points to.
+
+use crate::ProofError;
+use eskort_core::inventory::SecretSource;
+use eskort_core::pki::Secret;
+
+/// Reads a secret from its file, or from the environment. One line end at the end of a file does not count.
+pub(crate) fn read_secret(source: &SecretSource) -> Result<Secret<String>, ProofError> {
+    let (found, place) = match source {
+        SecretSource::File(path) => {
+            let text = std::fs::read_to_string(path).map_err(|e| e.to_string());
+            (text, format!("the file {}", path.display()))
+        }
+        SecretSource::Env(name) => {
+            let text = std::env::var(name).map_err(|e| e.to_string());
+            (text, format!("the variable {name} of the environment"))
+        }
+    };
+    let fail = |why: String| ProofError::Secret { place: place.clone(), why };
+    let text = found.map_err(&fail)?;
+    let text = text.strip_suffix('\n').map_or(text.as_str(), |t| t.strip_suffix('\r').unwrap_or(t));
+    if text.is_empty() {
+        return Err(fail("there is nothing in it".into()));
+    }
+    Ok(Secret::new(text.to_owned()))
+}

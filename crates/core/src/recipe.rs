@@ -1,0 +1,390 @@
+//! Recipes: how to place and remove a TXT record over an HTTP API, as data.
+//!
+//! A recipe has requests, made from templates with slots like `${name}`, and says where in an answer to find what is needed
+//! later. What is put into a slot is encoded for the place where the slot stands, so that no value can break out of it.
+
+use serde_json::Value;
+use std::collections::{BTreeMap, BTreeSet};
+use std::fmt::Write;
+
+/// The recipes that are shipped: names and texts.
+pub const SHIPPED: &[(&str, &str)] = &[
+    ("lampholm-panel", include_str!("../recipes/lampholm-panel.toml")),
+    ("powerdns", include_str!("../recipes/powerdns.toml")),
+];
+
+/// The slots that every recipe can use; those of `with` come on top.
+pub const SLOTS: &[&str] =
+    &["address", "secret", "name", "name-in-zone", "zone", "text", "ttl", "id", "value", "values"];
+
+/// How to place and remove a TXT record over an HTTP API.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Recipe {
+    /// How bodies are written.
+    pub format: Format,
+    /// The record's text as the API writes it; `${text}` unless it wants quotes or the like.
+    pub value: Template,
+    /// How one of `${values}` is written in a body; they are joined with commas.
+    pub each_value: Option<Template>,
+    /// Asks for all values at the name, for APIs that only replace all of them.
+    pub read: Option<RecipeRequest>,
+    /// Asks for the record's id.
+    pub find: Option<RecipeRequest>,
+    /// Places the record; with `read`, replaces all values at the name.
+    pub add: RecipeRequest,
+    /// Removes the record; with `read`, removes the name's last one.
+    pub remove: RecipeRequest,
+}
+
+/// One request of a recipe.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct RecipeRequest {
+    /// The HTTP method.
+    pub method: String,
+    /// The address.
+    pub url: Template,
+    /// The header fields.
+    pub headers: Vec<(String, Template)>,
+    /// The body.
+    pub body: Option<Template>,
+    /// Where the answer has the ids or values that are asked for.
+    pub take: Option<ValuePath>,
+    /// Statuses that count as success beside those from 200 to 299.
+    pub accept: Vec<u16>,
+}
+
+/// How bodies are written.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Format {
+    /// JSON (RFC 8259).
+    Json,
+    /// A form: `application/x-www-form-urlencoded`.
+    Form,
+}
+
+impl Format {
+    /// Returns the media type.
+    pub fn media_type(self) -> &'static str {
+        match self {
+            Format::Json => "application/json",
+            Format::Form => "application/x-www-form-urlencoded",
+        }
+    }
+
+    fn place(self) -> SlotPlace {
+        match self {
+            Format::Json => SlotPlace::Json,
+            Format::Form => SlotPlace::Url,
+        }
+    }
+}
+
+/// Where a slot stands, which says how its value is encoded.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum SlotPlace {
+    /// In an address or a form: percent-encoded (RFC 3986 section 2.1).
+    Url,
+    /// Inside a JSON text.
+    Json,
+    /// As it is: in a header field, where control characters are refused on sending.
+    Plain,
+}
+
+/// Why a template cannot be used.
+#[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
+pub enum TemplateError {
+    /// `${` without its end.
+    #[error("`${{` without `}}`")]
+    Open,
+    /// A slot that is not known.
+    #[error("there is no value for `${{{0}}}`")]
+    Unknown(String),
+}
+
+/// A text with slots like `${name}`.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Template {
+    pieces: Vec<Piece>,
+}
+
+#[derive(Clone, Debug, PartialEq, Eq)]
+enum Piece {
+    Text(String),
+    Slot(String),
+}
+
+/// The values of slots.
+pub type Slots = BTreeMap<String, String>;
+
+impl Template {
+    /// Reads a template.
+    ///
+    /// # Errors
+    /// [`TemplateError::Open`].
+    pub fn parse(text: &str) -> Result<Self, TemplateError> {
+        let mut pieces = Vec::new();
+        let mut rest = text;
+        while let Some(start) = rest.find("${") {
+            let length = rest[start..].find('}').ok_or(TemplateError::Open)?;
+            pieces.push(Piece::Text(rest[..start].to_owned()));
+            pieces.push(Piece::Slot(rest[start + 2..start + length].trim().to_owned()));
+            rest = &rest[start + length + 1..];
+        }
+        pieces.push(Piece::Text(rest.to_owned()));
+        Ok(Template { pieces })
+    }
+
+    /// Returns the slots in it.
+    pub fn slots(&self) -> impl Iterator<Item = &str> {
+        self.pieces.iter().filter_map(|piece| match piece {
+            Piece::Slot(slot) => Some(slot.as_str()),
+            Piece::Text(_) => None,
+        })
+    }
+
+    /// Fills the slots.
+    ///
+    /// # Errors
+    /// [`TemplateError::Unknown`].
+    pub fn fill(&self, slots: &Slots, place: SlotPlace) -> Result<String, TemplateError> {
+        let mut out = String::new();
+        for piece in &self.pieces {
+            match piece {
+                Piece::Text(text) => out += text,
+                Piece::Slot(slot) => {
+                    let value = slots.get(slot).ok_or_else(|| TemplateError::Unknown(slot.clone()))?;
+                    // The values are encoded one by one before they are joined.
+                    if slot == "values" { out += value } else { encode(value, place, &mut out) }
+                }
+            }
+        }
+        Ok(out)
+    }
+}
+
+fn encode(value: &str, place: SlotPlace, out: &mut String) {
+    match place {
+        SlotPlace::Plain => out.push_str(value),
+        SlotPlace::Json => {
+            let quoted = serde_json::to_string(value).expect("a text is valid JSON");
+            out.push_str(&quoted[1..quoted.len() - 1]);
+        }
+        SlotPlace::Url => {
+            for byte in value.bytes() {
+                if byte.is_ascii_alphanumeric() || b"-._~".contains(&byte) {
+                    out.push(char::from(byte));
+                } else {
+                    write!(out, "%{byte:02X}").expect("writing to a string");
+                }
+            }
+        }
+    }
+}
+
+/// A request with its slots filled. Its debug form hides what may be secret.
+#[derive(Clone, PartialEq, Eq)]
+pub struct FilledRequest {
+    /// The HTTP method.
+    pub method: String,
+    /// The address.
+    pub url: String,
+    /// The header fields.
+    pub headers: Vec<(String, String)>,
+    /// The body.
+    pub body: Option<String>,
+}
+
+impl std::fmt::Debug for FilledRequest {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.debug_struct("FilledRequest").field("method", &self.method).finish_non_exhaustive()
+    }
+}
+
+impl Recipe {
+    /// Fills a request's slots. The slot `address` is put in as it is, since it is the beginning of an address; `values` is
+    /// what [`Recipe::join_values`] made.
+    ///
+    /// # Errors
+    /// [`TemplateError::Unknown`].
+    pub fn fill(&self, request: &RecipeRequest, slots: &Slots) -> Result<FilledRequest, TemplateError> {
+        let url = match request.url.pieces.as_slice() {
+            [Piece::Text(before), Piece::Slot(first), rest @ ..] if before.is_empty() && first == "address" => {
+                let rest = Template { pieces: rest.to_vec() };
+                let address = slots.get("address").ok_or_else(|| TemplateError::Unknown("address".into()))?;
+                format!("{address}{}", rest.fill(slots, SlotPlace::Url)?)
+            }
+            _ => request.url.fill(slots, SlotPlace::Url)?,
+        };
+        let header = |(name, value): &(String, Template)| Ok((name.clone(), value.fill(slots, SlotPlace::Plain)?));
+        Ok(FilledRequest {
+            method: request.method.clone(),
+            url,
+            headers: request.headers.iter().map(header).collect::<Result<_, _>>()?,
+            body: request.body.as_ref().map(|body| body.fill(slots, self.format.place())).transpose()?,
+        })
+    }
+
+    /// Writes all values as the slot `values` wants them.
+    ///
+    /// # Errors
+    /// [`TemplateError::Unknown`].
+    pub fn join_values(&self, values: &[String], slots: &Slots) -> Result<String, TemplateError> {
+        let mut slots = slots.clone();
+        let mut written = Vec::new();
+        for value in values {
+            slots.insert("value".into(), value.clone());
+            written.push(match &self.each_value {
+                Some(each) => each.fill(&slots, self.format.place())?,
+                None => {
+                    let mut out = String::new();
+                    encode(value, self.format.place(), &mut out);
+                    out
+                }
+            });
+        }
+        Ok(written.join(","))
+    }
+
+    /// Returns the slots that it uses.
+    pub fn slots(&self) -> BTreeSet<&str> {
+        let requests = [Some(&self.add), Some(&self.remove), self.find.as_ref(), self.read.as_ref()];
+        let mut found = BTreeSet::new();
+        for request in requests.into_iter().flatten() {
+            found.extend(request.url.slots());
+            found.extend(request.headers.iter().flat_map(|(_, t)| t.slots()));
+            found.extend(request.body.iter().flat_map(Template::slots));
+            found.extend(request.take.iter().flat_map(|path| &path.steps).flat_map(Template::slots));
+        }
+        found.extend(self.value.slots().chain(self.each_value.iter().flat_map(Template::slots)));
+        found
+    }
+}
+
+/// Where values stand in a JSON answer: steps after slashes. `key` goes into an object, a number into a list, `*` into each
+/// element, and `key=text` keeps, of a list or one object, what has that text at that key.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct ValuePath {
+    steps: Vec<Template>,
+}
+
+impl ValuePath {
+    /// Reads a path like `/records/type=TXT/id`.
+    ///
+    /// # Errors
+    /// [`TemplateError::Open`].
+    pub fn parse(text: &str) -> Result<Self, TemplateError> {
+        let steps = text.split('/').filter(|step| !step.is_empty()).map(Template::parse);
+        Ok(ValuePath { steps: steps.collect::<Result<_, _>>()? })
+    }
+
+    /// Returns the texts and numbers that the path leads to.
+    ///
+    /// # Errors
+    /// [`TemplateError::Unknown`].
+    pub fn values(&self, answer: &Value, slots: &Slots) -> Result<Vec<String>, TemplateError> {
+        let mut at = vec![answer];
+        for step in &self.steps {
+            let step = step.fill(slots, SlotPlace::Plain)?;
+            at = at.into_iter().flat_map(|value| take_step(value, &step)).collect();
+        }
+        Ok(at.into_iter().filter_map(leaf).collect())
+    }
+}
+
+fn take_step<'v>(value: &'v Value, step: &str) -> Vec<&'v Value> {
+    if let Some((key, wanted)) = step.split_once('=') {
+        let has = |v: &&Value| v.get(key).and_then(leaf).is_some_and(|found| found == wanted);
+        return match value {
+            Value::Array(items) => items.iter().filter(has).collect(),
+            other => Some(other).filter(has).into_iter().collect(),
+        };
+    }
+    match value {
+        Value::Array(items) if step == "*" => items.iter().collect(),
+        Value::Array(items) => step.parse::<usize>().ok().and_then(|i| items.get(i)).into_iter().collect(),
+        Value::Object(fields) if step == "*" => fields.values().collect(),
+        other => other.get(step).into_iter().collect(),
+    }
+}
+
+fn leaf(value: &Value) -> Option<String> {
+    match value {
+        Value::String(text) => Some(text.clone()),
+        Value::Number(number) => Some(number.to_string()),
+        _ => None,
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::inventory::read_recipe;
+    use serde_json::json;
+
+    fn slots(pairs: &[(&str, &str)]) -> Slots {
+        pairs.iter().map(|(name, value)| ((*name).to_owned(), (*value).to_owned())).collect()
+    }
+
+    #[test]
+    fn a_value_cannot_break_out_of_its_place() {
+        let template = Template::parse("a ${name} b").unwrap();
+        let slots = slots(&[("name", "\"}/?&=\n${secret}")]);
+        for (place, wanted) in [
+            (SlotPlace::Json, "a \\\"}/?&=\\n${secret} b"),
+            (SlotPlace::Url, "a %22%7D%2F%3F%26%3D%0A%24%7Bsecret%7D b"),
+            (SlotPlace::Plain, "a \"}/?&=\n${secret} b"),
+        ] {
+            assert_eq!(template.fill(&slots, place).unwrap(), wanted);
+        }
+        assert_eq!(Template::parse("${name"), Err(TemplateError::Open));
+        let unknown = Template::parse("${lamp}").unwrap().fill(&slots, SlotPlace::Url);
+        assert_eq!(unknown, Err(TemplateError::Unknown("lamp".into())));
+    }
+
+    #[test]
+    fn paths_lead_to_values() {
+        let answer = json!({"id": 7, "rrsets": [
+            {"name": "a.", "type": "TXT", "records": [{"content": "one"}, {"content": "two"}]},
+            {"name": "a.", "type": "MX", "records": [{"content": "ten"}]},
+            {"name": "b.", "type": "TXT", "records": [{"content": "far"}]}]});
+        let slots = slots(&[("name", "a")]);
+        for (path, wanted) in [
+            ("/id", vec!["7"]),
+            ("/rrsets/name=${name}./type=TXT/records/*/content", vec!["one", "two"]),
+            ("/rrsets/2/records/0/content", vec!["far"]),
+            ("/rrsets/*/type", vec!["TXT", "MX", "TXT"]),
+            ("/rrsets/9/type", vec![]),
+            ("/id/deeper", vec![]),
+            ("/rrsets", vec![]),
+        ] {
+            assert_eq!(ValuePath::parse(path).unwrap().values(&answer, &slots).unwrap(), wanted, "{path}");
+        }
+    }
+
+    #[test]
+    fn every_shipped_recipe_reads_and_fills() {
+        for (name, text) in SHIPPED {
+            let recipe = read_recipe(text).unwrap_or_else(|m| panic!("{name}: {m:?}"));
+            let mut slots: Slots = recipe.slots().into_iter().map(|s| (s.to_owned(), format!("<{s}>"))).collect();
+            slots.insert("address".into(), "https://panel.lampholm.example/api".into());
+            slots.insert("ttl".into(), "60".into());
+            slots.insert("values".into(), recipe.join_values(&["\"one\"".into()], &slots).unwrap());
+            for request in [&recipe.add, &recipe.remove] {
+                let filled = recipe.fill(request, &slots).unwrap();
+                assert!(filled.url.starts_with("https://panel.lampholm.example/api/"), "{name}");
+                let body = filled.body.unwrap_or_else(|| "{}".into());
+                assert!(serde_json::from_str::<Value>(&body).is_ok(), "{name}: {body}");
+            }
+        }
+    }
+
+    proptest::proptest! {
+        #[test]
+        fn filled_json_stays_json(value in ".{0,40}") {
+            let body = Template::parse("{\"name\": \"${name}\"}").unwrap();
+            let filled = body.fill(&slots(&[("name", &value)]), SlotPlace::Json).unwrap();
+            let read: Value = serde_json::from_str(&filled).unwrap();
+            proptest::prop_assert_eq!(read, json!({"name": value}));
+        }
+    }
+}

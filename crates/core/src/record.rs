@@ -1,0 +1,143 @@
+//! The TXT records that answer challenges over DNS.
+
+use crate::pki::{base32, base64url, sha256};
+use jiff::Timestamp;
+use serde::{Deserialize, Serialize};
+
+/// A TXT record.
+#[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
+pub struct TextRecord {
+    /// Its name in full, without the final dot.
+    pub name: String,
+    /// Its text.
+    pub text: String,
+}
+
+impl TextRecord {
+    /// Returns whether a name with these texts has what this record is for: its text, or for a standing record one that says
+    /// as much at `now`.
+    pub fn is_answered_by(&self, texts: &[String], now: Timestamp) -> bool {
+        let standing = StandingRecord::parse(&self.text);
+        texts
+            .iter()
+            .any(|text| *text == self.text || standing.as_ref().is_some_and(|wanted| wanted.is_met_by(text, now)))
+    }
+}
+
+/// Returns the record for a dns-01 challenge (RFC 8555 section 8.4).
+pub fn challenge_record(name: &str, key_authorization: &str) -> TextRecord {
+    let text = base64url(&sha256(key_authorization.as_bytes()));
+    TextRecord { name: format!("_acme-challenge.{name}"), text }
+}
+
+/// Returns the record for a dns-account-01 challenge (draft-ietf-acme-dns-account-label): as for dns-01, below a label made
+/// from the account's address.
+pub fn account_record(name: &str, account: &str, key_authorization: &str) -> TextRecord {
+    let label = base32(&sha256(account.as_bytes())[..10]);
+    let record = challenge_record(name, key_authorization);
+    TextRecord { name: format!("_{label}.{}", record.name), ..record }
+}
+
+/// A standing record for dns-persist-01 challenges (draft-ietf-acme-dns-persist): it lets one account at one issuer have
+/// certificates for a name, again and again.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct StandingRecord {
+    /// The issuer's domain name.
+    pub issuer: String,
+    /// The account's address.
+    pub account: String,
+    /// Whether it counts for wildcards and names below as well.
+    pub wildcard: bool,
+    /// When it ends; `None` for never.
+    pub until: Option<Timestamp>,
+}
+
+impl StandingRecord {
+    /// Returns the record that says this for a name.
+    pub fn record(&self, name: &str) -> TextRecord {
+        let mut text = format!("{}; accounturi={}", self.issuer, self.account);
+        if self.wildcard {
+            text += "; policy=wildcard";
+        }
+        if let Some(until) = self.until {
+            text += &format!("; persistUntil={}", until.as_second());
+        }
+        TextRecord { name: format!("_validation-persist.{name}"), text }
+    }
+
+    /// Reads the text of such a record; `None` when it is none. Parameters that are not known are passed over.
+    pub fn parse(text: &str) -> Option<Self> {
+        let mut parts = text.split(';').map(str::trim);
+        let issuer = parts.next().filter(|i| !i.is_empty())?.trim_end_matches('.').to_ascii_lowercase();
+        let mut read = StandingRecord { issuer, account: String::new(), wildcard: false, until: None };
+        for (key, value) in parts.filter_map(|part| part.split_once('=')) {
+            let value = value.trim();
+            match key.trim().to_ascii_lowercase().as_str() {
+                "accounturi" => value.clone_into(&mut read.account),
+                "policy" => read.wildcard = value.eq_ignore_ascii_case("wildcard"),
+                "persistuntil" => read.until = Some(Timestamp::from_second(value.parse().ok()?).ok()?),
+                _ => {}
+            }
+        }
+        (!read.account.is_empty()).then_some(read)
+    }
+
+    /// Returns whether a record with this text says at `now` at least what `self` says: the same issuer and account, the
+    /// wildcard where it is wanted, and no end that is past.
+    pub fn is_met_by(&self, text: &str, now: Timestamp) -> bool {
+        StandingRecord::parse(text).is_some_and(|found| {
+            found.issuer == self.issuer.to_ascii_lowercase()
+                && found.account == self.account
+                && (found.wildcard || !self.wildcard)
+                && found.until.is_none_or(|until| until > now)
+        })
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    const ACCOUNT: &str = "https://ca.example/account/7";
+
+    #[test]
+    fn the_records_stand_where_the_standards_say() {
+        let usual = challenge_record("lampholm.example", "token.thumb");
+        assert_eq!((usual.name.as_str(), usual.text.len()), ("_acme-challenge.lampholm.example", 43));
+        assert_eq!(usual.text, base64url(&sha256(b"token.thumb")));
+        // The draft's own example.
+        let account = account_record("example.org", "https://example.com/acme/acct/ExampleAccount", "token.thumb");
+        assert_eq!(account.name, "_ujmmovf2vn55tgye._acme-challenge.example.org");
+        assert_eq!(account.text, usual.text);
+    }
+
+    #[test]
+    fn a_standing_record_is_read_back_and_weighed() {
+        let at = |second| Timestamp::from_second(second).unwrap();
+        let wanted = StandingRecord {
+            issuer: "ca.example".into(),
+            account: ACCOUNT.into(),
+            wildcard: true,
+            until: Some(at(90)),
+        };
+        let record = wanted.record("lampholm.example");
+        assert_eq!(record.name, "_validation-persist.lampholm.example");
+        assert_eq!(record.text, format!("ca.example; accounturi={ACCOUNT}; policy=wildcard; persistUntil=90"));
+        assert_eq!(StandingRecord::parse(&record.text), Some(wanted.clone()));
+        for (text, now, met) in [
+            (record.text.clone(), 80, true),
+            (record.text.clone(), 90, false),
+            (format!("CA.example.;policy=WILDCARD ;accounturi={ACCOUNT}; later=1"), 0, true),
+            (format!("ca.example; accounturi={ACCOUNT}"), 0, false),
+            (format!("other.example; accounturi={ACCOUNT}; policy=wildcard"), 0, false),
+            ("ca.example; accounturi=https://ca.example/account/8; policy=wildcard".into(), 0, false),
+            (format!("ca.example; accounturi={ACCOUNT}; policy=wildcard; persistUntil=soon"), 0, false),
+            ("v=spf1 -all".into(), 0, false),
+            (String::new(), 0, false),
+        ] {
+            assert_eq!(wanted.is_met_by(&text, at(now)), met, "{text}");
+        }
+        let plain = StandingRecord { wildcard: false, ..wanted };
+        assert!(plain.is_met_by(&record.text, at(0)), "more than is wanted is enough");
+    }
+}

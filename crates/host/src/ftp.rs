@@ -1,0 +1,201 @@
+//! Machines over FTP (RFC 959), with TLS (RFC 4217) begun by a command or from the first byte. Data connections are passive.
+
+use crate::{HostError, LARGEST, beside, tame};
+use eskort_core::inventory::{FtpHost, FtpTls};
+use eskort_core::pki::Secret;
+use rustls::pki_types::CertificateDer;
+use rustls::pki_types::pem::PemObject;
+use rustls::{ClientConfig, RootCertStore};
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+use suppaftp::tokio::{AsyncRustlsConnector, AsyncRustlsFtpStream};
+use suppaftp::types::FileType;
+use suppaftp::{FtpError, Mode, Status};
+use tokio::io::{AsyncReadExt, AsyncWriteExt};
+
+pub(crate) struct FtpSession {
+    host: String,
+    stream: AsyncRustlsFtpStream,
+    /// The folder that relative paths begin at.
+    home: PathBuf,
+}
+
+impl FtpSession {
+    pub(crate) async fn open(name: &str, host: &FtpHost, password: Option<&Secret<String>>) -> Result<Self, HostError> {
+        let at = format!("{}:{}", host.address, host.port);
+        let fail = |error: FtpError| why_not(name, host, &error);
+        let mut stream = match host.tls {
+            FtpTls::Implicit => {
+                let connector = connector(name, host)?;
+                AsyncRustlsFtpStream::connect_secure_implicit(at, connector, &host.address).await.map_err(fail)?
+            }
+            FtpTls::Explicit => {
+                let plain = AsyncRustlsFtpStream::connect(at).await.map_err(fail)?;
+                plain.into_secure(connector(name, host)?, &host.address).await.map_err(fail)?
+            }
+            FtpTls::None => AsyncRustlsFtpStream::connect(at).await.map_err(fail)?,
+        };
+        let password = password.map_or("", |secret| secret.reveal().as_str());
+        stream.login(host.user.as_str(), password).await.map_err(|error| HostError::Login {
+            host: name.to_owned(),
+            address: host.address.clone(),
+            what: ftp_words(&error),
+        })?;
+        if host.tls == FtpTls::Implicit {
+            for command in ["PBSZ 0", "PROT P"] {
+                stream.custom_command(command, &[Status::CommandOk]).await.map_err(fail)?;
+            }
+        }
+        // Behind address translation a server may name an address that nobody can reach; the one it answers at is right.
+        stream.set_passive_nat_workaround(true);
+        let remote = stream.get_ref().await.peer_addr().map_err(|e| fail(FtpError::ConnectionError(e)))?;
+        stream.set_mode(if remote.is_ipv4() { Mode::Passive } else { Mode::ExtendedPassive });
+        stream.transfer_type(FileType::Binary).await.map_err(fail)?;
+        let home = stream.pwd().await.map_err(fail)?;
+        Ok(FtpSession { host: name.to_owned(), stream, home: PathBuf::from(home) })
+    }
+
+    pub(crate) async fn close(mut self) {
+        let _ = self.stream.quit().await;
+    }
+
+    /// Returns the path from the top, as FTP writes it.
+    fn full(&self, path: &Path) -> String {
+        self.home.join(path).to_string_lossy().into_owned()
+    }
+
+    fn file(&self, job: &'static str, path: &Path) -> impl Fn(FtpError) -> HostError + use<> {
+        let (host, path) = (self.host.clone(), path.to_owned());
+        move |error| HostError::File { host: host.clone(), job, path: path.clone(), what: ftp_words(&error) }
+    }
+
+    pub(crate) async fn is_folder(&mut self, path: &Path) -> Result<bool, HostError> {
+        match self.stream.cwd(self.full(path)).await {
+            Ok(()) => Ok(true),
+            Err(error) if is_refusal(&error) => Ok(false),
+            Err(error) => Err(self.file("look at", path)(error)),
+        }
+    }
+
+    pub(crate) async fn make_folder(&mut self, path: &Path) -> Result<(), HostError> {
+        let full = self.full(path);
+        self.stream.mkdir(&full).await.map_err(self.file("make", path))?;
+        self.set_mode("755", &full).await;
+        Ok(())
+    }
+
+    /// Many servers have no `SITE CHMOD`, and most make what visitors can read.
+    async fn set_mode(&mut self, mode: &str, path: &str) {
+        let command = format!("SITE CHMOD {mode} {path}");
+        let _ = self.stream.custom_command(command, &[Status::CommandOk, Status::RequestedFileActionOk]).await;
+    }
+
+    pub(crate) async fn put(&mut self, path: &Path, bytes: &[u8]) -> Result<(), HostError> {
+        let fail = self.file("write", path);
+        let (full, part) = (self.full(path), self.full(&beside(path)));
+        let uploaded = self.upload(&part, bytes).await;
+        if uploaded.is_ok() {
+            self.set_mode("644", &part).await;
+        }
+        let renamed = match uploaded {
+            Ok(()) => match self.stream.rename(&part, &full).await {
+                // Some servers do not rename over a file that is there.
+                Err(error) if is_refusal(&error) && self.stream.rm(&full).await.is_ok() => {
+                    self.stream.rename(&part, &full).await
+                }
+                renamed => renamed,
+            },
+            Err(error) => Err(error),
+        };
+        if renamed.is_err() {
+            let _ = self.stream.rm(&part).await;
+        }
+        renamed.map_err(fail)
+    }
+
+    async fn upload(&mut self, path: &str, bytes: &[u8]) -> Result<(), FtpError> {
+        let mut data = self.stream.put_with_stream(path).await?;
+        data.write_all(bytes).await.map_err(FtpError::ConnectionError)?;
+        data.finish().await
+    }
+
+    pub(crate) async fn read(&mut self, path: &Path) -> Result<Option<Vec<u8>>, HostError> {
+        let fail = self.file("read", path);
+        let data = match self.stream.retr_as_stream(self.full(path)).await {
+            Ok(data) => data,
+            Err(error) if is_refusal(&error) => return Ok(None),
+            Err(error) => return Err(fail(error)),
+        };
+        let mut bytes = Vec::new();
+        let mut data = data.take(LARGEST as u64 + 1);
+        data.read_to_end(&mut bytes).await.map_err(|e| fail(FtpError::ConnectionError(e)))?;
+        data.into_inner().finish().await.map_err(fail)?;
+        Ok(Some(bytes))
+    }
+
+    pub(crate) async fn remove(&mut self, path: &Path) -> Result<(), HostError> {
+        let full = self.full(path);
+        match self.stream.rm(&full).await {
+            Err(error) if is_refusal(&error) && !self.exists(&full).await => Ok(()),
+            removed => removed.map_err(self.file("remove", path)),
+        }
+    }
+
+    /// Tells a file that is not there from one that may not be removed: both are answered with 550.
+    async fn exists(&mut self, path: &str) -> bool {
+        self.stream.size(path).await.is_ok()
+    }
+
+    pub(crate) async fn remove_folder(&mut self, path: &Path) -> Result<(), HostError> {
+        let full = self.full(path);
+        let _ = self.stream.cwd(self.home.to_string_lossy()).await;
+        self.stream.rmdir(&full).await.map_err(self.file("remove", path))
+    }
+}
+
+fn connector(name: &str, host: &FtpHost) -> Result<AsyncRustlsConnector, HostError> {
+    let mut roots = RootCertStore::empty();
+    roots.add_parsable_certificates(rustls_native_certs::load_native_certs().certs);
+    if let Some(path) = &host.roots {
+        let fail = |what: String| HostError::File {
+            host: name.to_owned(),
+            job: "read the roots in",
+            path: path.clone(),
+            what,
+        };
+        let read = CertificateDer::pem_file_iter(path).map_err(|e| fail(e.to_string()))?;
+        for certificate in read {
+            let certificate = certificate.map_err(|e| fail(e.to_string()))?;
+            roots.add(certificate).map_err(|e| fail(e.to_string()))?;
+        }
+    }
+    let provider = Arc::new(rustls::crypto::aws_lc_rs::default_provider());
+    let config = ClientConfig::builder_with_provider(provider)
+        .with_safe_default_protocol_versions()
+        .expect("the provider speaks TLS 1.2 and 1.3")
+        .with_root_certificates(roots)
+        .with_no_client_auth();
+    Ok(tokio_rustls::TlsConnector::from(Arc::new(config)).into())
+}
+
+/// Whether the server said no to just this, with the connection as it was.
+fn is_refusal(error: &FtpError) -> bool {
+    matches!(error, FtpError::UnexpectedResponse(answer) if answer.status != Status::NotAvailable)
+}
+
+fn ftp_words(error: &FtpError) -> String {
+    match error {
+        FtpError::UnexpectedResponse(answer) => tame(&String::from_utf8_lossy(&answer.body)),
+        FtpError::ConnectionError(error) => tame(&error.to_string()),
+        FtpError::SecureError(what) => tame(what),
+        other => tame(&other.to_string()),
+    }
+}
+
+fn why_not(name: &str, host: &FtpHost, error: &FtpError) -> HostError {
+    let (host, address, what) = (name.to_owned(), host.address.clone(), ftp_words(error));
+    match error {
+        FtpError::SecureError(_) => HostError::Untrusted { host, address, what },
+        _ => HostError::Unreachable { host, address, what },
+    }
+}

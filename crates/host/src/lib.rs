@@ -1,0 +1,238 @@
+//! Files and commands on other machines: over SSH by the system's `ssh`, and over FTP.
+//!
+//! A file is written beside its place and renamed, so that nobody ever reads half of it.
+
+mod ftp;
+mod ssh;
+
+use eskort_core::inventory::{Host, HostKind};
+use eskort_core::pki::Secret;
+use std::path::{Path, PathBuf};
+use std::time::Duration;
+
+/// Why something could not be done on another machine.
+#[derive(Debug, thiserror::Error)]
+pub enum HostError {
+    /// No connection.
+    #[error("cannot reach host `{host}` at {address}: {what}")]
+    Unreachable {
+        /// Its name in the inventory.
+        host: String,
+        /// Its address.
+        address: String,
+        /// What happened.
+        what: String,
+    },
+    /// It is not known, or shows another key or certificate than it should.
+    #[error("host `{host}` at {address} cannot prove that it is the right machine: {what}")]
+    Untrusted {
+        /// Its name in the inventory.
+        host: String,
+        /// Its address.
+        address: String,
+        /// What was said.
+        what: String,
+    },
+    /// The user, the key or the password is not taken.
+    #[error("host `{host}` at {address} does not let us in: {what}")]
+    Login {
+        /// Its name in the inventory.
+        host: String,
+        /// Its address.
+        address: String,
+        /// What it said.
+        what: String,
+    },
+    /// A file or folder.
+    #[error("cannot {job} {} on host `{host}`: {what}", path.display())]
+    File {
+        /// The host.
+        host: String,
+        /// What was tried.
+        job: &'static str,
+        /// The file or folder.
+        path: PathBuf,
+        /// What it said.
+        what: String,
+    },
+    /// A command.
+    #[error("`{command}` on host `{host}` ended with {status}{}", if said.is_empty() { String::new() } else { format!(": {said}") })]
+    Command {
+        /// The host.
+        host: String,
+        /// The command line.
+        command: String,
+        /// Its exit code, unless a signal ended it.
+        code: Option<i32>,
+        /// Its exit status, in words.
+        status: String,
+        /// The last of what it said, tamed.
+        said: String,
+    },
+    /// Something that only goes over SSH.
+    #[error("host `{host}` is reached over FTP, which runs no commands")]
+    NoCommands {
+        /// The host.
+        host: String,
+    },
+    /// It took too long.
+    #[error("host `{host}` took longer than {} to {job}", eskort_core::words::duration((*after).try_into().unwrap_or_default()))]
+    TimedOut {
+        /// The host.
+        host: String,
+        /// What was tried.
+        job: &'static str,
+        /// How long was waited.
+        after: Duration,
+    },
+}
+
+/// A connection to another machine.
+pub struct Session {
+    host: String,
+    patience: Duration,
+    way: Way,
+}
+
+enum Way {
+    Ssh(Box<ssh::SshSession>),
+    Ftp(Box<ftp::FtpSession>),
+}
+
+/// Runs one operation on whichever kind of session it is, with the host's patience.
+macro_rules! on {
+    ($session:expr, $job:literal, $way:ident => $operation:expr) => {{
+        let (host, patience) = ($session.host.clone(), $session.patience);
+        let run = async {
+            match &mut $session.way {
+                Way::Ssh($way) => $operation.await,
+                Way::Ftp($way) => $operation.await,
+            }
+        };
+        match tokio::time::timeout(patience, run).await {
+            Ok(done) => done,
+            Err(_) => Err(HostError::TimedOut { host, job: $job, after: patience }),
+        }
+    }};
+}
+
+impl Session {
+    /// Connects to a machine of the inventory. `password` is for FTP.
+    ///
+    /// # Errors
+    /// When it cannot be reached, is not the right machine, or does not let us in.
+    pub async fn open(name: &str, host: &Host, password: Option<&Secret<String>>) -> Result<Self, HostError> {
+        let connect = async {
+            Ok(match &host.kind {
+                HostKind::Ssh(ssh) => Way::Ssh(Box::new(ssh::SshSession::open(name, ssh, host.patience).await?)),
+                HostKind::Ftp(ftp) => Way::Ftp(Box::new(ftp::FtpSession::open(name, ftp, password).await?)),
+            })
+        };
+        let late = |_| HostError::TimedOut { host: name.to_owned(), job: "connect", after: host.patience };
+        let way = tokio::time::timeout(host.patience, connect).await.map_err(late)??;
+        Ok(Session { host: name.to_owned(), patience: host.patience, way })
+    }
+
+    /// Ends the connection in an orderly way.
+    pub async fn close(self) {
+        let end = async {
+            match self.way {
+                Way::Ssh(ssh) => ssh.close().await,
+                Way::Ftp(ftp) => ftp.close().await,
+            }
+        };
+        let _ = tokio::time::timeout(self.patience, end).await;
+    }
+
+    /// Returns those of a folder and the folders above it that do not exist, deepest first.
+    ///
+    /// # Errors
+    /// When the connection is lost.
+    pub async fn missing_folders(&mut self, folder: &Path) -> Result<Vec<PathBuf>, HostError> {
+        let mut missing = Vec::new();
+        let mut at = Some(folder);
+        while let Some(path) = at.filter(|p| !p.as_os_str().is_empty()) {
+            if on!(self, "look at a folder", way => way.is_folder(path))? {
+                break;
+            }
+            missing.push(path.to_owned());
+            at = path.parent();
+        }
+        Ok(missing)
+    }
+
+    /// Returns whether a folder is there.
+    ///
+    /// # Errors
+    /// When the connection is lost.
+    pub async fn is_folder(&mut self, path: &Path) -> Result<bool, HostError> {
+        on!(self, "look at a folder", way => way.is_folder(path))
+    }
+
+    /// Makes a folder that visitors can read.
+    ///
+    /// # Errors
+    /// When the machine refuses, or the connection is lost.
+    pub async fn make_folder(&mut self, path: &Path) -> Result<(), HostError> {
+        on!(self, "make a folder", way => way.make_folder(path))
+    }
+
+    /// Writes a file that visitors can read, whole or not at all.
+    ///
+    /// # Errors
+    /// When the machine refuses, or the connection is lost. Nothing is left beside it if that can be helped.
+    pub async fn put(&mut self, path: &Path, bytes: &[u8]) -> Result<(), HostError> {
+        on!(self, "write a file", way => way.put(path, bytes))
+    }
+
+    /// Reads a file of at most 64 KiB; `None` when it is not there.
+    ///
+    /// # Errors
+    /// When the machine refuses, or the connection is lost.
+    pub async fn read(&mut self, path: &Path) -> Result<Option<Vec<u8>>, HostError> {
+        on!(self, "read a file", way => way.read(path))
+    }
+
+    /// Removes a file. One that is not there counts as removed.
+    ///
+    /// # Errors
+    /// When the machine refuses, or the connection is lost.
+    pub async fn remove(&mut self, path: &Path) -> Result<(), HostError> {
+        on!(self, "remove a file", way => way.remove(path))
+    }
+
+    /// Removes a folder if it is empty, and returns whether it is gone.
+    pub async fn remove_folder(&mut self, path: &Path) -> bool {
+        on!(self, "remove a folder", way => way.remove_folder(path)).is_ok()
+    }
+
+    /// Runs a command, gives it `input`, and waits for its end. SSH only.
+    ///
+    /// # Errors
+    /// When it ends badly, or the connection is lost.
+    pub async fn run(&mut self, words: &[String], input: &[u8]) -> Result<(), HostError> {
+        let late =
+            |host: &str| HostError::TimedOut { host: host.to_owned(), job: "run a command", after: self.patience };
+        match &mut self.way {
+            Way::Ftp(_) => Err(HostError::NoCommands { host: self.host.clone() }),
+            Way::Ssh(ssh) => {
+                let ended = tokio::time::timeout(self.patience, ssh.run(words, input)).await;
+                ended.map_err(|_| late(&self.host))?
+            }
+        }
+    }
+}
+
+/// Returns where a file is written before it is renamed into its place.
+fn beside(path: &Path) -> PathBuf {
+    let name = path.file_name().unwrap_or_default().to_string_lossy();
+    path.with_file_name(format!(".{name}.part"))
+}
+
+/// A file that is read is no larger than this.
+const LARGEST: usize = 64 * 1024;
+
+/// Tames what a machine said.
+fn tame(text: &str) -> String {
+    eskort_core::words::printable(text.trim(), 300)
+}

@@ -1,0 +1,213 @@
+//! Machines over SSH: the system's `ssh` does the talking, so its configuration, agent and known hosts count.
+
+use crate::{HostError, LARGEST, beside, tame};
+use eskort_core::inventory::SshHost;
+use openssh::{ControlPersist, KnownHosts, SessionBuilder, Stdio};
+use openssh_sftp_client::error::SftpErrorKind;
+use openssh_sftp_client::metadata::Permissions;
+use openssh_sftp_client::{Error as SftpError, Sftp, SftpOptions};
+use std::num::NonZeroUsize;
+use std::path::Path;
+use std::sync::Arc;
+use std::time::Duration;
+use tokio::io::AsyncWriteExt;
+
+pub(crate) struct SshSession {
+    host: String,
+    session: Arc<openssh::Session>,
+    sftp: Option<Sftp>,
+}
+
+impl SshSession {
+    pub(crate) async fn open(name: &str, host: &SshHost, patience: Duration) -> Result<Self, HostError> {
+        let mut builder = SessionBuilder::default();
+        builder.known_hosts_check(KnownHosts::Strict).connect_timeout(patience);
+        builder.control_directory(std::env::temp_dir());
+        // Should this program die, the connection ends by itself.
+        builder.control_persist(ControlPersist::IdleFor(NonZeroUsize::new(30).expect("30 is not 0")));
+        if let Some(port) = host.port {
+            builder.port(port);
+        }
+        if let Some(user) = &host.user {
+            builder.user(user.clone());
+        }
+        if let Some(path) = &host.key_file {
+            builder.keyfile(path);
+        }
+        if let Some(path) = &host.known_hosts {
+            builder.user_known_hosts_file(path);
+        }
+        if let Some(path) = &host.ssh_config {
+            builder.config_file(path);
+        }
+        if !host.jump.is_empty() {
+            builder.jump_hosts(&host.jump);
+        }
+        let session = builder.connect(&host.address).await.map_err(|error| why_not(name, host, &error))?;
+        Ok(SshSession { host: name.to_owned(), session: Arc::new(session), sftp: None })
+    }
+
+    pub(crate) async fn close(mut self) {
+        if let Some(sftp) = self.sftp.take() {
+            let _ = sftp.close().await;
+        }
+        if let Some(session) = Arc::into_inner(self.session) {
+            let _ = session.close().await;
+        }
+    }
+
+    /// Returns the SFTP channel, opened when it is first needed.
+    async fn sftp(&mut self, job: &'static str, path: &Path) -> Result<&Sftp, HostError> {
+        if self.sftp.is_none() {
+            let opened = Sftp::from_clonable_session(Arc::clone(&self.session), SftpOptions::new()).await;
+            self.sftp = Some(opened.map_err(|error| self.file(job, path)(error))?);
+        }
+        Ok(self.sftp.as_ref().expect("it was just opened"))
+    }
+
+    fn file(&self, job: &'static str, path: &Path) -> impl Fn(SftpError) -> HostError + use<> {
+        let (host, path) = (self.host.clone(), path.to_owned());
+        move |error| HostError::File { host: host.clone(), job, path: path.clone(), what: sftp_words(&error) }
+    }
+
+    pub(crate) async fn is_folder(&mut self, path: &Path) -> Result<bool, HostError> {
+        let fail = self.file("look at", path);
+        let seen = self.sftp("look at", path).await?.fs().metadata(path).await;
+        match seen {
+            Ok(metadata) => Ok(metadata.file_type().is_some_and(|kind| kind.is_dir())),
+            Err(error) if is_missing(&error) => Ok(false),
+            Err(error) => Err(fail(error)),
+        }
+    }
+
+    pub(crate) async fn make_folder(&mut self, path: &Path) -> Result<(), HostError> {
+        let fail = self.file("make", path);
+        let mut fs = self.sftp("make", path).await?.fs();
+        fs.create_dir(path).await.map_err(&fail)?;
+        fs.set_permissions(path, permissions(0o755)).await.map_err(&fail)
+    }
+
+    pub(crate) async fn put(&mut self, path: &Path, bytes: &[u8]) -> Result<(), HostError> {
+        let fail = self.file("write", path);
+        let sftp = self.sftp("write", path).await?;
+        let part = beside(path);
+        let written = async {
+            let mut file = sftp.create(&part).await?;
+            file.write_all(bytes).await?;
+            file.set_permissions(permissions(0o644)).await?;
+            file.close().await?;
+            sftp.fs().rename(&part, path).await
+        };
+        let written = written.await;
+        if written.is_err() {
+            let _ = sftp.fs().remove_file(&part).await;
+        }
+        written.map_err(fail)
+    }
+
+    pub(crate) async fn read(&mut self, path: &Path) -> Result<Option<Vec<u8>>, HostError> {
+        let fail = self.file("read", path);
+        let sftp = self.sftp("read", path).await?;
+        let mut file = match sftp.open(path).await {
+            Ok(file) => file,
+            Err(error) if is_missing(&error) => return Ok(None),
+            Err(error) => return Err(fail(error)),
+        };
+        let mut bytes = Vec::new();
+        while bytes.len() <= LARGEST {
+            let wanted = u32::try_from(LARGEST).unwrap_or(u32::MAX);
+            match file.read(wanted, bytes_buffer()).await.map_err(&fail)? {
+                Some(part) => bytes.extend_from_slice(&part),
+                None => break,
+            }
+        }
+        let _ = file.close().await;
+        Ok(Some(bytes))
+    }
+
+    pub(crate) async fn remove(&mut self, path: &Path) -> Result<(), HostError> {
+        let fail = self.file("remove", path);
+        match self.sftp("remove", path).await?.fs().remove_file(path).await {
+            Err(error) if !is_missing(&error) => Err(fail(error)),
+            _ => Ok(()),
+        }
+    }
+
+    pub(crate) async fn remove_folder(&mut self, path: &Path) -> Result<(), HostError> {
+        let fail = self.file("remove", path);
+        self.sftp("remove", path).await?.fs().remove_dir(path).await.map_err(fail)
+    }
+
+    pub(crate) async fn run(&mut self, words: &[String], input: &[u8]) -> Result<(), HostError> {
+        let command = words.join(" ");
+        let broken = |what: String| HostError::Command {
+            host: self.host.clone(),
+            command: command.clone(),
+            code: None,
+            status: "a lost connection".into(),
+            said: tame(&what),
+        };
+        let Some((program, arguments)) = words.split_first() else { return Ok(()) };
+        let mut remote = self.session.command(program.as_str());
+        remote.args(arguments).stdin(Stdio::piped()).stdout(Stdio::piped()).stderr(Stdio::piped());
+        let mut child = remote.spawn().await.map_err(|e| broken(e.to_string()))?;
+        if let Some(mut stdin) = child.stdin().take() {
+            // A command that reads nothing has closed its end: its exit status says whether that was right.
+            let _ = stdin.write_all(input).await;
+        }
+        let output = child.wait_with_output().await.map_err(|e| broken(e.to_string()))?;
+        if output.status.success() {
+            return Ok(());
+        }
+        let text = String::from_utf8_lossy(&output.stderr).into_owned();
+        Err(HostError::Command {
+            host: self.host.clone(),
+            code: output.status.code(),
+            status: output.status.to_string(),
+            said: tame(&text),
+            command,
+        })
+    }
+}
+
+fn bytes_buffer() -> bytes::BytesMut {
+    bytes::BytesMut::new()
+}
+
+fn permissions(mode: u16) -> Permissions {
+    let mut permissions = Permissions::default();
+    permissions.set_read_by_owner(mode & 0o400 != 0).set_write_by_owner(mode & 0o200 != 0);
+    permissions.set_execute_by_owner(mode & 0o100 != 0).set_read_by_group(mode & 0o040 != 0);
+    permissions.set_execute_by_group(mode & 0o010 != 0).set_read_by_other(mode & 0o004 != 0);
+    permissions.set_execute_by_other(mode & 0o001 != 0);
+    permissions
+}
+
+fn is_missing(error: &SftpError) -> bool {
+    matches!(error, SftpError::SftpError(SftpErrorKind::NoSuchFile, _))
+}
+
+fn sftp_words(error: &SftpError) -> String {
+    match error {
+        SftpError::SftpError(SftpErrorKind::PermDenied, _) => "permission denied".into(),
+        SftpError::SftpError(SftpErrorKind::NoSuchFile, _) => "no such file or folder".into(),
+        SftpError::SftpError(_, message) => tame(&message.to_string()),
+        SftpError::RemoteChildSpawnError(error) => format!("no SFTP there: {error}"),
+        _ => "the connection was lost".into(),
+    }
+}
+
+/// Turns what `ssh` said into a kind of failure.
+fn why_not(name: &str, host: &SshHost, error: &openssh::Error) -> HostError {
+    let source = std::error::Error::source(error).map(ToString::to_string);
+    let what = tame(&source.unwrap_or_else(|| error.to_string()).replace(['\r', '\n'], " "));
+    let (host, address) = (name.to_owned(), host.address.clone());
+    let says = |part: &str| what.contains(part);
+    if says("Host key verification failed") || says("host key is known") || says("IDENTIFICATION HAS CHANGED") {
+        HostError::Untrusted { host, address, what }
+    } else if says("Permission denied") || says("Too many authentication failures") {
+        HostError::Login { host, address, what }
+    } else {
+        HostError::Unreachable { host, address, what }
+    }
+}
