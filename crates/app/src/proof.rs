@@ -216,10 +216,18 @@ pub(crate) async fn pay_debts(app: &App, store: &Store, whose: impl Fn(&str) -> 
             Err(error) => unpaid.extend(rows.into_iter().map(|row| (row, error.to_string()))),
         }
     }
+    let mut troubles: BTreeMap<String, Vec<Debt>> = BTreeMap::new();
     for (row, error) in unpaid {
         store.trouble_with_debt(row.id, &error)?;
-        let (words, by_hand) = (row.debt.words(), row.debt.by_hand());
-        (app.watch)(&Progress::Note(format!("cannot remove {words}: {error}; by hand: {by_hand}")));
+        troubles.entry(error).or_default().push(row.debt);
+    }
+    for (error, debts) in troubles {
+        let each = |what: fn(&Debt) -> String| debts.iter().map(what).collect::<Vec<_>>().join("; ");
+        (app.watch)(&Progress::Note(format!(
+            "cannot remove {}: {error}. By hand: {}",
+            each(Debt::words),
+            each(Debt::by_hand)
+        )));
     }
     if paid.is_empty() { Ok(()) } else { store.paid(&paid) }
 }

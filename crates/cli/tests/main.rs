@@ -13,6 +13,7 @@ mod faults;
 mod inventory;
 mod nginx;
 mod pebble;
+mod records;
 mod world;
 
 #[test]

@@ -1,14 +1,15 @@
 //! A name server for the trust's zone: answers over UDP and TCP, and takes dynamic updates signed with its key (RFC 2136,
-//! RFC 8945).
+//! RFC 8945). A second one has its records a while later.
 
 use base64::Engine;
 use hickory_proto::op::{Message, OpCode, ResponseCode, UpdateMessage};
 use hickory_proto::rr::rdata::tsig::TsigAlgorithm;
 use hickory_proto::rr::rdata::{A, NS, SOA, TXT};
 use hickory_proto::rr::{DNSClass, Name, RData, Record, RecordType, TSigResponseContext, TSigner};
-use std::collections::{BTreeMap, BTreeSet};
+use std::collections::BTreeMap;
 use std::net::{Ipv4Addr, SocketAddr};
 use std::sync::{Arc, Mutex};
+use std::time::{Duration, Instant};
 use tokio::io::{AsyncReadExt, AsyncWriteExt};
 use tokio::net::{TcpListener, TcpStream, UdpSocket};
 use tokio::task::JoinHandle;
@@ -21,19 +22,31 @@ const TTL: u32 = 60;
 #[derive(Default)]
 struct Zone {
     addresses: BTreeMap<String, Ipv4Addr>,
-    texts: BTreeMap<String, BTreeSet<String>>,
+    /// The texts of a name, and since when they are there.
+    texts: BTreeMap<String, BTreeMap<String, Instant>>,
+}
+
+impl Zone {
+    /// Returns the texts of a name that are at least so old.
+    fn texts(&self, name: &str, age: Duration) -> Vec<String> {
+        let texts = self.texts.get(name).into_iter().flatten();
+        texts.filter(|(_, since)| since.elapsed() >= age).map(|(text, _)| text.clone()).collect()
+    }
 }
 
 struct Shared {
     zone: Mutex<Zone>,
     secret: Vec<u8>,
+    /// How much later the second server has a record.
+    lag: Mutex<Duration>,
 }
 
 /// A name server on loopback. It stops when it is dropped.
 pub struct NameServer {
     address: SocketAddr,
+    second: SocketAddr,
     shared: Arc<Shared>,
-    tasks: [JoinHandle<()>; 2],
+    tasks: [JoinHandle<()>; 3],
 }
 
 impl NameServer {
@@ -49,15 +62,33 @@ impl NameServer {
         let address = udp.local_addr()?;
         let mut secret = vec![0; 32];
         aws_lc_rs::rand::fill(&mut secret).expect("the system has randomness");
-        let shared = Arc::new(Shared { zone: Mutex::default(), secret });
-        let tasks =
-            [tokio::spawn(serve_udp(udp, Arc::clone(&shared))), tokio::spawn(serve_tcp(tcp, Arc::clone(&shared)))];
-        Ok(NameServer { address, shared, tasks })
+        let shared = Arc::new(Shared { zone: Mutex::default(), secret, lag: Mutex::default() });
+        let second_udp = UdpSocket::bind((Ipv4Addr::LOCALHOST, 0)).await?;
+        let second = second_udp.local_addr()?;
+        let tasks = [
+            tokio::spawn(serve_udp(udp, Arc::clone(&shared), false)),
+            tokio::spawn(serve_tcp(tcp, Arc::clone(&shared))),
+            tokio::spawn(serve_udp(second_udp, Arc::clone(&shared), true)),
+        ];
+        Ok(NameServer { address, second, shared, tasks })
     }
 
     /// Returns where it listens.
     pub fn address(&self) -> SocketAddr {
         self.address
+    }
+
+    /// Returns where the second server listens, over UDP only.
+    pub fn second_address(&self) -> SocketAddr {
+        self.second
+    }
+
+    /// Makes the second server have records so much later.
+    ///
+    /// # Panics
+    /// As [`NameServer::set`].
+    pub fn set_lag(&self, lag: Duration) {
+        *self.shared.lag.lock().expect("no holder panics") = lag;
     }
 
     /// Returns the key that may update the zone, as a file in BIND's syntax.
@@ -80,7 +111,7 @@ impl NameServer {
     /// As [`NameServer::set`].
     pub fn add_text(&self, name: &str, text: &str) {
         let mut zone = self.shared.zone.lock().expect("no holder panics");
-        zone.texts.entry(name.to_ascii_lowercase()).or_default().insert(text.to_owned());
+        zone.texts.entry(name.to_ascii_lowercase()).or_default().entry(text.to_owned()).or_insert_with(Instant::now);
     }
 
     /// Removes one TXT record.
@@ -104,8 +135,13 @@ impl NameServer {
     /// # Panics
     /// As [`NameServer::set`].
     pub fn texts(&self, name: &str) -> Vec<String> {
-        let zone = self.shared.zone.lock().expect("no holder panics");
-        zone.texts.get(name).into_iter().flatten().cloned().collect()
+        self.shared.zone.lock().expect("no holder panics").texts(name, Duration::ZERO)
+    }
+
+    /// Returns the texts at a name that both servers have.
+    pub(crate) fn texts_everywhere(&self, name: &str) -> Vec<String> {
+        let lag = *self.shared.lag.lock().expect("no holder panics");
+        self.shared.zone.lock().expect("no holder panics").texts(name, lag)
     }
 
     pub(crate) fn look_up(&self, name: &str) -> Option<Ipv4Addr> {
@@ -132,10 +168,10 @@ async fn sockets() -> std::io::Result<(UdpSocket, TcpListener)> {
     }
 }
 
-async fn serve_udp(socket: UdpSocket, shared: Arc<Shared>) {
+async fn serve_udp(socket: UdpSocket, shared: Arc<Shared>, lags: bool) {
     let mut buffer = [0_u8; 1500];
     while let Ok((length, from)) = socket.recv_from(&mut buffer).await {
-        if let Some(answer) = shared.answer(&buffer[..length]) {
+        if let Some(answer) = shared.answer(&buffer[..length], lags) {
             let _ = socket.send_to(&answer, from).await;
         }
     }
@@ -155,7 +191,7 @@ async fn converse(mut stream: TcpStream, shared: &Shared) -> std::io::Result<()>
         let length = stream.read_u16().await?;
         let mut bytes = vec![0; usize::from(length)];
         stream.read_exact(&mut bytes).await?;
-        let Some(answer) = shared.answer(&bytes) else { return Ok(()) };
+        let Some(answer) = shared.answer(&bytes, false) else { return Ok(()) };
         let length = u16::try_from(answer.len()).unwrap_or(0);
         stream.write_all(&[&length.to_be_bytes(), &answer[..]].concat()).await?;
     }
@@ -166,16 +202,18 @@ fn origin() -> Name {
 }
 
 impl Shared {
-    fn answer(&self, bytes: &[u8]) -> Option<Vec<u8>> {
+    fn answer(&self, bytes: &[u8], lags: bool) -> Option<Vec<u8>> {
         let asked = Message::from_vec(bytes).ok()?;
         match asked.metadata.op_code {
-            OpCode::Query => self.answer_query(&asked),
+            OpCode::Query => self.answer_query(&asked, lags),
+            OpCode::Update if lags => None,
             OpCode::Update => self.answer_update(&asked, bytes),
             _ => None,
         }
     }
 
-    fn answer_query(&self, asked: &Message) -> Option<Vec<u8>> {
+    fn answer_query(&self, asked: &Message, lags: bool) -> Option<Vec<u8>> {
+        let age = if lags { *self.lag.lock().expect("no holder panics") } else { Duration::ZERO };
         let query = asked.queries.first()?.clone();
         let mut message = Message::response(asked.metadata.id, OpCode::Query);
         message.metadata.authoritative = true;
@@ -188,7 +226,7 @@ impl Shared {
         let found: Vec<RData> = match query.query_type() {
             RecordType::A => zone.addresses.get(&name).map(|ip| RData::A(A(*ip))).into_iter().collect(),
             RecordType::TXT => {
-                zone.texts.get(&name).into_iter().flatten().map(|t| RData::TXT(TXT::new(vec![t.clone()]))).collect()
+                zone.texts(&name, age).into_iter().map(|text| RData::TXT(TXT::new(vec![text]))).collect()
             }
             RecordType::NS if at_origin => vec![RData::NS(NS(Name::from_ascii("ns1.lampholm.example.").ok()?))],
             RecordType::SOA if at_origin => vec![soa()?],
@@ -244,7 +282,7 @@ impl Shared {
             let text: String = txt.txt_data.iter().map(|part| String::from_utf8_lossy(part)).collect();
             let texts = zone.texts.entry(name.clone()).or_default();
             match record.dns_class {
-                DNSClass::IN => drop(texts.insert(text)),
+                DNSClass::IN => drop(texts.entry(text).or_insert_with(Instant::now)),
                 DNSClass::NONE => drop(texts.remove(&text)),
                 _ => return ResponseCode::Refused,
             }

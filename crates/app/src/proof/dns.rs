@@ -195,6 +195,12 @@ pub(super) async fn publish(
         // The person does it, and is told when the look finds nothing.
         return Ok(());
     }
+    // What can be seen to be wrong beforehand leaves no debts.
+    let api = match &dns.writer {
+        RecordWriter::WebApi(settings) => Some(Api::open(settings, dns.look.ttl)?),
+        RecordWriter::Update(key) => read_key(key).map(|_| None)?,
+        RecordWriter::Program { .. } | RecordWriter::Person | RecordWriter::Standing { .. } => None,
+    };
     let placed = place(&dns.look, tasks).await?;
     say_delegations(app, tasks, &placed);
     // A record that an earlier run placed is owed with the name that the API gave it.
@@ -218,8 +224,8 @@ pub(super) async fn publish(
                 tell_program(app, command, host.as_ref(), &dns.look, What::Add, record).await?;
             }
         }
-        RecordWriter::WebApi(settings) => {
-            let api = Api::open(settings, dns.look.ttl)?;
+        RecordWriter::WebApi(_) => {
+            let api = api.expect("it was opened for this writer");
             for Placed { record, zone } in missing {
                 if let Some(id) = api.add(&zone.name, record).await? {
                     store.amend_debt(&debt(record, None), &debt(record, Some(id)))?;

@@ -3,9 +3,9 @@
 use crate::ProofError;
 use crate::authority::innermost;
 use crate::secret::read_secret;
-use eskort_core::inventory::{RecipeSource, WebApi, read_recipe};
+use eskort_core::inventory::{Mistake, Mistakes, RecipeSource, WebApi, read_recipe};
 use eskort_core::pki::Secret;
-use eskort_core::recipe::{FilledRequest, Recipe, RecipeRequest, SHIPPED, SlotPlace, Slots, TemplateError};
+use eskort_core::recipe::{FilledRequest, Recipe, RecipeRequest, SHIPPED, SLOTS, SlotPlace, Slots, TemplateError};
 use eskort_core::record::TextRecord;
 use eskort_core::words::printable;
 use reqwest::header::{CONTENT_TYPE, HeaderName, HeaderValue};
@@ -77,9 +77,17 @@ impl<'a> Api<'a> {
                 let place = path.display().to_string();
                 let fail = |why: String| ApiError::Recipe { place: place.clone(), why };
                 let text = std::fs::read_to_string(path).map_err(|e| fail(e.to_string()))?;
-                (read_recipe(&text).map_err(|mistakes| fail(mistakes.to_string()))?, place)
+                (read_recipe(&text).map_err(|mistakes| fail(in_words(&mistakes)))?, place)
             }
         };
+        let known = |slot: &&str| {
+            let given = *slot != "secret" || settings.secret.is_some();
+            settings.with.contains_key(*slot) || (given && SLOTS.contains(slot))
+        };
+        let unknown = recipe.slots().into_iter().find(|slot| !known(slot)).map(str::to_owned);
+        if let Some(slot) = unknown {
+            return Err(bad_recipe(&place, &TemplateError::Unknown(slot)));
+        }
         let secret = settings.secret.as_ref().map(read_secret).transpose()?;
         // A redirect could carry the secret elsewhere.
         let mut http = reqwest::Client::builder().redirect(reqwest::redirect::Policy::none()).timeout(LONGEST_ANSWER);
@@ -161,16 +169,7 @@ impl<'a> Api<'a> {
     }
 
     fn bad_recipe(&self, error: &TemplateError) -> ProofError {
-        let why = match error {
-            TemplateError::Unknown(slot) if slot == "secret" => {
-                "it wants a secret: give `secret-file` or `secret-env` in the inventory".to_owned()
-            }
-            TemplateError::Unknown(slot) => {
-                format!("{error}; a value of your own comes from `with = {{ {slot} = \"…\" }}`")
-            }
-            TemplateError::Open => error.to_string(),
-        };
-        ApiError::Recipe { place: self.place.clone(), why }.into()
+        bad_recipe(&self.place, error)
     }
 
     async fn find(&self, slots: &Slots) -> Result<Vec<String>, ProofError> {
@@ -240,4 +239,25 @@ impl<'a> Api<'a> {
             None => text.to_owned(),
         }
     }
+}
+
+fn bad_recipe(place: &str, error: &TemplateError) -> ProofError {
+    let why = match error {
+        TemplateError::Unknown(slot) if slot == "secret" => {
+            "it wants a secret: give `secret-file` or `secret-env` in the inventory".to_owned()
+        }
+        TemplateError::Unknown(slot) => {
+            format!("{error}; a value of your own comes from `with = {{ {slot} = \"…\" }}`")
+        }
+        TemplateError::Open => error.to_string(),
+    };
+    ApiError::Recipe { place: place.to_owned(), why }.into()
+}
+
+fn in_words(mistakes: &Mistakes) -> String {
+    let line = |m: &Mistake| {
+        let advice = m.advice.as_ref().map(|a| format!(" ({a})")).unwrap_or_default();
+        format!("line {}: {}{advice}", m.line, m.what)
+    };
+    mistakes.0.iter().map(line).collect::<Vec<_>>().join("; ")
 }

@@ -340,8 +340,10 @@ fn read_look(section: &Section<'_>, standing: bool) -> DnsLook {
         "dns-account-01" => Some(Way::DnsAccount),
         _ => None,
     });
+    // A zone may have a single label, unlike a name on a certificate.
     let zone = section.parsed("zone", "the name of a zone", |text| {
-        Identifier::parse(text).ok().filter(|n| n.address().is_none() && !n.is_wildcard()).map(|n| n.to_string())
+        let below = Identifier::parse(&format!("x.{text}")).ok()?;
+        below.as_str().strip_prefix("x.").map(str::to_owned)
     });
     DnsLook {
         server: section.parsed("server", "an address like \"192.0.2.53\" or \"192.0.2.53:5353\"", dns_address),

@@ -7,6 +7,7 @@ use http_body_util::{BodyExt, Empty, Limited};
 use hyper_util::rt::TokioIo;
 use std::collections::BTreeMap;
 use std::net::IpAddr;
+use std::sync::atomic::Ordering;
 use std::time::Duration;
 use tokio::net::TcpStream;
 
@@ -56,6 +57,9 @@ impl Seeker {
 /// Looks for a TXT record with the right text (RFC 8555 section 8.4).
 fn at_record(core: &Core, at: &str, is_right: impl Fn(&str) -> bool) -> Result<(), Lack> {
     let texts = core.names.texts(at);
+    if !core.names.texts_everywhere(at).iter().any(|text| is_right(text)) {
+        core.early_looks.fetch_add(1, Ordering::Relaxed);
+    }
     match texts.len() {
         _ if texts.iter().any(|text| is_right(text)) => Ok(()),
         0 => Err(("dns", format!("no TXT record at {at}"))),

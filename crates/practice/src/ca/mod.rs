@@ -16,6 +16,7 @@ use fault::Faults;
 use jiff::SignedDuration;
 use state::State;
 use std::net::{Ipv4Addr, SocketAddr};
+use std::sync::atomic::{AtomicUsize, Ordering};
 use std::sync::{Arc, Mutex, RwLock};
 
 /// How a practice authority is set up.
@@ -93,6 +94,8 @@ struct Core {
     names: Arc<NameServer>,
     state: Mutex<State>,
     faults: Mutex<Faults>,
+    /// How often it looked for a record that not every name server had.
+    early_looks: AtomicUsize,
 }
 
 impl Authority {
@@ -115,6 +118,7 @@ impl Authority {
             names,
             state: Mutex::default(),
             faults: Mutex::default(),
+            early_looks: AtomicUsize::new(0),
             options,
         });
         let shared = Arc::clone(&core);
@@ -169,6 +173,11 @@ impl Authority {
     /// As [`Authority::misbehave`].
     pub fn asked(&self) -> Vec<Resource> {
         self.core.state.lock().expect("no holder panics").asked.clone()
+    }
+
+    /// Returns how often it was made to look for a record that not every name server had.
+    pub fn early_looks(&self) -> usize {
+        self.core.early_looks.load(Ordering::Relaxed)
     }
 
     /// Returns how many orders it has, and how many certificates it has issued.
