@@ -239,8 +239,9 @@ fn take_file_away(path: &Path, folders: &[PathBuf]) -> io::Result<()> {
     }
     // A folder that somebody put something into meanwhile is theirs.
     for folder in folders {
-        if std::fs::remove_dir(folder).is_err() {
-            break;
+        match std::fs::remove_dir(folder) {
+            Err(e) if e.kind() != io::ErrorKind::NotFound => break,
+            _ => {}
         }
     }
     Ok(())

@@ -10,6 +10,7 @@ mod commands;
 mod crash;
 mod docs;
 mod faults;
+mod hosts;
 mod inventory;
 mod nginx;
 mod pebble;

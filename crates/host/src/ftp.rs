@@ -149,7 +149,11 @@ impl FtpSession {
     pub(crate) async fn remove_folder(&mut self, path: &Path) -> Result<(), HostError> {
         let full = self.full(path);
         let _ = self.stream.cwd(self.home.to_string_lossy()).await;
-        self.stream.rmdir(&full).await.map_err(self.file("remove", path))
+        match self.stream.rmdir(&full).await {
+            // Whatever the reason, a folder that is not there is gone.
+            Err(error) if is_refusal(&error) && !self.is_folder(path).await? => Ok(()),
+            removed => removed.map_err(self.file("remove", path)),
+        }
     }
 }
 

@@ -193,11 +193,12 @@ impl Session {
         on!(self, "read a file", way => way.read(path))
     }
 
-    /// Removes a file. One that is not there counts as removed.
+    /// Removes a file, and what a write of it that was cut short left beside it. What is not there counts as removed.
     ///
     /// # Errors
     /// When the machine refuses, or the connection is lost.
     pub async fn remove(&mut self, path: &Path) -> Result<(), HostError> {
+        on!(self, "remove a file", way => way.remove(&beside(path)))?;
         on!(self, "remove a file", way => way.remove(path))
     }
 
@@ -234,5 +235,5 @@ const LARGEST: usize = 64 * 1024;
 
 /// Tames what a machine said.
 fn tame(text: &str) -> String {
-    eskort_core::words::printable(text.trim(), 300)
+    eskort_core::words::printable(text.trim().trim_end_matches('.'), 300)
 }

@@ -135,7 +135,10 @@ impl SshSession {
 
     pub(crate) async fn remove_folder(&mut self, path: &Path) -> Result<(), HostError> {
         let fail = self.file("remove", path);
-        self.sftp("remove", path).await?.fs().remove_dir(path).await.map_err(fail)
+        match self.sftp("remove", path).await?.fs().remove_dir(path).await {
+            Err(error) if !is_missing(&error) => Err(fail(error)),
+            _ => Ok(()),
+        }
     }
 
     pub(crate) async fn run(&mut self, words: &[String], input: &[u8]) -> Result<(), HostError> {
