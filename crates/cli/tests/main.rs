@@ -16,6 +16,7 @@ mod nginx;
 mod pebble;
 mod records;
 mod world;
+mod zones;
 
 #[test]
 fn no_test_file_is_forgotten() {

@@ -213,3 +213,26 @@ fn control_is_proved_in_the_tls_handshake() {
     pebble.place.run(&["keep"]).check(0, &["go on with generation 1 from `ordered`", "confirmed"]);
     pebble.verify("app/tls.pem").check(0, &["OK"]);
 }
+
+#[test]
+fn addresses_are_certified_beside_names() {
+    let pebble = Pebble::start(&[("PEBBLE_VA_NOSLEEP", "1")], false);
+    pebble.fetch_root(0, "visitor-root.pem");
+    pebble.write_inventory("");
+    let http = pebble.place.read("eskort.toml");
+    let text = http.replace("names = [\"lampholm.example\"", "names = [\"127.0.0.1\", \"::1\", \"lampholm.example\"");
+    // One socket for both families.
+    let text = text.replace("listen = \"127.0.0.1:", "listen = \"[::]:");
+    pebble.place.write("eskort.toml", &text);
+    pebble.place.run(&["keep"]).check(0, &["control of 127.0.0.1, ::1, lampholm.example", "confirmed"]);
+    pebble.verify("app/tls.pem").check(0, &["app/tls.pem: OK"]);
+    let text = pebble.place.openssl(&["x509", "-in", "app/tls.pem", "-noout", "-ext", "subjectAltName"]);
+    text.check(0, &["IP Address:127.0.0.1", "IP Address:0:0:0:0:0:0:0:1", "DNS:lampholm.example"]);
+
+    // In the TLS handshake as well, where an address is asked for by its reverse name.
+    let listener = |port| format!("listen = \"127.0.0.1:{port}\"\ncheck-address = \"127.0.0.1:{port}\"");
+    let tls =
+        http.replace("http-listener", "tls-listener").replace(&listener(pebble.http_port), &listener(pebble.tls_port));
+    pebble.place.write("eskort.toml", &tls.replace("names = [\"lampholm.example\"", "names = [\"127.0.0.1\""));
+    pebble.place.run(&["keep"]).check(0, &["generation 2 stored", "confirmed"]);
+}
