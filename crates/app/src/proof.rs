@@ -182,7 +182,12 @@ pub(crate) async fn pay_debts(app: &App, store: &Store, whose: impl Fn(&str) -> 
     // One connection to each machine, and one conversation for the records of each proof.
     let mut sessions: BTreeMap<String, Result<Session, String>> = BTreeMap::new();
     let mut records: BTreeMap<String, Vec<(DebtRow, OwedRecord)>> = BTreeMap::new();
-    for row in store.debts()?.into_iter().filter(|row| whose(&row.certificate)) {
+    let owed: Vec<DebtRow> = store.debts()?.into_iter().filter(|row| whose(&row.certificate)).collect();
+    if owed.is_empty() {
+        return Ok(());
+    }
+    (app.watch)(&Progress::Doing("take away what proved control"));
+    for row in owed {
         let taken = match &row.debt {
             Debt::Record { proof, name, text, id } => {
                 let record = TextRecord { name: name.clone(), text: text.clone() };
@@ -229,7 +234,7 @@ pub(crate) async fn pay_debts(app: &App, store: &Store, whose: impl Fn(&str) -> 
             each(Debt::by_hand)
         )));
     }
-    if paid.is_empty() { Ok(()) } else { store.paid(&paid) }
+    store.paid(&paid)
 }
 
 fn take_file_away(path: &Path, folders: &[PathBuf]) -> io::Result<()> {

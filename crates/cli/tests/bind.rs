@@ -10,14 +10,14 @@ pub(crate) const KEY: &str =
 pub(crate) const RECORD: &str = "_acme-challenge.archive.lampholm.example";
 
 /// A running BIND with the trust's zone; one key may update it, another only knows it.
-struct Bind {
-    address: SocketAddr,
+pub(crate) struct Bind {
+    pub(crate) address: SocketAddr,
     _place: Place,
     _process: Process,
 }
 
 impl Bind {
-    fn start() -> Self {
+    pub(crate) fn start() -> Self {
         let place = Place::new();
         let dir = place.dir.path().display().to_string();
         let port = free_port();
