@@ -160,6 +160,24 @@ pub enum ProofError {
         /// The folder.
         path: PathBuf,
     },
+    /// A proof that puts no files anywhere.
+    #[error("there is no proof `{proof}` of kind http-folder in the inventory")]
+    NoSiteFolder {
+        /// Its name.
+        proof: String,
+    },
+    /// A path that a file cannot have on a site.
+    #[error("`{path}` is no path for a file on a site")]
+    BadPath {
+        /// The path.
+        path: String,
+    },
+    /// Another file is in the way.
+    #[error("{} is there already and holds something else", path.display())]
+    Occupied {
+        /// The file.
+        path: PathBuf,
+    },
     /// The key of a dynamic update.
     #[error("cannot use the key {key}: {why}")]
     Key {

@@ -2,6 +2,7 @@
 
 use crate::hands::placement;
 use crate::install::{self, Placement};
+use crate::place::stays;
 use crate::proof::pay_debts;
 use crate::turn::Run;
 use crate::{App, FileChange, RecordToPlace, StepError};
@@ -93,7 +94,7 @@ pub async fn keep(app: &App, options: &KeepOptions) -> Result<Vec<KeepEntry>, St
     let store = Store::open(&app.state)?;
     let chosen = chosen(app, options);
     // What an earlier run left published goes, but for journeys that are about to go on: the authority may be looking.
-    pay_debts(app, &store, |whose| chosen.iter().all(|(name, _)| *name != whose)).await?;
+    pay_debts(app, &store, |whose| !stays(whose) && chosen.iter().all(|(name, _)| *name != whose)).await?;
     let mut run = Run::new(app, &store, options.wait);
     let mut entries = Vec::new();
     for (name, entry) in chosen {

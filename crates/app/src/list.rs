@@ -25,7 +25,7 @@ pub enum State {
     AwaitsPerson {
         /// Since when.
         since: Timestamp,
-        /// How long that is, in words.
+        /// How long that is, in words; empty for less than a minute.
         age: String,
     },
     /// Renewal is due.
@@ -51,7 +51,8 @@ impl State {
             State::Good => "good".into(),
             State::UnderWay { passed } if passed.is_empty() => "under way".into(),
             State::UnderWay { passed } => format!("under way: {passed}"),
-            State::AwaitsPerson { age, .. } => format!("waits for you: {age}"),
+            State::AwaitsPerson { age, .. } if age.is_empty() => "waits for you".into(),
+            State::AwaitsPerson { age, .. } => format!("waits for you, {age}"),
             State::Due => "renewal due".into(),
             State::Expired => "expired".into(),
             State::Failing { failures, .. } => words::count(u64::from(*failures), "failure"),
@@ -122,7 +123,8 @@ fn row(
         (_, Some(v)) if now >= v.not_after => State::Expired,
         (Some(Overview { failed: Some((failures, _, reason)), .. }), _) => State::Failing { failures, reason },
         (Some(Overview { open: Some(journey), .. }), _) if journey.published && by_hand == Some(true) => {
-            let age = words::duration(now.duration_since(journey.since));
+            let waited = now.duration_since(journey.since);
+            let age = if waited.as_mins() == 0 { String::new() } else { words::duration(waited) };
             State::AwaitsPerson { since: journey.since, age }
         }
         (Some(Overview { open: Some(journey), .. }), _) => State::UnderWay { passed: journey.passed },

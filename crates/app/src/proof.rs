@@ -1,7 +1,7 @@
 //! Puts proofs up and takes them away: files in a site's folder, a listener of our own, records in a zone.
 
 mod dns;
-mod remote;
+pub(crate) mod remote;
 mod tls;
 mod web_api;
 
@@ -12,11 +12,12 @@ use crate::{App, Progress, ProofError, StepError};
 use bytes::Bytes;
 use dns::OwedRecord;
 use eskort_core::debt::Debt;
-use eskort_core::inventory::{CertificateEntry, Proof};
+use eskort_core::inventory::{CertificateEntry, CheckAddress, Proof};
 use eskort_core::journey::ProofTask;
+use eskort_core::names::Identifier;
 use eskort_core::record::TextRecord;
 use eskort_host::Session;
-use eskort_probe::look_at_challenge;
+use eskort_probe::look_at_file;
 use eskort_store::files::{Access, make_folders, missing_folders, write_fleeting};
 use eskort_store::{DebtRow, Store, StoreError};
 use http_body_util::Full;
@@ -44,6 +45,84 @@ impl Drop for Listener {
     fn drop(&mut self) {
         self.task.abort();
     }
+}
+
+/// A file that proves control, on a site.
+#[derive(Clone, Debug)]
+pub(crate) struct SiteFile {
+    /// Its path below the site's folder: plain characters, nothing that leads upwards.
+    pub(crate) path: String,
+    pub(crate) bytes: Vec<u8>,
+}
+
+impl SiteFile {
+    fn of(task: &ProofTask) -> Self {
+        // Tokens were checked to be base64url when they came.
+        SiteFile {
+            path: format!("{CHALLENGE_FOLDER}/{}", task.token),
+            bytes: task.key_authorization.clone().into_bytes(),
+        }
+    }
+}
+
+/// Where the files of a site go.
+#[derive(Clone, Copy)]
+pub(crate) struct SiteFolder<'a> {
+    pub(crate) app: &'a App,
+    pub(crate) store: &'a Store,
+    /// For whom the files are owed.
+    pub(crate) owner: &'a str,
+    /// The site's document root.
+    pub(crate) root: &'a Path,
+    /// The machines it is on; empty for this one.
+    pub(crate) hosts: &'a [String],
+}
+
+impl SiteFolder<'_> {
+    /// Puts files into the folder, on every machine. What is there already stays as it is.
+    pub(crate) async fn publish(&self, files: &[SiteFile]) -> Result<(), StepError> {
+        if self.hosts.is_empty() { self.publish_here(files) } else { remote::publish(self, files).await }
+    }
+
+    fn publish_here(&self, files: &[SiteFile]) -> Result<(), StepError> {
+        if !self.root.is_dir() {
+            return Err(ProofError::NoFolder { host: None, path: self.root.to_owned() }.into());
+        }
+        for group in files.chunk_by(|a, b| folder_of(self.root, a) == folder_of(self.root, b)) {
+            let folder = folder_of(self.root, &group[0]);
+            let there =
+                |file: &&SiteFile| std::fs::read(self.root.join(&file.path)).is_ok_and(|bytes| bytes == file.bytes);
+            let missing: Vec<&SiteFile> = group.iter().filter(|file| !there(file)).collect();
+            // Owed before it is there: whatever happens next, the following run knows what to take away.
+            let folders = missing_folders(&folder);
+            self.owe(None, &missing, &folders)?;
+            make_folders(&folder, 0o755).map_err(|source| ProofError::Write { path: folder, source })?;
+            for file in missing {
+                let path = self.root.join(&file.path);
+                let written = write_fleeting(&path, &file.bytes, Access::mode(0o644));
+                written.map_err(|source| ProofError::Write { path, source })?;
+                crash_point("file-written");
+            }
+        }
+        Ok(())
+    }
+
+    /// Writes down what has to be taken away, on one machine.
+    fn owe(&self, host: Option<&String>, files: &[&SiteFile], folders: &[PathBuf]) -> Result<(), StoreError> {
+        let debt = |file: &&SiteFile| Debt::File {
+            host: host.cloned(),
+            path: self.root.join(&file.path),
+            folders: folders.to_vec(),
+        };
+        let debts: Vec<Debt> = files.iter().map(debt).collect();
+        self.store.owe(self.owner, &debts, (self.app.now)())?;
+        crash_point("owed");
+        Ok(())
+    }
+}
+
+fn folder_of(root: &Path, file: &SiteFile) -> PathBuf {
+    root.join(&file.path).parent().unwrap_or(root).to_owned()
 }
 
 /// What the proofs of one certificate's journey need.
@@ -76,8 +155,11 @@ impl<'a> Proving<'a> {
         let mut listeners = Vec::new();
         for (name, proof, tasks) in self.by_proof(tasks) {
             match proof {
-                Proof::HttpFolder { folder, hosts, .. } if hosts.is_empty() => self.publish_files(folder, &tasks)?,
-                Proof::HttpFolder { folder, hosts, .. } => remote::publish(self, folder, hosts, &tasks).await?,
+                Proof::HttpFolder { folder, hosts, .. } => {
+                    let files: Vec<SiteFile> = tasks.iter().map(SiteFile::of).collect();
+                    let Proving { app, store, certificate: owner, .. } = *self;
+                    SiteFolder { app, store, owner, root: folder, hosts }.publish(&files).await?;
+                }
                 Proof::HttpListener { listen, .. } => listeners.push(listen_for(*listen, &tasks).await?),
                 Proof::TlsListener { listen, .. } => listeners.push(tls::listen(self.app, *listen, &tasks).await?),
                 Proof::Dns(dns) => dns::publish(self, name, dns, &tasks).await?,
@@ -86,40 +168,16 @@ impl<'a> Proving<'a> {
         Ok(listeners)
     }
 
-    fn publish_files(&self, root: &Path, tasks: &[ProofTask]) -> Result<(), StepError> {
-        if !root.is_dir() {
-            return Err(ProofError::NoFolder { host: None, path: root.to_owned() }.into());
-        }
-        let folder = root.join(CHALLENGE_FOLDER);
-        let there = |path: &Path, task: &ProofTask| {
-            std::fs::read(path).is_ok_and(|bytes| bytes == task.key_authorization.as_bytes())
-        };
-        let files = tasks.iter().map(|task| (folder.join(&task.token), task));
-        let missing: Vec<(PathBuf, &ProofTask)> = files.filter(|(path, task)| !there(path, task)).collect();
-        // Owed before it is there: whatever happens next, the following run knows what to take away.
-        let folders = missing_folders(&folder);
-        let debt = |path: &PathBuf| Debt::File { host: None, path: path.clone(), folders: folders.clone() };
-        let debts: Vec<Debt> = missing.iter().map(|(path, _)| debt(path)).collect();
-        self.store.owe(self.certificate, &debts, (self.app.now)())?;
-        crash_point("owed");
-        make_folders(&folder, 0o755).map_err(|source| ProofError::Write { path: folder, source })?;
-        for (path, task) in missing {
-            let written = write_fleeting(&path, task.key_authorization.as_bytes(), Access::mode(0o644));
-            written.map_err(|source| ProofError::Write { path, source })?;
-            crash_point("file-written");
-        }
-        Ok(())
-    }
-
     /// Looks at every proof as the authority would. `wait` is set when a person's work is waited for.
     pub(crate) async fn look_first(&self, tasks: &[ProofTask], wait: bool) -> Result<(), StepError> {
         for (_, proof, tasks) in self.by_proof(tasks) {
             match proof {
                 Proof::HttpFolder { folder, hosts, .. } => {
-                    remote::look(self.app, folder, hosts, &tasks).await?;
-                    look_at_files(proof, &tasks).await?;
+                    let files: Vec<SiteFile> = tasks.iter().map(SiteFile::of).collect();
+                    remote::look(self.app, folder, hosts, &files).await?;
+                    look_at_tasks(proof, &tasks).await?;
                 }
-                Proof::HttpListener { .. } => look_at_files(proof, &tasks).await?,
+                Proof::HttpListener { .. } => look_at_tasks(proof, &tasks).await?,
                 Proof::TlsListener { check_address, .. } => tls::look(*check_address, &tasks).await?,
                 Proof::Dns(dns) => dns::look(self.app, dns, &tasks, wait).await?,
             }
@@ -154,18 +212,25 @@ async fn listen_for(address: SocketAddr, tasks: &[ProofTask]) -> Result<Listener
     Ok(Listener { task })
 }
 
-/// Looks at every proof as the authority would, eight at a time.
-async fn look_at_files(proof: &Proof, tasks: &[ProofTask]) -> Result<(), StepError> {
-    let instead = proof.check_address();
+async fn look_at_tasks(proof: &Proof, tasks: &[ProofTask]) -> Result<(), StepError> {
+    let files = tasks.iter().map(|task| (task.name.clone(), SiteFile::of(task))).collect();
+    look_at_files(files, proof.check_address()).await
+}
+
+/// Fetches files at their names as an authority would, eight at a time.
+pub(crate) async fn look_at_files(
+    files: Vec<(Identifier, SiteFile)>,
+    instead: Option<CheckAddress>,
+) -> Result<(), StepError> {
     let mut unseen = Vec::new();
-    for group in tasks.chunks(8) {
-        let look = |task: ProofTask| async move {
-            look_at_challenge(&task.name.in_url(), &task.token, &task.key_authorization, instead).await
+    for group in files.chunks(8) {
+        let look = |(name, file): (Identifier, SiteFile)| async move {
+            look_at_file(&name.in_url(), &file.path, &file.bytes, instead).await
         };
-        let looks: Vec<_> = group.iter().map(|task| tokio::spawn(look(task.clone()))).collect();
-        for (task, look) in group.iter().zip(looks) {
+        let looks: Vec<_> = group.iter().map(|file| tokio::spawn(look(file.clone()))).collect();
+        for ((name, _), look) in group.iter().zip(looks) {
             let seen = look.await.expect("a look does not panic");
-            unseen.extend(seen.err().map(|seen| (task.name.to_string(), seen)));
+            unseen.extend(seen.err().map(|seen| (name.to_string(), seen)));
         }
     }
     let mut unseen = unseen.into_iter();

@@ -46,6 +46,8 @@ pub(crate) enum Command {
     Show(ShowArgs),
     /// Look at live endpoints as a visitor would
     Check(CheckArgs),
+    /// Place a file that an authority without ACME wants to see on a site, and look at it
+    Place(PlaceArgs),
 }
 
 #[derive(Debug, ClapArgs)]
@@ -86,4 +88,22 @@ pub(crate) struct CheckArgs {
     /// Connect to this address instead of where the host's name leads; only for endpoints
     #[arg(long, value_name = "ADDRESS[:PORT]")]
     pub(crate) address: Option<CheckAddress>,
+}
+
+#[derive(Debug, ClapArgs)]
+pub(crate) struct PlaceArgs {
+    /// Proof of the inventory (of kind http-folder) that says where the site's folder is
+    pub(crate) proof: String,
+    /// Path on the site, as the authority names it: /.well-known/pki-validation/lamp.txt
+    #[arg(required_unless_present = "remove")]
+    pub(crate) path: Option<String>,
+    /// File with what the authority wants to see there; `-` for standard input
+    #[arg(long, value_name = "FILE", default_value = "-", conflicts_with = "remove")]
+    pub(crate) from: PathBuf,
+    /// Name at which the file has to be seen (can be repeated)
+    #[arg(long = "at", value_name = "NAME", required_unless_present = "remove")]
+    pub(crate) names: Vec<String>,
+    /// Remove what was placed for this proof
+    #[arg(long, conflicts_with_all = ["path", "names"])]
+    pub(crate) remove: bool,
 }

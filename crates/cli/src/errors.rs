@@ -27,7 +27,7 @@ impl Told {
         Told { cause: cause.to_string(), hints: Vec::new() }
     }
 
-    fn hint(mut self, hint: impl Into<String>) -> Self {
+    pub(crate) fn hint(mut self, hint: impl Into<String>) -> Self {
         self.hints.push(hint.into());
         self
     }
@@ -212,11 +212,14 @@ fn tell_problem(told: Told, problem: &Problem, certificate: &str) -> Told {
     }
 }
 
-fn tell_proof(error: &ProofError) -> Told {
+pub(crate) fn tell_proof(error: &ProofError) -> Told {
     let told = Told::new(error);
     match error {
         ProofError::Write { .. } => told.hint("the proof's folder must be writable for the user that runs Eskort"),
         ProofError::NoFolder { .. } => told.hint("correct `folder` of the proof: it is where the site's pages are"),
+        ProofError::NoSiteFolder { .. } => told.hint("name a [proof.NAME] of kind http-folder: it says where the site's folder is"),
+        ProofError::BadPath { .. } => told.hint("write it as the authority does: /.well-known/pki-validation/lamp.txt"),
+        ProofError::Occupied { .. } => told.hint("move it away if it is an old one"),
         ProofError::Key { .. } => {
             told.hint("`key-file` of the proof wants the key in BIND's syntax, as tsig-keygen writes it; `key-name` and the like, its parts")
         }
@@ -280,7 +283,7 @@ fn tell_host(told: Told, error: &HostError) -> Told {
     }
 }
 
-fn tell_not_visible(name: &str, seen: &NotVisible) -> Told {
+pub(crate) fn tell_not_visible(name: &str, seen: &NotVisible) -> Told {
     let cause = format!("what the authority would fetch is not to be seen\nasked for {}\n{seen}", seen.url);
     let told = Told::new(cause);
     match &seen.why {

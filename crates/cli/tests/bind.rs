@@ -254,3 +254,43 @@ fn a_program_of_the_administrators_places_and_removes_the_records() {
     place.write("eskort.toml", &text.replace("[certificate.archive]", "[certificate.archive]\nkey = \"p384\""));
     place.run(&["keep"]).check(1, &["`sh records` ended with exit status: 4: the oil is out", "run `command`"]);
 }
+
+#[test]
+fn a_server_that_remembers_that_there_was_no_record_is_not_asked_before_it_forgets() {
+    let bind = Bind::start();
+    let place = Place::new();
+    let (port, dir) = (free_port(), place.dir.path().display().to_string());
+    place.write(
+        "named.conf",
+        &format!(
+            "controls {{ }};\noptions {{ directory \"{dir}\"; pid-file none; session-keyfile none; recursion yes; \
+             dnssec-validation no; max-ncache-ttl 4; listen-on-v6 {{ none; }}; listen-on port {port} {{ 127.0.0.1; }};\n  \
+             forward only; forwarders {{ 127.0.0.1 port {}; }}; }};\n",
+            bind.address.port()
+        ),
+    );
+    let config = format!("{dir}/named.conf");
+    let child = Command::new("/usr/sbin/named").args(["-f", "-c", &config]).stderr(Stdio::null()).spawn();
+    let _resolver = Process(child.unwrap());
+    await_port(port, "BIND");
+    let resolver = SocketAddr::from(([127, 0, 0, 1], port));
+    let ask = || runtime().block_on(eskort_dns::ask_texts(resolver, RECORD)).unwrap();
+    let asked = ask();
+    let remembers = asked.remembers_none_for.expect("the first answer may be remembered").as_secs();
+    assert!(asked.texts.is_empty() && (1..=60).contains(&remembers), "{asked:?}");
+    assert!(ask().remembers_none_for.unwrap().as_secs() <= 4);
+    let pebble = archive(bind.address);
+    let text = pebble.place.read("eskort.toml");
+    let with = |settle: &str| {
+        let listed = format!("name-servers = [\"{}\"]", bind.address);
+        let both = format!("name-servers = [\"{}\", \"{resolver}\"]", bind.address);
+        pebble.place.write("eskort.toml", &text.replace(&listed, &both).replace("settle = \"2s\"", settle));
+    };
+    with("settle = \"1s\"");
+    pebble.place.run(&["keep"]).check(1, &["and it remembers that for", "1 of 2 name servers do not have the records"]);
+    with("settle = \"20s\"");
+    ask();
+    pebble.place.run(&["keep"]).check(0, &["on 1 of 2 name servers", "confirmed"]);
+    let log = pebble.place.read("pebble/log");
+    assert_eq!(log.matches("Added order").count(), 1);
+}

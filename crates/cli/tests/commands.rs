@@ -276,3 +276,58 @@ fn a_proof_that_left_the_inventory_leaves_word_of_what_it_published() {
     world.place.run(&["keep"]).check(0, &["nothing to do"]);
     assert_eq!(world.names.texts(at), Vec::<String>::new());
 }
+
+#[test]
+fn a_file_of_an_authority_without_acme_is_placed_seen_and_removed_when_said_so() {
+    let world = World::new();
+    let place = &world.place;
+    place.write("lamp.txt", "9F86D081884C7D65\nca.lampholm.example\n");
+    let path = "/.well-known/pki-validation/lamp.txt";
+    let put = |more: &[&str]| place.run(&[&["place", "pages", path, "--from", "lamp.txt", "--at"], more].concat());
+    put(&["lampholm.example", "--at", "www.lampholm.example"]).check(
+        0,
+        &[
+            "seen http://lampholm.example/.well-known/pki-validation/lamp.txt",
+            "seen http://www.lampholm.example/.well-known",
+            "It stays there until `eskort place pages --remove`",
+        ],
+    );
+    put(&["lampholm.example"]).check(0, &["seen"]);
+    // A run that looks after certificates leaves it alone.
+    world.keep().check(0, &["generation 1 installed"]);
+    place.run(&["keep"]).check(0, &["nothing to do"]);
+    assert!(place.path("www/.well-known/pki-validation/lamp.txt").exists());
+    place.write("lamp.txt", "another\n");
+    put(&["lampholm.example"]).check(1, &["is there already and holds something else"]);
+    let removed = place.run(&["place", "pages", "--remove"]);
+    removed.check(0, &["removed", "www/.well-known/pki-validation/lamp.txt"]);
+    world.place.check_nothing_published();
+    place.run(&["place", "pages", "--remove"]).check(0, &["Nothing is placed for proof `pages`"]);
+
+    put(&["gone.lampholm.example"]).check(0, &[]);
+    let elsewhere = place.read("eskort.toml").replace("folder = \"www\"", "folder = \".\"");
+    place.write("eskort.toml", &elsewhere);
+    place.write("lamp.txt", "a third\n");
+    put(&["lampholm.example"]).check(1, &["another text came"]);
+    for (words, code, said) in [
+        (
+            &["place", "pages", "/../x", "--from", "lamp.txt", "--at", "lampholm.example"][..],
+            1,
+            "is no path for a file",
+        ),
+        (
+            &["place", "zone", path, "--from", "lamp.txt", "--at", "lampholm.example"],
+            1,
+            "no proof `zone` of kind http-folder",
+        ),
+        (&["place", "pages", path, "--from", "gone.txt", "--at", "lampholm.example"], 2, "cannot read gone.txt"),
+        (&["place", "pages", path, "--from", "lamp.txt", "--at", "lampholm"], 2, "has no dot"),
+        (&["place", "pages", path, "--from", "lamp.txt"], 2, "--at <NAME>"),
+        (&["place", "pages", path, "--from", "/dev/null", "--at", "lampholm.example"], 2, "there is nothing in it"),
+    ] {
+        place.run(words).check(code, &[said]);
+    }
+    let report = place.run(&["place", "pages", "--remove", "--output", "json"]);
+    let report: serde_json::Value = serde_json::from_str(&report.check(0, &[]).out).unwrap();
+    assert_eq!((report["report"].as_str(), report["removed"].as_array().map(Vec::len)), (Some("place"), Some(2)));
+}

@@ -3,7 +3,7 @@
 //! A debt is written down before the thing is published, lives in a table of its own, and outlives its journey.
 
 use serde::{Deserialize, Serialize};
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 
 /// One thing to take away.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
@@ -34,6 +34,14 @@ pub enum Debt {
 }
 
 impl Debt {
+    /// Returns the path of a file; `None` for other things.
+    pub fn path(&self) -> Option<&Path> {
+        match self {
+            Debt::File { path, .. } => Some(path),
+            Debt::Record { .. } => None,
+        }
+    }
+
     /// Returns what it is, in words: "the file /srv/www/…".
     pub fn words(&self) -> String {
         match self {

@@ -4,6 +4,7 @@ use crate::Issuer;
 use crate::http::{self, Asked, Server, SharedTls, response, tls_config};
 use eskort_pki::{KeyKind, PrivateKey};
 use jiff::{SignedDuration, Timestamp};
+use std::collections::BTreeMap;
 use std::net::SocketAddr;
 use std::path::{Path, PathBuf};
 use std::sync::{Arc, RwLock};
@@ -18,7 +19,11 @@ pub struct Site {
     plain: Server,
     tls: Server,
     watcher: JoinHandle<()>,
+    /// The folders of names that have one of their own.
+    folders: Folders,
 }
+
+type Folders = Arc<RwLock<BTreeMap<String, PathBuf>>>;
 
 impl Site {
     /// Starts a site that serves `folder`, and takes its certificate from `bundle` and `key` whenever they change.
@@ -39,8 +44,13 @@ impl Site {
         let shared: SharedTls = Arc::new(RwLock::new(Arc::new(placeholder())));
         reload(&shared, bundle, key);
         let root = folder.to_owned();
+        let folders = Folders::default();
+        let known = Arc::clone(&folders);
         let handler = move |asked: Asked| {
-            let root = root.clone();
+            let host = asked.headers().get("host").and_then(|h| h.to_str().ok()).unwrap_or_default();
+            let host = host.split(':').next().unwrap_or_default();
+            let own = known.read().expect("no holder panics").get(host).cloned();
+            let root = own.unwrap_or_else(|| root.clone());
             async move { Ok(page(&root, asked.uri().path())) }
         };
         let plain = http::start(plain, None, handler.clone()).await?;
@@ -59,7 +69,15 @@ impl Site {
                 }
             }
         });
-        Ok(Site { plain, tls, watcher })
+        Ok(Site { plain, tls, watcher, folders })
+    }
+
+    /// Serves a name from a folder of its own.
+    ///
+    /// # Panics
+    /// Only when another holder of the lock has panicked.
+    pub fn serve(&self, name: &str, folder: &Path) {
+        self.folders.write().expect("no holder panics").insert(name.to_owned(), folder.to_owned());
     }
 
     /// Returns where plain HTTP is served.

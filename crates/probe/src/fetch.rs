@@ -117,19 +117,22 @@ impl fmt::Display for NotVisible {
     }
 }
 
-/// Fetches `http://HOST/.well-known/acme-challenge/TOKEN` and compares it with what should be there.
+/// Fetches `http://HOST/PATH` and compares it with what should be there; white space at the end does not count.
 ///
 /// # Errors
 /// [`NotVisible`], with what was seen instead.
-pub async fn look_at_challenge(
+///
+/// # Panics
+/// When host and path make no address.
+pub async fn look_at_file(
     host: &str,
-    token: &str,
-    expected: &str,
+    path: &str,
+    expected: &[u8],
     instead: Option<CheckAddress>,
 ) -> Result<Sight, Box<NotVisible>> {
-    let first = format!("http://{host}/.well-known/acme-challenge/{token}");
+    let first = format!("http://{host}/{path}");
     let mut hops: Vec<Hop> = Vec::new();
-    let mut url = Url::parse(&first).expect("a DNS name and a base64url token make an address");
+    let mut url = Url::parse(&first).expect("a name and a plain path make an address");
     for _ in 0..=MOST_REDIRECTS {
         let (hop, answer) = match fetch(&url, instead).await {
             Ok(found) => found,
@@ -137,7 +140,7 @@ pub async fn look_at_challenge(
         };
         hops.push(hop);
         let why = match answer {
-            Page::Found(body) if body.trim_ascii_end() == expected.as_bytes() => return Ok(Sight { hops }),
+            Page::Found(body) if body.trim_ascii_end() == expected.trim_ascii_end() => return Ok(Sight { hops }),
             Page::Found(body) => WhyNotVisible::Content { begins: begins(&body) },
             Page::Refused(status, body) => WhyNotVisible::Status { status, begins: begins(&body) },
             Page::Redirect(to) => match url.join(&to) {

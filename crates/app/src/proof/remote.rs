@@ -1,12 +1,10 @@
-//! Challenge files on other machines.
+//! Files that prove control on other machines.
 
-use super::{CHALLENGE_FOLDER, Proving};
+use super::{SiteFile, SiteFolder, folder_of};
 use crate::crash::crash_point;
 use crate::secret::read_secret;
 use crate::{App, ProofError, StepError};
-use eskort_core::debt::Debt;
 use eskort_core::inventory::HostKind;
-use eskort_core::journey::ProofTask;
 use eskort_host::Session;
 use std::path::{Path, PathBuf};
 
@@ -22,16 +20,11 @@ pub(super) async fn open(app: &App, host: &str) -> Result<Session, ProofError> {
     Ok(Session::open(host, entry, password.as_ref()).await?)
 }
 
-/// Puts the files of the tasks into a site's folder on every host.
-pub(super) async fn publish(
-    proving: &Proving<'_>,
-    folder: &Path,
-    hosts: &[String],
-    tasks: &[ProofTask],
-) -> Result<(), StepError> {
-    for host in hosts {
-        let mut session = open(proving.app, host).await?;
-        let done = publish_on(proving, &mut session, host, folder, tasks).await;
+/// Puts files into a site's folder on every host.
+pub(super) async fn publish(site: &SiteFolder<'_>, files: &[SiteFile]) -> Result<(), StepError> {
+    for host in site.hosts {
+        let mut session = open(site.app, host).await?;
+        let done = publish_on(site, &mut session, host, files).await;
         session.close().await;
         done?;
     }
@@ -39,53 +32,46 @@ pub(super) async fn publish(
 }
 
 async fn publish_on(
-    proving: &Proving<'_>,
+    site: &SiteFolder<'_>,
     session: &mut Session,
-    host: &str,
-    root: &Path,
-    tasks: &[ProofTask],
+    host: &String,
+    files: &[SiteFile],
 ) -> Result<(), StepError> {
+    let root = site.root;
     if !session.is_folder(root).await.map_err(ProofError::Host)? {
-        return Err(ProofError::NoFolder { host: Some(host.to_owned()), path: root.to_owned() }.into());
+        return Err(ProofError::NoFolder { host: Some(host.clone()), path: root.to_owned() }.into());
     }
-    let folder = root.join(CHALLENGE_FOLDER);
-    let folders = session.missing_folders(&folder).await.map_err(ProofError::Host)?;
-    let mut missing: Vec<(PathBuf, &ProofTask)> = Vec::new();
-    for task in tasks {
-        let path = folder.join(&task.token);
-        let there = folders.is_empty() && holds(session, &path, task).await?;
-        if !there {
-            missing.push((path, task));
+    for group in files.chunk_by(|a, b| folder_of(root, a) == folder_of(root, b)) {
+        let folders = session.missing_folders(&folder_of(root, &group[0])).await.map_err(ProofError::Host)?;
+        let mut missing = Vec::new();
+        for file in group {
+            if !folders.is_empty() || !holds(session, root, file).await? {
+                missing.push(file);
+            }
         }
-    }
-    let debt =
-        |path: &PathBuf| Debt::File { host: Some(host.to_owned()), path: path.clone(), folders: folders.clone() };
-    let debts: Vec<Debt> = missing.iter().map(|(path, _)| debt(path)).collect();
-    proving.store.owe(proving.certificate, &debts, (proving.app.now)())?;
-    crash_point("owed");
-    for folder in folders.iter().rev() {
-        session.make_folder(folder).await.map_err(ProofError::Host)?;
-    }
-    for (path, task) in missing {
-        session.put(&path, task.key_authorization.as_bytes()).await.map_err(ProofError::Host)?;
-        crash_point("file-written");
+        site.owe(Some(host), &missing, &folders)?;
+        for folder in folders.iter().rev() {
+            session.make_folder(folder).await.map_err(ProofError::Host)?;
+        }
+        for file in missing {
+            session.put(&root.join(&file.path), &file.bytes).await.map_err(ProofError::Host)?;
+            crash_point("file-written");
+        }
     }
     Ok(())
 }
 
-async fn holds(session: &mut Session, path: &Path, task: &ProofTask) -> Result<bool, ProofError> {
-    let found = session.read(path).await?;
-    Ok(found.is_some_and(|bytes| bytes == task.key_authorization.as_bytes()))
+async fn holds(session: &mut Session, root: &Path, file: &SiteFile) -> Result<bool, ProofError> {
+    Ok(session.read(&root.join(&file.path)).await?.is_some_and(|bytes| bytes == file.bytes))
 }
 
 /// Reads every file back on every host: visitors may be sent to any of them.
-pub(super) async fn look(app: &App, folder: &Path, hosts: &[String], tasks: &[ProofTask]) -> Result<(), ProofError> {
+pub(crate) async fn look(app: &App, root: &Path, hosts: &[String], files: &[SiteFile]) -> Result<(), ProofError> {
     for host in hosts {
         let mut session = open(app, host).await?;
-        for task in tasks {
-            let path = folder.join(CHALLENGE_FOLDER).join(&task.token);
-            if !holds(&mut session, &path, task).await? {
-                return Err(ProofError::NotOnHost { host: host.clone(), path });
+        for file in files {
+            if !holds(&mut session, root, file).await? {
+                return Err(ProofError::NotOnHost { host: host.clone(), path: root.join(&file.path) });
             }
         }
         session.close().await;

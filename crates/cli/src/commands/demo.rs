@@ -5,7 +5,7 @@ use crate::args::DemoArgs;
 use crate::errors::{self, Told};
 use crate::ui::{ExitStatus, Tone, Ui};
 use eskort_app::{App, CheckTarget, Ending, KeepOptions, RecordToPlace};
-use eskort_practice::{Authority, AuthorityOptions, Clock, NameServer, Site};
+use eskort_practice::{Authority, AuthorityOptions, Clock, FTP_USER, FtpServer, NameServer, Site};
 use jiff::SignedDuration;
 use std::io;
 use std::net::{Ipv4Addr, SocketAddr};
@@ -15,8 +15,13 @@ use std::time::Duration;
 
 /// A file that says that the folder is a demo's and may be made anew.
 const NOTE: &str = "WHAT-NEXT.txt";
-const NAMES: [&str; 4] =
-    ["lampholm.example", "www.lampholm.example", "archive.lampholm.example", "tickets.lampholm.example"];
+const NAMES: [&str; 5] = [
+    "lampholm.example",
+    "www.lampholm.example",
+    "archive.lampholm.example",
+    "tickets.lampholm.example",
+    "shop.lampholm.example",
+];
 /// How long before today the story begins: one day after that, two thirds of a 90-day certificate are used up.
 const DAYS: i64 = 61;
 
@@ -47,8 +52,9 @@ struct World {
     folder: PathBuf,
     clock: Clock,
     names: Arc<NameServer>,
-    _authority: Authority,
+    authority: Authority,
     site: Site,
+    account: FtpServer,
 }
 
 async fn play(ui: &Ui, args: &DemoArgs) -> Result<ExitStatus, Trouble> {
@@ -84,13 +90,15 @@ async fn build(folder: &Path) -> Result<World, Trouble> {
     let any = SocketAddr::from((Ipv4Addr::LOCALHOST, 0));
     let (bundle, key) = (folder.join("tls/site.pem"), folder.join("tls/site.key"));
     let site = Site::start(&folder.join("www"), &bundle, &key, any, any).await.map_err(failed())?;
+    site.serve("shop.lampholm.example", &folder.join("account/htdocs"));
+    let account = FtpServer::start(&folder.join("account")).await.map_err(failed())?;
     let options = AuthorityOptions {
         site_port: site.plain_address().port(),
         thinking: Duration::from_millis(150),
         ..AuthorityOptions::default()
     };
     let authority = Authority::start(options, clock.clone(), Arc::clone(&names)).await.map_err(failed())?;
-    let world = World { folder: folder.to_owned(), clock, names, _authority: authority, site };
+    let world = World { folder: folder.to_owned(), clock, names, authority, site, account };
     write_files(&world).map_err(trouble(format!("cannot write into {}", folder.display())))?;
     Ok(world)
 }
@@ -107,6 +115,7 @@ fn prepare_folder(folder: &Path) -> io::Result<()> {
     }
     std::fs::create_dir_all(folder.join("www"))?;
     std::fs::create_dir_all(folder.join("tls"))?;
+    std::fs::create_dir_all(folder.join("account/htdocs"))?;
     std::fs::write(folder.join(NOTE), "A practice world of `eskort demo`.\n")
 }
 
@@ -116,8 +125,8 @@ fn write_files(world: &World) -> io::Result<()> {
         "www/index.html",
         "<!doctype html><title>Lampholm</title><h1>The lighthouse is open from ten to four.</h1>\n",
     )?;
-    write("authority-api-root.pem", world._authority.api_root_pem())?;
-    write("visitor-root.pem", &world._authority.visitor_root_pem())?;
+    write("authority-api-root.pem", world.authority.api_root_pem())?;
+    write("visitor-root.pem", &world.authority.visitor_root_pem())?;
     let inventory = format!(
         r#"# The inventory of the Lampholm Lighthouse Trust, in its practice world. docs/inventory.md explains every key.
 contact = "keeper@lampholm.example"
@@ -148,17 +157,28 @@ names = ["lampholm.example", "www.lampholm.example"]
 proof = "pages"
 install = [{{ server = "front" }}]
 "#,
-        directory = world._authority.directory(),
+        directory = world.authority.directory(),
         plain = world.site.plain_address(),
         tls = world.site.tls_address(),
     );
-    write("zone.key", &world.names.update_key())?;
+    write("account/htdocs/index.html", "<!doctype html><title>Shop</title><h1>Lamps, wicks and oil.</h1>\n")?;
+    write("account-root.pem", world.account.root_pem())?;
+    write_secret(&world.folder.join("account.password"), world.account.password())?;
+    write_secret(&world.folder.join("zone.key"), &world.names.update_key())?;
     write("eskort.toml", &inventory)?;
     write(NOTE, &what_next(&world.folder))
 }
 
-/// Adds what is proved over DNS to the inventory.
-fn add_dns(world: &World) -> io::Result<()> {
+/// Writes a file that only its owner can read.
+fn write_secret(path: &Path, text: &str) -> io::Result<()> {
+    use std::io::Write;
+    use std::os::unix::fs::OpenOptionsExt;
+    let mut file = std::fs::OpenOptions::new().write(true).create_new(true).mode(0o600).open(path)?;
+    file.write_all(text.as_bytes())
+}
+
+/// Adds what is proved in other ways to the inventory.
+fn add_proofs(world: &World) -> io::Result<()> {
     let path = world.folder.join("eskort.toml");
     let more = format!(
         r#"
@@ -173,15 +193,36 @@ kind = "by-hand"                           # a person places the record
 server = "{0}"
 name-servers = ["{0}"]
 
+[host.account]
+kind = "ftp"                               # a hosting account without a shell
+address = "127.0.0.1"
+port = {1}
+user = "{2}"
+password-file = "account.password"
+roots = "account-root.pem"
+
+[proof.shop-pages]
+kind = "http-folder"
+folder = "htdocs"
+host = "account"
+check-address = "{3}"
+
 [certificate.archive]
 names = ["*.archive.lampholm.example", "archive.lampholm.example"]
 proof = "zone"
+
+[certificate.shop]
+names = ["shop.lampholm.example"]
+proof = "shop-pages"
 
 [certificate.tickets]
 names = ["tickets.lampholm.example"]
 proof = "desk"
 "#,
-        world.names.address()
+        world.names.address(),
+        world.account.address().port(),
+        FTP_USER,
+        world.site.plain_address(),
     );
     let text = std::fs::read_to_string(&path)? + &more;
     std::fs::write(&path, text)
@@ -228,7 +269,7 @@ async fn tell_story(ui: &Ui, world: &World) -> Result<(), ExitStatus> {
     };
     if !json {
         ui.result(&Tone::Strong.paint("A practice world is up."));
-        ui.result("An authority, a name server and the site of the Lampholm Lighthouse Trust now run on this machine's loopback.");
+        ui.result("An authority, a name server, a site and a hosting account of the Lampholm Lighthouse Trust run on this machine's loopback.");
     }
     let app = load(ui, world)?;
     let day = eskort_core::words::day((app.now)());
@@ -245,11 +286,11 @@ async fn tell_story(ui: &Ui, world: &World) -> Result<(), ExitStatus> {
     check_once(ui, &app).await?;
     chapter(
         3,
-        "Proofs over DNS",
-        "The inventory gains a wildcard for the photo archive, proved by updates of the zone, and the ticket desk's name, whose \
-         record a person has to place.",
+        "Other ways to prove control",
+        "The inventory gains a wildcard for the photo archive, proved by updates of the zone; the museum shop, whose pages lie on \
+         a hosting account that has only FTP; and the ticket desk's name, whose record a person has to place.",
     );
-    add_dns(world).map_err(|source| cannot_write(ui, &source))?;
+    add_proofs(world).map_err(|source| cannot_write(ui, &source))?;
     let app = load(ui, world)?;
     let records = keep_once(ui, &app).await?;
     chapter(

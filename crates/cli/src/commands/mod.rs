@@ -4,6 +4,7 @@ mod check;
 mod demo;
 mod keep;
 mod list;
+mod place;
 mod show;
 
 use crate::args::{Args, Command};
@@ -35,6 +36,7 @@ pub(crate) fn run(args: Args) -> ExitStatus {
         Command::List => list::run(&ui, &app),
         Command::Show(show) => show::run(&ui, &app, &show),
         Command::Check(check) => check::run(&ui, &app, &check),
+        Command::Place(place) => place::run(&ui, &app, &place),
         Command::Demo(_) => unreachable!("the demo has its own inventory"),
     }
 }
