@@ -62,7 +62,10 @@ pub struct EndpointReport {
 impl EndpointReport {
     /// Returns name and port.
     pub fn endpoint(&self) -> String {
-        format!("{}:{}", self.name, self.port)
+        match self.name.parse::<std::net::Ipv6Addr>() {
+            Ok(ip) => format!("[{ip}]:{}", self.port),
+            Err(_) => format!("{}:{}", self.name, self.port),
+        }
     }
 
     /// Returns the weightiest finding.

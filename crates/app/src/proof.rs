@@ -299,6 +299,7 @@ pub(crate) async fn pay_debts(app: &App, store: &Store, whose: impl Fn(&str) -> 
             each(Debt::by_hand)
         )));
     }
+    crash_point("taken-away");
     store.paid(&paid)
 }
 

@@ -129,11 +129,11 @@ fn what_keeps_a_record_from_its_zone_is_said_and_nothing_stays() {
 #[test]
 fn killed_while_records_are_published_they_are_taken_away_in_the_end() {
     let bind = Bind::start();
-    for point in ["owed", "record-added", "saved-publish", "saved-look-first", "saved-answer"] {
+    for point in ["owed", "record-added", "saved-publish", "saved-look-first", "saved-answer", "taken-away"] {
         let pebble = archive(bind.address);
         let killed = pebble.place.run_with("ESKORT_CRASH_AT", point, &["keep"]);
         assert_eq!(killed.code, None, "{point}: {killed}");
-        assert_eq!(bind.texts().is_empty(), point == "owed", "{point}");
+        assert_eq!(bind.texts().is_empty(), ["owed", "taken-away"].contains(&point), "{point}");
         pebble.place.run(&["keep"]).check(0, &["go on with generation 1", "confirmed"]);
         assert_eq!(bind.texts(), Vec::<String>::new(), "{point}");
         assert_eq!(pebble.place.read("pebble/log").matches("Added order").count(), 1, "{point}");

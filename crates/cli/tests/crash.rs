@@ -21,6 +21,7 @@ const POINTS: &[&str] = &[
     "saved-answer",
     "acted-await-proof",
     "saved-await-proof",
+    "taken-away",
     "acted-finalize",
     "saved-finalize",
     "acted-await-certificate",

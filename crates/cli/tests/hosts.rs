@@ -249,15 +249,29 @@ fn a_connection_that_is_cut_or_a_run_that_is_killed_leaves_nothing_in_the_end() 
     place.write("eskort.toml", &whole);
     world.keep().check(0, &[]);
     place.check_nothing_published();
-    for (n, point) in ["owed", "file-written", "saved-publish", "saved-look-first"].into_iter().enumerate() {
+    for (n, point) in
+        ["owed", "file-written", "saved-publish", "saved-look-first", "taken-away"].into_iter().enumerate()
+    {
         place.write("eskort.toml", &format!("{whole}key = \"{}\"\n", ["p384", "p256"][n % 2]));
         let killed = place.run_with("ESKORT_CRASH_AT", point, &["keep"]);
         assert_eq!(killed.code, None, "{point}: {killed}");
+        if point == "saved-publish" {
+            check_modes(place);
+        }
         world.keep().check(0, &["go on with", "installed and seen live"]);
         place.check_nothing_published();
     }
     let (orders, issued) = world.authority.counts();
     assert_eq!(orders, issued, "no order twice");
+}
+
+/// Checks that visitors can read what is published, and that nothing else lies there.
+fn check_modes(place: &Place) {
+    let folder = "www/.well-known/acme-challenge";
+    assert_eq!((place.mode("www/.well-known"), place.mode(folder)), (0o755, 0o755));
+    let files: Vec<String> =
+        std::fs::read_dir(place.path(folder)).unwrap().map(|f| f.unwrap().file_name().into_string().unwrap()).collect();
+    assert!(files.iter().all(|f| !f.starts_with('.') && place.mode(&format!("{folder}/{f}")) == 0o644), "{files:?}");
 }
 
 /// A running vsftpd with one account whose password is `oil and wick`.
@@ -333,7 +347,7 @@ fn a_site_on_an_account_that_has_only_ftp() {
     place.write("eskort.toml", &inventory);
     let killed = place.run_with("ESKORT_CRASH_AT", "file-written", &["keep"]);
     assert_eq!(killed.code, None, "{killed}");
-    assert!(place.path("www/.well-known").exists());
+    check_modes(place);
     // The account cannot be reached: what is left is shown with how to remove it by hand.
     place.write("eskort.toml", &inventory.replace(&format!("port = {}", explicit.port), "port = 9"));
     world.keep().check(1, &["cannot reach host `account`"]);

@@ -79,14 +79,24 @@ impl UpdateKey {
 fn words(text: &str) -> Vec<String> {
     let mut words = Vec::new();
     for line in text.lines() {
-        let line = line.split("//").next().unwrap_or_default().split('#').next().unwrap_or_default();
-        for piece in line.split_inclusive(['{', '}', ';']) {
-            let (body, mark) = match piece.chars().last() {
-                Some(mark @ ('{' | '}' | ';')) => (&piece[..piece.len() - 1], Some(mark)),
-                _ => (piece, None),
-            };
-            words.extend(body.split_whitespace().map(|w| w.trim_matches('"').to_owned()));
-            words.extend(mark.map(String::from));
+        // Every other part stands in quotes, where base64 may well have `//` in it.
+        for (n, part) in line.split('"').enumerate() {
+            if n % 2 == 1 {
+                words.push(part.to_owned());
+                continue;
+            }
+            let plain = part.split("//").next().unwrap_or_default().split('#').next().unwrap_or_default();
+            for piece in plain.split_inclusive(['{', '}', ';']) {
+                let (body, mark) = match piece.chars().last() {
+                    Some(mark @ ('{' | '}' | ';')) => (&piece[..piece.len() - 1], Some(mark)),
+                    _ => (piece, None),
+                };
+                words.extend(body.split_whitespace().map(str::to_owned));
+                words.extend(mark.map(String::from));
+            }
+            if plain.len() < part.len() {
+                break;
+            }
         }
     }
     words
@@ -104,6 +114,11 @@ mod tests {
     fn reads_keys_as_they_are_written_and_says_what_is_wrong_with_others() {
         let good = "# made by a tool\nkey \"lamp.key\" {\n\talgorithm hmac-sha256; // usual\n\tsecret \"b2ls\";\n};\n";
         assert_eq!(parse(good).unwrap().name.to_string(), "lamp.key.");
+        assert!(parse("key \"lamp\" { algorithm hmac-sha256; secret \"b2//ls#7b2ls\"; }; // \"").is_err());
+        assert!(
+            parse("key \"lamp\" { algorithm hmac-sha256; secret \"b2//b2ls\"; }; // \"").is_ok(),
+            "base64 has slashes"
+        );
         assert!(parse("key lamp { secret \"b2ls\"; algorithm HMAC-SHA512; };").is_ok());
         assert!(!format!("{:?}", parse(good).unwrap()).contains("oil"));
         for (text, wrong) in [

@@ -11,6 +11,7 @@ use eskort_core::finding::Weight;
 use eskort_core::names::Identifier;
 use jiff::Timestamp;
 use serde::Serialize;
+use std::net::IpAddr;
 
 pub(crate) fn run(ui: &Ui, app: &App, args: &CheckArgs) -> ExitStatus {
     let targets = match targets(ui, app, args) {
@@ -56,6 +57,8 @@ fn target(ui: &Ui, app: &App, args: &CheckArgs, text: &str) -> Result<CheckTarge
         return Ok(CheckTarget::Certificate(text.to_owned()));
     }
     let (host, port) = match text.rsplit_once(':') {
+        // The colons of an IPv6 address lead to no port.
+        _ if text.parse::<IpAddr>().is_ok() || text.ends_with(']') => (text, Some(443)),
         Some((host, port)) => (host, port.parse().ok()),
         None => (text, Some(443)),
     };

@@ -184,6 +184,7 @@ struct ReportRecord<'a> {
     r#type: &'static str,
     text: &'a str,
     ttl: u32,
+    for_good: bool,
 }
 
 #[derive(Serialize)]
@@ -239,5 +240,6 @@ fn report_change(change: &PlannedChange) -> ReportChange<'_> {
 }
 
 fn report_record(r: &RecordToPlace) -> ReportRecord<'_> {
-    ReportRecord { zone: &r.zone, name: &r.record.name, r#type: "TXT", text: &r.record.text, ttl: r.ttl }
+    let RecordToPlace { record, zone, ttl, for_good } = r;
+    ReportRecord { zone, name: &record.name, r#type: "TXT", text: &record.text, ttl: *ttl, for_good: *for_good }
 }

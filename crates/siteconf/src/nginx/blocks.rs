@@ -67,6 +67,11 @@ impl ServerBlock {
             return self.names.iter().any(hit).then_some(Fit::Exact);
         }
         let wanted = name.as_str();
+        // nginx writes IPv6 addresses in brackets, in any spelling.
+        let address = |n: &String| n.trim_matches(['[', ']']).parse::<IpAddr>().ok();
+        if name.address().is_some() {
+            return self.names.iter().any(|n| address(n) == name.address()).then_some(Fit::Exact);
+        }
         if self.names.iter().any(|n| n == wanted || n.strip_prefix('.') == Some(wanted)) {
             return Some(Fit::Exact);
         }

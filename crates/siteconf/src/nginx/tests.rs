@@ -249,3 +249,12 @@ proptest::proptest! {
         }
     }
 }
+
+#[test]
+fn an_address_is_served_by_the_block_that_names_it_in_any_spelling() {
+    let before = "http {\n    server {\n        listen 80;\n        server_name [2001:DB8:0::7] 192.0.2.7;\n    }\n}\n";
+    let after = changed(before, &["2001:db8::7", "192.0.2.7"], false);
+    assert!(after.contains("ssl_certificate /state/current/bundle.pem;"), "{after}");
+    let config = config(&[("/etc/nginx/nginx.conf", before)]);
+    assert!(matches!(plan_for(&config, &["192.0.2.8"], false), Err(PlanError::NoServerBlock { .. })));
+}
