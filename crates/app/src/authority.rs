@@ -5,7 +5,7 @@ use eskort_acme::{
     AcmeError, Answer, Directory, ExternalBinding, LARGEST_ANSWER, Method, Problem, Request, Signer, new_account,
     read_account, read_directory, retry_after,
 };
-use eskort_core::inventory::Authority;
+use eskort_core::inventory::AcmeAuthority;
 use eskort_core::pki::{KeyKind, PkiError, PrivateKey, Secret, base64url_decode};
 use eskort_store::{Store, StoreError};
 use jiff::Timestamp;
@@ -131,7 +131,8 @@ impl Client {
     /// When the account key or a file of the inventory cannot be used.
     pub fn open(
         name: &str,
-        authority: &Authority,
+        authority: &AcmeAuthority,
+        patience: Duration,
         store: &Store,
         watch: Watch,
         now: crate::Now,
@@ -147,7 +148,7 @@ impl Client {
             }
         };
         let account = store.account(name, &authority.directory)?;
-        let longest = authority.patience.min(LONGEST_ANSWER);
+        let longest = patience.min(LONGEST_ANSWER);
         Ok(Client {
             http: http_client(authority, longest)?,
             directory_url: authority.directory.clone(),
@@ -187,7 +188,7 @@ impl Client {
     pub async fn ensure_account(
         &mut self,
         name: &str,
-        authority: &Authority,
+        authority: &AcmeAuthority,
         contact: Option<&str>,
         store: &Store,
     ) -> Result<(), AuthorityError> {
@@ -343,7 +344,7 @@ fn read_head(response: &reqwest::Response) -> Answer {
     }
 }
 
-fn http_client(authority: &Authority, longest: Duration) -> Result<reqwest::Client, AuthorityError> {
+fn http_client(authority: &AcmeAuthority, longest: Duration) -> Result<reqwest::Client, AuthorityError> {
     let mut builder = reqwest::Client::builder()
         .user_agent(concat!("eskort/", env!("CARGO_PKG_VERSION")))
         .https_only(true)
@@ -364,7 +365,7 @@ fn http_client(authority: &Authority, longest: Duration) -> Result<reqwest::Clie
     builder.build().map_err(|e| failure(&authority.directory, longest, &e))
 }
 
-fn external_binding(authority: &Authority) -> Result<Option<ExternalBinding>, AuthorityError> {
+fn external_binding(authority: &AcmeAuthority) -> Result<Option<ExternalBinding>, AuthorityError> {
     let Some(external) = &authority.external_account else { return Ok(None) };
     let fail = |why: String| AuthorityError::File { path: external.key_file.clone(), why };
     let text = std::fs::read_to_string(&external.key_file).map_err(|e| fail(e.to_string()))?;

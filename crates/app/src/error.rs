@@ -1,6 +1,6 @@
 //! What can stop a journey.
 
-use crate::{ApiError, AuthorityError, CommandError, InstallError};
+use crate::{AnswerError, ApiError, AuthorityError, CommandError, Errand, InstallError};
 use eskort_acme::{AcmeError, AtFault};
 use eskort_core::finding::Finding;
 use eskort_core::journey::{Unexpected, WaitsFor};
@@ -53,6 +53,12 @@ pub enum StepError {
         /// The records.
         to_place: Vec<RecordToPlace>,
     },
+    /// A person has to carry the CSR to the authority, and bring the answer.
+    #[error("waits for the answer of authority `{}`", .0.authority)]
+    AwaitsAnswer(Box<Errand>),
+    /// What was brought is no answer.
+    #[error(transparent)]
+    Answer(#[from] AnswerError),
     /// Not every name server has the records.
     #[error("{} of {of} name servers do not have the records after {}", behind.len(), words::duration((*after).try_into().unwrap_or_default()))]
     NotEverywhere {
@@ -273,6 +279,8 @@ impl StepError {
             | StepError::NotShown { .. }
             | StepError::NotEverywhere { .. }
             | StepError::AwaitsPerson { .. }
+            | StepError::AwaitsAnswer(_)
+            | StepError::Answer(_)
             | StepError::Key { .. }
             | StepError::Install(_)
             | StepError::NotConfirmed { .. }

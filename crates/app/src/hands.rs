@@ -4,19 +4,20 @@ use crate::authority::Hold;
 use crate::driver::Hands;
 use crate::install::{self, Placement};
 use crate::proof::{Listener, Proving};
-use crate::{App, AuthorityError, Client, NameState, Progress, StepError, check};
+use crate::{App, AuthorityError, Client, Errand, InstallError, NameState, Progress, StepError, answer, check};
 use eskort_acme::{
     AcmeError, Answer, Authorization, ChallengeKind, Order, OrderStatus, Rejected, answer_challenge, finalize,
     new_order, post_as_get, read_authorization, read_certificate, read_order,
 };
 use eskort_core::decision::Wanted;
 use eskort_core::finding::Weight;
-use eskort_core::inventory::{CertificateEntry, DnsProof, Part, Proof, RecordWriter};
+use eskort_core::inventory::{CertificateEntry, CsrAuthority, DnsProof, Part, Proof, RecordWriter};
 use eskort_core::journey::{Action, OrderRef, Outcome, ProofTask, Way};
 use eskort_core::names::Identifier;
-use eskort_core::pki::{Chain, KeyKind, PrivateKey, make_csr};
+use eskort_core::pki::{Built, Chain, KeyKind, PrivateKey, make_csr, request_pem};
 use eskort_core::record::{StandingRecord, TextRecord, account_record, challenge_record};
 use eskort_store::Store;
+use eskort_store::files::{Access, write_whole};
 use std::collections::BTreeMap;
 
 /// After so many questions the wait for the authority is more than a moment.
@@ -51,6 +52,8 @@ pub(crate) struct RealHands<'a> {
     pub(crate) looked_at: usize,
     /// Whether this run has made sure that everything is published.
     pub(crate) published: bool,
+    /// An answer that a person has brought.
+    pub(crate) answer: Option<Built>,
     /// Open while the authority looks.
     pub(crate) listeners: Vec<Listener>,
     /// What was seen of each authorization during a long wait: its name, and whether it is proved.
@@ -63,6 +66,7 @@ impl Hands for RealHands<'_> {
         match action {
             Action::Prepare => self.prepare().await,
             Action::PlaceOrder => self.place_order().await,
+            Action::TakeAnswer => self.take_answer(),
             Action::ChooseChallenges(order) => self.choose_challenges(order).await,
             Action::Publish(tasks) => self.publish(tasks).await.map(|()| Outcome::Published),
             Action::LookFirst(tasks) => {
@@ -87,7 +91,8 @@ impl RealHands<'_> {
     /// Whether a person placed records for this journey alone.
     pub(crate) fn has_records_by_hand(&self) -> bool {
         let by_hand = |proof: &Proof| matches!(proof, Proof::Dns(DnsProof { writer: RecordWriter::Person, .. }));
-        self.wanted.names.iter().any(|name| by_hand(&self.app.inventory.proofs[self.entry.proof_of(name)]))
+        let proofs = self.wanted.names.iter().filter_map(|name| self.app.inventory.proof_of(self.entry, name));
+        proofs.into_iter().any(|(_, proof)| by_hand(proof))
     }
 
     /// Returns the conversation with the journey's authority, begun when it is first needed.
@@ -95,7 +100,8 @@ impl RealHands<'_> {
         let (app, name) = (self.app, &self.wanted.authority);
         if !self.clients.contains_key(name) {
             let authority = &app.inventory.authorities[name];
-            let client = Client::open(name, authority, self.store, app.watch.clone(), app.now.clone())?;
+            let acme = authority.acme().expect("only journeys over ACME talk");
+            let client = Client::open(name, acme, authority.patience, self.store, app.watch.clone(), app.now.clone())?;
             self.clients.insert(name.clone(), client);
         }
         Ok(self.clients.get_mut(name).expect("it was just put in"))
@@ -153,7 +159,9 @@ impl RealHands<'_> {
     async fn place_order(&mut self) -> Result<Outcome, StepError> {
         let (app, store) = (self.app, self.store);
         let wanted = self.wanted.clone();
-        let authority = &app.inventory.authorities[&wanted.authority];
+        let Some(authority) = app.inventory.authorities[&wanted.authority].acme() else {
+            return self.hand_over();
+        };
         let contact = authority.contact.as_deref().or(app.inventory.contact.as_deref());
         let names: Vec<&str> = wanted.names.iter().map(Identifier::as_str).collect();
         let client = self.client()?;
@@ -180,6 +188,56 @@ impl RealHands<'_> {
         }
         let url = answer.location.ok_or_else(|| wrong("it has no Location"))?;
         Ok(Outcome::Ordered(OrderRef { url, finalize: order.finalize, authorizations: order.authorizations }))
+    }
+
+    fn office(&self) -> &CsrAuthority {
+        self.app.inventory.authorities[&self.wanted.authority].csr().expect("the journey hands a CSR over")
+    }
+
+    /// Puts the CSR where a person finds it, and into the authority's folder. Both are written whole, so twice is as once.
+    fn hand_over(&mut self) -> Result<Outcome, StepError> {
+        let folder = self.store.generation_folder(self.certificate, self.generation);
+        let csr = make_csr(&self.key()?, &self.names()).map_err(|source| self.key_error(source))?;
+        folder.save_request(&request_pem(&csr))?;
+        if let Some(drop) = &self.office().drop {
+            let path = drop.join(answer::dropped_name(self.certificate, self.generation));
+            let written = write_whole(&path, request_pem(&csr).as_bytes(), Access::mode(0o644));
+            written.map_err(|source| InstallError::Write { path, source })?;
+        }
+        Ok(Outcome::HandedOver)
+    }
+
+    /// Takes the answer that was brought, or one that lies in the authority's folder.
+    fn take_answer(&mut self) -> Result<Outcome, StepError> {
+        let key = self.key()?;
+        let answer = match (self.answer.take(), &self.office().pick_up) {
+            (Some(answer), _) => Some(answer),
+            (None, Some(folder)) => answer::pick_up(folder, &key)?,
+            (None, None) => None,
+        };
+        let Some(built) = answer else {
+            let office = self.office();
+            let folder = self.store.generation_folder(self.certificate, self.generation);
+            let errand = Errand {
+                csr: folder.request(),
+                authority: self.wanted.authority.clone(),
+                desk: office.desk.clone(),
+                dropped: office.drop.as_ref().map(|d| d.join(answer::dropped_name(self.certificate, self.generation))),
+                pick_up: office.pick_up.clone(),
+            };
+            return Err(StepError::AwaitsAnswer(Box::new(errand)));
+        };
+        let now = (self.app.now)();
+        answer::check(&built, &key, &self.names(), now)?;
+        if let Some(issuer) = &built.missing {
+            let text = format!(
+                "the answer has no certificate of `{issuer}`, which issued this one: visitors may not trust it"
+            );
+            (self.app.watch)(&Progress::Note(text));
+        }
+        self.store.generation_folder(self.certificate, self.generation).save_chain(&built.chain)?;
+        self.store.record_generation(self.certificate, self.generation, &self.wanted, &built.chain, now)?;
+        Ok(Outcome::Stored)
     }
 
     async fn ask(&mut self, url: &str) -> Result<Answer, StepError> {
@@ -215,8 +273,8 @@ impl RealHands<'_> {
             found: format!("one for `{}`", authorization.name),
         };
         let name = self.wanted.names.iter().find(ours).ok_or_else(foreign).map_err(AuthorityError::from)?.clone();
-        let proof_name = self.entry.proof_of(&name).to_owned();
-        let proof = &self.app.inventory.proofs[&proof_name];
+        let (proof_name, proof) = self.app.inventory.proof_of(self.entry, &name).expect("an ACME order has its proofs");
+        let proof_name = proof_name.to_owned();
         let offered = |way: &Way| Some((*way, authorization.challenges.iter().find(|c| c.kind == kind(*way))?.clone()));
         let Some((way, challenge)) = proof.ways().iter().find_map(offered) else {
             let challenges = proof.ways().iter().map(|way| way.challenge()).collect();
@@ -382,8 +440,8 @@ impl RealHands<'_> {
     async fn fetch(&mut self, url: &str) -> Result<Outcome, StepError> {
         let answer = self.ask(url).await?;
         let mut chain = Chain::from_pem(&read_certificate(&answer).map_err(AuthorityError::from)?)?;
-        let authority = &self.app.inventory.authorities[&self.wanted.authority];
-        if let Some(top) = &authority.top_issuer
+        let authority = self.app.inventory.authorities[&self.wanted.authority].acme();
+        if let Some(top) = authority.and_then(|acme| acme.top_issuer.as_ref())
             && chain.top_issuer() != top
         {
             match self.alternate(&answer.alternates, top).await? {
@@ -455,8 +513,8 @@ pub(crate) fn placement<'a>(
     generation: u32,
 ) -> Placement<'a> {
     // A redirecting server block goes on serving the challenges of this machine.
-    let folder = |name: &Identifier| match app.inventory.proofs.get(entry.proof_of(name)) {
-        Some(Proof::HttpFolder { folder, hosts, .. }) if hosts.is_empty() => Some(folder.as_path()),
+    let folder = |name: &Identifier| match app.inventory.proof_of(entry, name)?.1 {
+        Proof::HttpFolder { folder, hosts, .. } if hosts.is_empty() => Some(folder.as_path()),
         _ => None,
     };
     let challenge_folder = names.iter().find_map(folder);

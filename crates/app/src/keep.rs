@@ -5,7 +5,7 @@ use crate::install::{self, Placement};
 use crate::place::stays;
 use crate::proof::pay_debts;
 use crate::turn::Run;
-use crate::{App, FileChange, RecordToPlace, StepError};
+use crate::{App, Errand, FileChange, RecordToPlace, StepError};
 use eskort_core::decision::{Decision, Facts, OpenJourney, Wanted, decide};
 use eskort_core::inventory::CertificateEntry;
 use eskort_core::journey::ProofTask;
@@ -59,6 +59,8 @@ pub enum Ending {
         /// How many endpoints it was looked at.
         looked_at: usize,
     },
+    /// It waits for a person to carry a CSR to its authority, and to bring the answer.
+    AwaitsAnswer(Errand),
     /// It waits for a person to place records.
     AwaitsPerson(Vec<RecordToPlace>),
     /// It failed.
@@ -122,7 +124,7 @@ fn plan_only(app: &App, options: &KeepOptions) -> Result<Vec<KeepEntry>, StoreEr
     for (name, entry) in chosen(app, options) {
         let planned = match &store {
             Some(store) => gather(app, store, name, entry).map(|facts| (decide(&facts, now, insist), Some(store))),
-            None => Ok((decide(&bare_facts(entry), now, insist), None)),
+            None => Ok((decide(&bare_facts(app, entry), now, insist), None)),
         };
         entries.push(match planned {
             Err(error) => failed(name, None, error),
@@ -175,16 +177,17 @@ pub(crate) fn wanted_of(entry: &CertificateEntry) -> Wanted {
     Wanted::new(entry.names.clone(), &entry.authority, entry.key)
 }
 
-fn bare_facts(entry: &CertificateEntry) -> Facts {
-    Facts { wanted: wanted_of(entry), newest: None, open: None, failures: None, not_in_place: Vec::new() }
+fn bare_facts(app: &App, entry: &CertificateEntry) -> Facts {
+    let lead = app.inventory.authorities[&entry.authority].lead();
+    Facts { wanted: wanted_of(entry), newest: None, open: None, failures: None, not_in_place: Vec::new(), lead }
 }
 
 /// Whether an open journey can go on: it is for what the inventory wants, and proves each name as the inventory says.
 pub(crate) fn still_fits(app: &App, entry: &CertificateEntry, open: &JourneyRow) -> bool {
     let fits = |task: &ProofTask| {
-        let name = entry.proof_of(&task.name);
-        task.proof.as_deref().is_none_or(|chosen| chosen == name)
-            && app.inventory.proofs[name].ways().contains(&task.way)
+        app.inventory.proof_of(entry, &task.name).is_some_and(|(name, proof)| {
+            task.proof.as_deref().is_none_or(|chosen| chosen == name) && proof.ways().contains(&task.way)
+        })
     };
     open.wanted == wanted_of(entry) && open.stage.tasks().iter().all(fits)
 }
@@ -214,6 +217,6 @@ pub(crate) fn gather(app: &App, store: &Store, name: &str, entry: &CertificateEn
         open: open.map(summary),
         failures: store.failures(name)?.map(|(failures, _)| failures),
         not_in_place,
-        ..bare_facts(entry)
+        ..bare_facts(app, entry)
     })
 }

@@ -2,6 +2,7 @@
 //!
 //! Every change of the world is gathered (facts), planned (pure, printable) and applied (step by step, each recorded).
 
+mod answer;
 mod authority;
 mod check;
 mod command;
@@ -20,6 +21,7 @@ mod setup;
 mod show;
 mod turn;
 
+pub use answer::{AnswerError, Brought, Errand, Receipt, Received, receive};
 pub use authority::{AuthorityError, Client, Hold};
 pub use check::{CheckTarget, EndpointReport, check};
 pub use command::CommandError;

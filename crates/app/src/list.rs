@@ -4,7 +4,7 @@ use crate::App;
 use eskort_core::renewal::Validity;
 use eskort_core::words;
 use eskort_store::{Overview, Store, StoreError};
-use jiff::Timestamp;
+use jiff::{SignedDuration, Timestamp};
 use serde::Serialize;
 use std::collections::BTreeMap;
 
@@ -21,7 +21,7 @@ pub enum State {
         /// The last of the six stages it passed; empty before the first.
         passed: String,
     },
-    /// A journey waits for a person to place what proves control.
+    /// A journey waits for a person: to place what proves control, or to bring an authority's answer.
     AwaitsPerson {
         /// Since when.
         since: Timestamp,
@@ -96,8 +96,9 @@ pub fn list(app: &App) -> Result<Vec<ListRow>, StoreError> {
     let mut rows = Vec::new();
     for (name, entry) in &app.inventory.certificates {
         let names = entry.names.iter().map(ToString::to_string).collect();
-        let by_hand = entry.names.iter().any(|n| app.inventory.proofs[entry.proof_of(n)].awaits_person());
-        rows.push(row(name.clone(), names, known.remove(name), Some(by_hand), now));
+        let lead = app.inventory.authorities[&entry.authority].lead();
+        let wanted = Wanted { by_hand: app.inventory.awaits_person(entry), lead };
+        rows.push(row(name.clone(), names, known.remove(name), Some(&wanted), now));
     }
     for (name, overview) in known {
         rows.push(row(name, Vec::new(), Some(overview), None, now));
@@ -108,30 +109,40 @@ pub fn list(app: &App) -> Result<Vec<ListRow>, StoreError> {
     Ok(rows)
 }
 
-/// `by_hand` says of a certificate of the inventory whether a person proves control.
+/// What the inventory says of a certificate.
+struct Wanted {
+    /// Whether a person proves control.
+    by_hand: bool,
+    /// How long before the end a renewal has to begin at the latest.
+    lead: SignedDuration,
+}
+
 fn row(
     certificate: String,
     names: Vec<String>,
     known: Option<Overview>,
-    by_hand: Option<bool>,
+    wanted: Option<&Wanted>,
     now: Timestamp,
 ) -> ListRow {
     let newest = known.as_ref().and_then(|o| o.newest);
     let validity = newest.map(|(_, v)| v);
+    let renew_at = validity.map(|v| v.renew_at_with(wanted.map_or(SignedDuration::ZERO, |w| w.lead)));
     let state = match (known, validity) {
-        _ if by_hand.is_none() => State::NotInInventory,
+        _ if wanted.is_none() => State::NotInInventory,
         (_, Some(v)) if now >= v.not_after => State::Expired,
         (Some(Overview { failed: Some((failures, _, reason)), .. }), _) => State::Failing { failures, reason },
-        (Some(Overview { open: Some(journey), .. }), _) if journey.published && by_hand == Some(true) => {
+        (Some(Overview { open: Some(journey), .. }), _)
+            if journey.handed_over || (journey.published && wanted.is_some_and(|w| w.by_hand)) =>
+        {
             let waited = now.duration_since(journey.since);
             let age = if waited.as_mins() == 0 { String::new() } else { words::duration(waited) };
             State::AwaitsPerson { since: journey.since, age }
         }
         (Some(Overview { open: Some(journey), .. }), _) => State::UnderWay { passed: journey.passed },
-        (_, Some(v)) if v.is_due(now) => State::Due,
+        (_, Some(_)) if renew_at.is_some_and(|at| now >= at) => State::Due,
         (_, Some(_)) => State::Good,
         (_, None) => State::Missing,
     };
     let generation = newest.map(|(number, _)| number);
-    ListRow { certificate, names, generation, validity, renew_at: validity.map(|v| v.renew_at()), state }
+    ListRow { certificate, names, generation, validity, renew_at, state }
 }

@@ -140,10 +140,10 @@ impl<'a> Proving<'a> {
         let mut groups: Vec<(&str, &Proof, Vec<ProofTask>)> = Vec::new();
         for task in tasks {
             // The journey's proof is the inventory's, or it would have been given up.
-            let name = self.entry.proof_of(&task.name);
+            let Some((name, proof)) = self.app.inventory.proof_of(self.entry, &task.name) else { continue };
             match groups.iter_mut().find(|(known, ..)| *known == name) {
                 Some((.., tasks)) => tasks.push(task.clone()),
-                None => groups.push((name, &self.app.inventory.proofs[name], vec![task.clone()])),
+                None => groups.push((name, proof, vec![task.clone()])),
             }
         }
         groups.sort_by_key(|(_, proof, _)| proof.awaits_person());

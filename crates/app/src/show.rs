@@ -69,9 +69,8 @@ pub fn show(app: &App, name: &str) -> Result<Option<Show>, StoreError> {
     let Some(row) = list(app)?.into_iter().find(|r| r.certificate == name) else { return Ok(None) };
     let kind = |proof: &str| format!("{proof} ({})", app.inventory.proofs[proof].kind());
     let mut proofs: Vec<String> = Vec::new();
-    if entry.names.iter().any(|name| !entry.proof_for.contains_key(name)) {
-        proofs.push(kind(&entry.proof));
-    }
+    let rest = entry.names.iter().any(|name| !entry.proof_for.contains_key(name));
+    proofs.extend(entry.proof.as_deref().filter(|_| rest).map(kind));
     proofs.extend(entry.proof_for.iter().map(|(name, proof)| format!("{} for {name}", kind(proof))));
     let folder = app.state.join("certificates").join(name).join("current");
     let mut shown = Show {
@@ -100,7 +99,8 @@ pub fn show(app: &App, name: &str) -> Result<Option<Show>, StoreError> {
             confirmed: g.confirmed,
         };
         if let Some(open) = store.open_journey(name)? {
-            let by_hand = |t: &&ProofTask| app.inventory.proofs[entry.proof_of(&t.name)].awaits_person();
+            let by_hand =
+                |t: &&ProofTask| app.inventory.proof_of(entry, &t.name).is_some_and(|(_, proof)| proof.awaits_person());
             if let Stage::Published { tasks, .. } = &open.stage {
                 shown.to_place = tasks.iter().filter(by_hand).map(ProofTask::record).collect();
                 shown.to_place.dedup();

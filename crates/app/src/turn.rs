@@ -9,6 +9,7 @@ use crate::{App, Progress, StepError};
 use eskort_core::decision::{Decision, decide, hold_after};
 use eskort_core::inventory::CertificateEntry;
 use eskort_core::journey::{Milestone, Stage};
+use eskort_core::pki::Built;
 use eskort_core::words;
 use eskort_store::{JourneyRow, Store, StoreError};
 use jiff::{SignedDuration, Timestamp};
@@ -28,12 +29,19 @@ pub(crate) struct Run<'a> {
     stop: Stop,
     /// Whether a person's work is waited for.
     wait: bool,
+    /// Answers that a person has brought, by certificate.
+    answers: BTreeMap<String, Built>,
 }
 
 impl<'a> Run<'a> {
     /// Begins a run.
     pub(crate) fn new(app: &'a App, store: &'a Store, wait: bool) -> Self {
-        Run { app, store, clients: BTreeMap::new(), stop: Box::pin(signalled()), wait }
+        Run { app, store, clients: BTreeMap::new(), stop: Box::pin(signalled()), wait, answers: BTreeMap::new() }
+    }
+
+    /// Gives the run an answer that a person has brought.
+    pub(crate) fn bring(&mut self, certificate: &str, answer: Built) {
+        self.answers.insert(certificate.to_owned(), answer);
     }
 
     /// Looks after one certificate. `insist` is set when somebody asked for this very one.
@@ -55,9 +63,11 @@ impl<'a> Run<'a> {
     }
 
     async fn failed(&self, name: &str, error: StepError) -> Ending {
-        if let StepError::AwaitsPerson { to_place } = error {
-            return Ending::AwaitsPerson(to_place);
-        }
+        let error = match error {
+            StepError::AwaitsPerson { to_place } => return Ending::AwaitsPerson(to_place),
+            StepError::AwaitsAnswer(errand) => return Ending::AwaitsAnswer(*errand),
+            other => other,
+        };
         let given_up = error.ends_journey();
         if let Err(trouble) = self.note_failure(name, &error).await {
             (self.app.watch)(&Progress::Note(format!("the failure could not be written down: {trouble}")));
@@ -128,7 +138,7 @@ impl<'a> Run<'a> {
 
     /// Goes on with a journey to its end, and returns how many endpoints were looked at then.
     async fn travel(&mut self, name: &str, entry: &CertificateEntry, journey: JourneyRow) -> Result<usize, StepError> {
-        let Run { app, store, clients, stop, wait } = self;
+        let Run { app, store, clients, stop, wait, answers } = self;
         let (app, store, wait) = (*app, *store, *wait);
         let (wanted, generation) = (journey.wanted.clone(), journey.generation);
         let mut hands = RealHands {
@@ -142,6 +152,7 @@ impl<'a> Run<'a> {
             wait,
             looked_at: 0,
             published: false,
+            answer: answers.remove(name),
             listeners: Vec::new(),
             seen: BTreeMap::new(),
         };

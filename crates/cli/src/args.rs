@@ -46,6 +46,8 @@ pub(crate) enum Command {
     Show(ShowArgs),
     /// Look at live endpoints as a visitor would
     Check(CheckArgs),
+    /// Take what an authority without ACME sent back, in any shape, and go on from there
+    Receive(ReceiveArgs),
     /// Place a file that an authority without ACME wants to see on a site, and look at it
     Place(PlaceArgs),
 }
@@ -106,4 +108,14 @@ pub(crate) struct PlaceArgs {
     /// Remove what was placed for this proof
     #[arg(long, conflicts_with_all = ["path", "names"])]
     pub(crate) remove: bool,
+}
+
+#[derive(Debug, ClapArgs)]
+pub(crate) struct ReceiveArgs {
+    /// Files, folders or zips that the authority sent, in any shape and order; `-` for standard input
+    #[arg(required = true, value_name = "FILE")]
+    pub(crate) files: Vec<PathBuf>,
+    /// File with the password of a PKCS#12 container
+    #[arg(long, value_name = "FILE")]
+    pub(crate) password_file: Option<PathBuf>,
 }

@@ -3,8 +3,11 @@
 use crate::guide;
 use crate::ui::{ExitStatus, Tone, Ui};
 use eskort_acme::{AcmeError, AtFault, Problem};
-use eskort_app::{ApiError, AuthorityError, CommandError, InstallError, ProofError, SetupError, StepError};
+use eskort_app::{
+    AnswerError, ApiError, AuthorityError, CommandError, InstallError, ProofError, SetupError, StepError,
+};
 use eskort_core::inventory::Mistakes;
+use eskort_core::pki::{ChainError, IntakeError};
 use eskort_dns::UpdateError;
 use eskort_host::HostError;
 use eskort_probe::{NotVisible, WhyNotVisible};
@@ -127,6 +130,8 @@ pub(crate) fn tell(error: &StepError, certificate: &str) -> Told {
             .hint("authorities come to port 443 of the name: does it lead to this machine, is the port open or forwarded?")
             .hint(again),
         StepError::AwaitsPerson { .. } => told.hint("place the records, then run `eskort keep` again"),
+        StepError::AwaitsAnswer(_) => told.hint("carry the CSR to the authority, then `eskort receive FILE…`"),
+        StepError::Answer(error) => tell_answer(error),
         StepError::NotEverywhere { behind, .. } => {
             let mut told = told;
             for server in behind {
@@ -154,6 +159,31 @@ pub(crate) fn tell(error: &StepError, certificate: &str) -> Told {
         StepError::Bug(_) => {
             told.hint("this is a bug of ours; please report it with the ledger's events (`eskort show`)")
         }
+    }
+}
+
+/// Returns what is wrong with an answer that a person brings.
+pub(crate) fn tell_answer(error: &AnswerError) -> Told {
+    let told = Told::new(error);
+    match error {
+        AnswerError::Read { .. } => told.hint("check the path; `-` stands for standard input"),
+        AnswerError::Intake(IntakeError::Nothing(_)) => told
+            .hint("it should be the certificate that the authority sent: PEM, DER, PKCS#7, PKCS#12, or a zip of them"),
+        AnswerError::Intake(IntakeError::NeedsPassword(_) | IntakeError::WrongPassword(_)) => {
+            told.hint("give the password in a file: --password-file FILE")
+        }
+        AnswerError::Intake(IntakeError::TooMuch(_) | IntakeError::Archive { .. }) => {
+            told.hint("unpack it by hand, and name the certificate's file")
+        }
+        AnswerError::Chain(ChainError::MissingNames { .. }) => {
+            told.hint("ask the authority for a certificate with all names, or take them out of the inventory")
+        }
+        AnswerError::Chain(_) => told.hint("ask the authority for the certificate that was made from this CSR"),
+        AnswerError::NothingWaits => told.hint("`eskort list` shows what waits; `eskort keep` hands CSRs over"),
+        AnswerError::FitsNone { generation: 0, .. } => {
+            told.hint("it was made from another CSR; `eskort keep` shows the one that waits")
+        }
+        AnswerError::FitsNone { .. } => told.hint("it is an older one; ask for the one made from the CSR that waits"),
     }
 }
 

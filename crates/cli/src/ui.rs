@@ -2,7 +2,7 @@
 
 use crate::args::Output;
 use crate::table::{Page, wrap};
-use eskort_app::{FileChange, NameState, Progress, RecordToPlace};
+use eskort_app::{Errand, FileChange, NameState, Progress, RecordToPlace};
 use eskort_core::journey::Milestone;
 use eskort_core::words;
 use indicatif::{ProgressBar, ProgressDrawTarget, ProgressState, ProgressStyle};
@@ -316,6 +316,24 @@ pub(crate) fn change(path: &str, how: &FileChange) -> String {
         format!("\n    {}", tone.paint(&words::printable(&line.replace('\t', "    "), 200)))
     };
     lines.lines().fold(format!("  changes {path}"), |text, line| text + &paint(line))
+}
+
+/// Returns what a person has to do with a CSR.
+pub(crate) fn errand(errand: &Errand) -> String {
+    let mut out = format!("  Carry this CSR to authority `{}`:\n\n", errand.authority);
+    let mut lines = vec![("CSR", errand.csr.display().to_string())];
+    lines.extend(errand.desk.as_ref().map(|desk| ("desk", desk.clone())));
+    lines.extend(errand.dropped.as_ref().map(|path| ("dropped", path.display().to_string())));
+    lines.extend(errand.pick_up.as_ref().map(|path| ("answer", format!("is looked for in {}", path.display()))));
+    for (what, value) in lines {
+        out.push_str(&format!("    {} {value}\n", Tone::Faint.paint(&format!("{what:<7}"))));
+    }
+    match std::fs::read_to_string(&errand.csr) {
+        Ok(pem) => out.push_str(&format!("\n{pem}")),
+        Err(error) => out.push_str(&format!("\n  The file cannot be read: {error}\n")),
+    }
+    out.push_str("\n  When the answer is here: `eskort receive FILE…`, in whatever shape it came.\n");
+    out
 }
 
 /// Returns what a person has to place, and the same as lines of a zone file.

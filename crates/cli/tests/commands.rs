@@ -88,7 +88,7 @@ fn json_reports_are_whole_documents_on_standard_output() {
 #[test]
 fn two_runs_at_once_do_not_harm_and_a_signal_cleans_up() {
     let world = World::with(|o| o.thinking = std::time::Duration::from_secs(60));
-    world.write_inventory(|text| text.replace("patience = \"3s\"", "patience = \"2m\""));
+    world.write_inventory(|text| text.replace("patience = \"6s\"", "patience = \"2m\""));
     let first = world.place.eskort().arg("keep").stdout(Stdio::null()).stderr(Stdio::null()).spawn().unwrap();
     let mut first = Process(first);
     let end = std::time::Instant::now() + std::time::Duration::from_secs(20);

@@ -23,7 +23,7 @@ fn every_fault_of_the_authority_is_said_and_the_next_run_goes_on() {
     let table: Vec<(Resource, Fault, &[&str], usize)> = vec![
         (Directory, Status(500), &["HTTP 500", "trouble at the authority"], 1),
         (Directory, NotAcme, &["is not an ACME directory", "<!doctype html>", "check the address of `directory`"], 1),
-        (Directory, Hang, &["no answer from https://127.0.0.1", "within 3 seconds"], 1),
+        (Directory, Hang, &["no answer from https://127.0.0.1", "within 6 seconds"], 1),
         (NewNonce, Status(404), &["not a fresh nonce"], 1),
         (NewAccount, Problem("unsupportedContact"), &["unsupportedContact: on demand", "look at `contact`"], 1),
         (NewOrder, Status(503), &["HTTP 503", "trouble at the authority"], 1),

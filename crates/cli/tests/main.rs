@@ -13,6 +13,7 @@ mod faults;
 mod hosts;
 mod inventory;
 mod nginx;
+mod office;
 mod pebble;
 mod records;
 mod world;

@@ -208,7 +208,7 @@ fn one_certificate_proves_its_names_in_different_ways() {
 #[test]
 fn a_long_wait_for_the_authority_says_how_each_name_stands() {
     let world = World::with(|options| options.thinking = Duration::from_secs(5));
-    world.write_inventory(|text| text.replace("patience = \"3s\"", "patience = \"20s\""));
+    world.write_inventory(|text| text.replace("patience = \"6s\"", "patience = \"20s\""));
     let said = world.keep();
     said.check(0, &["www.lampholm.example  the authority is looking, 0 seconds", "generation 1 installed"]);
     let asked = world.authority.asked();

@@ -20,7 +20,7 @@ pub(crate) struct Said {
 }
 
 impl Said {
-    fn from(output: Output) -> Self {
+    pub(crate) fn from(output: Output) -> Self {
         let text = |bytes: &[u8]| String::from_utf8_lossy(bytes).into_owned();
         Said { code: output.status.code(), out: text(&output.stdout), err: text(&output.stderr) }
     }
@@ -201,7 +201,7 @@ directory = "{}"
 accept-terms = true
 api-roots = "api-root.pem"
 visitor-roots = "visitor-root.pem"
-patience = "3s"
+patience = "6s"
 
 [proof.pages]
 kind = "http-folder"

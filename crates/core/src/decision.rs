@@ -39,6 +39,8 @@ pub struct Facts {
     pub failures: Option<Failures>,
     /// What the servers lack of the newest generation, in words; empty when all is in place.
     pub not_in_place: Vec<String>,
+    /// How long before its end a renewal has to begin at the latest.
+    pub lead: SignedDuration,
 }
 
 /// A stored generation.
@@ -210,14 +212,14 @@ pub fn decide(facts: &Facts, now: Timestamp, insist: bool) -> Decision {
         Some(Reason::KeyChanged)
     } else if now >= held.validity.not_after {
         Some(Reason::Expired)
-    } else if held.validity.is_due(now) {
+    } else if now >= held.validity.renew_at_with(facts.lead) {
         Some(Reason::Due)
     } else {
         None
     };
     match why {
         Some(why) => held_back.map_or(Decision::Obtain { generation: held.generation + 1, why, gives_up_open }, hold),
-        None if facts.not_in_place.is_empty() => Decision::Rest { until: held.validity.renew_at() },
+        None if facts.not_in_place.is_empty() => Decision::Rest { until: held.validity.renew_at_with(facts.lead) },
         None => held_back
             .map_or(Decision::PutInPlace { generation: held.generation, lacks: facts.not_in_place.clone() }, hold),
     }
@@ -251,6 +253,7 @@ mod tests {
             open: None,
             failures: None,
             not_in_place: Vec::new(),
+            lead: SignedDuration::ZERO,
         }
     }
 

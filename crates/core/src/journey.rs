@@ -148,6 +148,8 @@ pub enum Stage {
     Opened,
     /// Key and CSR are stored.
     Prepared,
+    /// The CSR was handed to a person, who brings the answer.
+    HandedOver,
     /// The authority has the order.
     Ordered {
         /// The order.
@@ -222,8 +224,10 @@ pub struct Poll {
 pub enum Action {
     /// Make and store key and CSR.
     Prepare,
-    /// Place the order.
+    /// Place the order, or hand the CSR over.
     PlaceOrder,
+    /// Take the answer that a person brings, match it to the key, store it.
+    TakeAnswer,
     /// Fetch the authorizations and choose a challenge of each.
     ChooseChallenges(OrderRef),
     /// Publish what the challenges ask for.
@@ -252,6 +256,7 @@ impl Action {
         match self {
             Action::Prepare => "make the key and the CSR",
             Action::PlaceOrder => "place the order",
+            Action::TakeAnswer => "look for the answer",
             Action::ChooseChallenges(_) => "ask what to prove",
             Action::Publish(_) => "publish the proof",
             Action::LookFirst(_) => "look at the proof from here",
@@ -270,6 +275,7 @@ impl Action {
         match self {
             Action::Prepare => "prepare",
             Action::PlaceOrder => "place-order",
+            Action::TakeAnswer => "take-answer",
             Action::ChooseChallenges(_) => "choose-challenges",
             Action::Publish(_) => "publish",
             Action::LookFirst(_) => "look-first",
@@ -327,6 +333,8 @@ pub enum Outcome {
     Prepared,
     /// The authority took the order.
     Ordered(OrderRef),
+    /// The CSR is where a person finds it.
+    HandedOver,
     /// What to publish.
     Challenges(Vec<ProofTask>),
     /// All is published.
@@ -377,6 +385,7 @@ impl Stage {
         match self {
             Stage::Opened => Next::Act(Action::Prepare),
             Stage::Prepared => Next::Act(Action::PlaceOrder),
+            Stage::HandedOver => Next::Act(Action::TakeAnswer),
             Stage::Ordered { order } => Next::Act(Action::ChooseChallenges(order.clone())),
             Stage::Challenged { tasks, .. } => Next::Act(Action::Publish(tasks.clone())),
             Stage::Published { tasks, .. } => Next::Act(Action::LookFirst(tasks.clone())),
@@ -405,6 +414,8 @@ impl Stage {
         Ok(match (self, outcome) {
             (S::Opened, O::Prepared) => S::Prepared,
             (S::Prepared, O::Ordered(order)) => S::Ordered { order },
+            (S::Prepared, O::HandedOver) => S::HandedOver,
+            (S::HandedOver, O::Stored) => S::Issued,
             // Nothing to publish: the authority remembers earlier proofs of every name.
             (S::Ordered { order }, O::Challenges(tasks)) if tasks.is_empty() => S::Proved { order },
             (S::Ordered { order }, O::Challenges(tasks)) => S::Challenged { order, tasks },
@@ -436,7 +447,7 @@ impl Stage {
     pub fn milestone(&self) -> Option<Milestone> {
         match self {
             Stage::Opened => None,
-            Stage::Prepared => Some(Milestone::Prepared),
+            Stage::Prepared | Stage::HandedOver => Some(Milestone::Prepared),
             Stage::Ordered { .. }
             | Stage::Challenged { .. }
             | Stage::Published { .. }

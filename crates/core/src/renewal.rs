@@ -28,6 +28,14 @@ impl Validity {
         self.not_after.checked_sub(left).unwrap_or(self.not_before)
     }
 
+    /// Returns when renewal is due where it has to begin `lead` before the end at the latest; never before half of the
+    /// lifetime is over.
+    pub fn renew_at_with(&self, lead: SignedDuration) -> Timestamp {
+        let half = self.not_after.checked_sub(self.lifetime() / 2).unwrap_or(self.not_before);
+        let latest = self.not_after.checked_sub(lead).unwrap_or(self.not_before).max(half);
+        self.renew_at().min(latest)
+    }
+
     /// Returns whether renewal is due at `now`.
     pub fn is_due(&self, now: Timestamp) -> bool {
         now >= self.renew_at()

@@ -121,9 +121,39 @@ impl Certificate {
         &self.spki_der
     }
 
+    /// Returns what people call it: its first name, else its subject.
+    pub fn title(&self) -> &str {
+        self.names.first().map_or(&self.subject, |name| name)
+    }
+
+    /// Returns its subject; what people call it where that is empty.
+    pub fn subject_or_title(&self) -> &str {
+        if self.subject.is_empty() { self.title() } else { &self.subject }
+    }
+
+    /// Returns whether it is signed with the key of `issuer` (RFC 5280 section 4.1.1.3), whatever names stand in it.
+    pub fn is_signed_by(&self, issuer: &Certificate) -> bool {
+        signed_by(&self.der, &issuer.spki_der).unwrap_or(false)
+    }
+
     /// Returns whether `other`'s subject is this certificate's issuer, byte for byte.
     pub fn names_issuer(&self, other: &Certificate) -> bool {
         self.issuer_der == other.subject_der
+    }
+
+    /// Returns the subject's name in DER.
+    pub(crate) fn subject_der(&self) -> &[u8] {
+        &self.subject_der
+    }
+
+    /// Returns the issuer's name in DER.
+    pub(crate) fn issuer_der(&self) -> &[u8] {
+        &self.issuer_der
+    }
+
+    /// Returns whether `other` has the same subject.
+    pub(crate) fn names_same(&self, other: &Certificate) -> bool {
+        self.subject_der == other.subject_der
     }
 
     /// Returns whether issuer and subject are the same name, as in a root.
@@ -186,4 +216,36 @@ fn hex(bytes: &[u8]) -> String {
 fn timestamp(time: x509_cert::time::Time) -> Timestamp {
     let seconds = i64::try_from(time.to_unix_duration().as_secs()).unwrap_or(i64::MAX);
     Timestamp::from_second(seconds).unwrap_or(Timestamp::MAX)
+}
+
+/// Checks a certificate's signature with a public key; `None` when either cannot be read or the algorithm is not known.
+fn signed_by(certificate: &[u8], spki: &[u8]) -> Option<bool> {
+    use aws_lc_rs::signature as verify;
+    use const_oid::db::rfc5912 as oid;
+    use der::Reader;
+    let parsed = x509_cert::Certificate::from_der(certificate).ok()?;
+    // The bytes that were signed, just as they came.
+    let signed = der::SliceReader::new(certificate).ok()?.sequence(|reader: &mut der::SliceReader<'_>| {
+        let signed = reader.tlv_bytes()?;
+        reader.tlv_bytes()?;
+        reader.tlv_bytes()?;
+        Ok::<_, der::Error>(signed)
+    });
+    let key = spki::SubjectPublicKeyInfoOwned::from_der(spki).ok()?;
+    let curve = key.algorithm.parameters.as_ref().and_then(|p| p.decode_as::<const_oid::ObjectIdentifier>().ok());
+    let p384 = curve == Some(oid::SECP_384_R_1);
+    let algorithm: &'static dyn verify::VerificationAlgorithm = match parsed.signature_algorithm().oid {
+        oid::ECDSA_WITH_SHA_256 if p384 => &verify::ECDSA_P384_SHA256_ASN1,
+        oid::ECDSA_WITH_SHA_256 => &verify::ECDSA_P256_SHA256_ASN1,
+        oid::ECDSA_WITH_SHA_384 if p384 => &verify::ECDSA_P384_SHA384_ASN1,
+        oid::ECDSA_WITH_SHA_384 => &verify::ECDSA_P256_SHA384_ASN1,
+        oid::SHA_256_WITH_RSA_ENCRYPTION => &verify::RSA_PKCS1_2048_8192_SHA256,
+        oid::SHA_384_WITH_RSA_ENCRYPTION => &verify::RSA_PKCS1_2048_8192_SHA384,
+        oid::SHA_512_WITH_RSA_ENCRYPTION => &verify::RSA_PKCS1_2048_8192_SHA512,
+        const_oid::db::rfc8410::ID_ED_25519 => &verify::ED25519,
+        _ => return None,
+    };
+    let bits = key.subject_public_key.raw_bytes();
+    let signature = parsed.signature().as_bytes()?;
+    Some(verify::UnparsedPublicKey::new(algorithm, bits).verify(signed.ok()?, signature).is_ok())
 }

@@ -26,6 +26,11 @@ pub fn make_csr(key: &PrivateKey, names: &[&str]) -> Result<Vec<u8>, PkiError> {
     request.to_der().map_err(der_error("CSR"))
 }
 
+/// Returns a request in DER as one PEM block (RFC 7468 section 7).
+pub fn request_pem(der: &[u8]) -> String {
+    der::pem::encode_string("CERTIFICATE REQUEST", der::pem::LineEnding::LF, der).expect("any bytes encode as PEM")
+}
+
 /// What a request says.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct CsrFacts {

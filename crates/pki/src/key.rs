@@ -123,6 +123,14 @@ impl PrivateKey {
         Self::from_pkcs8(document.as_bytes())
     }
 
+    /// Reads an unencrypted PKCS#8 key in DER.
+    ///
+    /// # Errors
+    /// When the bytes are no key, or one of a kind that is not one of [`KeyKind`].
+    pub fn from_pkcs8_der(bytes: &[u8]) -> Result<Self, PkiError> {
+        Self::from_pkcs8(bytes)
+    }
+
     fn from_pkcs8(bytes: &[u8]) -> Result<Self, PkiError> {
         let rejected = |e: aws_lc_rs::error::KeyRejected| PkiError::Key { reason: e.to_string() };
         let document = SecretDocument::try_from(bytes).map_err(crate::der_error("PKCS#8 key"))?;

@@ -142,3 +142,65 @@ fn a_certificate_covers_its_names_and_one_label_below_a_wildcard() {
         assert_eq!(own.covers(name), covered, "{name}");
     }
 }
+
+/// Makes a CA two deep, its upper one cross-signed, and returns the certificates: leaf, issuer, upper, cross, root, old root.
+fn office(dir: &Path) -> Vec<Certificate> {
+    std::fs::write(
+        dir.join("ext"),
+        "[ca]\nbasicConstraints=critical,CA:true\n[leaf]\nsubjectAltName=DNS:lampholm.example\n",
+    )
+    .unwrap();
+    let ec = "-newkey ec -pkeyopt ec_paramgen_curve:P-256 -nodes";
+    for root in ["root", "old"] {
+        openssl(dir, &format!("req -x509 {ec} -keyout {root}.key -out {root}.pem -days 900 -subj /CN={root}"));
+    }
+    for name in ["upper", "issuer", "leaf"] {
+        openssl(dir, &format!("req -new {ec} -keyout {name}.key -out {name}.csr -subj /CN={name}"));
+    }
+    for (csr, above, to, part) in [
+        ("upper", "root", "upper", "ca"),
+        ("upper", "old", "cross", "ca"),
+        ("issuer", "upper", "issuer", "ca"),
+        ("leaf", "issuer", "leaf", "leaf"),
+    ] {
+        let days = if to == "cross" { 100 } else { 800 };
+        openssl(
+            dir,
+            &format!(
+                "x509 -req -in {csr}.csr -CA {above}.pem -CAkey {above}.key -CAcreateserial -out {to}.pem -extfile ext -extensions {part} -days {days}"
+            ),
+        );
+    }
+    let read = |name: &str| std::fs::read_to_string(dir.join(format!("{name}.pem"))).unwrap();
+    let all: String = ["leaf", "issuer", "upper", "cross", "root", "old"].map(read).concat();
+    Certificate::all_from_pem(&all).unwrap()
+}
+
+#[test]
+fn any_order_of_a_chain_comes_out_the_same() {
+    let dir = tempfile::tempdir().unwrap();
+    let all = office(dir.path());
+    let wanted: Vec<&str> = vec!["leaf", "issuer", "upper"];
+    // Every order of six.
+    let mut orders = vec![vec![]];
+    for n in 0..all.len() {
+        orders = orders
+            .into_iter()
+            .flat_map(|order: Vec<usize>| (0..=n).map(move |at| [&order[..at], &[n], &order[at..]].concat()))
+            .collect();
+    }
+    assert_eq!(orders.len(), 720);
+    for order in orders {
+        let pool: Vec<Certificate> = order.iter().map(|i| all[*i].clone()).collect();
+        let built = Chain::build(all[0].clone(), &pool);
+        let subjects: Vec<&str> = built.chain.certificates().iter().map(|c| c.subject.as_str()).collect();
+        assert_eq!((subjects, &built.missing), (wanted.clone(), &None), "{order:?}");
+        assert_eq!(built.chain.top_issuer(), "root", "the way that lasts longest");
+    }
+    let alone = Chain::build(all[0].clone(), &all[2..]);
+    assert_eq!((alone.chain.certificates().len(), alone.missing.as_deref()), (1, Some("issuer")));
+    // One that only bears the issuer's name has not signed it.
+    let other = tempfile::tempdir().unwrap();
+    let strangers = office(other.path());
+    assert_eq!(Chain::build(all[0].clone(), &strangers).missing.as_deref(), Some("issuer"));
+}

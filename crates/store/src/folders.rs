@@ -47,6 +47,20 @@ impl GenerationFolder {
         self.write(Part::Key, key.to_pem().reveal(), 0o600)
     }
 
+    /// Returns where the CSR is, for authorities that a person carries it to.
+    pub fn request(&self) -> PathBuf {
+        self.path.join("request.pem")
+    }
+
+    /// Stores the CSR as PEM.
+    ///
+    /// # Errors
+    /// When it cannot be written.
+    pub fn save_request(&self, pem: &str) -> Result<(), StoreError> {
+        let path = self.request();
+        write_whole(&path, pem.as_bytes(), Access::mode(0o644)).map_err(io("write", path))
+    }
+
     /// Stores the chain as leaf, intermediates and bundle.
     ///
     /// # Errors

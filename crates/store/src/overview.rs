@@ -26,6 +26,8 @@ pub struct OpenOverview {
     pub passed: String,
     /// Whether what proves control is waited for: a person may have to place it.
     pub published: bool,
+    /// Whether a person has to bring the authority's answer.
+    pub handed_over: bool,
     /// Since when it stands there.
     pub since: Timestamp,
 }
@@ -47,10 +49,12 @@ impl Store {
             Ok((row.get(0)?, Overview { newest: Some((row.get(1)?, validity)), confirmed, ..Overview::default() }))
         })?;
         let mut known: BTreeMap<String, Overview> = newest.into_iter().collect();
-        let open = "SELECT certificate, coalesce(passed, ''), json_extract(stage, '$.stage') = 'published', changed
+        let open = "SELECT certificate, coalesce(passed, ''), json_extract(stage, '$.stage'), changed
              FROM journey WHERE ended IS NULL";
         let open = self.rows(open, [], |row| {
-            let found = OpenOverview { passed: row.get(1)?, published: row.get(2)?, since: instant(row, 3)? };
+            let stage: String = row.get(2)?;
+            let (published, handed_over) = (stage == "published", stage == "handed-over");
+            let found = OpenOverview { passed: row.get(1)?, published, handed_over, since: instant(row, 3)? };
             Ok((row.get::<_, String>(0)?, found))
         })?;
         for (certificate, journey) in open {

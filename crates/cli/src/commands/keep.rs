@@ -35,11 +35,11 @@ pub(crate) fn run(ui: &Ui, app: &App, args: KeepArgs) -> ExitStatus {
     }
 }
 
-fn status(entries: &[KeepEntry]) -> ExitStatus {
+pub(crate) fn status(entries: &[KeepEntry]) -> ExitStatus {
     let of = |entry: &KeepEntry| match &entry.ending {
         Ending::Planned(_) | Ending::AtRest { .. } | Ending::Arrived { .. } => ExitStatus::Well,
         Ending::Held { .. } => ExitStatus::NeedsAttention,
-        Ending::AwaitsPerson(_) => ExitStatus::AwaitsPerson,
+        Ending::AwaitsPerson(_) | Ending::AwaitsAnswer(_) => ExitStatus::AwaitsPerson,
         Ending::Failed { error, .. } => match **error {
             eskort_app::StepError::Bug(_) => ExitStatus::Bug,
             _ => ExitStatus::Failed,
@@ -64,6 +64,9 @@ pub(crate) fn print(ui: &Ui, app: &App, entries: &[KeepEntry], plan: bool) {
         return print_json(ui, entries, now);
     }
     for entry in entries {
+        if let Ending::AwaitsAnswer(errand) = &entry.ending {
+            ui.result(&format!("\n{} waits for you.\n{}", Tone::Strong.paint(&entry.certificate), ui::errand(errand)));
+        }
         if let Ending::AwaitsPerson(records) = &entry.ending {
             let name = Tone::Strong.paint(&entry.certificate);
             ui.result(&format!("\n{name} waits for you.\n{}", ui::records_to_place(records)));
@@ -131,6 +134,10 @@ fn row(app: &App, entry: &KeepEntry, now: Timestamp) -> Vec<Cell> {
             let text = format!("waits for you to place {}, see above", words::count(records.len() as u64, "record"));
             (bar(None), Cell::toned(text, Tone::Notice))
         }
+        Ending::AwaitsAnswer(errand) => {
+            let text = format!("waits for you to bring the answer of `{}`, see above", errand.authority);
+            (bar(None), Cell::toned(text, Tone::Notice))
+        }
         Ending::Failed { .. } => (bar(None), Cell::toned("failed, see above", Tone::Bad)),
         Ending::Planned(_) => (bar(None), Cell::plain("")),
     };
@@ -161,7 +168,7 @@ struct Report<'a> {
 }
 
 #[derive(Serialize)]
-struct ReportRow<'a> {
+pub(crate) struct ReportRow<'a> {
     certificate: &'a str,
     decision: Option<&'a Decision>,
     result: &'static str,
@@ -175,6 +182,8 @@ struct ReportRow<'a> {
     changes: Vec<ReportChange<'a>>,
     #[serde(skip_serializing_if = "Vec::is_empty")]
     to_place: Vec<ReportRecord<'a>>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    csr: Option<&'a Path>,
 }
 
 #[derive(Serialize)]
@@ -199,7 +208,7 @@ fn print_json(ui: &Ui, entries: &[KeepEntry], now: Timestamp) {
     ui.json("keep", &Report { at: now, certificates: entries.iter().map(report_row).collect() });
 }
 
-fn report_row(entry: &KeepEntry) -> ReportRow<'_> {
+pub(crate) fn report_row(entry: &KeepEntry) -> ReportRow<'_> {
     let bare = ReportRow {
         certificate: &entry.certificate,
         decision: entry.decision.as_ref(),
@@ -209,6 +218,7 @@ fn report_row(entry: &KeepEntry) -> ReportRow<'_> {
         error: None,
         changes: Vec::new(),
         to_place: Vec::new(),
+        csr: None,
     };
     match &entry.ending {
         Ending::AtRest { validity } => ReportRow { validity: *validity, ..bare },
@@ -225,6 +235,7 @@ fn report_row(entry: &KeepEntry) -> ReportRow<'_> {
         Ending::AwaitsPerson(records) => {
             ReportRow { result: "awaits-person", to_place: records.iter().map(report_record).collect(), ..bare }
         }
+        Ending::AwaitsAnswer(errand) => ReportRow { result: "awaits-answer", csr: Some(&errand.csr), ..bare },
         Ending::Failed { error, .. } => {
             ReportRow { result: "failed", error: Some(errors::tell(error, &entry.certificate)), ..bare }
         }

@@ -5,6 +5,7 @@ mod demo;
 mod keep;
 mod list;
 mod place;
+mod receive;
 mod show;
 
 use crate::args::{Args, Command};
@@ -36,6 +37,7 @@ pub(crate) fn run(args: Args) -> ExitStatus {
         Command::List => list::run(&ui, &app),
         Command::Show(show) => show::run(&ui, &app, &show),
         Command::Check(check) => check::run(&ui, &app, &check),
+        Command::Receive(receive) => receive::run(&ui, &app, &receive),
         Command::Place(place) => place::run(&ui, &app, &place),
         Command::Demo(_) => unreachable!("the demo has its own inventory"),
     }

@@ -17,6 +17,7 @@ pub use recipe::read_recipe;
 
 use crate::names::Identifier;
 use crate::pki::KeyKind;
+use jiff::SignedDuration;
 use std::collections::BTreeMap;
 use std::fmt;
 use std::net::{IpAddr, SocketAddr};
@@ -44,13 +45,30 @@ pub struct Inventory {
 }
 
 impl Inventory {
+    /// Returns the proof that shows control of a certificate's name, and its name.
+    pub fn proof_of<'a>(&'a self, entry: &'a CertificateEntry, name: &Identifier) -> Option<(&'a str, &'a Proof)> {
+        let word = entry.proof_of(name)?;
+        Some((word, self.proofs.get(word)?))
+    }
+
+    /// Returns whether a person has to place something to show control of any name of a certificate.
+    pub fn awaits_person(&self, entry: &CertificateEntry) -> bool {
+        entry.names.iter().filter_map(|name| self.proof_of(entry, name)).any(|(_, proof)| proof.awaits_person())
+    }
+
     /// Makes every path absolute: what is relative lies in the inventory's own folder.
     pub fn resolve_paths(&mut self, folder: &Path) {
         let place = |path: &mut PathBuf| *path = folder.join(&*path);
         self.state.iter_mut().for_each(place);
         for authority in self.authorities.values_mut() {
-            authority.api_roots.iter_mut().chain(&mut authority.visitor_roots).for_each(place);
-            authority.external_account.iter_mut().for_each(|e| place(&mut e.key_file));
+            authority.visitor_roots.iter_mut().for_each(place);
+            match &mut authority.kind {
+                AuthorityKind::Acme(acme) => {
+                    acme.api_roots.iter_mut().for_each(place);
+                    acme.external_account.iter_mut().for_each(|e| place(&mut e.key_file));
+                }
+                AuthorityKind::Csr(csr) => csr.drop.iter_mut().chain(&mut csr.pick_up).for_each(place),
+            }
         }
         self.hosts.values_mut().flat_map(Host::paths_mut).for_each(place);
         self.proofs.values_mut().flat_map(Proof::paths_mut).for_each(place);
@@ -63,9 +81,52 @@ impl Inventory {
     }
 }
 
-/// A certificate authority that speaks ACME.
+/// A certificate authority.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Authority {
+    /// How it is talked to.
+    pub kind: AuthorityKind,
+    /// PEM file with the roots that visitors of the sites have, beside the system's: for private authorities.
+    pub visitor_roots: Option<PathBuf>,
+    /// How long one run waits for it: for a single answer, for its look at the proofs, for the certificate.
+    pub patience: Duration,
+}
+
+/// The kinds of authority.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum AuthorityKind {
+    /// One that speaks ACME.
+    Acme(AcmeAuthority),
+    /// One that a person carries a CSR to.
+    Csr(CsrAuthority),
+}
+
+impl Authority {
+    /// Returns what is needed to speak ACME with it; `None` for the other kinds.
+    pub fn acme(&self) -> Option<&AcmeAuthority> {
+        match &self.kind {
+            AuthorityKind::Acme(acme) => Some(acme),
+            AuthorityKind::Csr(_) => None,
+        }
+    }
+
+    /// Returns what is needed to carry a CSR to it; `None` for the other kinds.
+    pub fn csr(&self) -> Option<&CsrAuthority> {
+        match &self.kind {
+            AuthorityKind::Csr(csr) => Some(csr),
+            AuthorityKind::Acme(_) => None,
+        }
+    }
+
+    /// Returns how long before the end of a certificate its renewal has to begin at the latest.
+    pub fn lead(&self) -> SignedDuration {
+        self.csr().map_or(SignedDuration::ZERO, |csr| SignedDuration::from_hours(24 * i64::from(csr.lead_days)))
+    }
+}
+
+/// A certificate authority that speaks ACME.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct AcmeAuthority {
     /// The address of its directory (RFC 8555 section 7.1.1).
     pub directory: String,
     /// Whether its terms of service are agreed to.
@@ -74,14 +135,23 @@ pub struct Authority {
     pub contact: Option<String>,
     /// PEM file with the roots that the authority's own TLS is checked against; `None` for the system's.
     pub api_roots: Option<PathBuf>,
-    /// PEM file with the roots that visitors of the sites have, beside the system's: for private authorities.
-    pub visitor_roots: Option<PathBuf>,
     /// The top issuer to prefer where the authority offers several chains.
     pub top_issuer: Option<String>,
-    /// How long one run waits for it: for a single answer, for its look at the proofs, for the certificate.
-    pub patience: Duration,
     /// External account binding (RFC 8555 section 7.3.4).
     pub external_account: Option<ExternalAccount>,
+}
+
+/// A certificate authority that a person carries a CSR to.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct CsrAuthority {
+    /// Where the person goes with it: shown as it is.
+    pub desk: Option<String>,
+    /// Folder that the CSR is dropped into.
+    pub drop: Option<PathBuf>,
+    /// Folder that the answer is picked up from.
+    pub pick_up: Option<PathBuf>,
+    /// How many days before the end of a certificate its renewal begins at the latest.
+    pub lead_days: u32,
 }
 
 /// What an authority gave out of band to bind the ACME account to an account there.
@@ -228,8 +298,8 @@ pub struct CertificateEntry {
     pub names: Vec<Identifier>,
     /// The authority's name.
     pub authority: String,
-    /// The name of the proof for all names that have none of their own.
-    pub proof: String,
+    /// The name of the proof for all names that have none of their own; `None` where nothing is proved by Eskort.
+    pub proof: Option<String>,
     /// The names of the proofs for single names.
     pub proof_for: BTreeMap<Identifier, String>,
     /// The kind of key.
@@ -242,8 +312,8 @@ pub struct CertificateEntry {
 
 impl CertificateEntry {
     /// Returns the name of the proof that shows control of one of its names.
-    pub fn proof_of(&self, name: &Identifier) -> &str {
-        self.proof_for.get(name).unwrap_or(&self.proof)
+    pub fn proof_of(&self, name: &Identifier) -> Option<&str> {
+        self.proof_for.get(name).or(self.proof.as_ref()).map(String::as_str)
     }
 }
 

@@ -24,6 +24,7 @@ const AUTHORITY: &[&str] = &[
     "external-key-id",
     "external-key-file",
 ];
+const CSR_AUTHORITY: &[&str] = &["kind", "desk", "drop", "pick-up", "lead-days", "visitor-roots"];
 const NGINX: &[&str] = &["kind", "config", "tls-port", "test", "reload", "check-address", "settle"];
 const FILES: &[&str] = &["kind", "copy", "run", "check-address", "settle"];
 const COPY: &[&str] = &["part", "to", "owner", "group", "mode"];
@@ -34,6 +35,7 @@ const INSTALL: &[&str] = &["server", "redirect"];
 pub const SECTIONS: &[(&str, &[&str])] = &[
     ("top of the file", TOP),
     ("[authority.NAME] of kind acme", AUTHORITY),
+    ("[authority.NAME] of kind csr", CSR_AUTHORITY),
     ("[host.NAME] of kind ssh", SSH),
     ("[host.NAME] of kind ftp", FTP),
     ("[proof.NAME] of kind http-folder", HTTP_FOLDER),
@@ -53,6 +55,8 @@ pub const SECTIONS: &[(&str, &[&str])] = &[
     ("install of a certificate", INSTALL),
 ];
 
+/// A person may be on holiday.
+const USUAL_LEAD_DAYS: u32 = 30;
 const USUAL_PATIENCE: Duration = Duration::from_secs(5 * 60);
 const USUAL_SETTLE: Duration = Duration::from_secs(30);
 
@@ -168,7 +172,16 @@ pub(super) fn kind<'a>(entry: &Entry<'a>, known: &[&'static str], notes: &Notes<
 }
 
 fn read_authority<'a>(entry: &'a Entry<'a>, notes: &'a Notes<'a>) -> Option<Authority> {
-    kind(entry, &["acme"], notes)?;
+    if kind(entry, &["acme", "csr"], notes)? == "csr" {
+        let section = Section::open(entry.table, entry.span.clone(), &entry.title, CSR_AUTHORITY, notes);
+        let kind = AuthorityKind::Csr(CsrAuthority {
+            desk: section.text("desk").map(|t| t.value.to_owned()),
+            drop: section.path("drop"),
+            pick_up: section.path("pick-up"),
+            lead_days: section.number("lead-days", 1..=365, USUAL_LEAD_DAYS),
+        });
+        return Some(Authority { kind, visitor_roots: section.path("visitor-roots"), patience: USUAL_PATIENCE });
+    }
     let section = Section::open(entry.table, entry.span.clone(), &entry.title, AUTHORITY, notes);
     if section.get("directory").is_none() {
         section.missing("directory", "directory = \"https://ca.example/directory\", with your authority's address");
@@ -189,16 +202,16 @@ fn read_authority<'a>(entry: &'a Entry<'a>, notes: &'a Notes<'a>) -> Option<Auth
             None
         }
     };
-    Some(Authority {
+    let kind = AuthorityKind::Acme(AcmeAuthority {
         directory: directory?,
         accept_terms: section.flag("accept-terms"),
         contact: contact(&section),
         api_roots: section.path("api-roots"),
-        visitor_roots: section.path("visitor-roots"),
         top_issuer: section.text("top-issuer").map(|t| t.value.to_owned()),
-        patience: duration(&section, "patience", USUAL_PATIENCE),
         external_account,
-    })
+    });
+    let patience = duration(&section, "patience", USUAL_PATIENCE);
+    Some(Authority { kind, visitor_roots: section.path("visitor-roots"), patience })
 }
 
 fn read_server<'a>(entry: &'a Entry<'a>, notes: &'a Notes<'a>) -> Option<Server> {
@@ -271,10 +284,9 @@ fn read_certificate<'a>(
     let proof_for = read_proof_for(&section, &names, known);
     // Where every name has a proof of its own, there need be none for the rest.
     let covered = !names.is_empty() && names.iter().all(|name| proof_for.contains_key(&name.value));
-    let proof = match proof_for.values().next() {
-        Some(any) if covered && section.get("proof").is_none() => Some(any.as_str()),
-        _ => points_to(&section, "proof", &known.proofs, "proof"),
-    };
+    let by_csr = authority.and_then(|a| inventory.authorities.get(a)).is_some_and(|a| a.csr().is_some());
+    let needs_none = (covered || by_csr) && section.get("proof").is_none();
+    let proof = if needs_none { None } else { points_to(&section, "proof", &known.proofs, "proof") };
     for name in &names {
         let word = proof_for.get(&name.value).map(String::as_str).or(proof);
         if let Some(found) = word.and_then(|word| inventory.proofs.get(word)) {
@@ -292,7 +304,7 @@ fn read_certificate<'a>(
     }
     Some(CertificateEntry {
         authority: authority?.to_owned(),
-        proof: proof?.to_owned(),
+        proof: if needs_none { None } else { Some(proof?.to_owned()) },
         proof_for,
         names: names.into_iter().map(|name| name.value).collect(),
         key,

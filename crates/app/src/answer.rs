@@ -1,0 +1,204 @@
+//! Answers of authorities that a person carries a CSR to.
+
+use crate::turn::Run;
+use crate::{App, KeepEntry, StepError};
+use eskort_core::journey::Stage;
+use eskort_core::names::Identifier;
+use eskort_core::pki::{Built, Certificate, Chain, ChainError, Intake, IntakeError, PrivateKey, Secret};
+use eskort_core::words;
+use eskort_store::{JourneyRow, RunLock, Store};
+use jiff::Timestamp;
+use std::path::{Path, PathBuf};
+
+/// What a person has to do for a journey that waits for an answer.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Errand {
+    /// The CSR's file.
+    pub csr: PathBuf,
+    /// The authority's name in the inventory.
+    pub authority: String,
+    /// Where to go with it, as the inventory says.
+    pub desk: Option<String>,
+    /// Where the CSR was dropped.
+    pub dropped: Option<PathBuf>,
+    /// Where the answer is looked for.
+    pub pick_up: Option<PathBuf>,
+}
+
+/// Why what was brought is no answer.
+#[derive(Debug, thiserror::Error)]
+pub enum AnswerError {
+    /// A file that cannot be read.
+    #[error("cannot read {}: {source}", path.display())]
+    Read {
+        /// The file.
+        path: PathBuf,
+        /// Why.
+        source: std::io::Error,
+    },
+    /// Nothing in it.
+    #[error(transparent)]
+    Intake(#[from] IntakeError),
+    /// It fits a key of ours and not what was asked for.
+    #[error("the answer is of no use: {0}")]
+    Chain(#[from] ChainError),
+    /// No journey waits.
+    #[error("no journey waits for an answer")]
+    NothingWaits,
+    /// Its certificate is for other keys.
+    #[error("{} {}", words::list(titles), if *generation == 0 { "fits no key of ours".to_owned() } else { format!("fits no waiting key; it fits that of generation {generation} of `{certificate}`") })]
+    FitsNone {
+        /// What the certificates are for.
+        titles: Vec<String>,
+        /// The certificate of the inventory that it fits, if any.
+        certificate: String,
+        /// Its generation; 0 when there is none.
+        generation: u32,
+    },
+}
+
+/// A piece of what was brought: its name for messages, and its bytes.
+pub struct Brought {
+    /// Its name.
+    pub name: String,
+    /// What it holds.
+    pub bytes: Vec<u8>,
+}
+
+/// What `receive` found for one certificate.
+#[derive(Debug)]
+pub struct Received {
+    /// The certificate of the inventory.
+    pub certificate: String,
+    /// The chain, put in order.
+    pub chain: Chain,
+    /// The issuer that is missing.
+    pub missing: Option<String>,
+    /// What came of the journey.
+    pub entry: KeepEntry,
+}
+
+/// All that came of what was brought.
+#[derive(Debug, Default)]
+pub struct Receipt {
+    /// The certificates that were waited for.
+    pub received: Vec<Received>,
+    /// What was brought beside them, in words.
+    pub passed_over: Vec<String>,
+}
+
+/// Returns the name of a CSR in the authority's folder.
+pub(crate) fn dropped_name(certificate: &str, generation: u32) -> String {
+    format!("{certificate}-{generation:04}.csr.pem")
+}
+
+/// Looks through a folder for an answer to a key. Files that hold none are passed over.
+pub(crate) fn pick_up(folder: &Path, key: &PrivateKey) -> Result<Option<Built>, StepError> {
+    let fail = |source| AnswerError::Read { path: folder.to_owned(), source };
+    let mut paths: Vec<PathBuf> =
+        std::fs::read_dir(folder).map_err(fail)?.filter_map(|e| Some(e.ok()?.path())).collect();
+    paths.sort();
+    let mut intake = Intake::default();
+    for path in paths.into_iter().filter(|path| path.is_file()) {
+        let bytes = std::fs::read(&path).map_err(|source| AnswerError::Read { path: path.clone(), source })?;
+        // A folder that several use has all sorts of things in it.
+        let _ = intake.take(&path.display().to_string(), &bytes, None);
+    }
+    Ok(fitting(&intake, key))
+}
+
+/// Puts together the chain of the newest certificate that fits a key.
+fn fitting(intake: &Intake, key: &PrivateKey) -> Option<Built> {
+    let fits = intake.certificates.iter().filter(|c| key.fits(c.public_key()));
+    let leaf = fits.max_by_key(|c| (c.not_before, c.fingerprint()))?;
+    Some(Chain::build(leaf.clone(), &intake.certificates))
+}
+
+/// Takes what a person brings, in any shape and order, finds what was waited for, and takes those journeys to their end.
+///
+/// # Errors
+/// When nothing in it was waited for; when another run holds the lock. What becomes of a journey is in its entry.
+pub async fn receive(app: &App, brought: &[Brought], password: Option<&Secret<String>>) -> Result<Receipt, StepError> {
+    let mut intake = Intake::default();
+    let mut nothing = None;
+    for Brought { name, bytes } in brought {
+        match intake.take(name, bytes, password) {
+            Ok(()) => {}
+            // A folder has all sorts of things in it; only when there is no certificate at all, that is said.
+            Err(error @ IntakeError::Nothing(_)) => {
+                intake.passed_over.push(name.clone());
+                nothing = nothing.or(Some(error));
+            }
+            Err(error) => return Err(AnswerError::from(error).into()),
+        }
+    }
+    if let (true, Some(error)) = (intake.certificates.is_empty(), nothing) {
+        return Err(AnswerError::from(error).into());
+    }
+    let _lock = RunLock::take(&app.state, "eskort receive", (app.now)())?;
+    let store = Store::open(&app.state)?;
+    let mut waiting: Vec<(String, JourneyRow)> = Vec::new();
+    for name in app.inventory.certificates.keys() {
+        let open = store.open_journey(name)?.filter(|open| open.stage == Stage::HandedOver);
+        waiting.extend(open.map(|open| (name.clone(), open)));
+    }
+    if waiting.is_empty() {
+        return Err(AnswerError::NothingWaits.into());
+    }
+    let mut receipt = Receipt { passed_over: intake.passed_over.clone(), ..Receipt::default() };
+    let mut used: Vec<Certificate> = Vec::new();
+    for (certificate, open) in waiting {
+        let Some(key) = key_of(&store, &certificate, open.generation)? else { continue };
+        let Some(built) = fitting(&intake, &key) else { continue };
+        // Before the journey is touched: what is wrong with an answer is no failure of the journey.
+        let names: Vec<&str> = open.wanted.names.iter().map(Identifier::as_str).collect();
+        check(&built, &key, &names, (app.now)())?;
+        used.extend(built.chain.certificates().iter().cloned());
+        let entry = &app.inventory.certificates[&certificate];
+        let (chain, missing) = (built.chain.clone(), built.missing.clone());
+        let mut run = Run::new(app, &store, false);
+        run.bring(&certificate, built);
+        let entry = run.turn(&certificate, entry, true).await;
+        receipt.received.push(Received { certificate, chain, missing, entry });
+    }
+    let rest = intake.certificates.iter().filter(|c| !used.contains(c));
+    if receipt.received.is_empty() {
+        return Err(fits_none(app, &store, &intake)?.into());
+    }
+    receipt.passed_over.extend(rest.map(|c| format!("`{}`, which this chain does not need", c.subject_or_title())));
+    Ok(receipt)
+}
+
+/// Checks that an answer is for the key and the names, and good today.
+pub(crate) fn check(built: &Built, key: &PrivateKey, names: &[&str], now: Timestamp) -> Result<(), AnswerError> {
+    built.chain.check_answers(key, names)?;
+    let until = built.chain.leaf().not_after;
+    if now >= until { Err(ChainError::Over { until }.into()) } else { Ok(()) }
+}
+
+fn key_of(store: &Store, certificate: &str, generation: u32) -> Result<Option<PrivateKey>, StepError> {
+    let pem = store.generation_folder(certificate, generation).key()?;
+    Ok(pem.and_then(|pem| PrivateKey::from_pem(&pem).ok()))
+}
+
+/// Says whose the certificates are that nobody waits for.
+fn fits_none(app: &App, store: &Store, intake: &Intake) -> Result<AnswerError, StepError> {
+    let leaves: Vec<&Certificate> = intake.certificates.iter().filter(|c| !c.is_ca).collect();
+    let mut titles: Vec<String> = leaves.iter().map(|c| format!("`{}`", c.title())).collect();
+    if titles.is_empty() {
+        titles = intake.certificates.iter().map(|c| format!("`{}`", c.subject_or_title())).collect();
+    }
+    for certificate in app.inventory.certificates.keys() {
+        for known in store.generations(certificate)? {
+            let key = key_of(store, certificate, known.number)?;
+            if key.is_some_and(|key| leaves.iter().any(|c| key.fits(c.public_key()))) {
+                return Ok(AnswerError::FitsNone {
+                    titles,
+                    certificate: certificate.clone(),
+                    generation: known.number,
+                });
+            }
+        }
+    }
+    Ok(AnswerError::FitsNone { titles, certificate: String::new(), generation: 0 })
+}

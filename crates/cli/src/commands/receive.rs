@@ -1,0 +1,139 @@
+//! `eskort receive`
+
+use super::{block_on, keep};
+use crate::args::ReceiveArgs;
+use crate::errors::{self, Told};
+use crate::table::{Cell, draw};
+use crate::ui::{ExitStatus, Tone, Ui};
+use eskort_app::{AnswerError, App, Brought, Received, StepError};
+use eskort_core::pki::{LARGEST_INTAKE, Secret};
+use eskort_core::words;
+use jiff::Timestamp;
+use serde::Serialize;
+use std::io::{self, Read};
+use std::path::{Path, PathBuf};
+
+pub(crate) fn run(ui: &Ui, app: &App, args: &ReceiveArgs) -> ExitStatus {
+    let brought = bring(&args.files).and_then(|brought| Ok((brought, password(args)?)));
+    let (brought, password) = match brought {
+        Ok(brought) => brought,
+        Err(error) => return failed(ui, &errors::tell_answer(&error)),
+    };
+    let receipt = block_on(eskort_app::receive(app, &brought, password.as_ref()));
+    ui.settle();
+    let receipt = match receipt {
+        Ok(receipt) => receipt,
+        Err(StepError::Store(error)) => return errors::print_store(ui, &error),
+        Err(StepError::Answer(error)) => return failed(ui, &errors::tell_answer(&error)),
+        Err(other) => return failed(ui, &errors::tell(&other, "NAME")),
+    };
+    if ui.is_json() {
+        let received = receipt.received.iter().map(row).collect();
+        ui.json("receive", &Report { at: (app.now)(), received, passed_over: &receipt.passed_over });
+    } else {
+        for received in &receipt.received {
+            ui.result(&text(ui, received));
+        }
+        for what in &receipt.passed_over {
+            ui.talk_wrapped("  left aside: ", what, Tone::Faint);
+        }
+    }
+    let entries: Vec<_> = receipt.received.into_iter().map(|r| r.entry).collect();
+    if !ui.is_json() {
+        ui.result("");
+        keep::print(ui, app, &entries, false);
+    }
+    keep::status(&entries)
+}
+
+fn failed(ui: &Ui, told: &Told) -> ExitStatus {
+    errors::print(ui, "nothing was received", told);
+    ExitStatus::Failed
+}
+
+/// Reads what was named: files, all files of folders, standard input.
+fn bring(files: &[PathBuf]) -> Result<Vec<Brought>, AnswerError> {
+    let mut brought = Vec::new();
+    for path in files {
+        let fail = |path: &Path| {
+            let path = path.to_owned();
+            move |source| AnswerError::Read { path, source }
+        };
+        if path == Path::new("-") {
+            brought.push(Brought { name: "standard input".into(), bytes: read(io::stdin()).map_err(fail(path))? });
+        } else if path.is_dir() {
+            let entries = std::fs::read_dir(path).map_err(fail(path))?;
+            let mut found: Vec<PathBuf> =
+                entries.filter_map(|e| Some(e.ok()?.path())).filter(|p| p.is_file()).collect();
+            found.sort();
+            for file in found {
+                brought.push(open(&file).map_err(fail(&file))?);
+            }
+        } else {
+            brought.push(open(path).map_err(fail(path))?);
+        }
+    }
+    Ok(brought)
+}
+
+fn open(path: &Path) -> io::Result<Brought> {
+    let bytes = read(std::fs::File::open(path)?)?;
+    Ok(Brought { name: words::printable(&path.display().to_string(), 200), bytes })
+}
+
+/// Reads one byte more than can be taken in, so that too much is seen to be too much.
+fn read(from: impl Read) -> io::Result<Vec<u8>> {
+    let mut bytes = Vec::new();
+    from.take(LARGEST_INTAKE as u64 + 1).read_to_end(&mut bytes)?;
+    Ok(bytes)
+}
+
+fn password(args: &ReceiveArgs) -> Result<Option<Secret<String>>, AnswerError> {
+    let Some(path) = &args.password_file else { return Ok(None) };
+    let text = std::fs::read_to_string(path).map_err(|source| AnswerError::Read { path: path.clone(), source })?;
+    Ok(Some(Secret::new(text.trim_end_matches(['\r', '\n']).to_owned())))
+}
+
+/// Returns the chain as it was put together.
+fn text(ui: &Ui, received: &Received) -> String {
+    let rows: Vec<Vec<Cell>> = received
+        .chain
+        .certificates()
+        .iter()
+        .enumerate()
+        .map(|(n, c)| {
+            let what = if n == 0 { "certificate" } else { "intermediate" };
+            vec![
+                Cell::toned(format!("  {what}"), Tone::Faint),
+                Cell::toned(if n == 0 { c.title() } else { c.subject_or_title() }, Tone::Strong),
+                Cell::plain(format!("by `{}`", c.issuer)),
+                Cell::plain(format!("until {}", words::day(c.not_after))),
+            ]
+        })
+        .collect();
+    let head = format!("{}: the answer fits the key that waits for it", Tone::Strong.paint(&received.certificate));
+    format!("{head}\n{}", draw(&["", "", "", ""], &rows, ui.page()))
+}
+
+#[derive(Serialize)]
+struct Report<'a> {
+    at: Timestamp,
+    received: Vec<ReportRow<'a>>,
+    passed_over: &'a [String],
+}
+
+#[derive(Serialize)]
+struct ReportRow<'a> {
+    chain: Vec<String>,
+    missing_issuer: Option<&'a str>,
+    #[serde(flatten)]
+    result: keep::ReportRow<'a>,
+}
+
+fn row(received: &Received) -> ReportRow<'_> {
+    ReportRow {
+        chain: received.chain.certificates().iter().map(|c| c.subject_or_title().to_owned()).collect(),
+        missing_issuer: received.missing.as_deref(),
+        result: keep::report_row(&received.entry),
+    }
+}

@@ -1,0 +1,265 @@
+//! An authority that a person carries a CSR to: OpenSSL signs, and the answers are as messy as they come.
+
+use crate::world::*;
+use std::process::Command;
+
+/// The office's CA: a root, an intermediate below it, and one below that.
+struct Office {
+    place: Place,
+}
+
+const EXTENSIONS: &str = "[ca]\nbasicConstraints=critical,CA:true\nkeyUsage=keyCertSign\n";
+
+impl Office {
+    fn new() -> Self {
+        let place = Place::new();
+        place.write("ext", EXTENSIONS);
+        let office = Office { place };
+        let root = "req -x509 -newkey rsa:2048 -nodes -keyout root.key -out root.pem -days 3650 -subj /CN=Lampholm-Office-Root";
+        office.openssl(root);
+        for (name, subject, above) in [("upper", "Office-Upper", "root"), ("issuer", "Office-Issuer", "upper")] {
+            office.openssl(&format!(
+                "req -new -newkey ec -pkeyopt ec_paramgen_curve:P-256 -nodes -keyout {name}.key -out {name}.csr -subj /CN={subject}"
+            ));
+            office.sign(
+                &format!("{name}.csr"),
+                above,
+                &format!("{name}.pem"),
+                "-extfile ext -extensions ca -days 2000",
+            );
+        }
+        // Another root has signed the upper one too.
+        office.openssl("req -x509 -newkey rsa:2048 -nodes -keyout old.key -out old.pem -days 3650 -subj /CN=Old-Root");
+        office.sign("upper.csr", "old", "cross.pem", "-extfile ext -extensions ca -days 1000");
+        office.place.write(
+            "eskort.toml",
+            "state = \"state\"\n[authority.office]\nkind = \"csr\"\ndesk = \"room 4, ask for the keeper\"\nvisitor-roots = \"root.pem\"\n\n\
+             [server.app]\nkind = \"files\"\ncopy = [{ part = \"bundle\", to = \"app/tls.pem\" }, { part = \"key\", to = \"app/tls.key\" }]\n\n\
+             [certificate.stock]\nnames = [\"stock.lampholm.internal\", \"192.0.2.7\"]\ninstall = [{ server = \"app\" }]\n",
+        );
+        office
+    }
+
+    #[track_caller]
+    fn openssl(&self, line: &str) {
+        let words: Vec<&str> = line.split_whitespace().collect();
+        let said = self.place.openssl(&words);
+        assert_eq!(said.code, Some(0), "{line}\n{said}");
+    }
+
+    fn sign(&self, csr: &str, above: &str, to: &str, more: &str) {
+        self.openssl(&format!(
+            "x509 -req -in {csr} -CA {above}.pem -CAkey {above}.key -CAcreateserial -out {to} -sha256 {more}"
+        ));
+    }
+
+    /// Signs the CSR of a generation.
+    fn answer(&self, generation: u32, days: u32) {
+        let csr = format!("state/certificates/stock/{generation:04}/request.pem");
+        self.openssl(&format!("req -in {csr} -verify -noout"));
+        self.sign(&csr, "issuer", "leaf.pem", &format!("-copy_extensions copyall -days {days}"));
+    }
+
+    fn all(&self) -> Vec<String> {
+        ["leaf.pem", "issuer.pem", "upper.pem", "root.pem", "cross.pem", "old.pem"].map(|f| self.place.read(f)).to_vec()
+    }
+
+    fn receive(&self, files: &[&str]) -> Said {
+        self.place.run(&[&["receive"], files].concat())
+    }
+}
+
+/// The same certificates in every shape that an authority may send.
+const SHAPES: &[&str] = &[
+    "in-order.pem",
+    "backwards.pem",
+    "chatty.txt",
+    "windows.crt",
+    "wide.txt",
+    "bag.p7b",
+    "bag.p7c",
+    "modern.p12",
+    "old.pfx",
+    "all.zip",
+    "folder",
+    "-",
+];
+
+fn write_shapes(office: &Office) {
+    let (place, all) = (&office.place, office.all());
+    let backwards: String = all.iter().rev().cloned().collect();
+    place.write("in-order.pem", &all[..3].concat());
+    place.write("backwards.pem", &backwards);
+    let chatty: Vec<String> =
+        all.iter().map(|pem| format!("Dear keeper,\n  subject: here\n{pem}\nKind regards\n")).collect();
+    place.write("chatty.txt", &format!("{}{}", chatty.concat(), all[0]));
+    place.write("windows.crt", &format!("\u{feff}{}", backwards.replace('\n', " \r\n")));
+    let wide: Vec<u8> =
+        std::iter::once(0xfeff_u16).chain(backwards.encode_utf16()).flat_map(u16::to_le_bytes).collect();
+    std::fs::write(place.path("wide.txt"), wide).unwrap();
+    office.openssl("crl2pkcs7 -nocrl -certfile backwards.pem -out bag.p7b");
+    office.openssl("crl2pkcs7 -nocrl -certfile backwards.pem -outform DER -out bag.p7c");
+    place.write("password", "oil and wick\n");
+    place.write("rest.pem", &all[1..].concat());
+    let p12 = "pkcs12 -export -nokeys -in backwards.pem -passout file:password";
+    office.openssl(&format!("{p12} -out modern.p12"));
+    office.openssl(&format!("{p12} -legacy -out old.pfx"));
+    std::fs::create_dir_all(place.path("folder")).unwrap();
+    for (n, part) in all.iter().enumerate() {
+        place.write(&format!("part{n}.pem"), part);
+        office.openssl(&format!("x509 -in part{n}.pem -outform DER -out folder/{n}.cer"));
+    }
+    place.write("folder/README.txt", "Install the certificate.\n");
+    let file = std::fs::File::create(place.path("all.zip")).unwrap();
+    let mut zip = zip::ZipWriter::new(file);
+    for (name, text) in [("../../leaf.crt", &all[0]), ("chain/issuer.crt", &all[1]), ("chain/upper.crt", &all[2])] {
+        zip.start_file(name, zip::write::SimpleFileOptions::default()).unwrap();
+        std::io::Write::write_all(&mut zip, text.as_bytes()).unwrap();
+    }
+    zip.start_file("how-to.html", zip::write::SimpleFileOptions::default()).unwrap();
+    std::io::Write::write_all(&mut zip, b"<p>Upload it.").unwrap();
+    zip.finish().unwrap();
+}
+
+#[test]
+fn a_csr_is_carried_to_the_office_and_the_answer_taken_in_any_shape() {
+    let office = Office::new();
+    let place = &office.place;
+    let told = place.run(&["keep"]);
+    told.check(
+        3,
+        &["stock waits for you", "room 4, ask for the keeper", "BEGIN CERTIFICATE REQUEST", "eskort receive FILE"],
+    );
+    place.run(&["list"]).check(4, &["stock", "waits for you"]);
+    assert_eq!(place.mode("state/certificates/stock/0001/key.pem"), 0o600);
+    let again = place.run(&["keep"]);
+    again.check(3, &["go on with generation 1 from `prepared`", "waits for you"]);
+    office.answer(1, 300);
+    write_shapes(&office);
+    let mut bundles = Vec::new();
+    for (n, shape) in SHAPES.iter().enumerate() {
+        if n > 0 {
+            // The same journey again, from where it waited.
+            std::fs::remove_dir_all(place.path("state")).unwrap();
+            std::fs::remove_dir_all(place.path("app")).unwrap();
+            copy_tree(place, "waiting", "state");
+        } else {
+            copy_tree(place, "state", "waiting");
+        }
+        let words = if shape.ends_with(".p12") || shape.ends_with(".pfx") {
+            vec![*shape, "--password-file", "password"]
+        } else {
+            vec![*shape]
+        };
+        let said = if *shape == "-" {
+            let input = std::fs::File::open(place.path("backwards.pem")).unwrap();
+            let out = place.eskort().args(["receive", "-"]).stdin(input).output().unwrap();
+            Said::from(out)
+        } else {
+            office.receive(&words)
+        };
+        said.check(
+            0,
+            &[
+                "stock: the answer fits the key that waits for it",
+                "Office-Upper",
+                "generation 1 stored and put in place",
+            ],
+        );
+        bundles.push(place.read("app/tls.pem"));
+        place.openssl(&["verify", "-CAfile", "root.pem", "-untrusted", "app/tls.pem", "app/tls.pem"]).check(0, &["OK"]);
+    }
+    assert!(bundles.iter().all(|bundle| bundle.matches("BEGIN").count() == 3), "leaf and both intermediates, no root");
+    assert!(bundles.windows(2).all(|pair| pair[0] == pair[1]), "the same from every shape");
+    place.run(&["keep"]).check(0, &["nothing to do"]);
+    office.receive(&["in-order.pem"]).check(1, &["no journey waits for an answer"]);
+}
+
+fn copy_tree(place: &Place, from: &str, to: &str) {
+    let done = Command::new("cp").args(["-a", from, to]).current_dir(place.dir.path()).status().unwrap();
+    assert!(done.success());
+}
+
+#[test]
+fn what_is_wrong_with_an_answer_is_said_and_the_journey_goes_on_waiting() {
+    let office = Office::new();
+    let place = &office.place;
+    place.run(&["keep"]).check(3, &["waits for you"]);
+    office.answer(1, 300);
+    place.write("noise", "no certificate at all\n");
+    office.openssl(
+        "req -x509 -newkey rsa:2048 -nodes -keyout stranger.key -out stranger.pem -days 30 -subj /CN=stranger",
+    );
+    let csr = "state/certificates/stock/0001/request.pem";
+    office.sign(csr, "issuer", "nameless.pem", "-days 30");
+    place.write("password", "oil\n");
+    place.write("wrong", "water\n");
+    office.openssl("pkcs12 -export -nokeys -in leaf.pem -passout file:password -out a.p12");
+    for (files, said) in [
+        (&["noise"][..], "there is no certificate in noise"),
+        (&["gone.pem"], "cannot read gone.pem"),
+        (&["stranger.pem"], "`stranger` fits no key of ours"),
+        (&["nameless.pem"], "the certificate lacks stock.lampholm.internal, 192.0.2.7"),
+        (&["a.p12"], "a.p12 is protected with a password"),
+        (&["a.p12", "--password-file", "wrong"], "the password does not open a.p12"),
+        (&["issuer.pem"], "`Office-Issuer` fits no key of ours"),
+    ] {
+        office.receive(files).check(1, &["nothing was received", said, "hint:"]);
+    }
+    place.run(&["list"]).check(4, &["waits for you"]);
+    office
+        .receive(&["leaf.pem"])
+        .check(0, &["no certificate of `Office-Issuer`, which issued this one", "put in place"]);
+
+    // Renewal begins early enough for a person; the old answer is told from the new one.
+    let at = |day: i64, words: &[&str]| place.run_with("ESKORT_CLOCK_OFFSET", &(day * 86_400).to_string(), words);
+    at(190, &["keep"]).check(0, &["nothing to do"]);
+    at(205, &["list"]).check(4, &["renewal due"]);
+    at(205, &["keep"]).check(3, &["generation 2", "waits for you"]);
+    at(208, &["list"]).check(4, &["waits for you, 3 days"]);
+    at(208, &["receive", "leaf.pem"]).check(1, &["fits no waiting key; it fits that of generation 1 of `stock`"]);
+    office.answer(2, 600);
+    let report = at(209, &["receive", "leaf.pem", "issuer.pem", "upper.pem", "--output", "json"]);
+    let report: serde_json::Value = serde_json::from_str(&report.check(0, &[]).out).unwrap();
+    assert_eq!(
+        (&report["received"][0]["result"], &report["received"][0]["generation"]),
+        (&"arrived".into(), &2.into())
+    );
+}
+
+#[test]
+fn an_office_with_folders_is_served_without_a_hand() {
+    let office = Office::new();
+    let place = &office.place;
+    for folder in ["requests", "answers"] {
+        std::fs::create_dir(place.path(folder)).unwrap();
+    }
+    let text = place.read("eskort.toml").replace("desk =", "drop = \"requests\"\npick-up = \"answers\"\ndesk =");
+    place.write("eskort.toml", &text);
+    place.run(&["keep"]).check(3, &["requests/stock-0001.csr.pem", "is looked for in"]);
+    let dropped = place.read("requests/stock-0001.csr.pem");
+    assert_eq!(dropped, place.read("state/certificates/stock/0001/request.pem"));
+    place.write("answers/other.txt", "not ours\n");
+    place.run(&["keep"]).check(3, &["waits for you"]);
+    office.answer(1, 300);
+    place.write("answers/reply.pem", &office.all()[..3].concat());
+    place.run(&["keep"]).check(0, &["generation 1 stored and put in place"]);
+    for point in ["acted-place-order", "saved-place-order", "acted-take-answer", "saved-take-answer"] {
+        let key = if point.contains("acted") { "p384" } else { "p256" };
+        place.write(
+            "eskort.toml",
+            &text.replace("[certificate.stock]", &format!("[certificate.stock]\nkey = \"{key}\"")),
+        );
+        let asked = place.run_with("ESKORT_CRASH_AT", point, &["keep"]);
+        let next = if asked.code.is_none() { place.run(&["keep"]) } else { asked };
+        if next.code == Some(3) {
+            let newest = std::fs::read_dir(place.path("requests")).unwrap().count();
+            office.answer(u32::try_from(newest).unwrap(), 300);
+            place.write("answers/reply.pem", &office.all()[..3].concat());
+            let killed = place.run_with("ESKORT_CRASH_AT", point, &["keep"]);
+            assert!(killed.code.is_none() || killed.code == Some(0), "{point}: {killed}");
+        }
+        place.run(&["keep"]).check(0, &[]);
+        place.run(&["list"]).check(0, &["good"]);
+    }
+}
