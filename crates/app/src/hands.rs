@@ -126,7 +126,7 @@ impl RealHands<'_> {
             folder.save_key(&key)?;
         }
         let key = self.key()?;
-        make_csr(&key, &self.names()).map_err(|source| self.key_error(source))?;
+        make_csr(&key, &self.names(), &self.entry.wish).map_err(|source| self.key_error(source))?;
         Ok(Outcome::Prepared)
     }
 
@@ -197,7 +197,7 @@ impl RealHands<'_> {
     /// Puts the CSR where a person finds it, and into the authority's folder. Both are written whole, so twice is as once.
     fn hand_over(&mut self) -> Result<Outcome, StepError> {
         let folder = self.store.generation_folder(self.certificate, self.generation);
-        let csr = make_csr(&self.key()?, &self.names()).map_err(|source| self.key_error(source))?;
+        let csr = make_csr(&self.key()?, &self.names(), &self.entry.wish).map_err(|source| self.key_error(source))?;
         folder.save_request(&request_pem(&csr))?;
         if let Some(drop) = &self.office().drop {
             let path = drop.join(answer::dropped_name(self.certificate, self.generation));
@@ -398,7 +398,7 @@ impl RealHands<'_> {
     }
 
     async fn finalize(&mut self, order_ref: &OrderRef, again: bool) -> Result<Outcome, StepError> {
-        let csr = make_csr(&self.key()?, &self.names()).map_err(|source| self.key_error(source))?;
+        let csr = make_csr(&self.key()?, &self.names(), &self.entry.wish).map_err(|source| self.key_error(source))?;
         let mut ask_first = again;
         let mut tries = 0;
         loop {

@@ -8,7 +8,7 @@ use eskort_app::{App, Ending, KeepOptions, Progress};
 use eskort_core::decision::Wanted;
 use eskort_core::journey::poll_delay;
 use eskort_core::names::Identifier;
-use eskort_core::pki::{Chain, KeyKind, PrivateKey, make_csr};
+use eskort_core::pki::{Chain, CsrWish, KeyKind, PrivateKey, make_csr};
 use eskort_practice::{Authority, AuthorityOptions, Clock, Issuer, NameServer, Site};
 use eskort_store::Store;
 use jiff::{SignedDuration, Timestamp};
@@ -157,7 +157,7 @@ async fn with_bare_client(dir: &Path, authority: &Authority, names: &[String]) -
     }
     std::fs::remove_dir_all(dir.join("www/.well-known")).unwrap();
     let key = PrivateKey::generate(KeyKind::P256).unwrap();
-    let csr = make_csr(&key, &texts).unwrap();
+    let csr = make_csr(&key, &texts, &CsrWish::default()).unwrap();
     answer = send(&http, eskort_acme::finalize(&signer, &nonce(&answer), &order.finalize, &csr).unwrap()).await;
     let mut found = eskort_acme::read_order(&answer).unwrap().certificate;
     asked = 0;

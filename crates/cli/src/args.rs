@@ -46,6 +46,9 @@ pub(crate) enum Command {
     Show(ShowArgs),
     /// Look at live endpoints as a visitor would
     Check(CheckArgs),
+    /// Make a CSR from options alone, or read one
+    #[command(subcommand)]
+    Csr(CsrCommand),
     /// Take what an authority without ACME sent back, in any shape, and go on from there
     Receive(ReceiveArgs),
     /// Place a file that an authority without ACME wants to see on a site, and look at it
@@ -118,4 +121,59 @@ pub(crate) struct ReceiveArgs {
     /// File with the password of a PKCS#12 container
     #[arg(long, value_name = "FILE")]
     pub(crate) password_file: Option<PathBuf>,
+}
+
+#[derive(Debug, Subcommand)]
+pub(crate) enum CsrCommand {
+    /// Make a CSR, and a key for it where there is none
+    Make(CsrMakeArgs),
+    /// Read a CSR: what it says, and whose key it is made with
+    Read(CsrReadArgs),
+}
+
+#[derive(Debug, ClapArgs)]
+pub(crate) struct CsrMakeArgs {
+    /// Names and addresses for the certificate
+    #[arg(required = true, value_name = "NAME")]
+    pub(crate) names: Vec<String>,
+    /// Key to make the CSR with; when the file is not there, a new key is stored in it
+    #[arg(long, value_name = "FILE")]
+    pub(crate) key: PathBuf,
+    /// Kind of a new key: p256, p384, rsa2048, rsa3072, rsa4096, ed25519
+    #[arg(long, value_name = "KIND", default_value = "p256")]
+    pub(crate) kind: String,
+    /// Write the CSR to a file instead of showing it
+    #[arg(long, value_name = "FILE")]
+    pub(crate) to: Option<PathBuf>,
+    /// Put the first name into the subject, too
+    #[arg(long)]
+    pub(crate) common_name: bool,
+    /// Organization
+    #[arg(long, value_name = "TEXT")]
+    pub(crate) organization: Option<String>,
+    /// Unit of the organization
+    #[arg(long, value_name = "TEXT")]
+    pub(crate) unit: Option<String>,
+    /// Place
+    #[arg(long, value_name = "TEXT")]
+    pub(crate) locality: Option<String>,
+    /// State or province
+    #[arg(long, value_name = "TEXT")]
+    pub(crate) state: Option<String>,
+    /// Country in two letters
+    #[arg(long, value_name = "XX")]
+    pub(crate) country: Option<String>,
+    /// Mail address
+    #[arg(long, value_name = "ADDRESS")]
+    pub(crate) mail: Option<String>,
+    /// Ask for a certificate whose servers have to staple a revocation answer
+    #[arg(long)]
+    pub(crate) must_staple: bool,
+}
+
+#[derive(Debug, ClapArgs)]
+pub(crate) struct CsrReadArgs {
+    /// File with the CSR, in any form; `-` for standard input
+    #[arg(default_value = "-")]
+    pub(crate) file: PathBuf,
 }

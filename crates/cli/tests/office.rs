@@ -263,3 +263,115 @@ fn an_office_with_folders_is_served_without_a_hand() {
         place.run(&["list"]).check(0, &["good"]);
     }
 }
+
+#[test]
+fn a_csr_is_made_from_options_alone_and_openssl_agrees() {
+    let office = Office::new();
+    let place = &office.place;
+    let subject = [
+        "--common-name",
+        "--organization",
+        "Lampholm Lighthouse Trust",
+        "--unit",
+        "Stock room",
+        "--locality",
+        "Lampholm",
+        "--state",
+        "Outer Isles",
+        "--country",
+        "nl",
+        "--mail",
+        "keeper@lampholm.example",
+        "--must-staple",
+    ];
+    for kind in ["p256", "p384", "rsa2048", "rsa3072", "rsa4096", "ed25519"] {
+        let (key, csr) = (format!("{kind}.key"), format!("{kind}.csr"));
+        let words =
+            ["csr", "make", "stock.lampholm.internal", "192.0.2.7", "--kind", kind, "--key", &key, "--to", &csr];
+        place
+            .run(&[&words[..], &subject].concat())
+            .check(0, &["A new key", "readable by its owner only", "The CSR is in"]);
+        assert_eq!(place.mode(&key), 0o600);
+        let text = place.openssl(&["req", "-in", &csr, "-verify", "-noout", "-text", "-nameopt", "RFC2253,utf8"]);
+        text.check(0, &["verify OK", "DNS:stock.lampholm.internal, IP Address:192.0.2.7", "status_request"]);
+        text.check(
+            0,
+            &["CN=stock.lampholm.internal,OU=Stock room,O=Lampholm Lighthouse Trust,L=Lampholm,ST=Outer Isles,C=NL"],
+        );
+        place
+            .run(&["csr", "read", &csr])
+            .check(0, &["valid: made with this key", "o=Lampholm Lighthouse Trust", "must-staple"]);
+    }
+    // With keys that are there, in each of their forms.
+    for (line, file) in [
+        ("rsa -in rsa2048.key -traditional -out pkcs1.key", "pkcs1.key"),
+        ("ec -in p256.key -out sec1.key", "sec1.key"),
+        ("pkey -in ed25519.key -out pkcs8.key", "pkcs8.key"),
+    ] {
+        office.openssl(line);
+        let made = place.run(&["csr", "make", "stock.lampholm.internal", "--key", file]);
+        made.check(0, &["BEGIN CERTIFICATE REQUEST"]);
+        assert!(made.err.is_empty(), "{made}");
+        place.write("made.csr", &made.out);
+        let ours = place.openssl(&["req", "-in", "made.csr", "-noout", "-pubkey"]).out;
+        assert_eq!(ours, place.openssl(&["pkey", "-in", file, "-pubout"]).out, "{file}");
+    }
+    office.openssl("pkey -in p256.key -aes256 -passout pass:oil -out locked.key");
+    place.write("noise.key", "lamp\n");
+    let make = |more: &[&str]| place.run(&[&["csr", "make"], more].concat());
+    for (words, code, said) in [
+        (&["stock.lampholm.internal", "--key", "locked.key"][..], 1, "protected with a password"),
+        (&["stock.lampholm.internal", "--key", "noise.key"], 1, "cannot use the key noise.key"),
+        (
+            &["https://stock.lampholm.internal/", "--key", "x.key"],
+            2,
+            "write just the name: \"stock.lampholm.internal\"",
+        ),
+        (&["stock.lampholm.internal", "--key", "x.key", "--country", "Lampholm"], 2, "no country in two letters"),
+        (&["stock.lampholm.internal", "--key", "x.key", "--kind", "rsa1024"], 2, "`rsa1024` is not a kind of key"),
+    ] {
+        make(words).check(code, &["no CSR was made", said]);
+    }
+    assert!(!place.path("x.key").exists());
+}
+
+#[test]
+fn a_csr_is_read_however_it_was_pasted_and_told_whose_it_is() {
+    let office = Office::new();
+    let place = &office.place;
+    place.run(&["keep"]).check(3, &[]);
+    let pem = place.read("state/certificates/stock/0001/request.pem");
+    let body: String = pem.lines().filter(|l| !l.starts_with("---")).collect();
+    place.write("windows.csr", &format!("\u{feff}Here it is:\r\n\r\n{}\r\nBye", pem.replace('\n', "  \r\n   ")));
+    place.write(
+        "bare.csr",
+        &format!(
+            "  {}\n",
+            body.as_bytes().chunks(30).map(|c| std::str::from_utf8(c).unwrap()).collect::<Vec<_>>().join(" \n ")
+        ),
+    );
+    office.openssl("req -in state/certificates/stock/0001/request.pem -outform DER -out plain.der");
+    for file in ["state/certificates/stock/0001/request.pem", "windows.csr", "bare.csr", "plain.der"] {
+        place.run(&["csr", "read", file]).check(
+            0,
+            &["stock.lampholm.internal 192.0.2.7", "empty: only the names count", "P-256", "generation 1 of `stock`"],
+        );
+    }
+    office.openssl(
+        "req -new -key state/certificates/stock/0001/key.pem -subj /CN=old.lampholm.internal/O=Trust -out other.csr",
+    );
+    let other = place.run(&["csr", "read", "other.csr"]);
+    other.check(
+        4,
+        &["none: no authority takes that", "cn=old.lampholm.internal, o=Trust", "the inventory wants 192.0.2.7 too"],
+    );
+    let mut changed = std::fs::read(place.path("plain.der")).unwrap();
+    let at = changed.windows(5).position(|w| w == b"stock").unwrap();
+    changed[at] = b'c';
+    std::fs::write(place.path("changed.der"), changed).unwrap();
+    place.run(&["csr", "read", "changed.der"]).check(4, &["NOT valid: it was changed"]);
+    place.run(&["csr", "read", "root.pem"]).check(1, &["there is no CSR in it"]);
+    let report = place.run(&["csr", "read", "plain.der", "--output", "json"]);
+    let report: serde_json::Value = serde_json::from_str(&report.check(0, &[]).out).unwrap();
+    assert_eq!(report["ours"], serde_json::json!(["stock", 1]));
+}

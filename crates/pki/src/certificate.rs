@@ -202,7 +202,7 @@ fn short_name(name: &Name) -> String {
     text(COMMON_NAME).or_else(|| text(ORGANIZATION_NAME)).unwrap_or_else(|| printable(&name.to_string()))
 }
 
-fn printable(text: &str) -> String {
+pub(crate) fn printable(text: &str) -> String {
     text.chars().filter(|c| !c.is_control()).collect()
 }
 
@@ -220,8 +220,6 @@ fn timestamp(time: x509_cert::time::Time) -> Timestamp {
 
 /// Checks a certificate's signature with a public key; `None` when either cannot be read or the algorithm is not known.
 fn signed_by(certificate: &[u8], spki: &[u8]) -> Option<bool> {
-    use aws_lc_rs::signature as verify;
-    use const_oid::db::rfc5912 as oid;
     use der::Reader;
     let parsed = x509_cert::Certificate::from_der(certificate).ok()?;
     // The bytes that were signed, just as they came.
@@ -231,10 +229,22 @@ fn signed_by(certificate: &[u8], spki: &[u8]) -> Option<bool> {
         reader.tlv_bytes()?;
         Ok::<_, der::Error>(signed)
     });
+    verify(parsed.signature_algorithm().oid, spki, signed.ok()?, parsed.signature().as_bytes()?)
+}
+
+/// Checks a signature with a public key, a DER SubjectPublicKeyInfo; `None` when the algorithm is not known.
+pub(crate) fn verify(
+    algorithm: const_oid::ObjectIdentifier,
+    spki: &[u8],
+    signed: &[u8],
+    signature: &[u8],
+) -> Option<bool> {
+    use aws_lc_rs::signature as verify;
+    use const_oid::db::rfc5912 as oid;
     let key = spki::SubjectPublicKeyInfoOwned::from_der(spki).ok()?;
     let curve = key.algorithm.parameters.as_ref().and_then(|p| p.decode_as::<const_oid::ObjectIdentifier>().ok());
     let p384 = curve == Some(oid::SECP_384_R_1);
-    let algorithm: &'static dyn verify::VerificationAlgorithm = match parsed.signature_algorithm().oid {
+    let algorithm: &'static dyn verify::VerificationAlgorithm = match algorithm {
         oid::ECDSA_WITH_SHA_256 if p384 => &verify::ECDSA_P384_SHA256_ASN1,
         oid::ECDSA_WITH_SHA_256 => &verify::ECDSA_P256_SHA256_ASN1,
         oid::ECDSA_WITH_SHA_384 if p384 => &verify::ECDSA_P384_SHA384_ASN1,
@@ -246,6 +256,30 @@ fn signed_by(certificate: &[u8], spki: &[u8]) -> Option<bool> {
         _ => return None,
     };
     let bits = key.subject_public_key.raw_bytes();
-    let signature = parsed.signature().as_bytes()?;
-    Some(verify::UnparsedPublicKey::new(algorithm, bits).verify(signed.ok()?, signature).is_ok())
+    Some(verify::UnparsedPublicKey::new(algorithm, bits).verify(signed, signature).is_ok())
+}
+
+/// Returns what kind of key a DER SubjectPublicKeyInfo holds, in words: `P-256`, `RSA with 2048 bits`.
+pub fn key_words(spki: &[u8]) -> String {
+    use const_oid::db::rfc5912 as oid;
+    let Ok(key) = spki::SubjectPublicKeyInfoOwned::from_der(spki) else { return "a key that cannot be read".into() };
+    let curve = key.algorithm.parameters.as_ref().and_then(|p| p.decode_as::<const_oid::ObjectIdentifier>().ok());
+    match (key.algorithm.oid, curve) {
+        (oid::ID_EC_PUBLIC_KEY, Some(oid::SECP_256_R_1)) => "P-256".into(),
+        (oid::ID_EC_PUBLIC_KEY, Some(oid::SECP_384_R_1)) => "P-384".into(),
+        (oid::ID_EC_PUBLIC_KEY, Some(curve)) => format!("the curve {curve}"),
+        (oid::RSA_ENCRYPTION, _) => {
+            use der::Reader;
+            let bits = der::SliceReader::new(key.subject_public_key.raw_bytes()).and_then(|mut reader| {
+                reader.sequence(|inside: &mut der::SliceReader<'_>| {
+                    let modulus = der::asn1::UintRef::decode(inside)?;
+                    der::asn1::UintRef::decode(inside)?;
+                    Ok::<_, der::Error>(modulus.as_bytes().len() * 8)
+                })
+            });
+            bits.map_or("RSA with an odd modulus".into(), |bits| format!("RSA with {bits} bits"))
+        }
+        (const_oid::db::rfc8410::ID_ED_25519, _) => "Ed25519".into(),
+        (other, _) => format!("the algorithm {other}"),
+    }
 }

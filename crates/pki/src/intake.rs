@@ -115,14 +115,9 @@ impl Intake {
         if text.contains("-----BEGIN ") {
             return self.take_pem(name, &text, password);
         }
-        // A body that was copied without its first and last line.
-        let bare: String = text.chars().filter(|c| !c.is_whitespace()).collect();
-        match base64::engine::general_purpose::STANDARD.decode(bare.trim_end_matches('=')) {
-            Ok(der) if der.first() == Some(&0x30) => self.take_der(name, &der, password),
-            _ => match base64::engine::general_purpose::STANDARD.decode(&bare) {
-                Ok(der) if der.first() == Some(&0x30) => self.take_der(name, &der, password),
-                _ => Err(IntakeError::Nothing(name.to_owned())),
-            },
+        match bare_base64(&text) {
+            Some(der) => self.take_der(name, &der, password),
+            None => Err(IntakeError::Nothing(name.to_owned())),
         }
     }
 
@@ -193,8 +188,14 @@ impl Intake {
 
 const DUPLICATE: &str = "a second copy of";
 
+/// Decodes the body of a PEM block that was copied without its first and last line.
+pub(crate) fn bare_base64(text: &str) -> Option<Vec<u8>> {
+    let bare: String = text.chars().filter(|c| !c.is_whitespace()).collect();
+    base64::engine::general_purpose::STANDARD.decode(&bare).ok().filter(|der| der.first() == Some(&0x30))
+}
+
 /// Reads text in UTF-8 or UTF-16, with or without a byte-order mark.
-fn text_of(bytes: &[u8]) -> String {
+pub(crate) fn text_of(bytes: &[u8]) -> String {
     let wide = |from: fn([u8; 2]) -> u16| {
         let units: Vec<u16> = bytes[2..].chunks_exact(2).map(|pair| from([pair[0], pair[1]])).collect();
         String::from_utf16_lossy(&units)

@@ -5,10 +5,13 @@ use aws_lc_rs::encoding::{AsDer, Pkcs8V1Der, PublicKeyX509Der};
 use aws_lc_rs::rsa::KeySize;
 use aws_lc_rs::signature::{
     ECDSA_P256_SHA256_ASN1_SIGNING, ECDSA_P256_SHA256_FIXED_SIGNING, ECDSA_P384_SHA384_ASN1_SIGNING, EcdsaKeyPair,
-    KeyPair, RSA_PKCS1_SHA256, RsaKeyPair,
+    Ed25519KeyPair, KeyPair, RSA_PKCS1_SHA256, RsaKeyPair,
 };
+use const_oid::ObjectIdentifier;
+use der::asn1::{Any, OctetString};
 use der::pem::{LineEnding, PemLabel};
-use der::{Decode, SecretDocument};
+use der::{Decode, Encode, SecretDocument, Tag};
+use spki::AlgorithmIdentifierOwned;
 use std::fmt;
 use std::str::FromStr;
 
@@ -26,11 +29,14 @@ pub enum KeyKind {
     Rsa3072,
     /// RSA with 4096 bits.
     Rsa4096,
+    /// Ed25519 (RFC 8410): for authorities of one's own; public ones do not take it yet.
+    Ed25519,
 }
 
 impl KeyKind {
     /// All kinds, in the order they are offered.
-    pub const ALL: [KeyKind; 5] = [KeyKind::P256, KeyKind::P384, KeyKind::Rsa2048, KeyKind::Rsa3072, KeyKind::Rsa4096];
+    pub const ALL: [KeyKind; 6] =
+        [KeyKind::P256, KeyKind::P384, KeyKind::Rsa2048, KeyKind::Rsa3072, KeyKind::Rsa4096, KeyKind::Ed25519];
 
     /// Returns the word that the inventory uses.
     pub fn word(self) -> &'static str {
@@ -40,6 +46,7 @@ impl KeyKind {
             KeyKind::Rsa2048 => "rsa2048",
             KeyKind::Rsa3072 => "rsa3072",
             KeyKind::Rsa4096 => "rsa4096",
+            KeyKind::Ed25519 => "ed25519",
         }
     }
 }
@@ -66,6 +73,7 @@ enum Pair {
     },
     P384(EcdsaKeyPair),
     Rsa(RsaKeyPair),
+    Ed25519(Ed25519KeyPair),
 }
 
 /// A private key, ready to sign.
@@ -106,6 +114,10 @@ impl PrivateKey {
             KeyKind::Rsa2048 => rsa(KeySize::Rsa2048)?,
             KeyKind::Rsa3072 => rsa(KeySize::Rsa3072)?,
             KeyKind::Rsa4096 => rsa(KeySize::Rsa4096)?,
+            // The first version of PKCS#8, which every reader knows.
+            KeyKind::Ed25519 => {
+                Ed25519KeyPair::generate().map_err(failed)?.to_pkcs8v1().map_err(failed)?.as_ref().to_vec()
+            }
         };
         Self::from_pkcs8(&der)
     }
@@ -121,6 +133,31 @@ impl PrivateKey {
             return Err(PkiError::NoPemBlock { label: Pkcs8Label::PEM_LABEL });
         }
         Self::from_pkcs8(document.as_bytes())
+    }
+
+    /// Reads an unencrypted key from PEM text in any of its forms: PKCS#8, PKCS#1 (RFC 8017 appendix A.1.2), SEC 1 (RFC 5915).
+    /// Text and other blocks around it are passed over.
+    ///
+    /// # Errors
+    /// [`PkiError::EncryptedKey`] for one that is protected with a password, and as [`PrivateKey::from_pem`].
+    pub fn from_any_pem(pem: &Secret<String>) -> Result<Self, PkiError> {
+        use const_oid::db::rfc5912::{ID_EC_PUBLIC_KEY, RSA_ENCRYPTION};
+        let mut encrypted = pem.reveal().contains("Proc-Type: 4,ENCRYPTED");
+        for (label, der) in crate::chain::pem_blocks_lenient(pem.reveal()) {
+            match label.as_str() {
+                "PRIVATE KEY" => return Self::from_pkcs8(&der),
+                "RSA PRIVATE KEY" if !encrypted => return Self::from_pkcs8(&wrap(RSA_ENCRYPTION, Any::null(), &der)?),
+                "EC PRIVATE KEY" if !encrypted => {
+                    let fail = crate::der_error("EC key");
+                    let curve = sec1_curve(&der).ok_or_else(|| PkiError::Key { reason: "it names no curve".into() })?;
+                    let curve = Any::encode_from(&curve).map_err(fail)?;
+                    return Self::from_pkcs8(&wrap(ID_EC_PUBLIC_KEY, curve, &der)?);
+                }
+                "ENCRYPTED PRIVATE KEY" => encrypted = true,
+                _ => {}
+            }
+        }
+        Err(if encrypted { PkiError::EncryptedKey } else { PkiError::NoPemBlock { label: Pkcs8Label::PEM_LABEL } })
     }
 
     /// Reads an unencrypted PKCS#8 key in DER.
@@ -139,6 +176,8 @@ impl PrivateKey {
             (Pair::P256 { asn1, fixed }, KeyKind::P256)
         } else if let Ok(asn1) = EcdsaKeyPair::from_pkcs8(&ECDSA_P384_SHA384_ASN1_SIGNING, bytes) {
             (Pair::P384(asn1), KeyKind::P384)
+        } else if let Ok(pair) = Ed25519KeyPair::from_pkcs8_maybe_unchecked(bytes) {
+            (Pair::Ed25519(pair), KeyKind::Ed25519)
         } else {
             let rsa = RsaKeyPair::from_pkcs8(bytes).map_err(rejected)?;
             let kind = match rsa.public_modulus_len() * 8 {
@@ -173,6 +212,7 @@ impl PrivateKey {
         let der: Result<PublicKeyX509Der<'_>, _> = match &self.pair {
             Pair::P256 { asn1, .. } | Pair::P384(asn1) => asn1.public_key().as_der(),
             Pair::Rsa(rsa) => rsa.public_key().as_der(),
+            Pair::Ed25519(pair) => pair.public_key().as_der(),
         };
         der.expect("a loaded key has a public half").as_ref().to_vec()
     }
@@ -200,6 +240,7 @@ impl PrivateKey {
                 rsa.sign(&RSA_PKCS1_SHA256, &rng, message, &mut signature)?;
                 Ok(signature)
             }
+            Pair::Ed25519(pair) => Ok(pair.sign(message).as_ref().to_vec()),
         }
     }
 
@@ -217,13 +258,40 @@ impl PrivateKey {
     }
 }
 
+/// Wraps an older form of key into PKCS#8 (RFC 5208 section 5).
+fn wrap(algorithm: ObjectIdentifier, parameters: Any, inner: &[u8]) -> Result<Vec<u8>, PkiError> {
+    let fail = crate::der_error("private key");
+    let algorithm = AlgorithmIdentifierOwned { oid: algorithm, parameters: Some(parameters) };
+    let mut body = vec![0x02, 0x01, 0x00];
+    body.extend(algorithm.to_der().map_err(&fail)?);
+    body.extend(OctetString::new(inner).and_then(|inner| inner.to_der()).map_err(&fail)?);
+    Any::new(Tag::Sequence, body).and_then(|whole| whole.to_der()).map_err(&fail)
+}
+
+/// Returns the curve that a SEC 1 key names in its context-specific field 0 (RFC 5915 section 3).
+fn sec1_curve(der: &[u8]) -> Option<ObjectIdentifier> {
+    use der::Reader;
+    der::SliceReader::new(der)
+        .ok()?
+        .sequence(|reader: &mut der::SliceReader<'_>| {
+            u8::decode(reader)?;
+            OctetString::decode(reader)?;
+            let field = der::asn1::ContextSpecific::<ObjectIdentifier>::decode_explicit(reader, der::TagNumber(0))?;
+            while !reader.is_finished() {
+                reader.tlv_bytes()?;
+            }
+            Ok::<_, der::Error>(field.map(|f| f.value))
+        })
+        .ok()?
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
 
     #[test]
     fn every_kind_survives_pem_and_fits_itself_only() {
-        for kind in [KeyKind::P256, KeyKind::P384, KeyKind::Rsa2048] {
+        for kind in [KeyKind::P256, KeyKind::P384, KeyKind::Rsa2048, KeyKind::Ed25519] {
             let key = PrivateKey::generate(kind).unwrap();
             let again = PrivateKey::from_pem(&key.to_pem()).unwrap();
             assert_eq!(again.kind(), kind);

@@ -14,9 +14,9 @@ mod secret;
 mod signer;
 
 pub use alpn::{answers_challenge, make_challenge_certificate};
-pub use certificate::{Certificate, Fingerprint, general_name};
+pub use certificate::{Certificate, Fingerprint, general_name, key_words};
 pub use chain::{Built, Chain, ChainError};
-pub use csr::{CsrFacts, make_csr, read_csr, request_pem};
+pub use csr::{CsrFacts, CsrWish, Subject, find_csr, look_at_csr, make_csr, read_csr, request_pem};
 pub use encoding::{base32, base64url, base64url_decode, hmac_sha256, sha256};
 pub use intake::{Intake, IntakeError, LARGEST_INTAKE};
 pub use key::{KeyKind, PrivateKey};
@@ -47,6 +47,9 @@ pub enum PkiError {
         /// The library's word for it.
         reason: String,
     },
+    /// A private key that is protected with a password.
+    #[error("the private key is protected with a password")]
+    EncryptedKey,
     /// Making a key or a signature failed.
     #[error("{job} failed in the crypto library")]
     Crypto {
@@ -57,7 +60,7 @@ pub enum PkiError {
     #[error("the request's own signature does not hold")]
     BadRequestSignature,
     /// A key kind that is not one of ours.
-    #[error("`{0}` is not a kind of key (known: p256, p384, rsa2048, rsa3072, rsa4096)")]
+    #[error("`{0}` is not a kind of key (known: p256, p384, rsa2048, rsa3072, rsa4096, ed25519)")]
     UnknownKeyKind(String),
 }
 

@@ -51,6 +51,8 @@ impl DynSignatureAlgorithmIdentifier for PrivateKey {
             KeyKind::Rsa2048 | KeyKind::Rsa3072 | KeyKind::Rsa4096 => {
                 (SHA_256_WITH_RSA_ENCRYPTION, Some(Any::from_der(&Null.to_der()?)?))
             }
+            // RFC 8410 section 3: no parameters.
+            KeyKind::Ed25519 => (const_oid::db::rfc8410::ID_ED_25519, None),
         };
         Ok(AlgorithmIdentifierOwned { oid, parameters })
     }

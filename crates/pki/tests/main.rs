@@ -3,7 +3,7 @@
 #![expect(clippy::unwrap_used, reason = "a test stops at the first thing that is not as it should be")]
 #![expect(clippy::disallowed_methods, clippy::disallowed_types, reason = "OpenSSL works on files, unlike the crate")]
 
-use eskort_pki::{Certificate, Chain, ChainError, KeyKind, PrivateKey, Secret, make_csr, read_csr};
+use eskort_pki::{Certificate, Chain, ChainError, CsrWish, KeyKind, PrivateKey, Secret, make_csr, read_csr};
 use std::path::Path;
 use std::process::Command;
 
@@ -40,7 +40,7 @@ fn openssl_takes_our_keys_and_requests_of_every_kind() {
         let key = PrivateKey::generate(kind).unwrap();
         std::fs::write(dir.path().join("key.pem"), key.to_pem().reveal()).unwrap();
         openssl(dir.path(), "pkey -in key.pem -check -noout");
-        let csr = make_csr(&key, &["lampholm.example", "*.archive.lampholm.example"]).unwrap();
+        let csr = make_csr(&key, &["lampholm.example", "*.archive.lampholm.example"], &CsrWish::default()).unwrap();
         std::fs::write(dir.path().join("request.pem"), pem("CERTIFICATE REQUEST", &csr)).unwrap();
         let text = openssl(dir.path(), "req -in request.pem -verify -noout -text");
         assert!(text.contains("verify OK") && text.contains(said), "{text}");

@@ -1,6 +1,7 @@
 //! One file for each command.
 
 mod check;
+mod csr;
 mod demo;
 mod keep;
 mod list;
@@ -28,6 +29,9 @@ pub(crate) fn run(args: Args) -> ExitStatus {
     if let Command::Demo(demo) = command {
         return demo::run(&ui, &demo);
     }
+    if let Command::Csr(csr) = command {
+        return csr::run(&ui, args.config, &csr);
+    }
     let app = match load(&ui, args.config) {
         Ok(app) => app,
         Err(status) => return status,
@@ -39,11 +43,11 @@ pub(crate) fn run(args: Args) -> ExitStatus {
         Command::Check(check) => check::run(&ui, &app, &check),
         Command::Receive(receive) => receive::run(&ui, &app, &receive),
         Command::Place(place) => place::run(&ui, &app, &place),
-        Command::Demo(_) => unreachable!("the demo has its own inventory"),
+        Command::Demo(_) | Command::Csr(_) => unreachable!("the demo has its own inventory, and a CSR needs none"),
     }
 }
 
-fn load(ui: &Ui, config: Option<PathBuf>) -> Result<App, ExitStatus> {
+pub(crate) fn load(ui: &Ui, config: Option<PathBuf>) -> Result<App, ExitStatus> {
     let home = std::env::home_dir();
     let root = nix::unistd::geteuid().is_root();
     let path = config.unwrap_or_else(|| eskort_app::usual_inventory(home.as_deref(), root));
@@ -51,6 +55,15 @@ fn load(ui: &Ui, config: Option<PathBuf>) -> Result<App, ExitStatus> {
     let watch = ui.clone();
     let app = App::load(&path, &usual_state, clock(), Arc::new(move |p| watch.progress(p)));
     app.map_err(|error| errors::print_setup(ui, &error))
+}
+
+/// Reads the inventory if there is one: for commands that need none.
+pub(crate) fn load_if_there(ui: &Ui, config: Option<PathBuf>) -> Result<Option<App>, ExitStatus> {
+    let usual = || eskort_app::usual_inventory(std::env::home_dir().as_deref(), nix::unistd::geteuid().is_root());
+    if config.is_none() && !usual().exists() {
+        return Ok(None);
+    }
+    load(ui, config).map(Some)
 }
 
 /// The system's clock, or for tests one that is moved by the seconds in `ESKORT_CLOCK_OFFSET`.

@@ -16,7 +16,7 @@ pub use read::{SECTIONS, read_inventory};
 pub use recipe::read_recipe;
 
 use crate::names::Identifier;
-use crate::pki::KeyKind;
+use crate::pki::{CsrWish, KeyKind, Subject};
 use jiff::SignedDuration;
 use std::collections::BTreeMap;
 use std::fmt;
@@ -304,6 +304,8 @@ pub struct CertificateEntry {
     pub proof_for: BTreeMap<Identifier, String>,
     /// The kind of key.
     pub key: KeyKind,
+    /// What its CSR asks for beside names and key.
+    pub wish: CsrWish,
     /// Whether renewals use the same key again.
     pub keep_key: bool,
     /// Where it goes.

@@ -28,7 +28,9 @@ const CSR_AUTHORITY: &[&str] = &["kind", "desk", "drop", "pick-up", "lead-days",
 const NGINX: &[&str] = &["kind", "config", "tls-port", "test", "reload", "check-address", "settle"];
 const FILES: &[&str] = &["kind", "copy", "run", "check-address", "settle"];
 const COPY: &[&str] = &["part", "to", "owner", "group", "mode"];
-const CERTIFICATE: &[&str] = &["names", "authority", "proof", "proof-for", "key", "keep-key", "install"];
+const CERTIFICATE: &[&str] =
+    &["names", "authority", "proof", "proof-for", "key", "keep-key", "must-staple", "subject", "install"];
+const SUBJECT: &[&str] = &["common-name", "organization", "unit", "locality", "state", "country", "mail"];
 const INSTALL: &[&str] = &["server", "redirect"];
 
 /// Every section of an inventory with the keys it knows, titled as docs/inventory.md titles them.
@@ -52,6 +54,7 @@ pub const SECTIONS: &[(&str, &[&str])] = &[
     ("[server.NAME] of kind files", FILES),
     ("copy of a files server", COPY),
     ("[certificate.NAME]", CERTIFICATE),
+    ("subject of a certificate", SUBJECT),
     ("install of a certificate", INSTALL),
 ];
 
@@ -293,7 +296,9 @@ fn read_certificate<'a>(
             check_proves(&section, name, found);
         }
     }
-    let kinds = "one of \"p256\", \"p384\", \"rsa2048\", \"rsa3072\", \"rsa4096\"";
+    let first = names.first().map(|name| name.value.to_string());
+    let wish = CsrWish { subject: read_subject(&section, first), must_staple: section.flag("must-staple") };
+    let kinds = "one of \"p256\", \"p384\", \"rsa2048\", \"rsa3072\", \"rsa4096\", \"ed25519\"";
     let key = section.parsed("key", kinds, |text| text.parse::<KeyKind>().ok()).unwrap_or_default();
     let mut install = Vec::new();
     for (table, span) in section.tables("install") {
@@ -308,9 +313,34 @@ fn read_certificate<'a>(
         proof_for,
         names: names.into_iter().map(|name| name.value).collect(),
         key,
+        wish,
         keep_key: section.flag("keep-key"),
         install,
     })
+}
+
+/// Reads the subject. With `common-name` the certificate's first name stands in it again.
+fn read_subject(section: &Section<'_>, first: Option<String>) -> Subject {
+    let Some((table, span)) = section.table("subject") else { return Subject::default() };
+    let part = section.below(table, span, "this `subject`", SUBJECT);
+    // RFC 5280 appendix A.1 says how long the parts may be.
+    let text = |key, most: usize| {
+        let wants = format!("a text of at most {most} characters");
+        part.parsed(key, &wants, |t| (!t.trim().is_empty() && t.chars().count() <= most).then(|| t.trim().to_owned()))
+    };
+    let country = part.parsed("country", "two letters like \"NL\"", |t| {
+        (t.len() == 2 && t.bytes().all(|b| b.is_ascii_alphabetic())).then(|| t.to_ascii_uppercase())
+    });
+    let mail = part.parsed("mail", "a mail address", |t| (t.is_ascii() && t.contains('@')).then(|| t.to_owned()));
+    Subject {
+        common_name: first.filter(|_| part.flag("common-name")),
+        organization: text("organization", 64),
+        unit: text("unit", 64),
+        locality: text("locality", 128),
+        state: text("state", 128),
+        country,
+        mail,
+    }
 }
 
 /// Returns the section that a key points to. Where there is only one section of the kind, the key may be left out.

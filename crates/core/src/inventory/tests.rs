@@ -96,6 +96,12 @@ fn each_mistake_is_said_with_its_line() {
         ),
         ("kind = \"nginx\"", "kind = \"nginx\"\nsettle = \"soon\"", "15: `settle` in [server.front] wants a time"),
         (
+            "install =",
+            "subject = { country = \"Lampholm\" }\ninstall =",
+            "`country` in this `subject` wants two letters",
+        ),
+        ("install =", "subject = { unit = \"\" }\ninstall =", "`unit` in this `subject` wants a text of at most 64"),
+        (
             "kind = \"nginx\"",
             "kind = \"files\"\ncopy = [{ part = \"key\", to = \"/k\", mode = \"0644\" }]",
             "15: a private key must not be open to everybody (use mode = \"0600\" or \"0640\")",
