@@ -51,6 +51,8 @@ pub(crate) enum Command {
     Csr(CsrCommand),
     /// Take what an authority without ACME sent back, in any shape, and go on from there
     Receive(ReceiveArgs),
+    /// Pack a certificate with its chain and key for another program
+    Pack(PackArgs),
     /// Place a file that an authority without ACME wants to see on a site, and look at it
     Place(PlaceArgs),
 }
@@ -126,7 +128,7 @@ pub(crate) struct ReceiveArgs {
 #[derive(Debug, Subcommand)]
 pub(crate) enum CsrCommand {
     /// Make a CSR, and a key for it where there is none
-    Make(CsrMakeArgs),
+    Make(Box<CsrMakeArgs>),
     /// Read a CSR: what it says, and whose key it is made with
     Read(CsrReadArgs),
 }
@@ -176,4 +178,43 @@ pub(crate) struct CsrReadArgs {
     /// File with the CSR, in any form; `-` for standard input
     #[arg(default_value = "-")]
     pub(crate) file: PathBuf,
+}
+
+#[derive(Debug, ClapArgs)]
+pub(crate) struct PackArgs {
+    /// Certificate of the inventory
+    pub(crate) name: String,
+    /// What to pack it as
+    #[arg(long = "as", value_enum, value_name = "FORM")]
+    pub(crate) form: PackForm,
+    /// File to write; with the key in it, readable by its owner only
+    #[arg(long, value_name = "FILE")]
+    pub(crate) to: PathBuf,
+    /// Generation to pack [default: the newest]
+    #[arg(long, value_name = "NUMBER")]
+    pub(crate) generation: Option<u32>,
+    /// File with the password for PKCS#12; on a terminal it is asked for
+    #[arg(long, value_name = "FILE")]
+    pub(crate) password_file: Option<PathBuf>,
+    /// Variable of the environment with the password for PKCS#12
+    #[arg(long, value_name = "NAME", conflicts_with = "password_file")]
+    pub(crate) password_env: Option<String>,
+}
+
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+pub(crate) enum PackForm {
+    /// Certificate and intermediates in PEM
+    Pem,
+    /// Certificate, intermediates and key in one PEM file
+    PemWithKey,
+    /// The certificate alone in DER
+    Der,
+    /// Certificate and intermediates in PKCS#7
+    Pkcs7,
+    /// Key, certificate and intermediates in PKCS#12, for today's programs
+    Pkcs12,
+    /// The same with old ciphers, for programs that read no others
+    Pkcs12Old,
+    /// Manifest of a TLS secret for a container orchestrator
+    Manifest,
 }

@@ -10,6 +10,7 @@ mod csr;
 mod encoding;
 mod intake;
 mod key;
+mod pack;
 mod secret;
 mod signer;
 
@@ -20,6 +21,7 @@ pub use csr::{CsrFacts, CsrWish, Subject, find_csr, look_at_csr, make_csr, read_
 pub use encoding::{base32, base64url, base64url_decode, hmac_sha256, sha256};
 pub use intake::{Intake, IntakeError, LARGEST_INTAKE};
 pub use key::{KeyKind, PrivateKey};
+pub use pack::{Pkcs12Form, to_pkcs7, to_pkcs12};
 pub use secret::Secret;
 pub use signer::{Signature, VerifyingKey};
 

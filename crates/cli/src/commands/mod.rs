@@ -5,6 +5,7 @@ mod csr;
 mod demo;
 mod keep;
 mod list;
+mod pack;
 mod place;
 mod receive;
 mod show;
@@ -41,6 +42,7 @@ pub(crate) fn run(args: Args) -> ExitStatus {
         Command::List => list::run(&ui, &app),
         Command::Show(show) => show::run(&ui, &app, &show),
         Command::Check(check) => check::run(&ui, &app, &check),
+        Command::Pack(pack) => pack::run(&ui, &app, &pack),
         Command::Receive(receive) => receive::run(&ui, &app, &receive),
         Command::Place(place) => place::run(&ui, &app, &place),
         Command::Demo(_) | Command::Csr(_) => unreachable!("the demo has its own inventory, and a CSR needs none"),
