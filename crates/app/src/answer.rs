@@ -1,7 +1,7 @@
 //! Answers of authorities that a person carries a CSR to.
 
 use crate::turn::Run;
-use crate::{App, KeepEntry, StepError};
+use crate::{App, KeepEntry, Progress, StepError};
 use eskort_core::journey::Stage;
 use eskort_core::names::Identifier;
 use eskort_core::pki::{Built, Certificate, Chain, ChainError, Intake, IntakeError, PrivateKey, Secret};
@@ -154,6 +154,7 @@ pub async fn receive(app: &App, brought: &[Brought], password: Option<&Secret<St
         let names: Vec<&str> = open.wanted.names.iter().map(Identifier::as_str).collect();
         check(&built, &key, &names, (app.now)())?;
         used.extend(built.chain.certificates().iter().cloned());
+        (app.watch)(&Progress::Answer { certificate: certificate.clone(), chain: built.chain.clone() });
         let entry = &app.inventory.certificates[&certificate];
         let (chain, missing) = (built.chain.clone(), built.missing.clone());
         let mut run = Run::new(app, &store, false);

@@ -3,6 +3,7 @@
 use crate::RecordToPlace;
 use eskort_core::decision::Decision;
 use eskort_core::journey::{Milestone, WaitsFor};
+use eskort_core::pki::Chain;
 use jiff::Timestamp;
 use std::path::PathBuf;
 use std::sync::Arc;
@@ -35,6 +36,13 @@ pub enum Progress {
     },
     /// A person has to place these records, and is waited for.
     AwaitsPerson(Vec<RecordToPlace>),
+    /// An answer that a person has brought fits the key that waits for it; it is stored next.
+    Answer {
+        /// The certificate of the inventory.
+        certificate: String,
+        /// The chain, put in order.
+        chain: Chain,
+    },
     /// How names stand that are waited for.
     Names(Vec<NameState>),
     /// A file of a server changes.

@@ -142,7 +142,7 @@ pub fn view_request(app: Option<&App>, bytes: &[u8]) -> Result<RequestView, Requ
 }
 
 /// Returns the certificate and generation whose stored key this is.
-fn whose(app: &App, public_key: &[u8]) -> Result<Option<(String, u32)>, RequestError> {
+pub(crate) fn whose(app: &App, public_key: &[u8]) -> Result<Option<(String, u32)>, RequestError> {
     let Some(store) = Store::open_existing(&app.state)? else { return Ok(None) };
     for certificate in app.inventory.certificates.keys() {
         let open = store.open_journey(certificate)?.map(|open| open.generation);

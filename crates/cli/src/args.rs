@@ -42,7 +42,7 @@ pub(crate) enum Command {
     Keep(KeepArgs),
     /// List the certificates, with how long each lasts
     List,
-    /// Show everything about one certificate
+    /// Show everything about one certificate of the inventory, or about the certificates in a file
     Show(ShowArgs),
     /// Look at live endpoints as a visitor would
     Check(CheckArgs),
@@ -82,8 +82,12 @@ pub(crate) struct KeepArgs {
 
 #[derive(Debug, ClapArgs)]
 pub(crate) struct ShowArgs {
-    /// Certificate of the inventory
+    /// Certificate of the inventory; or a file with certificates in any shape
+    #[arg(value_name = "NAME or FILE")]
     pub(crate) name: String,
+    /// File with the password of a PKCS#12 container
+    #[arg(long, value_name = "FILE")]
+    pub(crate) password_file: Option<PathBuf>,
 }
 
 #[derive(Debug, ClapArgs)]

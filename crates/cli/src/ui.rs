@@ -1,9 +1,10 @@
 //! All printing: results to standard output, the talk beside them to standard error.
 
 use crate::args::Output;
-use crate::table::{Page, wrap};
+use crate::table::{Cell, Page, draw, wrap};
 use eskort_app::{Errand, FileChange, NameState, Progress, RecordToPlace};
 use eskort_core::journey::Milestone;
+use eskort_core::pki::{Certificate, Chain};
 use eskort_core::words;
 use indicatif::{ProgressBar, ProgressDrawTarget, ProgressState, ProgressStyle};
 use owo_colors::{OwoColorize, Style};
@@ -268,6 +269,7 @@ impl Ui {
             Progress::Waiting { waits_for, .. } => self.spin(format!("waiting for {} …", waits_for.words())),
             Progress::Passed { milestone, detail } => self.passed(*milestone, detail),
             Progress::AwaitsPerson(records) => self.talk(&records_to_place(records)),
+            Progress::Answer { certificate, chain } => self.talk(&answer(certificate, chain, self.page())),
             Progress::Names(names) => {
                 let mut waits = self.waits.lock().expect("no holder panics");
                 let changed = waits.update(names);
@@ -316,6 +318,22 @@ pub(crate) fn change(path: &str, how: &FileChange) -> String {
         format!("\n    {}", tone.paint(&words::printable(&line.replace('\t', "    "), 200)))
     };
     lines.lines().fold(format!("  changes {path}"), |text, line| text + &paint(line))
+}
+
+/// Returns the chain of an answer as it was put together.
+fn answer(certificate: &str, chain: &Chain, page: Page) -> String {
+    let row = |(n, c): (usize, &Certificate)| {
+        let what = if n == 0 { "  certificate" } else { "  intermediate" };
+        vec![
+            Cell::toned(what, Tone::Faint),
+            Cell::toned(if n == 0 { c.title() } else { c.subject_or_title() }, Tone::Strong),
+            Cell::plain(format!("by `{}`", words::printable(&c.issuer, 60))),
+            Cell::plain(format!("until {}", words::day(c.not_after))),
+        ]
+    };
+    let rows: Vec<Vec<Cell>> = chain.certificates().iter().enumerate().map(row).collect();
+    let head = format!("{}: the answer fits the key that waits for it", Tone::Strong.paint(certificate));
+    format!("{head}\n{}", draw(&["", "", "", ""], &rows, page).trim_end())
 }
 
 /// Returns what a person has to do with a CSR.

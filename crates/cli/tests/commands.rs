@@ -150,7 +150,7 @@ fn the_demo_tells_its_story_to_the_end_and_leaves_a_folder() {
             "1. The first certificate",
             "archive",
             "tickets waits for you",
-            "5. 61 days later",
+            "5. An authority without ACME", "the answer fits the key", "6. 61 days later",
             "generation 2 installed",
             "What to try next",
         ],

@@ -173,6 +173,23 @@ fn a_csr_is_carried_to_the_office_and_the_answer_taken_in_any_shape() {
     assert!(bundles.windows(2).all(|pair| pair[0] == pair[1]), "the same from every shape");
     place.run(&["keep"]).check(0, &["nothing to do"]);
     office.receive(&["in-order.pem"]).check(1, &["no journey waits for an answer"]);
+    // The same shapes in plain words, without an inventory as well.
+    for shape in SHAPES.iter().filter(|shape| shape.contains('.')) {
+        let shown = place.run(&["show", shape, "--password-file", "password"]);
+        shown.check(
+            0,
+            &[
+                "stock.lampholm.internal  certificate",
+                "Office-Issuer  intermediate",
+                "our key, that of generation 1 of `stock`",
+            ],
+        );
+    }
+    std::fs::rename(place.path("eskort.toml"), place.path("away.toml")).unwrap();
+    place.run(&["show", "leaf.pem"]).check(0, &["missing: the certificate of `Office-Issuer`", "P-256"]);
+    place.run(&["show", "app/tls.key"]).check(0, &["private key  P-256; it fits no certificate here"]);
+    place.run(&["show", "issuer.csr"]).check(1, &["says nothing", "it is a CSR: `eskort csr read issuer.csr`"]);
+    place.run(&["show", "modern.p12"]).check(1, &["is protected with a password"]);
 }
 
 fn copy_tree(place: &Place, from: &str, to: &str) {

@@ -19,10 +19,6 @@ use x509_cert::name::Name;
 use x509_cert::serial_number::SerialNumber;
 use x509_cert::time::{Time, Validity};
 
-const ROOT: &str = "Lampholm Practice Root";
-const OLD_ROOT: &str = "Lampholm Practice Old Root";
-const INTERMEDIATE: &str = "Lampholm Practice Issuer 1";
-
 /// The keys and certificates of a practice authority.
 pub struct Issuer {
     root: Certificate,
@@ -30,14 +26,25 @@ pub struct Issuer {
     intermediate_key: PrivateKey,
     intermediate: Certificate,
     cross_signed: Certificate,
+    intermediate_name: String,
 }
 
 impl Issuer {
-    /// Makes new roots and an intermediate, good from ten years before to ten years after `now`.
+    /// Makes the usual practice issuer.
     ///
     /// # Panics
     /// When the crypto library fails.
     pub fn new(now: Timestamp) -> Self {
+        Issuer::named("Lampholm Practice", now)
+    }
+
+    /// Makes new roots and an intermediate, good from ten years before to ten years after `now`; `who` begins their names.
+    ///
+    /// # Panics
+    /// When the crypto library fails.
+    pub fn named(who: &str, now: Timestamp) -> Self {
+        let (root_name, old_root_name) = (format!("{who} Root"), format!("{who} Old Root"));
+        let intermediate_name = format!("{who} Issuer 1");
         let key = || PrivateKey::generate(KeyKind::P256).expect("a key can be made");
         let (root_key, old_root_key, intermediate_key) = (key(), key(), key());
         let decade = SignedDuration::from_hours(24 * 3_652);
@@ -46,11 +53,12 @@ impl Issuer {
             sign(&leaf, issuer, signer, now - decade, now + decade)
         };
         Issuer {
-            root: ca(ROOT, ROOT, &root_key, &root_key),
-            old_root: ca(OLD_ROOT, OLD_ROOT, &old_root_key, &old_root_key),
-            intermediate: ca(INTERMEDIATE, ROOT, &intermediate_key, &root_key),
-            cross_signed: ca(INTERMEDIATE, OLD_ROOT, &intermediate_key, &old_root_key),
+            root: ca(&root_name, &root_name, &root_key, &root_key),
+            old_root: ca(&old_root_name, &old_root_name, &old_root_key, &old_root_key),
+            intermediate: ca(&intermediate_name, &root_name, &intermediate_key, &root_key),
+            cross_signed: ca(&intermediate_name, &old_root_name, &intermediate_key, &old_root_key),
             intermediate_key,
+            intermediate_name,
         }
     }
 
@@ -67,7 +75,7 @@ impl Issuer {
     /// Issues a certificate for DNS names and addresses, and returns the leaf.
     pub fn issue(&self, names: &[String], public_key: &[u8], from: Timestamp, lifetime: SignedDuration) -> Certificate {
         let subject = Subject { common_name: "", names, public_key, ca: false };
-        sign(&subject, INTERMEDIATE, &self.intermediate_key, from, from + lifetime)
+        sign(&subject, &self.intermediate_name, &self.intermediate_key, from, from + lifetime)
     }
 
     /// Returns leaf and intermediate as PEM, by the usual or the alternate chain.

@@ -1,4 +1,5 @@
-//! The practice world: a certificate authority, a name server, web sites, a hosting account and its panel on loopback. For the demo and for tests.
+//! The practice world: a certificate authority, a name server, web sites, a hosting account and its panel on loopback, and an
+//! office's CA. For the demo and for tests.
 //!
 //! The authority is strict where a real one is (signatures, nonces, requests, looks at the sites) and misbehaves on demand
 //! (see [`Fault`]). Nothing here listens on anything but loopback.
@@ -9,6 +10,7 @@ mod ftp;
 mod http;
 mod issuer;
 mod names;
+mod office;
 mod panel;
 mod site;
 
@@ -17,5 +19,6 @@ pub use clock::Clock;
 pub use ftp::{FTP_USER, FtpServer};
 pub use issuer::Issuer;
 pub use names::NameServer;
+pub use office::Office;
 pub use panel::Panel;
 pub use site::Site;

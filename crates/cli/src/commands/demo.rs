@@ -1,11 +1,11 @@
 //! `eskort demo`: the whole journey in a practice world.
 
-use super::{block_on, check, keep, list};
+use super::{block_on, check, keep, list, receive};
 use crate::args::DemoArgs;
 use crate::errors::{self, Told};
 use crate::ui::{ExitStatus, Tone, Ui};
-use eskort_app::{App, CheckTarget, Ending, KeepOptions, RecordToPlace};
-use eskort_practice::{Authority, AuthorityOptions, Clock, FTP_USER, FtpServer, NameServer, Site};
+use eskort_app::{App, Brought, CheckTarget, Ending, KeepOptions, RecordToPlace};
+use eskort_practice::{Authority, AuthorityOptions, Clock, FTP_USER, FtpServer, NameServer, Office, Site};
 use jiff::SignedDuration;
 use std::io;
 use std::net::{Ipv4Addr, SocketAddr};
@@ -55,6 +55,7 @@ struct World {
     authority: Authority,
     site: Site,
     account: FtpServer,
+    office: Office,
 }
 
 async fn play(ui: &Ui, args: &DemoArgs) -> Result<ExitStatus, Trouble> {
@@ -92,13 +93,14 @@ async fn build(folder: &Path) -> Result<World, Trouble> {
     let site = Site::start(&folder.join("www"), &bundle, &key, any, any).await.map_err(failed())?;
     site.serve("shop.lampholm.example", &folder.join("account/htdocs"));
     let account = FtpServer::start(&folder.join("account")).await.map_err(failed())?;
+    let office = Office::new(clock.clone());
     let options = AuthorityOptions {
         site_port: site.plain_address().port(),
         thinking: Duration::from_millis(150),
         ..AuthorityOptions::default()
     };
     let authority = Authority::start(options, clock.clone(), Arc::clone(&names)).await.map_err(failed())?;
-    let world = World { folder: folder.to_owned(), clock, names, authority, site, account };
+    let world = World { folder: folder.to_owned(), clock, names, authority, site, account, office };
     write_files(&world).map_err(trouble(format!("cannot write into {}", folder.display())))?;
     Ok(world)
 }
@@ -163,6 +165,7 @@ install = [{{ server = "front" }}]
     );
     write("account/htdocs/index.html", "<!doctype html><title>Shop</title><h1>Lamps, wicks and oil.</h1>\n")?;
     write("account-root.pem", world.account.root_pem())?;
+    write("office-root.pem", &world.office.root_pem())?;
     write_secret(&world.folder.join("account.password"), world.account.password())?;
     write_secret(&world.folder.join("zone.key"), &world.names.update_key())?;
     write("eskort.toml", &inventory)?;
@@ -226,6 +229,35 @@ proof = "desk"
     );
     let text = std::fs::read_to_string(&path)? + &more;
     std::fs::write(&path, text)
+}
+
+/// Adds the stock room, whose authority speaks no ACME.
+fn add_office(world: &World) -> io::Result<()> {
+    let path = world.folder.join("eskort.toml");
+    let more = r#"
+[authority.office]
+kind = "csr"                               # a colleague signs
+desk = "room 4, ask for the keeper"
+visitor-roots = "office-root.pem"
+
+[certificate.stock]
+names = ["stock.lampholm.internal"]
+authority = "office"
+subject = { organization = "Lampholm Lighthouse Trust", unit = "Stock room" }
+"#;
+    let text = std::fs::read_to_string(&path)? + more;
+    // With a second authority, the others have to be named.
+    let text = text.replace("\nproof = ", "\nauthority = \"public\"\nproof = ");
+    std::fs::write(&path, text)
+}
+
+/// Carries the CSR to the office, and comes back with what it gave.
+fn carry_to_office(world: &World) -> Result<Brought, io::Error> {
+    let csr = std::fs::read_to_string(world.folder.join("state/certificates/stock/0001/request.pem"))?;
+    let bytes = world.office.answer(&csr).map_err(io::Error::other)?;
+    let path = world.folder.join("answer.zip");
+    std::fs::write(&path, &bytes)?;
+    Ok(Brought { name: "answer.zip".into(), bytes })
 }
 
 /// Does what a person is told to do.
@@ -300,10 +332,28 @@ async fn tell_story(ui: &Ui, world: &World) -> Result<(), ExitStatus> {
     );
     place_by_hand(world, &records);
     keep_once(ui, &app).await?;
+    chapter(
+        5,
+        "An authority without ACME",
+        "The stock room is seen only in the office, whose own CA is a colleague. `eskort keep` makes key and CSR and says where \
+         to carry it.",
+    );
+    add_office(world).map_err(|source| cannot_write(ui, &source))?;
+    let app = load(ui, world)?;
+    keep_once(ui, &app).await?;
+    let brought = carry_to_office(world).map_err(|source| cannot_write(ui, &source))?;
+    if !json {
+        let text = "The office answers with a zip: the certificate in DER, a text with Windows line ends that has the intermediate \
+                    and the root in it, a stranger's root, and a page of advice. `eskort receive answer.zip` makes sense of it.";
+        ui.result("");
+        crate::table::wrap(text, ui.width()).iter().for_each(|line| ui.result(line));
+        ui.result("");
+    }
+    receive_once(ui, &app, brought).await?;
     world.clock.set_offset(SignedDuration::ZERO);
     let days = eskort_core::words::duration(SignedDuration::from_hours(24 * DAYS));
     chapter(
-        5,
+        6,
         &format!("{days} later"),
         "The practice world's clock moves to today. A third of the lifetimes is left: renewal is due.",
     );
@@ -312,7 +362,7 @@ async fn tell_story(ui: &Ui, world: &World) -> Result<(), ExitStatus> {
     let records = keep_once(ui, &app).await?;
     place_by_hand(world, &records);
     chapter(
-        6,
+        7,
         "All is well",
         "The person has placed the new record, too. New generations have new keys; the old ones are kept.",
     );
@@ -346,6 +396,20 @@ async fn keep_once(ui: &Ui, app: &App) -> Result<Vec<RecordToPlace>, ExitStatus>
         }
     }
     Ok(records)
+}
+
+/// Runs `receive` as the command does.
+async fn receive_once(ui: &Ui, app: &App, brought: Brought) -> Result<(), ExitStatus> {
+    let received = eskort_app::receive(app, &[brought], None).await;
+    ui.settle();
+    let receipt = received.map_err(|error| {
+        errors::print(ui, "nothing was received", &errors::tell(&error, "stock"));
+        ExitStatus::Failed
+    })?;
+    match receive::print(ui, app, receipt) {
+        ExitStatus::Well => Ok(()),
+        status => Err(status),
+    }
 }
 
 async fn check_once(ui: &Ui, app: &App) -> Result<(), ExitStatus> {

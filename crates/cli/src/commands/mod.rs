@@ -33,6 +33,9 @@ pub(crate) fn run(args: Args) -> ExitStatus {
     if let Command::Csr(csr) = command {
         return csr::run(&ui, args.config, &csr);
     }
+    if let Command::Show(show) = command {
+        return show::run(&ui, args.config, &show);
+    }
     let app = match load(&ui, args.config) {
         Ok(app) => app,
         Err(status) => return status,
@@ -40,12 +43,11 @@ pub(crate) fn run(args: Args) -> ExitStatus {
     match command {
         Command::Keep(keep) => keep::run(&ui, &app, keep),
         Command::List => list::run(&ui, &app),
-        Command::Show(show) => show::run(&ui, &app, &show),
         Command::Check(check) => check::run(&ui, &app, &check),
         Command::Pack(pack) => pack::run(&ui, &app, &pack),
         Command::Receive(receive) => receive::run(&ui, &app, &receive),
         Command::Place(place) => place::run(&ui, &app, &place),
-        Command::Demo(_) | Command::Csr(_) => unreachable!("the demo has its own inventory, and a CSR needs none"),
+        Command::Demo(_) | Command::Csr(_) | Command::Show(_) => unreachable!("these were run without an inventory"),
     }
 }
 

@@ -3,9 +3,8 @@
 use super::{block_on, keep};
 use crate::args::ReceiveArgs;
 use crate::errors::{self, Told};
-use crate::table::{Cell, draw};
 use crate::ui::{ExitStatus, Tone, Ui};
-use eskort_app::{AnswerError, App, Brought, Received, StepError};
+use eskort_app::{AnswerError, App, Brought, Receipt, Received, StepError};
 use eskort_core::pki::{LARGEST_INTAKE, Secret};
 use eskort_core::words;
 use jiff::Timestamp;
@@ -27,20 +26,21 @@ pub(crate) fn run(ui: &Ui, app: &App, args: &ReceiveArgs) -> ExitStatus {
         Err(StepError::Answer(error)) => return failed(ui, &errors::tell_answer(&error)),
         Err(other) => return failed(ui, &errors::tell(&other, "NAME")),
     };
+    print(ui, app, receipt)
+}
+
+/// Prints what came of what was brought.
+pub(crate) fn print(ui: &Ui, app: &App, receipt: Receipt) -> ExitStatus {
     if ui.is_json() {
         let received = receipt.received.iter().map(row).collect();
         ui.json("receive", &Report { at: (app.now)(), received, passed_over: &receipt.passed_over });
     } else {
-        for received in &receipt.received {
-            ui.result(&text(ui, received));
-        }
         for what in &receipt.passed_over {
             ui.talk_wrapped("  left aside: ", what, Tone::Faint);
         }
     }
     let entries: Vec<_> = receipt.received.into_iter().map(|r| r.entry).collect();
     if !ui.is_json() {
-        ui.result("");
         keep::print(ui, app, &entries, false);
     }
     keep::status(&entries)
@@ -92,27 +92,6 @@ fn password(args: &ReceiveArgs) -> Result<Option<Secret<String>>, AnswerError> {
     let Some(path) = &args.password_file else { return Ok(None) };
     let text = std::fs::read_to_string(path).map_err(|source| AnswerError::Read { path: path.clone(), source })?;
     Ok(Some(Secret::new(text.trim_end_matches(['\r', '\n']).to_owned())))
-}
-
-/// Returns the chain as it was put together.
-fn text(ui: &Ui, received: &Received) -> String {
-    let rows: Vec<Vec<Cell>> = received
-        .chain
-        .certificates()
-        .iter()
-        .enumerate()
-        .map(|(n, c)| {
-            let what = if n == 0 { "certificate" } else { "intermediate" };
-            vec![
-                Cell::toned(format!("  {what}"), Tone::Faint),
-                Cell::toned(if n == 0 { c.title() } else { c.subject_or_title() }, Tone::Strong),
-                Cell::plain(format!("by `{}`", c.issuer)),
-                Cell::plain(format!("until {}", words::day(c.not_after))),
-            ]
-        })
-        .collect();
-    let head = format!("{}: the answer fits the key that waits for it", Tone::Strong.paint(&received.certificate));
-    format!("{head}\n{}", draw(&["", "", "", ""], &rows, ui.page()))
 }
 
 #[derive(Serialize)]

@@ -1,22 +1,38 @@
 //! `eskort show`
 
-use super::known_certificate;
 use super::list::tone;
+use super::{known_certificate, load, load_if_there};
 use crate::args::ShowArgs;
 use crate::bar::lifetime_bar;
-use crate::errors;
+use crate::errors::{self, Told};
 use crate::table::{Cell, Page, draw};
 use crate::ui::{ExitStatus, Tone, Ui};
-use eskort_app::{App, GenerationView, Show, State};
+use eskort_app::{AnswerError, App, FileView, GenerationView, InspectError, Show, State};
 use eskort_core::journey::Milestone;
+use eskort_core::pki::Secret;
 use eskort_core::words;
 use jiff::Timestamp;
+use std::path::{Path, PathBuf};
 
-pub(crate) fn run(ui: &Ui, app: &App, args: &ShowArgs) -> ExitStatus {
-    if let Err(status) = known_certificate(ui, app, &args.name) {
+pub(crate) fn run(ui: &Ui, config: Option<PathBuf>, args: &ShowArgs) -> ExitStatus {
+    let is_file = Path::new(&args.name).is_file();
+    let app = match if is_file { load_if_there(ui, config) } else { load(ui, config).map(Some) } {
+        Ok(app) => app,
+        Err(status) => return status,
+    };
+    match app {
+        Some(app) if !is_file || app.inventory.certificates.contains_key(&args.name) => {
+            certificate(ui, &app, &args.name)
+        }
+        app => file(ui, app.as_ref(), args),
+    }
+}
+
+fn certificate(ui: &Ui, app: &App, name: &str) -> ExitStatus {
+    if let Err(status) = known_certificate(ui, app, name) {
         return status;
     }
-    match eskort_app::show(app, &args.name) {
+    match eskort_app::show(app, name) {
         Err(error) => errors::print_store(ui, &error),
         Ok(shown) => {
             let shown = shown.expect("the certificate is in the inventory");
@@ -28,6 +44,90 @@ pub(crate) fn run(ui: &Ui, app: &App, args: &ShowArgs) -> ExitStatus {
             ExitStatus::Well
         }
     }
+}
+
+fn file(ui: &Ui, app: Option<&App>, args: &ShowArgs) -> ExitStatus {
+    let failed = |told: &Told| {
+        errors::print(ui, &format!("{} says nothing", words::printable(&args.name, 200)), told);
+        ExitStatus::Failed
+    };
+    let read = |path: &Path| std::fs::read(path).map_err(|source| AnswerError::Read { path: path.to_owned(), source });
+    let bytes = match read(Path::new(&args.name)) {
+        Ok(bytes) => bytes,
+        Err(error) => return failed(&errors::tell_answer(&error)),
+    };
+    let password = match args.password_file.as_deref().map(read).transpose() {
+        Ok(password) => {
+            password.map(|p| Secret::new(String::from_utf8_lossy(&p).trim_end_matches(['\r', '\n']).to_owned()))
+        }
+        Err(error) => return failed(&errors::tell_answer(&error)),
+    };
+    match eskort_app::inspect(app, &args.name, &bytes, password.as_ref()) {
+        Err(InspectError::Intake(error)) => {
+            let mut told = errors::tell_answer(&AnswerError::Intake(error));
+            if eskort_core::pki::find_csr(&bytes).is_some() {
+                told.hints = vec![format!("it is a CSR: `eskort csr read {}`", args.name)];
+            }
+            failed(&told)
+        }
+        Err(error) => failed(&Told { cause: error.to_string(), hints: Vec::new() }),
+        Ok(view) => {
+            if ui.is_json() {
+                ui.json("show-file", &view);
+            } else {
+                let now = app.map_or_else(Timestamp::now, |app| (app.now)());
+                ui.result(&file_text(&view, now, ui.page()));
+            }
+            ExitStatus::Well
+        }
+    }
+}
+
+fn file_text(view: &FileView, now: Timestamp, page: Page) -> String {
+    let mut out = String::new();
+    for (n, c) in view.certificates.iter().enumerate() {
+        let what = match n {
+            0 if view.in_chain > 0 && !c.is_ca => "certificate",
+            _ if c.is_root => "root",
+            _ if n < view.in_chain && c.is_ca => "intermediate",
+            _ => "beside it",
+        };
+        let title = c.names.first().filter(|_| !c.is_ca).unwrap_or(&c.subject);
+        out.push_str(&format!("{}  {}\n", Tone::Strong.paint(title), Tone::Faint.paint(what)));
+        let mut rows = Vec::new();
+        if !c.names.is_empty() {
+            rows.push(fact("  names", c.names.join(" ")));
+        }
+        if !c.subject.is_empty() {
+            rows.push(fact("  subject", c.subject.clone()));
+        }
+        rows.push(fact("  issuer", c.issuer.clone()));
+        let (bar, tone) = lifetime_bar(&c.validity, now);
+        rows.push(vec![Cell::toned("  life left", Tone::Faint), Cell::toned(bar, tone)]);
+        let (from, until) = (words::day(c.validity.not_before), words::day(c.validity.not_after));
+        let good = if c.is_good_at(now) { "" } else { "; not good today" };
+        rows.push(fact("", format!("{from} to {until}{good}")));
+        rows.push(fact("  key", c.key.clone()));
+        rows.push(fact("  serial", c.serial.clone()));
+        rows.push(fact("  SHA-256", c.fingerprint.clone()));
+        if let Some((certificate, generation)) = &c.ours {
+            let text = format!("our key, that of generation {generation} of `{certificate}`");
+            rows.push(vec![Cell::toned("  whose", Tone::Faint), Cell::toned(text, Tone::Good)]);
+        }
+        out.push_str(&draw(&["", ""], &rows, page));
+    }
+    for (kind, fits) in &view.keys {
+        let fits = if *fits { "it fits the certificate" } else { "it fits no certificate here" };
+        out.push_str(&format!("{}  {kind}; {fits}\n", Tone::Strong.paint("private key")));
+    }
+    if let Some(issuer) = &view.missing_issuer {
+        let text = format!("missing: the certificate of `{issuer}`, without which visitors may not trust this one");
+        out.push_str(&format!("{}\n", Tone::Notice.paint(&text)));
+    }
+    for what in &view.passed_over {
+        out.push_str(&format!("{}\n", Tone::Faint.paint(&format!("left aside: {}", words::printable(what, 200)))));
+    }
+    out
 }
 
 fn text(shown: &Show, now: Timestamp, page: Page) -> String {

@@ -1,0 +1,118 @@
+//! Files with certificates and keys in them, read without storing anything.
+
+use crate::{App, RequestError};
+use eskort_core::pki::{Built, Certificate, Chain, Intake, IntakeError, Secret, key_words};
+use eskort_core::renewal::Validity;
+use jiff::Timestamp;
+use serde::Serialize;
+
+/// One certificate of a file.
+#[derive(Clone, Debug, Serialize)]
+pub struct CertificateView {
+    /// The names it is for.
+    pub names: Vec<String>,
+    /// Its subject; may be empty.
+    pub subject: String,
+    /// Its issuer.
+    pub issuer: String,
+    /// Its dates.
+    pub validity: Validity,
+    /// Its key, in words.
+    pub key: String,
+    /// Its serial number in hexadecimal.
+    pub serial: String,
+    /// The SHA-256 digest of its DER form in hexadecimal.
+    pub fingerprint: String,
+    /// Whether it may sign others.
+    pub is_ca: bool,
+    /// Whether it is signed with its own key.
+    pub is_root: bool,
+    /// The certificate and generation of ours that has the key.
+    pub ours: Option<(String, u32)>,
+}
+
+/// What is in a file.
+#[derive(Clone, Debug, Serialize)]
+pub struct FileView {
+    /// The certificates: a chain from its leaf up, then the others.
+    pub certificates: Vec<CertificateView>,
+    /// How many of them make up the chain of the first one.
+    pub in_chain: usize,
+    /// The issuer that visitors need and that is not in the file.
+    pub missing_issuer: Option<String>,
+    /// The private keys: kind, and whether it fits the first certificate.
+    pub keys: Vec<(String, bool)>,
+    /// What was passed over, in words.
+    pub passed_over: Vec<String>,
+}
+
+/// Reads a file in any shape, and says what is in it.
+///
+/// # Errors
+/// When there is neither certificate nor key in it, or the ledger cannot be read.
+pub fn inspect(
+    app: Option<&App>,
+    name: &str,
+    bytes: &[u8],
+    password: Option<&Secret<String>>,
+) -> Result<FileView, InspectError> {
+    let mut intake = Intake::default();
+    intake.take(name, bytes, password)?;
+    // The chain begins at the certificate that no other one here was issued by; where keys are in the file, at theirs.
+    let issues = |c: &Certificate| intake.certificates.iter().any(|other| other != c && other.is_signed_by(c));
+    let fits = |c: &&Certificate| intake.keys.iter().any(|key| key.fits(c.public_key()));
+    let leaf = intake.certificates.iter().find(fits).or_else(|| intake.certificates.iter().find(|c| !issues(c)));
+    let leaf = leaf.or(intake.certificates.first());
+    let mut ordered: Vec<Certificate> = Vec::new();
+    let mut missing_issuer = None;
+    if let Some(leaf) = leaf {
+        let Built { chain, missing } = Chain::build(leaf.clone(), &intake.certificates);
+        ordered.extend(chain.certificates().iter().cloned());
+        missing_issuer = missing;
+    }
+    let in_chain = ordered.len();
+    let others: Vec<Certificate> = intake.certificates.iter().filter(|c| !ordered.contains(c)).cloned().collect();
+    ordered.extend(others);
+    let keys = intake.keys.iter().map(|key| {
+        let fits = ordered.first().is_some_and(|c| key.fits(c.public_key()));
+        (key_words(&key.public_key_der()), fits)
+    });
+    let keys = keys.collect();
+    let view = |c: &Certificate| -> Result<CertificateView, InspectError> {
+        Ok(CertificateView {
+            names: c.names.clone(),
+            subject: c.subject.clone(),
+            issuer: c.issuer.clone(),
+            validity: Validity { not_before: c.not_before, not_after: c.not_after },
+            key: key_words(c.public_key()),
+            serial: c.serial.clone(),
+            fingerprint: c.fingerprint().to_string(),
+            is_ca: c.is_ca,
+            is_root: c.is_self_issued() && c.is_signed_by(c),
+            ours: match app {
+                Some(app) if !c.is_ca => crate::request::whose(app, c.public_key())?,
+                _ => None,
+            },
+        })
+    };
+    let certificates = ordered.iter().map(view).collect::<Result<_, _>>()?;
+    Ok(FileView { certificates, in_chain, missing_issuer, keys, passed_over: intake.passed_over })
+}
+
+impl CertificateView {
+    /// Returns whether it is good at an instant.
+    pub fn is_good_at(&self, now: Timestamp) -> bool {
+        self.validity.not_before <= now && now < self.validity.not_after
+    }
+}
+
+/// Why a file says nothing.
+#[derive(Debug, thiserror::Error)]
+pub enum InspectError {
+    /// Nothing in it.
+    #[error(transparent)]
+    Intake(#[from] IntakeError),
+    /// The ledger.
+    #[error(transparent)]
+    Request(#[from] RequestError),
+}
