@@ -42,6 +42,24 @@ pub enum AnswerError {
     /// It fits a key of ours and not what was asked for.
     #[error("the answer is of no use: {0}")]
     Chain(#[from] ChainError),
+    /// There is no key in what is to be taken in.
+    #[error("there is no private key in it")]
+    NoKey,
+    /// The key belongs to another certificate.
+    #[error("the private key fits none of the certificates")]
+    KeyFitsNone,
+    /// A journey would bring another generation.
+    #[error("a journey of `{certificate}` is under way")]
+    UnderWay {
+        /// The certificate.
+        certificate: String,
+    },
+    /// It is ours already.
+    #[error("this is the newest generation of `{certificate}` already")]
+    Known {
+        /// The certificate.
+        certificate: String,
+    },
     /// No journey waits.
     #[error("no journey waits for an answer")]
     NothingWaits,

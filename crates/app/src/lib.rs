@@ -2,6 +2,7 @@
 //!
 //! Every change of the world is gathered (facts), planned (pure, printable) and applied (step by step, each recorded).
 
+mod adopt;
 mod answer;
 mod authority;
 mod check;
@@ -24,6 +25,7 @@ mod setup;
 mod show;
 mod turn;
 
+pub use adopt::{Adopted, adopt};
 pub use answer::{AnswerError, Brought, Errand, Receipt, Received, receive};
 pub use authority::{AuthorityError, Client, Hold};
 pub use check::{CheckTarget, EndpointReport, check};

@@ -51,6 +51,8 @@ pub(crate) enum Command {
     Csr(CsrCommand),
     /// Take what an authority without ACME sent back, in any shape, and go on from there
     Receive(ReceiveArgs),
+    /// Take in a certificate that exists already, with its key
+    Adopt(AdoptArgs),
     /// Pack a certificate with its chain and key for another program
     Pack(PackArgs),
     /// Place a file that an authority without ACME wants to see on a site, and look at it
@@ -221,4 +223,16 @@ pub(crate) enum PackForm {
     Pkcs12Old,
     /// Manifest of a TLS secret for a container orchestrator
     Manifest,
+}
+
+#[derive(Debug, ClapArgs)]
+pub(crate) struct AdoptArgs {
+    /// Certificate of the inventory that it becomes the newest generation of
+    pub(crate) name: String,
+    /// Files with certificate, intermediates and key, in any shape
+    #[arg(required = true, value_name = "FILE")]
+    pub(crate) files: Vec<PathBuf>,
+    /// File with the password of a PKCS#12 container
+    #[arg(long, value_name = "FILE")]
+    pub(crate) password_file: Option<PathBuf>,
 }

@@ -179,6 +179,12 @@ pub(crate) fn tell_answer(error: &AnswerError) -> Told {
             told.hint("ask the authority for a certificate with all names, or take them out of the inventory")
         }
         AnswerError::Chain(_) => told.hint("ask the authority for the certificate that was made from this CSR"),
+        AnswerError::NoKey => told.hint("name the key's file as well: PEM without a password, or a PKCS#12 container"),
+        AnswerError::KeyFitsNone => told.hint("`eskort show FILE` says what is in each file"),
+        AnswerError::UnderWay { certificate } => {
+            told.hint(format!("let it come to its end: `eskort keep --only {certificate}`"))
+        }
+        AnswerError::Known { certificate } => told.hint(format!("`eskort keep --only {certificate}` puts it in place")),
         AnswerError::NothingWaits => told.hint("`eskort list` shows what waits; `eskort keep` hands CSRs over"),
         AnswerError::FitsNone { generation: 0, .. } => {
             told.hint("it was made from another CSR; `eskort keep` shows the one that waits")

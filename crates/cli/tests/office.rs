@@ -446,3 +446,40 @@ fn a_generation_is_packed_for_other_programs_and_they_read_it() {
     pack("pem", "gone/x.pem", &[]).check(1, &["cannot write gone/x.pem"]);
     assert!(!place.path("x").exists());
 }
+
+#[test]
+fn a_certificate_that_exists_already_is_taken_in_with_its_key() {
+    let office = Office::new();
+    let place = &office.place;
+    office.openssl("req -new -newkey rsa:2048 -nodes -keyout own.key -out own.csr -subj /CN=stock -addext subjectAltName=DNS:stock.lampholm.internal,IP:192.0.2.7");
+    office.sign("own.csr", "issuer", "own.pem", "-copy_extensions copyall -days 200");
+    office.sign("own.csr", "issuer", "bare.pem", "-days 200");
+    office.openssl("rsa -in own.key -traditional -out own-old.key");
+    place.write("password", "oil\n");
+    office
+        .openssl("pkcs12 -export -in own.pem -inkey own.key -certfile issuer.pem -passout file:password -out own.p12");
+    let adopt = |files: &[&str]| place.run(&[&["adopt", "stock"], files].concat());
+    for (files, said) in [
+        (&["own.pem"][..], "there is no private key in it"),
+        (&["own.pem", "issuer.key"], "the private key fits none of the certificates"),
+        (&["bare.pem", "own.key"], "the certificate lacks stock.lampholm.internal, 192.0.2.7"),
+        (&["own.p12"], "own.p12 is protected with a password"),
+        (&["gone.pem"], "cannot read gone.pem"),
+    ] {
+        adopt(files).check(1, &["nothing was taken in", said, "hint:"]);
+    }
+    assert!(!place.path("state/certificates/stock/0001").exists());
+    adopt(&["issuer.pem", "own-old.key", "own.pem", "upper.pem"])
+        .check(0, &["stock: taken in as generation 1, good until"]);
+    assert_eq!(place.mode("state/certificates/stock/0001/key.pem"), 0o600);
+    adopt(&["own.p12", "--password-file", "password"]).check(1, &["this is the newest generation of `stock` already"]);
+    let inventory = place.read("eskort.toml").replace("[certificate.stock]", "[certificate.stock]\nkey = \"rsa2048\"");
+    place.write("eskort.toml", &inventory);
+    place.run(&["keep"]).check(0, &["put generation 1 in place", "generation 1 stored and put in place"]);
+    assert_eq!(place.read("app/tls.pem").matches("BEGIN").count(), 3);
+    let later = place.run_with("ESKORT_CLOCK_OFFSET", &(170 * 86_400).to_string(), &["keep"]);
+    later.check(3, &["generation 2", "waits for you"]);
+    let late =
+        place.run_with("ESKORT_CLOCK_OFFSET", &(170 * 86_400).to_string(), &["adopt", "stock", "own.pem", "own.key"]);
+    late.check(1, &["a journey of `stock` is under way"]);
+}

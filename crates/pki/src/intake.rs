@@ -128,12 +128,13 @@ impl Intake {
                 "CERTIFICATE" | "X509 CERTIFICATE" | "TRUSTED CERTIFICATE" | "PKCS7" | "CMS" => {
                     found |= self.take_der(name, &der, password).is_ok();
                 }
-                "PRIVATE KEY" => match PrivateKey::from_pkcs8_der(&der) {
-                    Ok(key) => {
+                label if label.ends_with("PRIVATE KEY") => match PrivateKey::from_block(label, &der) {
+                    Some(Ok(key)) => {
                         self.keys.push(key);
                         found = true;
                     }
-                    Err(error) => self.passed_over.push(format!("{name}: {error}")),
+                    Some(Err(error)) => self.passed_over.push(format!("{name}: {error}")),
+                    None => self.passed_over.push(format!("{name}: a key that is protected with a password")),
                 },
                 other => self.passed_over.push(format!("{name}: a block `{}`", printable(other))),
             }

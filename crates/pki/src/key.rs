@@ -141,23 +141,31 @@ impl PrivateKey {
     /// # Errors
     /// [`PkiError::EncryptedKey`] for one that is protected with a password, and as [`PrivateKey::from_pem`].
     pub fn from_any_pem(pem: &Secret<String>) -> Result<Self, PkiError> {
-        use const_oid::db::rfc5912::{ID_EC_PUBLIC_KEY, RSA_ENCRYPTION};
-        let mut encrypted = pem.reveal().contains("Proc-Type: 4,ENCRYPTED");
-        for (label, der) in crate::chain::pem_blocks_lenient(pem.reveal()) {
-            match label.as_str() {
-                "PRIVATE KEY" => return Self::from_pkcs8(&der),
-                "RSA PRIVATE KEY" if !encrypted => return Self::from_pkcs8(&wrap(RSA_ENCRYPTION, Any::null(), &der)?),
-                "EC PRIVATE KEY" if !encrypted => {
-                    let fail = crate::der_error("EC key");
-                    let curve = sec1_curve(&der).ok_or_else(|| PkiError::Key { reason: "it names no curve".into() })?;
-                    let curve = Any::encode_from(&curve).map_err(fail)?;
-                    return Self::from_pkcs8(&wrap(ID_EC_PUBLIC_KEY, curve, &der)?);
-                }
-                "ENCRYPTED PRIVATE KEY" => encrypted = true,
-                _ => {}
+        let text = pem.reveal();
+        let mut encrypted = text.contains("Proc-Type: 4,ENCRYPTED");
+        for (label, der) in crate::chain::pem_blocks_lenient(text) {
+            encrypted |= label == "ENCRYPTED PRIVATE KEY";
+            if let Some(key) = Self::from_block(&label, &der) {
+                return if encrypted { Err(PkiError::EncryptedKey) } else { key };
             }
         }
         Err(if encrypted { PkiError::EncryptedKey } else { PkiError::NoPemBlock { label: Pkcs8Label::PEM_LABEL } })
+    }
+
+    /// Reads the contents of a PEM block with a label that stands for a key; `None` for other labels.
+    pub(crate) fn from_block(label: &str, der: &[u8]) -> Option<Result<Self, PkiError>> {
+        use const_oid::db::rfc5912::{ID_EC_PUBLIC_KEY, RSA_ENCRYPTION};
+        let older = |algorithm, parameters| wrap(algorithm, parameters, der).and_then(|pkcs8| Self::from_pkcs8(&pkcs8));
+        match label {
+            "PRIVATE KEY" => Some(Self::from_pkcs8(der)),
+            "RSA PRIVATE KEY" => Some(older(RSA_ENCRYPTION, Any::null())),
+            "EC PRIVATE KEY" => {
+                let curve = sec1_curve(der).and_then(|curve| Any::encode_from(&curve).ok());
+                let unknown = || PkiError::Key { reason: "it names no curve".into() };
+                Some(curve.ok_or_else(unknown).and_then(|curve| older(ID_EC_PUBLIC_KEY, curve)))
+            }
+            _ => None,
+        }
     }
 
     /// Reads an unencrypted PKCS#8 key in DER.

@@ -1,5 +1,6 @@
 //! One file for each command.
 
+mod adopt;
 mod check;
 mod csr;
 mod demo;
@@ -44,6 +45,7 @@ pub(crate) fn run(args: Args) -> ExitStatus {
         Command::Keep(keep) => keep::run(&ui, &app, keep),
         Command::List => list::run(&ui, &app),
         Command::Check(check) => check::run(&ui, &app, &check),
+        Command::Adopt(adopt) => adopt::run(&ui, &app, &adopt),
         Command::Pack(pack) => pack::run(&ui, &app, &pack),
         Command::Receive(receive) => receive::run(&ui, &app, &receive),
         Command::Place(place) => place::run(&ui, &app, &place),

@@ -13,7 +13,7 @@ use std::io::{self, Read};
 use std::path::{Path, PathBuf};
 
 pub(crate) fn run(ui: &Ui, app: &App, args: &ReceiveArgs) -> ExitStatus {
-    let brought = bring(&args.files).and_then(|brought| Ok((brought, password(args)?)));
+    let brought = bring(&args.files).and_then(|brought| Ok((brought, password(args.password_file.as_deref())?)));
     let (brought, password) = match brought {
         Ok(brought) => brought,
         Err(error) => return failed(ui, &errors::tell_answer(&error)),
@@ -52,7 +52,7 @@ fn failed(ui: &Ui, told: &Told) -> ExitStatus {
 }
 
 /// Reads what was named: files, all files of folders, standard input.
-fn bring(files: &[PathBuf]) -> Result<Vec<Brought>, AnswerError> {
+pub(crate) fn bring(files: &[PathBuf]) -> Result<Vec<Brought>, AnswerError> {
     let mut brought = Vec::new();
     for path in files {
         let fail = |path: &Path| {
@@ -88,9 +88,10 @@ fn read(from: impl Read) -> io::Result<Vec<u8>> {
     Ok(bytes)
 }
 
-fn password(args: &ReceiveArgs) -> Result<Option<Secret<String>>, AnswerError> {
-    let Some(path) = &args.password_file else { return Ok(None) };
-    let text = std::fs::read_to_string(path).map_err(|source| AnswerError::Read { path: path.clone(), source })?;
+/// Reads a password from its file; the line's end is no part of it.
+pub(crate) fn password(path: Option<&Path>) -> Result<Option<Secret<String>>, AnswerError> {
+    let Some(path) = path else { return Ok(None) };
+    let text = std::fs::read_to_string(path).map_err(|source| AnswerError::Read { path: path.to_owned(), source })?;
     Ok(Some(Secret::new(text.trim_end_matches(['\r', '\n']).to_owned())))
 }
 

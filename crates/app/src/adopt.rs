@@ -1,0 +1,72 @@
+//! Takes in certificates that exist already, with their keys.
+
+use crate::answer::{AnswerError, Brought, check};
+use crate::{App, StepError};
+use eskort_core::decision::Wanted;
+use eskort_core::names::Identifier;
+use eskort_core::pki::{Chain, Intake, PrivateKey, Secret};
+use eskort_core::renewal::Validity;
+use eskort_store::{RunLock, Store};
+
+/// What became of a certificate that was taken in.
+#[derive(Clone, Debug)]
+pub struct Adopted {
+    /// Its generation.
+    pub generation: u32,
+    /// Its dates.
+    pub validity: Validity,
+    /// The issuer that visitors need and that was not brought.
+    pub missing: Option<String>,
+}
+
+/// Takes a certificate with its key, and makes it the newest generation of a certificate of the inventory. The next `keep`
+/// puts it in place.
+///
+/// # Errors
+/// When no key fits a certificate, the certificate lacks names of the inventory or has run out, or a journey is under way.
+///
+/// # Panics
+/// When the certificate is not in the inventory: callers look first.
+pub fn adopt(
+    app: &App,
+    certificate: &str,
+    brought: &[Brought],
+    password: Option<&Secret<String>>,
+) -> Result<Adopted, StepError> {
+    let entry = &app.inventory.certificates[certificate];
+    let mut intake = Intake::default();
+    for Brought { name, bytes } in brought {
+        intake.take(name, bytes, password).map_err(AnswerError::from)?;
+    }
+    if intake.keys.is_empty() {
+        return Err(AnswerError::NoKey.into());
+    }
+    let fits = |key: &&PrivateKey| intake.certificates.iter().any(|c| key.fits(c.public_key()));
+    let key = intake.keys.iter().find(fits).ok_or(AnswerError::KeyFitsNone)?;
+    let leaf = intake.certificates.iter().filter(|c| key.fits(c.public_key())).max_by_key(|c| c.not_before);
+    let built = Chain::build(leaf.ok_or(AnswerError::KeyFitsNone)?.clone(), &intake.certificates);
+    let names: Vec<&str> = entry.names.iter().map(Identifier::as_str).collect();
+    let now = (app.now)();
+    check(&built, key, &names, now)?;
+    let _lock = RunLock::take(&app.state, "eskort adopt", now)?;
+    let store = Store::open(&app.state)?;
+    if store.open_journey(certificate)?.is_some() {
+        return Err(AnswerError::UnderWay { certificate: certificate.to_owned() }.into());
+    }
+    let newest = store.newest(certificate)?;
+    let same = built.chain.leaf().fingerprint().to_string();
+    if newest.as_ref().is_some_and(|g| g.fingerprint == same) {
+        return Err(AnswerError::Known { certificate: certificate.to_owned() }.into());
+    }
+    let generation = newest.map_or(0, |g| g.number) + 1;
+    let folder = store.generation_folder(certificate, generation);
+    // The key first: a certificate without one is of no use.
+    folder.save_key(key)?;
+    folder.save_chain(&built.chain)?;
+    let wanted = Wanted::new(entry.names.clone(), &entry.authority, key.kind());
+    store.record_generation(certificate, generation, &wanted, &built.chain, now)?;
+    store.add_event(certificate, &format!("taken in (generation {generation})"), now)?;
+    let leaf = built.chain.leaf();
+    let validity = Validity { not_before: leaf.not_before, not_after: leaf.not_after };
+    Ok(Adopted { generation, validity, missing: built.missing })
+}

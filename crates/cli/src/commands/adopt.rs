@@ -1,0 +1,50 @@
+//! `eskort adopt`
+
+use super::known_certificate;
+use super::receive::{bring, password};
+use crate::args::AdoptArgs;
+use crate::errors;
+use crate::ui::{ExitStatus, Tone, Ui};
+use eskort_app::{App, StepError};
+use eskort_core::renewal::Validity;
+use eskort_core::words;
+use serde::Serialize;
+
+pub(crate) fn run(ui: &Ui, app: &App, args: &AdoptArgs) -> ExitStatus {
+    if let Err(status) = known_certificate(ui, app, &args.name) {
+        return status;
+    }
+    let brought = bring(&args.files).and_then(|brought| Ok((brought, password(args.password_file.as_deref())?)));
+    let adopted = brought
+        .map_err(StepError::from)
+        .and_then(|(brought, password)| eskort_app::adopt(app, &args.name, &brought, password.as_ref()));
+    match adopted {
+        Err(StepError::Store(error)) => errors::print_store(ui, &error),
+        Err(error) => {
+            errors::print(ui, "nothing was taken in", &errors::tell(&error, &args.name));
+            ExitStatus::Failed
+        }
+        Ok(adopted) => {
+            if ui.is_json() {
+                ui.json("adopt", &Report { generation: adopted.generation, validity: adopted.validity });
+                return ExitStatus::Well;
+            }
+            let until = words::day(adopted.validity.not_after);
+            let (name, generation) = (Tone::Strong.paint(&args.name), adopted.generation);
+            ui.result(&format!("{name}: taken in as generation {generation}, good until {until}"));
+            if let Some(issuer) = &adopted.missing {
+                let text =
+                    format!("the certificate of `{issuer}` was not among the files: visitors may not trust this one");
+                ui.talk_wrapped("  note: ", &text, Tone::Notice);
+            }
+            ui.result(&format!("`eskort keep --only {}` puts it in place, and renews it from now on.", args.name));
+            ExitStatus::Well
+        }
+    }
+}
+
+#[derive(Serialize)]
+struct Report {
+    generation: u32,
+    validity: Validity,
+}
