@@ -42,7 +42,7 @@ pub(crate) enum Command {
     Keep(KeepArgs),
     /// List the certificates, with how long each lasts
     List,
-    /// Show everything about one certificate of the inventory, or about the certificates in a file
+    /// Show everything about one certificate, or about those in a file
     Show(ShowArgs),
     /// Look at live endpoints as a visitor would
     Check(CheckArgs),

@@ -55,7 +55,7 @@ impl Sshd {
     fn section(&self, name: &str) -> String {
         format!(
             "[host.{name}]\nkind = \"ssh\"\naddress = \"127.0.0.1\"\nport = {}\nuser = \"{}\"\nkey-file = \"key\"\n\
-             known-hosts = \"known\"\npatience = \"8s\"\n\n",
+             known-hosts = \"known\"\npatience = \"20s\"\n\n",
             self.port,
             user()
         )
@@ -308,7 +308,7 @@ impl Vsftpd {
     fn section(&self, tls: &str) -> String {
         format!(
             "[host.account]\nkind = \"ftp\"\naddress = \"127.0.0.1\"\nport = {}\nuser = \"ftp\"\npassword-file = \"password\"\n\
-             tls = \"{tls}\"\nroots = \"ftp-root.pem\"\npatience = \"8s\"\n\n",
+             tls = \"{tls}\"\nroots = \"ftp-root.pem\"\npatience = \"20s\"\n\n",
             self.port
         )
     }

@@ -212,17 +212,18 @@ impl Session {
     /// # Errors
     /// When it ends badly, or the connection is lost.
     pub async fn run(&mut self, words: &[String], input: &[u8]) -> Result<(), HostError> {
-        let late =
-            |host: &str| HostError::TimedOut { host: host.to_owned(), job: "run a command", after: self.patience };
-        match &mut self.way {
-            Way::Ftp(_) => Err(HostError::NoCommands { host: self.host.clone() }),
-            Way::Ssh(ssh) => {
-                let ended = tokio::time::timeout(self.patience, ssh.run(words, input)).await;
-                ended.map_err(|_| late(&self.host))?
-            }
-        }
+        let Way::Ssh(ssh) = &mut self.way else {
+            return Err(HostError::NoCommands { host: self.host.clone() });
+        };
+        // A command has its own work to do; moving a file has not.
+        let longest = self.patience.max(LONGEST_COMMAND);
+        let late = |_| HostError::TimedOut { host: self.host.clone(), job: "run a command", after: longest };
+        tokio::time::timeout(longest, ssh.run(words, input)).await.map_err(late)?
     }
 }
+
+/// How long a command may take, as on this machine.
+const LONGEST_COMMAND: Duration = Duration::from_secs(120);
 
 /// Returns where a file is written before it is renamed into its place.
 fn beside(path: &Path) -> PathBuf {
