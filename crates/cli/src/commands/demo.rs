@@ -290,49 +290,19 @@ fn what_next(folder: &Path) -> String {
     )
 }
 
-async fn tell_story(ui: &Ui, world: &World) -> Result<(), ExitStatus> {
-    let json = ui.is_json();
-    let chapter = |n: u32, title: &str, text: &str| {
-        if !json {
-            ui.result(&format!("\n{}", Tone::Strong.paint(&format!("{n}. {title}"))));
-            crate::table::wrap(text, ui.width()).iter().for_each(|line| ui.result(line));
-            ui.result("");
-        }
-    };
-    if !json {
-        ui.result(&Tone::Strong.paint("A practice world is up."));
-        ui.result("An authority, a name server, a site and a hosting account of the Lampholm Lighthouse Trust run on this machine's loopback.");
+/// Says where the story stands.
+fn chapter(ui: &Ui, n: u32, title: &str, text: &str) {
+    if !ui.is_json() {
+        ui.result(&format!("\n{}", Tone::Strong.paint(&format!("{n}. {title}"))));
+        crate::table::wrap(text, ui.width()).iter().for_each(|line| ui.result(line));
+        ui.result("");
     }
-    let app = load(ui, world)?;
-    let day = eskort_core::words::day((app.now)());
+}
+
+/// The chapter of the stock room. Returns the inventory with it.
+async fn tell_of_office(ui: &Ui, world: &World) -> Result<App, ExitStatus> {
     chapter(
-        1,
-        "The first certificate",
-        &format!(
-            "It is {day}. The site answers with a placeholder that no browser trusts. `eskort keep` reads the inventory and \
-             takes the certificate through its six stages; the authority looks at the file that Eskort publishes on the site."
-        ),
-    );
-    keep_once(ui, &app).await?;
-    chapter(2, "What visitors see", "`eskort check` connects as a visitor would and compares with what was installed.");
-    check_once(ui, &app).await?;
-    chapter(
-        3,
-        "Other ways to prove control",
-        "The inventory gains a wildcard for the photo archive, proved by updates of the zone; the museum shop, whose pages lie on \
-         a hosting account that has only FTP; and the ticket desk's name, whose record a person has to place.",
-    );
-    add_proofs(world).map_err(|source| cannot_write(ui, &source))?;
-    let app = load(ui, world)?;
-    let records = keep_once(ui, &app).await?;
-    chapter(
-        4,
-        "The person has placed the record",
-        "`eskort keep` goes on with the same order. What is done already is left alone.",
-    );
-    place_by_hand(world, &records);
-    keep_once(ui, &app).await?;
-    chapter(
+        ui,
         5,
         "An authority without ACME",
         "The stock room is seen only in the office, whose own CA is a colleague. `eskort keep` makes key and CSR and says where \
@@ -342,7 +312,7 @@ async fn tell_story(ui: &Ui, world: &World) -> Result<(), ExitStatus> {
     let app = load(ui, world)?;
     keep_once(ui, &app).await?;
     let brought = carry_to_office(world).map_err(|source| cannot_write(ui, &source))?;
-    if !json {
+    if !ui.is_json() {
         let text = "The office answers with a zip: the certificate in DER, a text with Windows line ends that has the intermediate \
                     and the root in it, a stranger's root, and a page of advice. `eskort receive answer.zip` makes sense of it.";
         ui.result("");
@@ -350,9 +320,57 @@ async fn tell_story(ui: &Ui, world: &World) -> Result<(), ExitStatus> {
         ui.result("");
     }
     receive_once(ui, &app, brought).await?;
+    Ok(app)
+}
+
+async fn tell_story(ui: &Ui, world: &World) -> Result<(), ExitStatus> {
+    let json = ui.is_json();
+    if !json {
+        ui.result(&Tone::Strong.paint("A practice world is up."));
+        ui.result("An authority, a name server, a site and a hosting account of the Lampholm Lighthouse Trust run on this machine's loopback.");
+    }
+    let app = load(ui, world)?;
+    let day = eskort_core::words::day((app.now)());
+    chapter(
+        ui,
+        1,
+        "The first certificate",
+        &format!(
+            "It is {day}. The site answers with a placeholder that no browser trusts. `eskort keep` reads the inventory and \
+             takes the certificate through its six stages; the authority looks at the file that Eskort publishes on the site."
+        ),
+    );
+    keep_once(ui, &app).await?;
+    chapter(
+        ui,
+        2,
+        "What visitors see",
+        "`eskort check` connects as a visitor would and compares with what was installed.",
+    );
+    check_once(ui, &app).await?;
+    chapter(
+        ui,
+        3,
+        "Other ways to prove control",
+        "The inventory gains a wildcard for the photo archive, proved by updates of the zone; the museum shop, whose pages lie on \
+         a hosting account that has only FTP; and the ticket desk's name, whose record a person has to place.",
+    );
+    add_proofs(world).map_err(|source| cannot_write(ui, &source))?;
+    let app = load(ui, world)?;
+    let records = keep_once(ui, &app).await?;
+    chapter(
+        ui,
+        4,
+        "The person has placed the record",
+        "`eskort keep` goes on with the same order. What is done already is left alone.",
+    );
+    place_by_hand(world, &records);
+    keep_once(ui, &app).await?;
+    let app = tell_of_office(ui, world).await?;
     world.clock.set_offset(SignedDuration::ZERO);
     let days = eskort_core::words::duration(SignedDuration::from_hours(24 * DAYS));
     chapter(
+        ui,
         6,
         &format!("{days} later"),
         "The practice world's clock moves to today. A third of the lifetimes is left: renewal is due.",
@@ -362,6 +380,7 @@ async fn tell_story(ui: &Ui, world: &World) -> Result<(), ExitStatus> {
     let records = keep_once(ui, &app).await?;
     place_by_hand(world, &records);
     chapter(
+        ui,
         7,
         "All is well",
         "The person has placed the new record, too. New generations have new keys; the old ones are kept.",
