@@ -18,9 +18,12 @@ pub(crate) struct Bind {
 
 impl Bind {
     pub(crate) fn start() -> Self {
+        Bind::start_at(free_port())
+    }
+
+    fn start_at(port: u16) -> Self {
         let place = Place::new();
         let dir = place.dir.path().display().to_string();
-        let port = free_port();
         place.write("key", KEY);
         let more = |name: &str, algorithm: &str| KEY.replace("lamp", name).replace("sha256", algorithm);
         place.write("other-key", &(more("other", "sha256") + &more("sha384", "sha384") + &more("sha512", "sha512")));
@@ -293,4 +296,31 @@ fn a_server_that_remembers_that_there_was_no_record_is_not_asked_before_it_forge
     pebble.place.run(&["keep"]).check(0, &["on 1 of 2 name servers", "confirmed"]);
     let log = pebble.place.read("pebble/log");
     assert_eq!(log.matches("Added order").count(), 1);
+}
+
+#[test]
+fn without_a_server_in_the_inventory_the_zone_names_its_primary_and_its_name_servers() {
+    let place = Place::new();
+    place.write("resolv.conf", "nameserver 127.0.0.1\n");
+    let root = Command::new("id").arg("-u").output().unwrap().stdout == b"0\n";
+    // Port 53, and a resolver that knows only this BIND: a network of its own has both.
+    let script = "ip link set lo up && mount --bind resolv.conf /etc/resolv.conf && \
+                  exec \"$0\" --exact --ignored bind::in_a_network_of_its_own";
+    let mut command = Command::new("unshare");
+    command.args([if root { "-mn" } else { "-Urmn" }, "sh", "-c", script]).arg(std::env::current_exe().unwrap());
+    let said = Said::from(command.current_dir(place.dir.path()).output().unwrap());
+    assert!(said.code == Some(0) && said.out.contains("1 passed"), "{said}");
+}
+
+#[test]
+#[ignore = "the test above runs it, in a network of its own"]
+fn in_a_network_of_its_own() {
+    let bind = Bind::start_at(53);
+    let pebble = archive(bind.address);
+    let bare = |line: &&str| !line.starts_with("server") && !line.starts_with("name-servers");
+    let text = pebble.place.read("eskort.toml");
+    pebble.place.write("eskort.toml", &text.lines().filter(bare).map(|l| format!("{l}\n")).collect::<String>());
+    pebble.place.run(&["keep"]).check(0, &["control of *.archive.lampholm.example", "confirmed"]);
+    assert_eq!(bind.texts(), Vec::<String>::new(), "the records are gone");
+    assert!(pebble.place.read("pebble/log").contains("Pulled a task"), "the authority was told to look");
 }
