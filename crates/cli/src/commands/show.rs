@@ -1,6 +1,7 @@
 //! `eskort show`
 
 use super::list::tone;
+use super::receive::password;
 use super::{known_certificate, load, load_if_there};
 use crate::args::ShowArgs;
 use crate::bar::lifetime_bar;
@@ -9,7 +10,6 @@ use crate::table::{Cell, Page, draw};
 use crate::ui::{ExitStatus, Tone, Ui};
 use eskort_app::{AnswerError, App, FileView, GenerationView, InspectError, Show, State};
 use eskort_core::journey::Milestone;
-use eskort_core::pki::Secret;
 use eskort_core::words;
 use jiff::Timestamp;
 use std::path::{Path, PathBuf};
@@ -51,15 +51,13 @@ fn file(ui: &Ui, app: Option<&App>, args: &ShowArgs) -> ExitStatus {
         errors::print(ui, &format!("{} says nothing", words::printable(&args.name, 200)), told);
         ExitStatus::Failed
     };
-    let read = |path: &Path| std::fs::read(path).map_err(|source| AnswerError::Read { path: path.to_owned(), source });
-    let bytes = match read(Path::new(&args.name)) {
+    let path = Path::new(&args.name);
+    let bytes = match std::fs::read(path) {
         Ok(bytes) => bytes,
-        Err(error) => return failed(&errors::tell_answer(&error)),
+        Err(source) => return failed(&errors::tell_answer(&AnswerError::Read { path: path.to_owned(), source })),
     };
-    let password = match args.password_file.as_deref().map(read).transpose() {
-        Ok(password) => {
-            password.map(|p| Secret::new(String::from_utf8_lossy(&p).trim_end_matches(['\r', '\n']).to_owned()))
-        }
+    let password = match password(args.password_file.as_deref()) {
+        Ok(password) => password,
         Err(error) => return failed(&errors::tell_answer(&error)),
     };
     match eskort_app::inspect(app, &args.name, &bytes, password.as_ref()) {
