@@ -10,21 +10,6 @@ use eskort_store::{JourneyRow, RunLock, Store};
 use jiff::Timestamp;
 use std::path::{Path, PathBuf};
 
-/// What a person has to do for a journey that waits for an answer.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Errand {
-    /// The CSR's file.
-    pub csr: PathBuf,
-    /// The authority's name in the inventory.
-    pub authority: String,
-    /// Where to go with it, as the inventory says.
-    pub desk: Option<String>,
-    /// Where the CSR was dropped.
-    pub dropped: Option<PathBuf>,
-    /// Where the answer is looked for.
-    pub pick_up: Option<PathBuf>,
-}
-
 /// Why what was brought is no answer.
 #[derive(Debug, thiserror::Error)]
 pub enum AnswerError {
@@ -57,6 +42,12 @@ pub enum AnswerError {
     /// It is ours already.
     #[error("this is the newest generation of `{certificate}` already")]
     Known {
+        /// The certificate.
+        certificate: String,
+    },
+    /// There is nothing to note.
+    #[error("no journey of `{certificate}` waits for an authority's answer")]
+    NotAtDesk {
         /// The certificate.
         certificate: String,
     },
@@ -157,7 +148,7 @@ pub async fn receive(app: &App, brought: &[Brought], password: Option<&Secret<St
     let store = Store::open(&app.state)?;
     let mut waiting: Vec<(String, JourneyRow)> = Vec::new();
     for name in app.inventory.certificates.keys() {
-        let open = store.open_journey(name)?.filter(|open| open.stage == Stage::HandedOver);
+        let open = store.open_journey(name)?.filter(|open| matches!(open.stage, Stage::HandedOver { .. }));
         waiting.extend(open.map(|open| (name.clone(), open)));
     }
     if waiting.is_empty() {

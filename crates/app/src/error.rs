@@ -2,16 +2,18 @@
 
 use crate::{AnswerError, ApiError, AuthorityError, CommandError, Errand, InstallError};
 use eskort_acme::{AcmeError, AtFault};
+use eskort_core::desk::AskedError;
 use eskort_core::finding::Finding;
 use eskort_core::journey::{Unexpected, WaitsFor};
 use eskort_core::pki::{ChainError, PkiError};
-use eskort_core::record::TextRecord;
+use eskort_core::record::Record;
 use eskort_core::words;
 use eskort_dns::{AskError, Behind, UpdateError};
 use eskort_host::HostError;
 use eskort_probe::{NotVisible, TrustError};
 use eskort_store::StoreError;
 use jiff::{SignedDuration, Timestamp};
+use serde::Serialize;
 use std::io;
 use std::net::SocketAddr;
 use std::path::PathBuf;
@@ -118,11 +120,11 @@ pub enum StepError {
     Bug(#[from] Box<Unexpected>),
 }
 
-/// A TXT record that a person has to place.
-#[derive(Clone, Debug, PartialEq, Eq)]
+/// A record that a person has to place.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 pub struct RecordToPlace {
     /// The record.
-    pub record: TextRecord,
+    pub record: Record,
     /// The zone it goes into.
     pub zone: String,
     /// The time to live in seconds.
@@ -143,7 +145,8 @@ impl RecordToPlace {
 
     /// Returns the record as a line of a zone file.
     pub fn zone_line(&self) -> String {
-        format!("{}. {} IN TXT \"{}\"", self.record.name, self.ttl, self.record.text)
+        let Record { name, kind, .. } = &self.record;
+        format!("{name}. {} IN {} {}", self.ttl, kind.word(), self.record.zone_data())
     }
 }
 
@@ -172,12 +175,15 @@ pub enum ProofError {
         /// Its name.
         proof: String,
     },
-    /// A path that a file cannot have on a site.
-    #[error("`{path}` is no path for a file on a site")]
-    BadPath {
-        /// The path.
-        path: String,
+    /// A proof that places no records.
+    #[error("there is no proof `{proof}` in the inventory that places records")]
+    PlacesNoRecords {
+        /// Its name.
+        proof: String,
     },
+    /// What an authority cannot have asked for.
+    #[error(transparent)]
+    Asked(#[from] AskedError),
     /// Another file is in the way.
     #[error("{} is there already and holds something else", path.display())]
     Occupied {

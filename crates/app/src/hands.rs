@@ -1,6 +1,7 @@
 //! Carries a journey's actions out in the real world.
 
 use crate::authority::Hold;
+use crate::desk::Desk;
 use crate::driver::Hands;
 use crate::install::{self, Placement};
 use crate::proof::{Listener, Proving};
@@ -10,12 +11,13 @@ use eskort_acme::{
     new_order, post_as_get, read_authorization, read_certificate, read_order,
 };
 use eskort_core::decision::Wanted;
+use eskort_core::desk::DeskNotes;
 use eskort_core::finding::Weight;
 use eskort_core::inventory::{CertificateEntry, CsrAuthority, DnsProof, Part, Proof, RecordWriter};
 use eskort_core::journey::{Action, OrderRef, Outcome, ProofTask, Way};
 use eskort_core::names::Identifier;
 use eskort_core::pki::{Built, Chain, KeyKind, PrivateKey, make_csr, request_pem};
-use eskort_core::record::{StandingRecord, TextRecord, account_record, challenge_record};
+use eskort_core::record::{Record, StandingRecord, account_record, challenge_record};
 use eskort_store::Store;
 use eskort_store::files::{Access, write_whole};
 use std::collections::BTreeMap;
@@ -66,7 +68,7 @@ impl Hands for RealHands<'_> {
         match action {
             Action::Prepare => self.prepare().await,
             Action::PlaceOrder => self.place_order().await,
-            Action::TakeAnswer => self.take_answer(),
+            Action::TakeAnswer(notes) => self.take_answer(notes).await,
             Action::ChooseChallenges(order) => self.choose_challenges(order).await,
             Action::Publish(tasks) => self.publish(tasks).await.map(|()| Outcome::Published),
             Action::LookFirst(tasks) => {
@@ -208,7 +210,7 @@ impl RealHands<'_> {
     }
 
     /// Takes the answer that was brought, or one that lies in the authority's folder.
-    fn take_answer(&mut self) -> Result<Outcome, StepError> {
+    async fn take_answer(&mut self, notes: &DeskNotes) -> Result<Outcome, StepError> {
         let key = self.key()?;
         let answer = match (self.answer.take(), &self.office().pick_up) {
             (Some(answer), _) => Some(answer),
@@ -216,14 +218,23 @@ impl RealHands<'_> {
             (None, None) => None,
         };
         let Some(built) = answer else {
+            let desk =
+                Desk { app: self.app, store: self.store, certificate: self.certificate, names: &self.wanted.names };
+            let proof = match &notes.asked {
+                Some(asked) => Some(desk.show(asked).await?),
+                None => None,
+            };
             let office = self.office();
             let folder = self.store.generation_folder(self.certificate, self.generation);
             let errand = Errand {
+                certificate: self.certificate.to_owned(),
                 csr: folder.request(),
                 authority: self.wanted.authority.clone(),
                 desk: office.desk.clone(),
                 dropped: office.drop.as_ref().map(|d| d.join(answer::dropped_name(self.certificate, self.generation))),
                 pick_up: office.pick_up.clone(),
+                notes: notes.clone(),
+                proof,
             };
             return Err(StepError::AwaitsAnswer(Box::new(errand)));
         };
@@ -300,7 +311,7 @@ impl RealHands<'_> {
     }
 
     /// One record serves a name and its wildcard alike.
-    fn standing_record(&self, proof: &Proof, name: &Identifier, issuer: String, account: String) -> TextRecord {
+    fn standing_record(&self, proof: &Proof, name: &Identifier, issuer: String, account: String) -> Record {
         let (wildcard, until) = match proof {
             Proof::Dns(DnsProof { writer: RecordWriter::Standing { wildcard, until }, .. }) => (*wildcard, *until),
             _ => (false, None),

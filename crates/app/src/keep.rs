@@ -1,5 +1,6 @@
 //! Brings everything in the inventory to where it should be.
 
+use crate::desk::is_shown_at_desk;
 use crate::hands::placement;
 use crate::install::{self, Placement};
 use crate::place::stays;
@@ -11,6 +12,7 @@ use eskort_core::inventory::CertificateEntry;
 use eskort_core::journey::ProofTask;
 use eskort_core::renewal::Validity;
 use eskort_store::{JourneyRow, RunLock, Store, StoreError};
+use std::collections::BTreeSet;
 use std::path::PathBuf;
 
 /// What `keep` is asked for.
@@ -96,7 +98,14 @@ pub async fn keep(app: &App, options: &KeepOptions) -> Result<Vec<KeepEntry>, St
     let store = Store::open(&app.state)?;
     let chosen = chosen(app, options);
     // What an earlier run left published goes, but for journeys that are about to go on: the authority may be looking.
-    pay_debts(app, &store, |whose| !stays(whose) && chosen.iter().all(|(name, _)| *name != whose)).await?;
+    // So does what an authority without ACME may look at any day.
+    let mut left_alone: BTreeSet<String> = chosen.iter().map(|(name, _)| (*name).clone()).collect();
+    for row in store.debts()? {
+        if stays(&row.certificate) || is_shown_at_desk(&store, &row.certificate)? {
+            left_alone.insert(row.certificate);
+        }
+    }
+    pay_debts(app, &store, |whose| !left_alone.contains(whose)).await?;
     let mut run = Run::new(app, &store, options.wait);
     let mut entries = Vec::new();
     for (name, entry) in chosen {

@@ -2,10 +2,11 @@
 
 use crate::proof::{SiteFile, SiteFolder, look_at_files, pay_debts, remote};
 use crate::{App, Progress, ProofError, StepError};
-use eskort_core::inventory::Proof;
+use eskort_core::desk::{AskedError, site_path};
+use eskort_core::inventory::{CheckAddress, Proof};
 use eskort_core::names::Identifier;
 use eskort_store::{RunLock, Store};
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 
 /// A file to place.
 #[derive(Clone, Debug)]
@@ -28,6 +29,60 @@ pub(crate) fn stays(owner: &str) -> bool {
     owner.starts_with('[')
 }
 
+/// The site's folder that a proof of kind http-folder names.
+pub(crate) struct SitePlace<'a> {
+    app: &'a App,
+    folder: &'a Path,
+    hosts: &'a [String],
+    check_address: Option<CheckAddress>,
+}
+
+impl<'a> SitePlace<'a> {
+    pub(crate) fn of(app: &'a App, proof: &str) -> Result<Self, ProofError> {
+        match app.inventory.proofs.get(proof) {
+            Some(Proof::HttpFolder { folder, hosts, check_address }) => {
+                Ok(SitePlace { app, folder, hosts, check_address: *check_address })
+            }
+            _ => Err(ProofError::NoSiteFolder { proof: proof.to_owned() }),
+        }
+    }
+
+    /// Puts a file there, and looks at it as an authority would. A file that cannot be seen is left where it is.
+    pub(crate) async fn show(
+        &self,
+        store: &Store,
+        owner: &str,
+        file: &SiteFile,
+        names: &[Identifier],
+    ) -> Result<(), StepError> {
+        let SitePlace { app, folder, hosts, .. } = *self;
+        let path = folder.join(&file.path);
+        if hosts.is_empty() && path.exists() && std::fs::read(&path).is_ok_and(|bytes| bytes != file.bytes) {
+            return Err(ProofError::Occupied { path }.into());
+        }
+        (app.watch)(&Progress::Doing("place the file"));
+        let files = std::slice::from_ref(file);
+        SiteFolder { app, store, owner, root: folder, hosts }.publish(files).await?;
+        (app.watch)(&Progress::Doing("look at it as the authority would"));
+        remote::look(app, folder, hosts, files).await?;
+        look(file, names, self.check_address).await
+    }
+}
+
+/// Looks at a file at its names as an authority would.
+pub(crate) async fn look(
+    file: &SiteFile,
+    names: &[Identifier],
+    instead: Option<CheckAddress>,
+) -> Result<(), StepError> {
+    look_at_files(names.iter().map(|name| (name.clone(), file.clone())).collect(), instead).await
+}
+
+/// Returns where a file is to be seen.
+pub(crate) fn addresses(file: &SiteFile, names: &[Identifier]) -> Vec<String> {
+    names.iter().map(|name| format!("http://{}/{}", name.in_url(), file.path)).collect()
+}
+
 /// Puts a file where a proof of the inventory puts its own, and looks at it as an authority would. It stays there until
 /// [`take_back`]. Returns where it is to be seen.
 ///
@@ -35,25 +90,13 @@ pub(crate) fn stays(owner: &str) -> bool {
 /// When another run is at work, the proof has no folder, the path is none, or the file cannot be written or seen; a file that
 /// cannot be seen is left where it is.
 pub async fn place(app: &App, proof: &str, file: &FileToPlace) -> Result<Vec<String>, StepError> {
-    let Some(Proof::HttpFolder { folder, hosts, check_address }) = app.inventory.proofs.get(proof) else {
-        return Err(ProofError::NoSiteFolder { proof: proof.to_owned() }.into());
-    };
-    let path = plain_path(&file.path).ok_or_else(|| ProofError::BadPath { path: file.path.clone() })?;
+    let site = SitePlace::of(app, proof)?;
+    let path = site_path(&file.path).ok_or_else(|| ProofError::from(AskedError::Path(file.path.clone())))?;
     let _lock = RunLock::take(&app.state, "eskort place", (app.now)())?;
     let store = Store::open(&app.state)?;
     let site_file = SiteFile { path: path.to_owned(), bytes: file.bytes.clone() };
-    if hosts.is_empty() && folder.join(path).exists() && std::fs::read(folder.join(path)).is_ok_and(|b| b != file.bytes)
-    {
-        return Err(ProofError::Occupied { path: folder.join(path) }.into());
-    }
-    (app.watch)(&Progress::Doing("place the file"));
-    let site = SiteFolder { app, store: &store, owner: &owner(proof), root: folder, hosts };
-    site.publish(std::slice::from_ref(&site_file)).await?;
-    (app.watch)(&Progress::Doing("look at it as the authority would"));
-    remote::look(app, folder, hosts, std::slice::from_ref(&site_file)).await?;
-    let looks = file.names.iter().map(|name| (name.clone(), site_file.clone())).collect();
-    look_at_files(looks, *check_address).await?;
-    Ok(file.names.iter().map(|name| format!("http://{}/{path}", name.in_url())).collect())
+    site.show(&store, &owner(proof), &site_file, &file.names).await?;
+    Ok(addresses(&site_file, &file.names))
 }
 
 /// Removes the files that were placed for a proof, and returns those that were there. What cannot be removed stays owed.
@@ -70,27 +113,4 @@ pub async fn take_back(app: &App, proof: &str) -> Result<(Vec<PathBuf>, usize), 
     let left: Vec<i64> = store.debts()?.into_iter().map(|row| row.id).collect();
     let (left, gone): (Vec<_>, Vec<_>) = before.into_iter().partition(|(id, _)| left.contains(id));
     Ok((gone.into_iter().map(|(_, path)| path).collect(), left.len()))
-}
-
-/// Returns a path without its first slash, when it can stand in an address as it is and leads nowhere upwards.
-fn plain_path(path: &str) -> Option<&str> {
-    let path = path.strip_prefix('/').unwrap_or(path);
-    let plain = |c: u8| c.is_ascii_alphanumeric() || b"-._~".contains(&c);
-    let good = |part: &str| !part.is_empty() && part != "." && part != ".." && part.bytes().all(plain);
-    (path.len() <= 500 && path.split('/').all(good)).then_some(path)
-}
-
-#[cfg(test)]
-mod tests {
-    use super::plain_path;
-
-    #[test]
-    fn a_path_is_taken_only_when_it_stays_on_the_site() {
-        assert_eq!(plain_path("/.well-known/pki-validation/A-1_b~.txt"), Some(".well-known/pki-validation/A-1_b~.txt"));
-        assert_eq!(plain_path("lamp.txt"), Some("lamp.txt"));
-        for bad in ["", "/", "//x", "/a/../b", "/a/./b", "/a/", "/a b", "/a%2e", "/a\\b", "/a?b", "/a#b", "/ä", "/a\0"]
-        {
-            assert_eq!(plain_path(bad), None, "{bad}");
-        }
-    }
 }

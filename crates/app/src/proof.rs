@@ -5,6 +5,7 @@ pub(crate) mod remote;
 mod tls;
 mod web_api;
 
+pub(crate) use dns::{look as look_at_records, publish as publish_records};
 pub use web_api::ApiError;
 
 use crate::crash::crash_point;
@@ -15,7 +16,7 @@ use eskort_core::debt::Debt;
 use eskort_core::inventory::{CertificateEntry, CheckAddress, Proof};
 use eskort_core::journey::ProofTask;
 use eskort_core::names::Identifier;
-use eskort_core::record::TextRecord;
+use eskort_core::record::Record;
 use eskort_host::Session;
 use eskort_probe::look_at_file;
 use eskort_store::files::{Access, make_folders, missing_folders, write_fleeting};
@@ -162,7 +163,10 @@ impl<'a> Proving<'a> {
                 }
                 Proof::HttpListener { listen, .. } => listeners.push(listen_for(*listen, &tasks).await?),
                 Proof::TlsListener { listen, .. } => listeners.push(tls::listen(self.app, *listen, &tasks).await?),
-                Proof::Dns(dns) => dns::publish(self, name, dns, &tasks).await?,
+                Proof::Dns(dns) => {
+                    let owed = (self.app, self.store, self.certificate);
+                    dns::publish(owed, name, dns, &records(&tasks)).await?;
+                }
             }
         }
         Ok(listeners)
@@ -179,11 +183,15 @@ impl<'a> Proving<'a> {
                 }
                 Proof::HttpListener { .. } => look_at_tasks(proof, &tasks).await?,
                 Proof::TlsListener { check_address, .. } => tls::look(*check_address, &tasks).await?,
-                Proof::Dns(dns) => dns::look(self.app, dns, &tasks, wait).await?,
+                Proof::Dns(dns) => dns::look(self.app, dns, &records(&tasks), wait).await?,
             }
         }
         Ok(())
     }
+}
+
+fn records(tasks: &[ProofTask]) -> Vec<Record> {
+    tasks.iter().map(ProofTask::record).collect()
 }
 
 async fn listen_for(address: SocketAddr, tasks: &[ProofTask]) -> Result<Listener, ProofError> {
@@ -254,9 +262,8 @@ pub(crate) async fn pay_debts(app: &App, store: &Store, whose: impl Fn(&str) -> 
     (app.watch)(&Progress::Doing("take away what proved control"));
     for row in owed {
         let taken = match &row.debt {
-            Debt::Record { proof, name, text, id } => {
-                let record = TextRecord { name: name.clone(), text: text.clone() };
-                let owed = OwedRecord { record, id: id.clone() };
+            Debt::Record { proof, record, id } => {
+                let owed = OwedRecord { record: record.clone(), id: id.clone() };
                 records.entry(proof.clone()).or_default().push((row, owed));
                 continue;
             }

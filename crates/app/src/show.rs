@@ -3,7 +3,7 @@
 use crate::App;
 use crate::list::{ListRow, list};
 use eskort_core::journey::{Milestone, ProofTask, Stage};
-use eskort_core::record::TextRecord;
+use eskort_core::record::Record;
 use eskort_core::renewal::Validity;
 use eskort_core::words;
 use eskort_store::{EventRow, Store, StoreError};
@@ -53,7 +53,7 @@ pub struct Show {
     /// The generations, newest first.
     pub generations: Vec<GenerationView>,
     /// The TXT records that a person has to place, while a journey waits for that.
-    pub to_place: Vec<TextRecord>,
+    pub to_place: Vec<Record>,
     /// What is still published and could not be removed: what, why, and how to do it by hand.
     pub debts: Vec<(String, Option<String>, String)>,
     /// What happened lately, newest first.

@@ -1,6 +1,7 @@
 //! One certificate's turn in a run of `keep`: decides, and carries the decision out.
 
 use crate::authority::Client;
+use crate::desk::is_shown_at_desk;
 use crate::driver::{Driver, Step};
 use crate::hands::RealHands;
 use crate::keep::{Ending, KeepEntry, gather, still_fits, wanted_of};
@@ -75,11 +76,13 @@ impl<'a> Run<'a> {
         Ending::Failed { error: Box::new(error), given_up }
     }
 
-    /// Whatever went wrong: nothing stays published, a lost journey is closed, and after a refusal the authority is left
+    /// Whatever went wrong: nothing stays published but what an authority without ACME may look at any day, a lost journey is closed, and after a refusal the authority is left
     /// alone for a while.
     async fn note_failure(&self, name: &str, error: &StepError) -> Result<(), StoreError> {
         let (store, now) = (self.store, (self.app.now)());
-        pay_debts(self.app, store, |whose| whose == name).await?;
+        if !is_shown_at_desk(store, name)? {
+            pay_debts(self.app, store, |whose| whose == name).await?;
+        }
         if matches!(error, StepError::Interrupted) {
             return store.add_event(name, &error.to_string(), now);
         }

@@ -49,6 +49,8 @@ pub(crate) enum Command {
     /// Make a CSR from options alone, or read one
     #[command(subcommand)]
     Csr(CsrCommand),
+    /// Note what an authority without ACME said: its order, and what it asks as proof, which is published
+    Note(Box<NoteArgs>),
     /// Take what an authority without ACME sent back, in any shape, and go on from there
     Receive(ReceiveArgs),
     /// Take in a certificate that exists already, with its key
@@ -129,6 +131,51 @@ pub(crate) struct ReceiveArgs {
     /// File with the password of a PKCS#12 container
     #[arg(long, value_name = "FILE")]
     pub(crate) password_file: Option<PathBuf>,
+}
+
+#[derive(Debug, ClapArgs)]
+pub(crate) struct NoteArgs {
+    /// Certificate of the inventory whose CSR was handed over
+    pub(crate) name: String,
+    /// What the authority calls the order
+    #[arg(long, value_name = "NUMBER")]
+    pub(crate) order: Option<String>,
+    /// Day on which it was placed
+    #[arg(long, value_name = "YYYY-MM-DD")]
+    pub(crate) placed: Option<jiff::civil::Date>,
+    /// Address at which it can be looked up
+    #[arg(long, value_name = "ADDRESS")]
+    pub(crate) page: Option<String>,
+    /// Anything else
+    #[arg(long, value_name = "TEXT")]
+    pub(crate) remark: Option<String>,
+    /// Proof by a file: its path on the site, like /.well-known/pki-validation/lamp.txt
+    #[arg(long, value_name = "PATH", group = "asked")]
+    pub(crate) file: Option<String>,
+    /// File with what the authority wants to see there; `-` for standard input
+    #[arg(long, value_name = "FILE", default_value = "-", requires = "file")]
+    pub(crate) from: PathBuf,
+    /// Proof by a record: its name in full
+    #[arg(long, value_name = "NAME", group = "asked", requires = "data")]
+    pub(crate) record: Option<String>,
+    /// The TXT record's text
+    #[arg(long, value_name = "TEXT", group = "data", requires = "record")]
+    pub(crate) txt: Option<String>,
+    /// The CNAME record's target
+    #[arg(long, value_name = "TARGET", group = "data", requires = "record")]
+    pub(crate) cname: Option<String>,
+    /// Proof by a mail: the address that the authority writes to
+    #[arg(long, value_name = "ADDRESS", group = "asked")]
+    pub(crate) mail: Option<String>,
+    /// Take back what was asked as proof
+    #[arg(long, group = "asked")]
+    pub(crate) no_proof: bool,
+    /// Proof of the inventory that publishes the file or record [default: the certificate's own]
+    #[arg(long, value_name = "PROOF", requires = "asked")]
+    pub(crate) by: Option<String>,
+    /// The authority was told that it may look, or what its mail asks for was done
+    #[arg(long)]
+    pub(crate) told: bool,
 }
 
 #[derive(Debug, Subcommand)]

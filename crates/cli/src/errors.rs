@@ -6,6 +6,7 @@ use eskort_acme::{AcmeError, AtFault, Problem};
 use eskort_app::{
     AnswerError, ApiError, AuthorityError, CommandError, InstallError, ProofError, SetupError, StepError,
 };
+use eskort_core::desk::AskedError;
 use eskort_core::inventory::Mistakes;
 use eskort_core::pki::{ChainError, IntakeError};
 use eskort_dns::UpdateError;
@@ -185,6 +186,9 @@ pub(crate) fn tell_answer(error: &AnswerError) -> Told {
             told.hint(format!("let it come to its end: `eskort keep --only {certificate}`"))
         }
         AnswerError::Known { certificate } => told.hint(format!("`eskort keep --only {certificate}` puts it in place")),
+        AnswerError::NotAtDesk { certificate } => {
+            told.hint(format!("`eskort keep --only {certificate}` makes the CSR; `eskort list` shows what waits"))
+        }
         AnswerError::NothingWaits => told.hint("`eskort list` shows what waits; `eskort keep` hands CSRs over"),
         AnswerError::FitsNone { generation: 0, .. } => {
             told.hint("it was made from another CSR; `eskort keep` shows the one that waits")
@@ -254,7 +258,15 @@ pub(crate) fn tell_proof(error: &ProofError) -> Told {
         ProofError::Write { .. } => told.hint("the proof's folder must be writable for the user that runs Eskort"),
         ProofError::NoFolder { .. } => told.hint("correct `folder` of the proof: it is where the site's pages are"),
         ProofError::NoSiteFolder { .. } => told.hint("name a [proof.NAME] of kind http-folder: it says where the site's folder is"),
-        ProofError::BadPath { .. } => told.hint("write it as the authority does: /.well-known/pki-validation/lamp.txt"),
+        ProofError::PlacesNoRecords { .. } => told.hint("name a [proof.NAME] of a kind that works over DNS"),
+        ProofError::Asked(error) => told.hint(match error {
+            AskedError::Path(_) => "write it as the authority does: /.well-known/pki-validation/lamp.txt",
+            AskedError::RecordName(_) => "give the name in full, with the domain: _a1b2.lampholm.example",
+            AskedError::Elsewhere(_) => "the record stands at or below one of the names, or a domain above it",
+            AskedError::Text => "copy it from the authority's page as it is, without quotes around it",
+            AskedError::Target(_) => "the target is a DNS name in full: c3d4.ca.example",
+            AskedError::Address(_) => "it is admin, administrator, hostmaster, postmaster or webmaster at a name or a domain above it",
+        }),
         ProofError::Occupied { .. } => told.hint("move it away if it is an old one"),
         ProofError::Key { .. } => {
             told.hint("`key-file` of the proof wants the key in BIND's syntax, as tsig-keygen writes it; `key-name` and the like, its parts")

@@ -3,6 +3,7 @@
 mod args;
 mod bar;
 mod commands;
+mod errand;
 mod errors;
 mod guide;
 mod table;

@@ -1,8 +1,9 @@
 //! All printing: results to standard output, the talk beside them to standard error.
 
 use crate::args::Output;
+use crate::errand;
 use crate::table::{Cell, Page, draw, wrap};
-use eskort_app::{Errand, FileChange, NameState, Progress, RecordToPlace};
+use eskort_app::{FileChange, NameState, Progress};
 use eskort_core::journey::Milestone;
 use eskort_core::pki::{Certificate, Chain};
 use eskort_core::words;
@@ -268,7 +269,7 @@ impl Ui {
             Progress::Doing(words) => self.spin(format!("{words} …")),
             Progress::Waiting { waits_for, .. } => self.spin(format!("waiting for {} …", waits_for.words())),
             Progress::Passed { milestone, detail } => self.passed(*milestone, detail),
-            Progress::AwaitsPerson(records) => self.talk(&records_to_place(records)),
+            Progress::AwaitsPerson(records) => self.talk(&errand::records_to_place(records)),
             Progress::Answer { certificate, chain } => self.talk(&answer(certificate, chain, self.page())),
             Progress::Names(names) => {
                 let mut waits = self.waits.lock().expect("no holder panics");
@@ -334,48 +335,4 @@ fn answer(certificate: &str, chain: &Chain, page: Page) -> String {
     let rows: Vec<Vec<Cell>> = chain.certificates().iter().enumerate().map(row).collect();
     let head = format!("{}: the answer fits the key that waits for it", Tone::Strong.paint(certificate));
     format!("{head}\n{}", draw(&["", "", "", ""], &rows, page).trim_end())
-}
-
-/// Returns what a person has to do with a CSR.
-pub(crate) fn errand(errand: &Errand) -> String {
-    let mut out = format!("  Carry this CSR to authority `{}`:\n\n", errand.authority);
-    let mut lines = vec![("CSR", errand.csr.display().to_string())];
-    lines.extend(errand.desk.as_ref().map(|desk| ("desk", desk.clone())));
-    lines.extend(errand.dropped.as_ref().map(|path| ("dropped", path.display().to_string())));
-    lines.extend(errand.pick_up.as_ref().map(|path| ("answer", format!("is looked for in {}", path.display()))));
-    for (what, value) in lines {
-        out.push_str(&format!("    {} {value}\n", Tone::Faint.paint(&format!("{what:<7}"))));
-    }
-    match std::fs::read_to_string(&errand.csr) {
-        Ok(pem) => out.push_str(&format!("\n{pem}")),
-        Err(error) => out.push_str(&format!("\n  The file cannot be read: {error}\n")),
-    }
-    out.push_str("\n  When the answer is here: `eskort receive FILE…`, in whatever shape it came.\n");
-    out
-}
-
-/// Returns what a person has to place, and the same as lines of a zone file.
-pub(crate) fn records_to_place(records: &[RecordToPlace]) -> String {
-    let count = words::count(records.len() as u64, "TXT record");
-    let for_good = records.iter().any(|r| r.for_good);
-    let stays = if for_good { ", once and for good" } else { "" };
-    let mut out = format!("  Place {}{stays} where the authority will look:\n", Tone::Strong.paint(&count));
-    for r in records {
-        let lines = [
-            ("zone", r.zone.clone()),
-            ("name", format!("{}   (in full {})", r.name_in_zone(), r.record.name)),
-            ("type", "TXT".to_owned()),
-            ("value", Tone::Strong.paint(&r.record.text)),
-            ("TTL", r.ttl.to_string()),
-        ];
-        out.push('\n');
-        for (what, value) in lines {
-            out.push_str(&format!("    {} {value}\n", Tone::Faint.paint(&format!("{what:<5}"))));
-        }
-    }
-    out.push_str("\n  The same for a zone file:\n\n");
-    for r in records {
-        out.push_str(&format!("    {}\n", r.zone_line()));
-    }
-    out
 }

@@ -2,6 +2,7 @@
 
 use crate::pebble::Pebble;
 use crate::world::*;
+use eskort_core::record::RecordType;
 use std::net::SocketAddr;
 use std::process::{Command, Stdio};
 
@@ -54,7 +55,7 @@ impl Bind {
 
     /// Returns the texts at the challenge's name.
     fn texts(&self) -> Vec<String> {
-        runtime().block_on(eskort_dns::ask_texts(self.address, RECORD)).unwrap().texts
+        runtime().block_on(eskort_dns::ask_records(self.address, RECORD, RecordType::Txt)).unwrap().texts
     }
 }
 
@@ -147,7 +148,7 @@ impl Bind {
     /// Does what a person is told to do.
     fn place_by_hand(&self, texts: &[String]) {
         let key = eskort_dns::UpdateKey::parse(&eskort_core::pki::Secret::new(KEY.to_owned())).unwrap();
-        let record = |text: &String| eskort_core::record::TextRecord { name: RECORD.into(), text: text.clone() };
+        let record = |text: &String| eskort_core::record::Record::txt(RECORD, text);
         let records: Vec<_> = texts.iter().map(record).collect();
         let now = jiff::Timestamp::now();
         runtime().block_on(eskort_dns::add_records(self.address, "lampholm.example", &key, &records, 60, now)).unwrap();
@@ -166,7 +167,10 @@ fn a_challenge_name_that_leads_to_another_zone_is_followed() {
         0,
         &["_acme-challenge.tickets.lampholm.example leads to tickets.proofs.test: the record goes there", "confirmed"],
     );
-    let left = runtime().block_on(eskort_dns::ask_texts(bind.address, "tickets.proofs.test")).unwrap().texts;
+    let left = runtime()
+        .block_on(eskort_dns::ask_records(bind.address, "tickets.proofs.test", RecordType::Txt))
+        .unwrap()
+        .texts;
     assert_eq!(left, Vec::<String>::new());
 }
 
@@ -277,7 +281,7 @@ fn a_server_that_remembers_that_there_was_no_record_is_not_asked_before_it_forge
     let _resolver = Process(child.unwrap());
     await_port(port, "BIND");
     let resolver = SocketAddr::from(([127, 0, 0, 1], port));
-    let ask = || runtime().block_on(eskort_dns::ask_texts(resolver, RECORD)).unwrap();
+    let ask = || runtime().block_on(eskort_dns::ask_records(resolver, RECORD, RecordType::Txt)).unwrap();
     let asked = ask();
     let remembers = asked.remembers_none_for.expect("the first answer may be remembered").as_secs();
     assert!(asked.texts.is_empty() && (1..=60).contains(&remembers), "{asked:?}");

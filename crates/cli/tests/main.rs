@@ -8,6 +8,7 @@
 mod bind;
 mod commands;
 mod crash;
+mod desk;
 mod docs;
 mod faults;
 mod hosts;

@@ -4,14 +4,14 @@ use crate::world::*;
 use std::process::Command;
 
 /// The office's CA: a root, an intermediate below it, and one below that.
-struct Office {
-    place: Place,
+pub(crate) struct Office {
+    pub(crate) place: Place,
 }
 
 const EXTENSIONS: &str = "[ca]\nbasicConstraints=critical,CA:true\nkeyUsage=keyCertSign\n";
 
 impl Office {
-    fn new() -> Self {
+    pub(crate) fn new() -> Self {
         let place = Place::new();
         place.write("ext", EXTENSIONS);
         let office = Office { place };
@@ -54,13 +54,13 @@ impl Office {
     }
 
     /// Signs the CSR of a generation.
-    fn answer(&self, generation: u32, days: u32) {
+    pub(crate) fn answer(&self, generation: u32, days: u32) {
         let csr = format!("state/certificates/stock/{generation:04}/request.pem");
         self.openssl(&format!("req -in {csr} -verify -noout"));
         self.sign(&csr, "issuer", "leaf.pem", &format!("-copy_extensions copyall -days {days}"));
     }
 
-    fn all(&self) -> Vec<String> {
+    pub(crate) fn all(&self) -> Vec<String> {
         ["leaf.pem", "issuer.pem", "upper.pem", "root.pem", "cross.pem", "old.pem"].map(|f| self.place.read(f)).to_vec()
     }
 

@@ -2,7 +2,8 @@
 
 use crate::bind::{RECORD, archive};
 use crate::world::*;
-use eskort_dns::{ask_texts, find_addresses, locate};
+use eskort_core::record::RecordType;
+use eskort_dns::{ask_records, find_addresses, locate};
 use std::net::SocketAddr;
 use std::process::{Command, Stdio};
 
@@ -10,15 +11,15 @@ const SECRET: &str = "bGlnaHRob3VzZWtlZXBlcnNsaWdodGhvdXNla2VlcGVy";
 const ZONE: &str = "$TTL 60\n@ SOA ns1.lampholm.example. keeper.lampholm.example. 1 2 1 60 60\n@ NS ns1.lampholm.example.\n\
                     ns1 A 127.0.0.1\narchive A 127.0.0.1\n* A 127.0.0.1\n";
 
-struct NameDaemon {
-    address: SocketAddr,
+pub(crate) struct NameDaemon {
+    pub(crate) address: SocketAddr,
     place: Place,
     _process: Process,
 }
 
 impl NameDaemon {
     fn texts(&self) -> Vec<String> {
-        runtime().block_on(ask_texts(self.address, RECORD)).unwrap().texts
+        runtime().block_on(ask_records(self.address, RECORD, RecordType::Txt)).unwrap().texts
     }
 }
 
@@ -85,7 +86,7 @@ fn knot_takes_updates_with_every_algorithm_and_its_secondary_is_waited_for() {
 }
 
 /// Starts PowerDNS with its HTTP API, and returns the API's port.
-fn power_dns() -> (NameDaemon, u16) {
+pub(crate) fn power_dns() -> (NameDaemon, u16) {
     let place = Place::new();
     let (port, api_port) = (free_port(), free_port());
     let dir = place.dir.path().display().to_string();

@@ -2,6 +2,7 @@
 //!
 //! A debt is written down before the thing is published, lives in a table of its own, and outlives its journey.
 
+use crate::record::Record;
 use serde::{Deserialize, Serialize};
 use std::path::{Path, PathBuf};
 
@@ -19,14 +20,13 @@ pub enum Debt {
         /// Folders that did not exist before, deepest first.
         folders: Vec<PathBuf>,
     },
-    /// A TXT record.
+    /// A record in a zone.
     Record {
         /// The proof of the inventory that put it there, and that can take it away.
         proof: String,
-        /// Its name in full.
-        name: String,
-        /// Its text.
-        text: String,
+        /// The record.
+        #[serde(flatten)]
+        record: Record,
         /// What the API that placed it calls it.
         #[serde(default, skip_serializing_if = "Option::is_none")]
         id: Option<String>,
@@ -47,7 +47,7 @@ impl Debt {
         match self {
             Debt::File { host: None, path, .. } => format!("the file {}", path.display()),
             Debt::File { host: Some(host), path, .. } => format!("the file {} on host `{host}`", path.display()),
-            Debt::Record { name, .. } => format!("the TXT record at {name}"),
+            Debt::Record { record, .. } => format!("the {} record at {}", record.kind.word(), record.name),
         }
     }
 
@@ -56,7 +56,9 @@ impl Debt {
         match self {
             Debt::File { host: None, path, .. } => format!("rm '{}'", path.display()),
             Debt::File { host: Some(host), path, .. } => format!("delete {} on host `{host}`", path.display()),
-            Debt::Record { name, text, .. } => format!("delete {name}. TXT \"{text}\" from its zone"),
+            Debt::Record { record, .. } => {
+                format!("delete {}. {} {} from its zone", record.name, record.kind.word(), record.zone_data())
+            }
         }
     }
 }

@@ -3,8 +3,9 @@
 //! [`Stage`] is saved whole after each step. [`Stage::next`] says the one thing to do, [`Stage::apply`] takes in what came
 //! of it; both are pure and total. Every action may be run twice: whoever carries it out looks first at how things are.
 
+use crate::desk::{AskedProof, DeskNotes};
 use crate::names::Identifier;
-use crate::record::{TextRecord, challenge_record};
+use crate::record::{Record, challenge_record};
 use jiff::{SignedDuration, Timestamp};
 use serde::{Deserialize, Serialize};
 use std::fmt;
@@ -130,12 +131,12 @@ pub struct ProofTask {
     pub proof: Option<String>,
     /// The TXT record to publish, where it is not that of dns-01.
     #[serde(default)]
-    pub record: Option<TextRecord>,
+    pub record: Option<Record>,
 }
 
 impl ProofTask {
     /// Returns the TXT record that answers the challenge over DNS.
-    pub fn record(&self) -> TextRecord {
+    pub fn record(&self) -> Record {
         self.record.clone().unwrap_or_else(|| challenge_record(self.name.base(), &self.key_authorization))
     }
 }
@@ -149,7 +150,11 @@ pub enum Stage {
     /// Key and CSR are stored.
     Prepared,
     /// The CSR was handed to a person, who brings the answer.
-    HandedOver,
+    HandedOver {
+        /// What the person found out meanwhile.
+        #[serde(default)]
+        notes: DeskNotes,
+    },
     /// The authority has the order.
     Ordered {
         /// The order.
@@ -226,8 +231,8 @@ pub enum Action {
     Prepare,
     /// Place the order, or hand the CSR over.
     PlaceOrder,
-    /// Take the answer that a person brings, match it to the key, store it.
-    TakeAnswer,
+    /// Take the answer that a person brings, match it to the key, store it; publish what the authority asks for meanwhile.
+    TakeAnswer(DeskNotes),
     /// Fetch the authorizations and choose a challenge of each.
     ChooseChallenges(OrderRef),
     /// Publish what the challenges ask for.
@@ -256,7 +261,7 @@ impl Action {
         match self {
             Action::Prepare => "make the key and the CSR",
             Action::PlaceOrder => "place the order",
-            Action::TakeAnswer => "look for the answer",
+            Action::TakeAnswer(_) => "look for the answer",
             Action::ChooseChallenges(_) => "ask what to prove",
             Action::Publish(_) => "publish the proof",
             Action::LookFirst(_) => "look at the proof from here",
@@ -275,7 +280,7 @@ impl Action {
         match self {
             Action::Prepare => "prepare",
             Action::PlaceOrder => "place-order",
-            Action::TakeAnswer => "take-answer",
+            Action::TakeAnswer(_) => "take-answer",
             Action::ChooseChallenges(_) => "choose-challenges",
             Action::Publish(_) => "publish",
             Action::LookFirst(_) => "look-first",
@@ -385,7 +390,7 @@ impl Stage {
         match self {
             Stage::Opened => Next::Act(Action::Prepare),
             Stage::Prepared => Next::Act(Action::PlaceOrder),
-            Stage::HandedOver => Next::Act(Action::TakeAnswer),
+            Stage::HandedOver { notes } => Next::Act(Action::TakeAnswer(notes.clone())),
             Stage::Ordered { order } => Next::Act(Action::ChooseChallenges(order.clone())),
             Stage::Challenged { tasks, .. } => Next::Act(Action::Publish(tasks.clone())),
             Stage::Published { tasks, .. } => Next::Act(Action::LookFirst(tasks.clone())),
@@ -414,8 +419,8 @@ impl Stage {
         Ok(match (self, outcome) {
             (S::Opened, O::Prepared) => S::Prepared,
             (S::Prepared, O::Ordered(order)) => S::Ordered { order },
-            (S::Prepared, O::HandedOver) => S::HandedOver,
-            (S::HandedOver, O::Stored) => S::Issued,
+            (S::Prepared, O::HandedOver) => S::HandedOver { notes: DeskNotes::default() },
+            (S::HandedOver { .. }, O::Stored) => S::Issued,
             // Nothing to publish: the authority remembers earlier proofs of every name.
             (S::Ordered { order }, O::Challenges(tasks)) if tasks.is_empty() => S::Proved { order },
             (S::Ordered { order }, O::Challenges(tasks)) => S::Challenged { order, tasks },
@@ -447,7 +452,8 @@ impl Stage {
     pub fn milestone(&self) -> Option<Milestone> {
         match self {
             Stage::Opened => None,
-            Stage::Prepared | Stage::HandedOver => Some(Milestone::Prepared),
+            Stage::HandedOver { notes } if notes.is_ordered() => Some(Milestone::Ordered),
+            Stage::Prepared | Stage::HandedOver { .. } => Some(Milestone::Prepared),
             Stage::Ordered { .. }
             | Stage::Challenged { .. }
             | Stage::Published { .. }
@@ -481,7 +487,10 @@ impl Stage {
 
     /// Returns whether anything published must still be there in this stage.
     pub fn needs_publication(&self) -> bool {
-        !self.tasks().is_empty()
+        match self {
+            Stage::HandedOver { notes } => notes.asked.as_ref().is_some_and(AskedProof::is_published),
+            other => !other.tasks().is_empty(),
+        }
     }
 }
 
@@ -536,6 +545,7 @@ mod tests {
         prop_oneof![
             Just(Outcome::Prepared),
             Just(Outcome::Ordered(order())),
+            Just(Outcome::HandedOver),
             Just(Outcome::Challenges(vec![task()])),
             Just(Outcome::Challenges(vec![])),
             Just(Outcome::Published),
@@ -630,6 +640,8 @@ mod tests {
         );
         let stage: Stage = serde_json::from_str(&saved).unwrap();
         assert_eq!((stage.tasks()[0].way, &stage.tasks()[0].proof), (Way::Http, &None));
+        let stage: Stage = serde_json::from_str(r#"{"stage":"handed-over"}"#).unwrap();
+        assert_eq!(stage, Stage::HandedOver { notes: DeskNotes::default() });
         let saved = r#"{"stage":"awaiting-certificate","order":{"url":"u","finalize":"f","authorizations":["a"]},"poll":{"asked":2,"not_before":"2026-03-02T10:00:00Z"}}"#;
         let stage: Stage = serde_json::from_str(saved).unwrap();
         assert_eq!((stage.polls(), stage.milestone()), (2, Some(Milestone::Proved)));

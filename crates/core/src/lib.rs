@@ -5,6 +5,7 @@
 
 pub mod debt;
 pub mod decision;
+pub mod desk;
 pub mod finding;
 pub mod inventory;
 pub mod journey;

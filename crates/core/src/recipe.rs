@@ -1,4 +1,4 @@
-//! Recipes: how to place and remove a TXT record over an HTTP API, as data.
+//! Recipes: how to place and remove a record over an HTTP API, as data.
 //!
 //! A recipe has requests, made from templates with slots like `${name}`, and says where in an answer to find what is needed
 //! later. What is put into a slot is encoded for the place where the slot stands, so that no value can break out of it.
@@ -15,15 +15,17 @@ pub const SHIPPED: &[(&str, &str)] = &[
 
 /// The slots that every recipe can use; those of `with` come on top.
 pub const SLOTS: &[&str] =
-    &["address", "secret", "name", "name-in-zone", "zone", "text", "ttl", "id", "value", "values"];
+    &["address", "secret", "name", "name-in-zone", "zone", "type", "text", "ttl", "id", "value", "values"];
 
-/// How to place and remove a TXT record over an HTTP API.
+/// How to place and remove a record over an HTTP API.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Recipe {
     /// How bodies are written.
     pub format: Format,
     /// The record's text as the API writes it; `${text}` unless it wants quotes or the like.
     pub value: Template,
+    /// The same for the target of a CNAME record; `None` for an API that places TXT records only.
+    pub cname_value: Option<Template>,
     /// How one of `${values}` is written in a body; they are joined with commas.
     pub each_value: Option<Template>,
     /// Asks for all values at the name, for APIs that only replace all of them.
@@ -255,7 +257,8 @@ impl Recipe {
             found.extend(request.body.iter().flat_map(Template::slots));
             found.extend(request.take.iter().flat_map(|path| &path.steps).flat_map(Template::slots));
         }
-        found.extend(self.value.slots().chain(self.each_value.iter().flat_map(Template::slots)));
+        let values = [Some(&self.value), self.cname_value.as_ref(), self.each_value.as_ref()];
+        found.extend(values.into_iter().flatten().flat_map(Template::slots));
         found
     }
 }

@@ -1,22 +1,66 @@
-//! The TXT records that answer challenges over DNS.
+//! The DNS records that prove control of a name.
 
 use crate::pki::{base32, base64url, sha256};
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 
-/// A TXT record.
+/// The types of record that authorities ask for.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
+#[serde(rename_all = "UPPERCASE")]
+pub enum RecordType {
+    /// A text (RFC 1035 section 3.3.14).
+    #[default]
+    Txt,
+    /// Another name for the name (RFC 1035 section 3.3.1).
+    Cname,
+}
+
+impl RecordType {
+    /// Returns the type's word in zone files.
+    pub fn word(self) -> &'static str {
+        match self {
+            RecordType::Txt => "TXT",
+            RecordType::Cname => "CNAME",
+        }
+    }
+
+    fn is_usual(&self) -> bool {
+        *self == RecordType::Txt
+    }
+}
+
+/// A record that proves control of a name.
 #[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
-pub struct TextRecord {
+pub struct Record {
     /// Its name in full, without the final dot.
     pub name: String,
-    /// Its text.
+    /// Its type.
+    #[serde(rename = "type", default, skip_serializing_if = "RecordType::is_usual")]
+    pub kind: RecordType,
+    /// Its text; for a CNAME record the target in full, without the final dot.
     pub text: String,
 }
 
-impl TextRecord {
-    /// Returns whether a name with these texts has what this record is for: its text, or for a standing record one that says
-    /// as much at `now`.
+impl Record {
+    /// Returns a TXT record.
+    pub fn txt(name: impl Into<String>, text: impl Into<String>) -> Self {
+        Record { name: name.into(), kind: RecordType::Txt, text: text.into() }
+    }
+
+    /// Returns what stands behind the type in a zone file: a quoted text, or a target with its final dot.
+    pub fn zone_data(&self) -> String {
+        match self.kind {
+            RecordType::Txt => format!("\"{}\"", self.text.replace('\\', "\\\\").replace('"', "\\\"")),
+            RecordType::Cname => format!("{}.", self.text),
+        }
+    }
+
+    /// Returns whether a name with these texts or targets has what this record is for: its own, or for a standing record one
+    /// that says as much at `now`.
     pub fn is_answered_by(&self, texts: &[String], now: Timestamp) -> bool {
+        if self.kind == RecordType::Cname {
+            return texts.iter().any(|target| target.trim_end_matches('.').eq_ignore_ascii_case(&self.text));
+        }
         let standing = StandingRecord::parse(&self.text);
         texts
             .iter()
@@ -25,17 +69,17 @@ impl TextRecord {
 }
 
 /// Returns the record for a dns-01 challenge (RFC 8555 section 8.4).
-pub fn challenge_record(name: &str, key_authorization: &str) -> TextRecord {
+pub fn challenge_record(name: &str, key_authorization: &str) -> Record {
     let text = base64url(&sha256(key_authorization.as_bytes()));
-    TextRecord { name: format!("_acme-challenge.{name}"), text }
+    Record::txt(format!("_acme-challenge.{name}"), text)
 }
 
 /// Returns the record for a dns-account-01 challenge (draft-ietf-acme-dns-account-label): as for dns-01, below a label made
 /// from the account's address.
-pub fn account_record(name: &str, account: &str, key_authorization: &str) -> TextRecord {
+pub fn account_record(name: &str, account: &str, key_authorization: &str) -> Record {
     let label = base32(&sha256(account.as_bytes())[..10]);
     let record = challenge_record(name, key_authorization);
-    TextRecord { name: format!("_{label}.{}", record.name), ..record }
+    Record { name: format!("_{label}.{}", record.name), ..record }
 }
 
 /// A standing record for dns-persist-01 challenges (draft-ietf-acme-dns-persist): it lets one account at one issuer have
@@ -54,7 +98,7 @@ pub struct StandingRecord {
 
 impl StandingRecord {
     /// Returns the record that says this for a name.
-    pub fn record(&self, name: &str) -> TextRecord {
+    pub fn record(&self, name: &str) -> Record {
         let mut text = format!("{}; accounturi={}", self.issuer, self.account);
         if self.wildcard {
             text += "; policy=wildcard";
@@ -62,7 +106,7 @@ impl StandingRecord {
         if let Some(until) = self.until {
             text += &format!("; persistUntil={}", until.as_second());
         }
-        TextRecord { name: format!("_validation-persist.{name}"), text }
+        Record::txt(format!("_validation-persist.{name}"), text)
     }
 
     /// Reads the text of such a record; `None` when it is none. Parameters that are not known are passed over.
@@ -109,6 +153,20 @@ mod tests {
         let account = account_record("example.org", "https://example.com/acme/acct/ExampleAccount", "token.thumb");
         assert_eq!(account.name, "_ujmmovf2vn55tgye._acme-challenge.example.org");
         assert_eq!(account.text, usual.text);
+    }
+
+    #[test]
+    fn a_record_is_written_for_a_zone_file_and_found_again() {
+        let cname = Record { name: "_a.lampholm.example".into(), kind: RecordType::Cname, text: "b.ca.example".into() };
+        assert_eq!(cname.zone_data(), "b.ca.example.");
+        assert_eq!(Record::txt("a", "say \"lamp\" \\").zone_data(), r#""say \"lamp\" \\""#);
+        let at = Timestamp::UNIX_EPOCH;
+        for (target, answers) in [("B.ca.Example.", true), ("b.ca.example", true), ("c.ca.example", false)] {
+            assert_eq!(cname.is_answered_by(&[target.to_owned()], at), answers, "{target}");
+        }
+        let saved = serde_json::to_string(&Record::txt("a", "b")).unwrap();
+        assert_eq!(saved, r#"{"name":"a","text":"b"}"#, "as it was saved before there were types");
+        assert_eq!(serde_json::from_str::<Record>(&saved).unwrap(), Record::txt("a", "b"));
     }
 
     #[test]

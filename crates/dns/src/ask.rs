@@ -1,5 +1,6 @@
 //! One question to one name server.
 
+use eskort_core::record;
 use hickory_proto::op::{Message, OpCode, Query, ResponseCode};
 use hickory_proto::rr::{Name, RData, RecordType};
 use std::io;
@@ -107,35 +108,40 @@ pub(crate) async fn exchange_tcp(server: SocketAddr, bytes: &[u8]) -> io::Result
     tokio::time::timeout(PATIENCE * 5, talk).await.unwrap_or_else(|_| Err(io::ErrorKind::TimedOut.into()))
 }
 
-/// What a server says about the TXT records of a name.
+/// What a server says about the records of one type at a name.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
-pub struct Texts {
-    /// The texts, each joined from its parts; none when the name is not there.
+pub struct Found {
+    /// The texts, each joined from its parts, or the target; none when the name is not there.
     pub texts: Vec<String>,
     /// How long the server goes on saying that there is none, when it is one that remembers the answers of others (RFC 2308).
     pub remembers_none_for: Option<Duration>,
 }
 
-/// Asks a server for the TXT records of a name.
+/// Asks a server for the records of one type at a name.
 ///
 /// # Errors
 /// When the server does not answer, or answers with an error.
-pub async fn ask_texts(server: SocketAddr, name: &str) -> Result<Texts, AskError> {
+pub async fn ask_records(server: SocketAddr, name: &str, kind: record::RecordType) -> Result<Found, AskError> {
     let name = parse_name(name)?;
-    let answer = ask(server, &name, RecordType::TXT).await?;
+    let asked = match kind {
+        record::RecordType::Txt => RecordType::TXT,
+        record::RecordType::Cname => RecordType::CNAME,
+    };
+    let answer = ask(server, &name, asked).await?;
     match answer.metadata.response_code {
         ResponseCode::NoError | ResponseCode::NXDomain => {}
         code => return Err(AskError::BadAnswer { server, what: code.to_string() }),
     }
     let text = |data: &RData| match data {
         RData::TXT(txt) => Some(txt.txt_data.iter().map(|part| String::from_utf8_lossy(part)).collect::<String>()),
+        RData::CNAME(cname) if asked == RecordType::CNAME => Some(plain(&cname.0)),
         _ => None,
     };
     let texts: Vec<String> = answer.answers.iter().filter_map(|record| text(&record.data)).collect();
     let soa = answer.authorities.iter().find(|record| record.record_type() == RecordType::SOA);
     let remembered = soa.filter(|_| texts.is_empty() && !answer.metadata.authoritative);
     let remembers_none_for = remembered.map(|soa| Duration::from_secs(soa.ttl.into()));
-    Ok(Texts { texts, remembers_none_for })
+    Ok(Found { texts, remembers_none_for })
 }
 
 /// A zone, as its SOA record says (RFC 1035 section 3.3.13).
@@ -200,6 +206,32 @@ pub async fn locate(server: SocketAddr, otherwise: SocketAddr, name: &str) -> Re
         }
     }
     Err(AskError::BadAnswer { server: asked, what: format!("CNAME records from {name} that do not end") })
+}
+
+/// Finds the zone that a name itself lies in, wherever CNAME records of it or above it lead. Names that the server does not
+/// answer for are asked of `otherwise`.
+///
+/// # Errors
+/// When a server does not answer, or no zone is found up to the root.
+pub async fn zone_of(server: SocketAddr, otherwise: SocketAddr, name: &str) -> Result<Zone, AskError> {
+    let name = parse_name(name)?;
+    for asked in if server == otherwise { vec![server] } else { vec![server, otherwise] } {
+        let mut at = name.clone();
+        while !at.is_root() {
+            let answer = ask(asked, &at, RecordType::SOA).await?;
+            // Behind a CNAME record stands the target's zone; one label up is the name's own, or the next CNAME record.
+            let leads_away = answer.answers.iter().any(|record| matches!(record.data, RData::CNAME(_)));
+            let soa = answer.answers.iter().chain(&answer.authorities).find_map(|record| match &record.data {
+                RData::SOA(soa) if !leads_away && record.name.zone_of(&at) => Some((&record.name, soa)),
+                _ => None,
+            });
+            if let Some((zone, soa)) = soa {
+                return Ok(Zone { name: plain(zone), primary: plain(&soa.mname) });
+            }
+            at = at.base_name();
+        }
+    }
+    Err(AskError::BadAnswer { server, what: format!("no zone that {name} lies in") })
 }
 
 fn plain(name: &Name) -> String {

@@ -2,10 +2,10 @@
 
 use crate::UpdateKey;
 use crate::ask::{AskError, exchange_tcp, parse_name};
-use eskort_core::record::TextRecord;
+use eskort_core::record::{self, Record};
 use hickory_proto::op::{Message, OpCode, Query, ResponseCode, UpdateMessage};
-use hickory_proto::rr::rdata::TXT;
-use hickory_proto::rr::{DNSClass, RData, Record, RecordType};
+use hickory_proto::rr::rdata::{CNAME, TXT};
+use hickory_proto::rr::{self, DNSClass, RData, RecordType};
 use std::net::SocketAddr;
 
 /// Records in one message: well below 64 KiB.
@@ -57,7 +57,7 @@ pub async fn add_records(
     server: SocketAddr,
     zone: &str,
     key: &UpdateKey,
-    records: &[TextRecord],
+    records: &[Record],
     ttl: u32,
     now: jiff::Timestamp,
 ) -> Result<(), UpdateError> {
@@ -72,7 +72,7 @@ pub async fn remove_records(
     server: SocketAddr,
     zone: &str,
     key: &UpdateKey,
-    records: &[TextRecord],
+    records: &[Record],
     now: jiff::Timestamp,
 ) -> Result<(), UpdateError> {
     // RFC 2136 section 2.5.4: class NONE and TTL 0 delete one record of a set.
@@ -83,7 +83,7 @@ async fn send(
     server: SocketAddr,
     zone: &str,
     key: &UpdateKey,
-    records: &[TextRecord],
+    records: &[Record],
     class: DNSClass,
     ttl: u32,
     now: jiff::Timestamp,
@@ -95,7 +95,7 @@ async fn send(
     Ok(())
 }
 
-fn message(zone: &str, records: &[TextRecord], class: DNSClass, ttl: u32) -> Result<Message, AskError> {
+fn message(zone: &str, records: &[Record], class: DNSClass, ttl: u32) -> Result<Message, AskError> {
     let mut head = Query::new();
     head.set_name(parse_name(zone)?).set_query_class(DNSClass::IN).set_query_type(RecordType::SOA);
     let mut message = Message::query();
@@ -103,8 +103,11 @@ fn message(zone: &str, records: &[TextRecord], class: DNSClass, ttl: u32) -> Res
     message.metadata.recursion_desired = false;
     message.add_zone(head);
     for record in records {
-        let data = RData::TXT(TXT::new(vec![record.text.clone()]));
-        let mut record = Record::from_rdata(parse_name(&record.name)?, ttl, data);
+        let data = match record.kind {
+            record::RecordType::Txt => RData::TXT(TXT::new(vec![record.text.clone()])),
+            record::RecordType::Cname => RData::CNAME(CNAME(parse_name(&record.text)?)),
+        };
+        let mut record = rr::Record::from_rdata(parse_name(&record.name)?, ttl, data);
         record.dns_class = class;
         message.add_update(record);
     }

@@ -1,7 +1,7 @@
 //! Whether every name server of a zone has a record.
 
-use crate::ask::{AskError, ask, ask_texts, parse_name};
-use eskort_core::record::TextRecord;
+use crate::ask::{AskError, ask, ask_records, parse_name};
+use eskort_core::record::{self, Record};
 use hickory_proto::rr::{RData, RecordType};
 use jiff::Timestamp;
 use std::collections::{BTreeMap, BTreeSet};
@@ -58,7 +58,7 @@ pub async fn find_addresses(server: SocketAddr, host: &str) -> Vec<SocketAddr> {
 }
 
 /// Asks every server for every record, and returns the servers that do not have them all.
-pub async fn lagging(servers: &[SocketAddr], records: &[TextRecord], now: Timestamp) -> Vec<Behind> {
+pub async fn lagging(servers: &[SocketAddr], records: &[Record], now: Timestamp) -> Vec<Behind> {
     let looks: Vec<_> = servers.iter().map(|server| tokio::spawn(lacks(*server, records.to_vec(), now))).collect();
     let mut behind = Vec::new();
     for look in looks {
@@ -67,32 +67,33 @@ pub async fn lagging(servers: &[SocketAddr], records: &[TextRecord], now: Timest
     behind
 }
 
-async fn lacks(server: SocketAddr, records: Vec<TextRecord>, now: Timestamp) -> Option<Behind> {
-    let mut wanted: BTreeMap<&String, Vec<&TextRecord>> = BTreeMap::new();
+async fn lacks(server: SocketAddr, records: Vec<Record>, now: Timestamp) -> Option<Behind> {
+    let mut wanted: BTreeMap<(&String, record::RecordType), Vec<&Record>> = BTreeMap::new();
     for record in &records {
-        wanted.entry(&record.name).or_default().push(record);
+        wanted.entry((&record.name, record.kind)).or_default().push(record);
     }
     let mut behind = Behind { server, what: String::new(), names: Vec::new(), remembers_for: None };
-    let names: Vec<&String> = wanted.keys().copied().collect();
-    for group in names.chunks(AT_ONCE) {
-        let ask = |name: String| async move { ask_texts(server, &name).await };
-        let asked: Vec<_> = group.iter().map(|name| tokio::spawn(ask((*name).clone()))).collect();
-        for (name, answer) in group.iter().zip(asked) {
+    let questions: Vec<(&String, record::RecordType)> = wanted.keys().copied().collect();
+    for group in questions.chunks(AT_ONCE) {
+        let ask = |name: String, kind| async move { ask_records(server, &name, kind).await };
+        let asked: Vec<_> = group.iter().map(|(name, kind)| tokio::spawn(ask((*name).clone(), *kind))).collect();
+        for ((name, kind), answer) in group.iter().zip(asked) {
+            let word = kind.word();
             let what = match answer.await.expect("a question does not panic") {
                 Err(error) => error.to_string(),
                 Ok(found) => {
-                    let lacking = |r: &&&TextRecord| !r.is_answered_by(&found.texts, now);
-                    let missing = wanted[*name].iter().filter(lacking).count();
+                    let lacking = |r: &&&Record| !r.is_answered_by(&found.texts, now);
+                    let missing = wanted[&(*name, *kind)].iter().filter(lacking).count();
                     if missing == 0 {
                         continue;
                     }
                     behind.remembers_for = behind.remembers_for.max(found.remembers_none_for);
                     match (found.texts.len(), found.remembers_none_for) {
                         (0, Some(time)) => {
-                            format!("no TXT record at {name}, and it remembers that for {} seconds", time.as_secs())
+                            format!("no {word} record at {name}, and it remembers that for {} seconds", time.as_secs())
                         }
-                        (0, None) => format!("no TXT record at {name}"),
-                        (n, _) => format!("{n} TXT records at {name}, and {missing} missing"),
+                        (0, None) => format!("no {word} record at {name}"),
+                        (n, _) => format!("{n} {word} records at {name}, and {missing} missing"),
                     }
                 }
             };
@@ -103,7 +104,7 @@ async fn lacks(server: SocketAddr, records: Vec<TextRecord>, now: Timestamp) -> 
         }
         // A server that does not answer at all need not be asked for the rest.
         if behind.what.starts_with("no answer") {
-            behind.names = names.iter().map(|name| (*name).clone()).collect();
+            behind.names = questions.iter().map(|(name, _)| (*name).clone()).collect();
             break;
         }
     }

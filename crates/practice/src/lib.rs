@@ -19,6 +19,6 @@ pub use clock::Clock;
 pub use ftp::{FTP_USER, FtpServer};
 pub use issuer::Issuer;
 pub use names::NameServer;
-pub use office::Office;
+pub use office::{Office, Slip};
 pub use panel::Panel;
 pub use site::Site;

@@ -303,13 +303,13 @@ fn soa() -> Option<RData> {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use eskort_core::record::TextRecord;
-    use eskort_dns::{UpdateError, UpdateKey, add_records, ask_texts, lagging, locate, remove_records};
+    use eskort_core::record::{self, Record};
+    use eskort_dns::{UpdateError, UpdateKey, add_records, ask_records, lagging, locate, remove_records};
     use eskort_pki::Secret;
     use jiff::Timestamp;
 
-    fn record(name: &str, text: &str) -> TextRecord {
-        TextRecord { name: name.into(), text: text.into() }
+    fn record(name: &str, text: &str) -> Record {
+        Record::txt(name, text)
     }
 
     #[tokio::test]
@@ -321,10 +321,10 @@ mod tests {
         let both = [record(name, "one"), record(name, "two")];
         add_records(at, "lampholm.example", &key, &both, 60, now).await.unwrap();
         add_records(at, "lampholm.example", &key, &both[..1], 60, now).await.unwrap();
-        assert_eq!(ask_texts(at, name).await.unwrap().texts, ["one", "two"]);
+        assert_eq!(ask_records(at, name, record::RecordType::Txt).await.unwrap().texts, ["one", "two"]);
         assert!(lagging(&[at], &both, now).await.is_empty());
         remove_records(at, "lampholm.example", &key, &both[..1], now).await.unwrap();
-        assert_eq!(ask_texts(at, name).await.unwrap().texts, ["two"]);
+        assert_eq!(ask_records(at, name, record::RecordType::Txt).await.unwrap().texts, ["two"]);
         let behind = lagging(&[at], &both, now).await;
         assert_eq!(behind[0].what, format!("1 TXT records at {name}, and 1 missing"));
         let located = locate(at, at, name).await.unwrap();

@@ -1,20 +1,20 @@
-//! Proofs as TXT records: put into their zone by dynamic updates, an HTTP API, a program, or a person.
+//! Proofs as records: put into their zone by dynamic updates, an HTTP API, a program, or a person.
 
+use super::remote;
 use super::web_api::Api;
-use super::{Proving, remote};
 use crate::crash::crash_point;
 use crate::secret::read_secret;
 use crate::{App, CommandError, NameState, Progress, ProofError, RecordToPlace, StepError, command};
 use eskort_core::debt::Debt;
 use eskort_core::inventory::{DnsLook, DnsProof, Proof, RecordWriter, TsigKey};
-use eskort_core::journey::ProofTask;
 use eskort_core::pki::Secret;
-use eskort_core::record::TextRecord;
+use eskort_core::record::{Record, RecordType};
 use eskort_dns::{
     Behind, Located, UpdateKey, Zone, add_records, find_addresses, find_name_servers, lagging, locate, remove_records,
-    system_servers,
+    system_servers, zone_of,
 };
 use eskort_host::HostError;
+use eskort_store::Store;
 use std::collections::{BTreeMap, BTreeSet};
 use std::net::SocketAddr;
 use std::path::Path;
@@ -26,13 +26,13 @@ const AT_ONCE: usize = 16;
 /// A record, and the zone it belongs to.
 #[derive(Clone, Debug)]
 struct Placed {
-    record: TextRecord,
+    record: Record,
     zone: Zone,
 }
 
 /// A record that has to go again.
 pub(super) struct OwedRecord {
-    pub(super) record: TextRecord,
+    pub(super) record: Record,
     /// What the API that placed it calls it.
     pub(super) id: Option<String>,
 }
@@ -46,20 +46,33 @@ fn server_to_ask(look: &DnsLook) -> SocketAddr {
     look.server.unwrap_or_else(system_server)
 }
 
-/// Returns where names lead by CNAME records, and their zones.
-async fn locate_all(look: &DnsLook, names: BTreeSet<String>) -> Result<BTreeMap<String, Located>, ProofError> {
+/// Returns where records go: a text to where its name leads by CNAME records, which an authority follows too; a CNAME record
+/// to its very name.
+async fn locate_all<'r>(
+    look: &DnsLook,
+    records: impl Iterator<Item = &'r Record>,
+) -> Result<BTreeMap<(String, RecordType), Located>, ProofError> {
     let (server, otherwise) = (server_to_ask(look), system_server());
     let mut located = BTreeMap::new();
-    for group in names.into_iter().collect::<Vec<_>>().chunks(AT_ONCE) {
-        let find = |name: String| async move { (locate(server, otherwise, &name).await, name) };
-        let finds: Vec<_> = group.iter().map(|name| tokio::spawn(find(name.clone()))).collect();
+    let questions: BTreeSet<(String, RecordType)> = records.map(|r| (r.name.clone(), r.kind)).collect();
+    for group in questions.into_iter().collect::<Vec<_>>().chunks(AT_ONCE) {
+        let find = |(name, kind): (String, RecordType)| async move {
+            let found = match kind {
+                RecordType::Txt => locate(server, otherwise, &name).await,
+                RecordType::Cname => {
+                    zone_of(server, otherwise, &name).await.map(|zone| Located { name: name.clone(), zone })
+                }
+            };
+            (found, (name, kind))
+        };
+        let finds: Vec<_> = group.iter().map(|question| tokio::spawn(find(question.clone()))).collect();
         for find in finds {
-            let (found, name) = find.await.expect("a question does not panic");
+            let (found, question) = find.await.expect("a question does not panic");
             let mut found = found?;
             if let Some(zone) = look.zone.as_ref().filter(|zone| is_in(&found.name, zone)) {
                 found.zone.name.clone_from(zone);
             }
-            located.insert(name, found);
+            located.insert(question, found);
         }
     }
     Ok(located)
@@ -69,30 +82,28 @@ fn is_in(name: &str, zone: &str) -> bool {
     name.strip_suffix(zone).is_some_and(|rest| rest.is_empty() || rest.ends_with('.'))
 }
 
-/// Returns the records that answer the tasks, each where its name leads by CNAME records: an authority follows them too.
-async fn place(look: &DnsLook, tasks: &[ProofTask]) -> Result<Vec<Placed>, ProofError> {
-    let located = locate_all(look, tasks.iter().map(|task| task.record().name).collect()).await?;
-    let placed = |task: &ProofTask| {
-        let record = task.record();
-        let found = &located[&record.name];
-        Placed { record: TextRecord { name: found.name.clone(), text: record.text }, zone: found.zone.clone() }
+/// Returns the records, each at the name where it goes.
+async fn place(look: &DnsLook, records: &[Record]) -> Result<Vec<Placed>, ProofError> {
+    let located = locate_all(look, records.iter()).await?;
+    let placed = |record: &Record| {
+        let found = &located[&(record.name.clone(), record.kind)];
+        Placed { record: Record { name: found.name.clone(), ..record.clone() }, zone: found.zone.clone() }
     };
-    Ok(tasks.iter().map(placed).collect())
+    Ok(records.iter().map(placed).collect())
 }
 
 /// Says where names lead elsewhere.
-fn say_delegations(app: &App, tasks: &[ProofTask], placed: &[Placed]) {
+fn say_delegations(app: &App, records: &[Record], placed: &[Placed]) {
     let mut said = BTreeSet::new();
-    for (task, Placed { record, .. }) in tasks.iter().zip(placed) {
-        let name = task.record().name;
-        if name != record.name && said.insert(name.clone()) {
+    for (Record { name, .. }, Placed { record, .. }) in records.iter().zip(placed) {
+        if *name != record.name && said.insert(name) {
             (app.watch)(&Progress::Note(format!("{name} leads to {}: the record goes there", record.name)));
         }
     }
 }
 
-fn by_zone(placed: &[Placed]) -> BTreeMap<&Zone, Vec<TextRecord>> {
-    let mut zones: BTreeMap<&Zone, Vec<TextRecord>> = BTreeMap::new();
+fn by_zone(placed: &[Placed]) -> BTreeMap<&Zone, Vec<Record>> {
+    let mut zones: BTreeMap<&Zone, Vec<Record>> = BTreeMap::new();
     for Placed { record, zone } in placed {
         zones.entry(zone).or_default().push(record.clone());
     }
@@ -152,11 +163,11 @@ async fn tell_program(
     host: Option<&String>,
     look: &DnsLook,
     what: What,
-    record: &TextRecord,
+    record: &Record,
 ) -> Result<(), ProofError> {
     let what = if what == What::Add { "add" } else { "remove" };
     let told = serde_json::json!({
-        "version": 1, "what": what, "type": "TXT", "name": record.name, "text": record.text, "ttl": look.ttl,
+        "version": 1, "what": what, "type": record.kind, "name": record.name, "text": record.text, "ttl": look.ttl,
     });
     let input = format!("{told}\n");
     let folder = app.inventory_path.parent().unwrap_or(Path::new("/"));
@@ -184,13 +195,12 @@ async fn tell_program(
 }
 
 /// Adds the records, after they are written down as debts.
-pub(super) async fn publish(
-    proving: &Proving<'_>,
+pub(crate) async fn publish(
+    (app, store, certificate): (&App, &Store, &str),
     proof: &str,
     dns: &DnsProof,
-    tasks: &[ProofTask],
+    records: &[Record],
 ) -> Result<(), StepError> {
-    let (app, store) = (proving.app, proving.store);
     if matches!(dns.writer, RecordWriter::Person | RecordWriter::Standing { .. }) {
         // The person does it, and is told when the look finds nothing.
         return Ok(());
@@ -201,21 +211,20 @@ pub(super) async fn publish(
         RecordWriter::Update(key) => read_key(key).map(|_| None)?,
         RecordWriter::Program { .. } | RecordWriter::Person | RecordWriter::Standing { .. } => None,
     };
-    let placed = place(&dns.look, tasks).await?;
-    say_delegations(app, tasks, &placed);
+    let placed = place(&dns.look, records).await?;
+    say_delegations(app, records, &placed);
     // A record that an earlier run placed is owed with the name that the API gave it.
     let known = store.debts()?;
-    let debt =
-        |r: &TextRecord, id| Debt::Record { proof: proof.to_owned(), name: r.name.clone(), text: r.text.clone(), id };
-    let has_id = |r: &TextRecord| {
+    let debt = |record: &Record, id| Debt::Record { proof: proof.to_owned(), record: record.clone(), id };
+    let has_id = |r: &Record| {
         known.iter().any(|row| match &row.debt {
-            Debt::Record { name, text, id: Some(_), .. } => *name == r.name && *text == r.text,
+            Debt::Record { record, id: Some(_), .. } => record == r,
             _ => false,
         })
     };
     let missing: Vec<&Placed> = placed.iter().filter(|p| !has_id(&p.record)).collect();
     let debts: Vec<Debt> = missing.iter().map(|p| debt(&p.record, None)).collect();
-    store.owe(proving.certificate, &debts, (app.now)())?;
+    store.owe(certificate, &debts, (app.now)())?;
     crash_point("owed");
     match &dns.writer {
         RecordWriter::Update(key) => update(app, key, &dns.look, What::Add, &placed).await?,
@@ -243,7 +252,8 @@ pub(super) async fn take_away(app: &App, proof: &str, owed: &[OwedRecord]) -> Re
     let Some(Proof::Dns(dns)) = app.inventory.proofs.get(proof) else {
         return Err(ProofError::Gone { proof: proof.to_owned() });
     };
-    let names = || owed.iter().map(|owed| owed.record.name.clone()).collect();
+    let located = || locate_all(&dns.look, owed.iter().map(|owed| &owed.record));
+    let at = |record: &Record| (record.name.clone(), record.kind);
     match &dns.writer {
         RecordWriter::Person | RecordWriter::Standing { .. } => Err(ProofError::Gone { proof: proof.to_owned() }),
         RecordWriter::Program { command, host } => {
@@ -253,19 +263,19 @@ pub(super) async fn take_away(app: &App, proof: &str, owed: &[OwedRecord]) -> Re
             Ok(())
         }
         RecordWriter::Update(key) => {
-            let located = locate_all(&dns.look, names()).await?;
+            let located = located().await?;
             let placed = |owed: &OwedRecord| {
-                let zone = located[&owed.record.name].zone.clone();
+                let zone = located[&at(&owed.record)].zone.clone();
                 Placed { record: owed.record.clone(), zone }
             };
             let placed: Vec<Placed> = owed.iter().map(placed).collect();
             update(app, key, &dns.look, What::Remove, &placed).await
         }
         RecordWriter::WebApi(settings) => {
-            let located = locate_all(&dns.look, names()).await?;
+            let located = located().await?;
             let api = Api::open(settings, dns.look.ttl)?;
             for OwedRecord { record, id } in owed {
-                api.remove(&located[&record.name].zone.name, record, id.as_deref()).await?;
+                api.remove(&located[&at(record)].zone.name, record, id.as_deref()).await?;
             }
             Ok(())
         }
@@ -288,14 +298,14 @@ async fn servers_to_look_at(look: &DnsLook, placed: &[Placed]) -> Result<Vec<Soc
 }
 
 /// Looks at every name server until all of them have every record; a person's records are waited for only with `wait`.
-pub(super) async fn look(app: &App, dns: &DnsProof, tasks: &[ProofTask], wait: bool) -> Result<(), StepError> {
-    let placed = place(&dns.look, tasks).await?;
+pub(crate) async fn look(app: &App, dns: &DnsProof, wanted: &[Record], wait: bool) -> Result<(), StepError> {
+    let placed = place(&dns.look, wanted).await?;
     let servers = servers_to_look_at(&dns.look, &placed).await?;
-    let records: Vec<TextRecord> = placed.iter().map(|p| p.record.clone()).collect();
+    let records: Vec<Record> = placed.iter().map(|p| p.record.clone()).collect();
     let settle = dns.look.settle;
     let mut limit = Some(settle);
     if matches!(dns.writer, RecordWriter::Person | RecordWriter::Standing { .. }) {
-        say_delegations(app, tasks, &placed);
+        say_delegations(app, wanted, &placed);
         let behind = lagging(&servers, &records, (app.now)()).await;
         if behind.is_empty() {
             return Ok(());
@@ -331,7 +341,7 @@ pub(super) async fn look(app: &App, dns: &DnsProof, tasks: &[ProofTask], wait: b
 async fn ask_until(
     app: &App,
     servers: &[SocketAddr],
-    records: &[TextRecord],
+    records: &[Record],
     settle: Option<Duration>,
 ) -> Result<(), Vec<Behind>> {
     let begun = Instant::now();

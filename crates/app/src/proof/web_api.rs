@@ -1,4 +1,4 @@
-//! TXT records over an HTTP API, as a recipe says.
+//! Records over an HTTP API, as a recipe says.
 
 use crate::ProofError;
 use crate::authority::innermost;
@@ -6,7 +6,7 @@ use crate::secret::read_secret;
 use eskort_core::inventory::{Mistake, Mistakes, RecipeSource, WebApi, read_recipe};
 use eskort_core::pki::Secret;
 use eskort_core::recipe::{FilledRequest, Recipe, RecipeRequest, SHIPPED, SLOTS, SlotPlace, Slots, TemplateError};
-use eskort_core::record::TextRecord;
+use eskort_core::record::{Record, RecordType};
 use eskort_core::words::printable;
 use reqwest::header::{CONTENT_TYPE, HeaderName, HeaderValue};
 use std::time::Duration;
@@ -104,7 +104,7 @@ impl<'a> Api<'a> {
     }
 
     /// Places a record; the record may be there already. Returns what the API calls it, if it says so.
-    pub(super) async fn add(&self, zone: &str, record: &TextRecord) -> Result<Option<String>, ProofError> {
+    pub(super) async fn add(&self, zone: &str, record: &Record) -> Result<Option<String>, ProofError> {
         let mut slots = self.slots(zone, record, None)?;
         if self.recipe.read.is_some() {
             let mut values = self.read_values(&slots).await?;
@@ -122,7 +122,7 @@ impl<'a> Api<'a> {
     }
 
     /// Removes a record; it may be gone already.
-    pub(super) async fn remove(&self, zone: &str, record: &TextRecord, id: Option<&str>) -> Result<(), ProofError> {
+    pub(super) async fn remove(&self, zone: &str, record: &Record, id: Option<&str>) -> Result<(), ProofError> {
         let mut slots = self.slots(zone, record, id)?;
         if self.recipe.read.is_some() {
             let mut values = self.read_values(&slots).await?;
@@ -149,7 +149,7 @@ impl<'a> Api<'a> {
         self.send(&self.recipe.remove, &slots).await.map(drop)
     }
 
-    fn slots(&self, zone: &str, record: &TextRecord, id: Option<&str>) -> Result<Slots, ProofError> {
+    fn slots(&self, zone: &str, record: &Record, id: Option<&str>) -> Result<Slots, ProofError> {
         let mut slots: Slots = self.settings.with.clone();
         let in_zone = record.name.strip_suffix(zone).map_or(record.name.as_str(), |rest| rest.trim_end_matches('.'));
         let known = [
@@ -157,13 +157,22 @@ impl<'a> Api<'a> {
             ("name", &record.name),
             ("name-in-zone", if in_zone.is_empty() { "@" } else { in_zone }),
             ("zone", zone),
+            ("type", record.kind.word()),
             ("text", &record.text),
         ];
         slots.extend(known.map(|(name, value)| (name.to_owned(), value.to_owned())));
         slots.insert("ttl".into(), self.ttl.to_string());
         slots.extend(id.map(|id| ("id".to_owned(), id.to_owned())));
         slots.extend(self.secret.as_ref().map(|secret| ("secret".to_owned(), secret.reveal().clone())));
-        let value = self.recipe.value.fill(&slots, SlotPlace::Plain).map_err(|e| self.bad_recipe(&e))?;
+        let template = match record.kind {
+            RecordType::Txt => Some(&self.recipe.value),
+            RecordType::Cname => self.recipe.cname_value.as_ref(),
+        };
+        let only_txt = || {
+            let why = "it places TXT records only: it has no `cname-value`".to_owned();
+            ProofError::from(ApiError::Recipe { place: self.place.clone(), why })
+        };
+        let value = template.ok_or_else(only_txt)?.fill(&slots, SlotPlace::Plain).map_err(|e| self.bad_recipe(&e))?;
         slots.insert("value".into(), value);
         Ok(slots)
     }

@@ -1,10 +1,12 @@
 //! `eskort demo`: the whole journey in a practice world.
 
-use super::{block_on, check, keep, list, receive};
+mod office;
+
+use super::{block_on, check, keep, list};
 use crate::args::DemoArgs;
 use crate::errors::{self, Told};
 use crate::ui::{ExitStatus, Tone, Ui};
-use eskort_app::{App, Brought, CheckTarget, Ending, KeepOptions, RecordToPlace};
+use eskort_app::{App, CheckTarget, Ending, KeepOptions, RecordToPlace};
 use eskort_practice::{Authority, AuthorityOptions, Clock, FTP_USER, FtpServer, NameServer, Office, Site};
 use jiff::SignedDuration;
 use std::io;
@@ -15,12 +17,13 @@ use std::time::Duration;
 
 /// A file that says that the folder is a demo's and may be made anew.
 const NOTE: &str = "WHAT-NEXT.txt";
-const NAMES: [&str; 5] = [
+const NAMES: [&str; 6] = [
     "lampholm.example",
     "www.lampholm.example",
     "archive.lampholm.example",
     "tickets.lampholm.example",
     "shop.lampholm.example",
+    "stock.lampholm.internal",
 ];
 /// How long before today the story begins: one day after that, two thirds of a 90-day certificate are used up.
 const DAYS: i64 = 61;
@@ -93,13 +96,13 @@ async fn build(folder: &Path) -> Result<World, Trouble> {
     let site = Site::start(&folder.join("www"), &bundle, &key, any, any).await.map_err(failed())?;
     site.serve("shop.lampholm.example", &folder.join("account/htdocs"));
     let account = FtpServer::start(&folder.join("account")).await.map_err(failed())?;
-    let office = Office::new(clock.clone());
     let options = AuthorityOptions {
         site_port: site.plain_address().port(),
         thinking: Duration::from_millis(150),
         ..AuthorityOptions::default()
     };
     let authority = Authority::start(options, clock.clone(), Arc::clone(&names)).await.map_err(failed())?;
+    let office = Office::new(clock.clone(), Arc::clone(&names), site.plain_address().port());
     let world = World { folder: folder.to_owned(), clock, names, authority, site, account, office };
     write_files(&world).map_err(trouble(format!("cannot write into {}", folder.display())))?;
     Ok(world)
@@ -231,35 +234,6 @@ proof = "desk"
     std::fs::write(&path, text)
 }
 
-/// Adds the stock room, whose authority speaks no ACME.
-fn add_office(world: &World) -> io::Result<()> {
-    let path = world.folder.join("eskort.toml");
-    let more = r#"
-[authority.office]
-kind = "csr"                               # a colleague signs
-desk = "room 4, ask for the keeper"
-visitor-roots = "office-root.pem"
-
-[certificate.stock]
-names = ["stock.lampholm.internal"]
-authority = "office"
-subject = { organization = "Lampholm Lighthouse Trust", unit = "Stock room" }
-"#;
-    let text = std::fs::read_to_string(&path)? + more;
-    // With a second authority, the others have to be named.
-    let text = text.replace("\nproof = ", "\nauthority = \"public\"\nproof = ");
-    std::fs::write(&path, text)
-}
-
-/// Carries the CSR to the office, and comes back with what it gave.
-fn carry_to_office(world: &World) -> Result<Brought, io::Error> {
-    let csr = std::fs::read_to_string(world.folder.join("state/certificates/stock/0001/request.pem"))?;
-    let bytes = world.office.answer(&csr).map_err(io::Error::other)?;
-    let path = world.folder.join("answer.zip");
-    std::fs::write(&path, &bytes)?;
-    Ok(Brought { name: "answer.zip".into(), bytes })
-}
-
 /// Does what a person is told to do.
 fn place_by_hand(world: &World, records: &[RecordToPlace]) {
     for place in records {
@@ -290,6 +264,15 @@ fn what_next(folder: &Path) -> String {
     )
 }
 
+/// Says something on lines of its own.
+fn tell(ui: &Ui, text: &str) {
+    if !ui.is_json() {
+        ui.result("");
+        crate::table::wrap(text, ui.width()).iter().for_each(|line| ui.result(line));
+        ui.result("");
+    }
+}
+
 /// Says where the story stands.
 fn chapter(ui: &Ui, n: u32, title: &str, text: &str) {
     if !ui.is_json() {
@@ -297,30 +280,6 @@ fn chapter(ui: &Ui, n: u32, title: &str, text: &str) {
         crate::table::wrap(text, ui.width()).iter().for_each(|line| ui.result(line));
         ui.result("");
     }
-}
-
-/// The chapter of the stock room. Returns the inventory with it.
-async fn tell_of_office(ui: &Ui, world: &World) -> Result<App, ExitStatus> {
-    chapter(
-        ui,
-        5,
-        "An authority without ACME",
-        "The stock room is seen only in the office, whose own CA is a colleague. `eskort keep` makes key and CSR and says where \
-         to carry it.",
-    );
-    add_office(world).map_err(|source| cannot_write(ui, &source))?;
-    let app = load(ui, world)?;
-    keep_once(ui, &app).await?;
-    let brought = carry_to_office(world).map_err(|source| cannot_write(ui, &source))?;
-    if !ui.is_json() {
-        let text = "The office answers with a zip: the certificate in DER, a text with Windows line ends that has the intermediate \
-                    and the root in it, a stranger's root, and a page of advice. `eskort receive answer.zip` makes sense of it.";
-        ui.result("");
-        crate::table::wrap(text, ui.width()).iter().for_each(|line| ui.result(line));
-        ui.result("");
-    }
-    receive_once(ui, &app, brought).await?;
-    Ok(app)
 }
 
 async fn tell_story(ui: &Ui, world: &World) -> Result<(), ExitStatus> {
@@ -366,7 +325,7 @@ async fn tell_story(ui: &Ui, world: &World) -> Result<(), ExitStatus> {
     );
     place_by_hand(world, &records);
     keep_once(ui, &app).await?;
-    let app = tell_of_office(ui, world).await?;
+    let app = office::tell_chapter(ui, world).await?;
     world.clock.set_offset(SignedDuration::ZERO);
     let days = eskort_core::words::duration(SignedDuration::from_hours(24 * DAYS));
     chapter(
@@ -415,20 +374,6 @@ async fn keep_once(ui: &Ui, app: &App) -> Result<Vec<RecordToPlace>, ExitStatus>
         }
     }
     Ok(records)
-}
-
-/// Runs `receive` as the command does.
-async fn receive_once(ui: &Ui, app: &App, brought: Brought) -> Result<(), ExitStatus> {
-    let received = eskort_app::receive(app, &[brought], None).await;
-    ui.settle();
-    let receipt = received.map_err(|error| {
-        errors::print(ui, "nothing was received", &errors::tell(&error, "stock"));
-        ExitStatus::Failed
-    })?;
-    match receive::print(ui, app, receipt) {
-        ExitStatus::Well => Ok(()),
-        status => Err(status),
-    }
 }
 
 async fn check_once(ui: &Ui, app: &App) -> Result<(), ExitStatus> {

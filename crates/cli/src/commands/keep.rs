@@ -3,10 +3,11 @@
 use super::{block_on, known_certificate};
 use crate::args::KeepArgs;
 use crate::bar::lifetime_bar;
+use crate::errand;
 use crate::errors::{self, Told};
 use crate::table::{Cell, draw};
 use crate::ui::{self, ExitStatus, Tone, Ui};
-use eskort_app::{App, Ending, FileChange, KeepEntry, KeepOptions, PlannedChange, RecordToPlace};
+use eskort_app::{App, Ending, Errand, FileChange, KeepEntry, KeepOptions, PlannedChange, RecordToPlace};
 use eskort_core::decision::Decision;
 use eskort_core::renewal::Validity;
 use eskort_core::words;
@@ -65,11 +66,15 @@ pub(crate) fn print(ui: &Ui, app: &App, entries: &[KeepEntry], plan: bool) {
     }
     for entry in entries {
         if let Ending::AwaitsAnswer(errand) = &entry.ending {
-            ui.result(&format!("\n{} waits for you.\n{}", Tone::Strong.paint(&entry.certificate), ui::errand(errand)));
+            ui.result(&format!(
+                "\n{} waits for you.\n{}",
+                Tone::Strong.paint(&entry.certificate),
+                errand::errand(errand, ui.page())
+            ));
         }
         if let Ending::AwaitsPerson(records) = &entry.ending {
             let name = Tone::Strong.paint(&entry.certificate);
-            ui.result(&format!("\n{name} waits for you.\n{}", ui::records_to_place(records)));
+            ui.result(&format!("\n{name} waits for you.\n{}", errand::records_to_place(records)));
             ui.result("\n  Then run `eskort keep` again; with `eskort keep --wait` it goes on by itself.");
         }
     }
@@ -183,7 +188,7 @@ pub(crate) struct ReportRow<'a> {
     #[serde(skip_serializing_if = "Vec::is_empty")]
     to_place: Vec<ReportRecord<'a>>,
     #[serde(skip_serializing_if = "Option::is_none")]
-    csr: Option<&'a Path>,
+    errand: Option<&'a Errand>,
 }
 
 #[derive(Serialize)]
@@ -218,7 +223,7 @@ pub(crate) fn report_row(entry: &KeepEntry) -> ReportRow<'_> {
         error: None,
         changes: Vec::new(),
         to_place: Vec::new(),
-        csr: None,
+        errand: None,
     };
     match &entry.ending {
         Ending::AtRest { validity } => ReportRow { validity: *validity, ..bare },
@@ -235,7 +240,7 @@ pub(crate) fn report_row(entry: &KeepEntry) -> ReportRow<'_> {
         Ending::AwaitsPerson(records) => {
             ReportRow { result: "awaits-person", to_place: records.iter().map(report_record).collect(), ..bare }
         }
-        Ending::AwaitsAnswer(errand) => ReportRow { result: "awaits-answer", csr: Some(&errand.csr), ..bare },
+        Ending::AwaitsAnswer(errand) => ReportRow { result: "awaits-answer", errand: Some(errand), ..bare },
         Ending::Failed { error, .. } => {
             ReportRow { result: "failed", error: Some(errors::tell(error, &entry.certificate)), ..bare }
         }
@@ -252,5 +257,12 @@ fn report_change(change: &PlannedChange) -> ReportChange<'_> {
 
 fn report_record(r: &RecordToPlace) -> ReportRecord<'_> {
     let RecordToPlace { record, zone, ttl, for_good } = r;
-    ReportRecord { zone, name: &record.name, r#type: "TXT", text: &record.text, ttl: *ttl, for_good: *for_good }
+    ReportRecord {
+        zone,
+        name: &record.name,
+        r#type: record.kind.word(),
+        text: &record.text,
+        ttl: *ttl,
+        for_good: *for_good,
+    }
 }

@@ -6,6 +6,7 @@ mod csr;
 mod demo;
 mod keep;
 mod list;
+mod note;
 mod pack;
 mod place;
 mod receive;
@@ -48,6 +49,7 @@ pub(crate) fn run(args: Args) -> ExitStatus {
         Command::Adopt(adopt) => adopt::run(&ui, &app, &adopt),
         Command::Pack(pack) => pack::run(&ui, &app, &pack),
         Command::Receive(receive) => receive::run(&ui, &app, &receive),
+        Command::Note(note) => note::run(&ui, &app, note),
         Command::Place(place) => place::run(&ui, &app, &place),
         Command::Demo(_) | Command::Csr(_) | Command::Show(_) => unreachable!("these were run without an inventory"),
     }

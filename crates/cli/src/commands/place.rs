@@ -102,7 +102,12 @@ fn file(ui: &Ui, args: &PlaceArgs) -> Result<FileToPlace, Told> {
         // An authority looks at the name itself.
         names.push(if name.is_wildcard() { Identifier::parse(name.base()).unwrap_or(name) } else { name });
     }
-    let source = &args.from;
+    Ok(FileToPlace { path: args.path.clone().unwrap_or_default(), bytes: read_small(ui, &args.from)?, names })
+}
+
+/// Reads what an authority wants to see from a file, or from standard input.
+pub(super) fn read_small(ui: &Ui, source: &Path) -> Result<Vec<u8>, Told> {
+    let told = |cause: String, hint: &str| Told { cause, hints: vec![hint.into()] };
     let mut bytes = Vec::new();
     let read = if source == Path::new("-") {
         if std::io::stdin().is_terminal() {
@@ -121,5 +126,5 @@ fn file(ui: &Ui, args: &PlaceArgs) -> Result<FileToPlace, Told> {
             "save what the authority gave you, and name it with --from",
         ));
     }
-    Ok(FileToPlace { path: args.path.clone().unwrap_or_default(), bytes, names })
+    Ok(bytes)
 }

@@ -154,7 +154,7 @@ fn text(shown: &Show, now: Timestamp, page: Page) -> String {
     rows.push(fact("servers", if shown.servers.is_empty() { "none".into() } else { shown.servers.join(" ") }));
     rows.push(fact("files", shown.folder.display().to_string()));
     for record in &shown.to_place {
-        let text = format!("{}. TXT \"{}\", then run `eskort keep`", record.name, record.text);
+        let text = format!("{}. {} {}, then run `eskort keep`", record.name, record.kind.word(), record.zone_data());
         rows.push(vec![Cell::toned("place", Tone::Notice), Cell::toned(text, Tone::Notice)]);
     }
     for (what, trouble, by_hand) in &shown.debts {

@@ -94,7 +94,22 @@ pub struct DnsProof {
     pub look: DnsLook,
 }
 
-/// Who places and removes TXT records.
+impl DnsProof {
+    /// Returns the proof where a person places the record and the inventory says nothing of it.
+    pub fn by_hand() -> Self {
+        let look = DnsLook {
+            server: None,
+            zone: None,
+            name_servers: Vec::new(),
+            ttl: USUAL_TTL,
+            settle: USUAL_SPREAD,
+            ways: vec![Way::Dns],
+        };
+        DnsProof { writer: RecordWriter::Person, look }
+    }
+}
+
+/// Who places and removes records.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum RecordWriter {
     /// A dynamic update (RFC 2136) with this key.

@@ -5,7 +5,7 @@ use super::section::{Notes, Section, Text};
 use crate::recipe::{Format, Recipe, RecipeRequest, Template, TemplateError, ValuePath};
 use toml::de::DeTable;
 
-pub(super) const RECIPE: &[&str] = &["format", "value", "each-value", "read", "find", "add", "remove"];
+pub(super) const RECIPE: &[&str] = &["format", "value", "cname-value", "each-value", "read", "find", "add", "remove"];
 pub(super) const REQUEST: &[&str] = &["method", "url", "headers", "body", "id", "values", "accept"];
 
 /// Reads a recipe from the text of its file.
@@ -41,6 +41,7 @@ pub(super) fn from_section(section: &Section<'_>) -> Option<Recipe> {
     Some(Recipe {
         format: format.unwrap_or(Format::Json),
         value: template(section, "value").unwrap_or_else(usual),
+        cname_value: template(section, "cname-value"),
         each_value: template(section, "each-value"),
         read: request(section, "read", "this `read`", "values"),
         find: request(section, "find", "this `find`", "id"),

@@ -2,6 +2,7 @@
 
 use super::state::ISSUER_DOMAIN;
 use super::{Core, Offer};
+use crate::NameServer;
 use bytes::Bytes;
 use http_body_util::{BodyExt, Empty, Limited};
 use hyper_util::rt::TokioIo;
@@ -12,7 +13,7 @@ use std::time::Duration;
 use tokio::net::TcpStream;
 
 /// A finding against the site: the kind of problem and an explanation.
-pub(super) type Lack = (&'static str, String);
+pub(crate) type Lack = (&'static str, String);
 
 /// What is looked for.
 pub(super) struct Seeker {
@@ -31,7 +32,10 @@ impl Seeker {
         let digest = || eskort_pki::base64url(&eskort_pki::sha256(self.key_authorization.as_bytes()));
         let label = || eskort_pki::base32(&eskort_pki::sha256(self.account.as_bytes())[..10]);
         match self.offer {
-            Offer::Http01 => fetch_and_compare(core, name, &self.token, &self.key_authorization).await,
+            Offer::Http01 => {
+                let path = format!("/.well-known/acme-challenge/{}", self.token);
+                fetch_and_compare(&core.names, core.options.site_port, name, path, &self.key_authorization).await
+            }
             Offer::Dns01 => at_record(core, &format!("_acme-challenge.{name}"), |text| text == digest()),
             Offer::DnsAccount01 => {
                 at_record(core, &format!("_{}._acme-challenge.{name}", label()), |text| text == digest())
@@ -68,15 +72,20 @@ fn at_record(core: &Core, at: &str, is_right: impl Fn(&str) -> bool) -> Result<(
 }
 
 /// Fetches the file and compares it. Redirects are followed on plain HTTP, five at the most.
-async fn fetch_and_compare(core: &Core, name: &str, token: &str, wanted: &str) -> Result<(), Lack> {
+pub(crate) async fn fetch_and_compare(
+    names: &NameServer,
+    port: u16,
+    name: &str,
+    mut path: String,
+    wanted: &str,
+) -> Result<(), Lack> {
     let mut host = if name.contains(':') { format!("[{name}]") } else { name.to_owned() };
-    let mut path = format!("/.well-known/acme-challenge/{token}");
     for _ in 0..5 {
         let ip = match host.trim_matches(['[', ']']).parse::<IpAddr>() {
             Ok(ip) => ip,
-            Err(_) => core.names.look_up(&host).ok_or(("dns", format!("no address for {host}")))?.into(),
+            Err(_) => names.look_up(&host).ok_or(("dns", format!("no address for {host}")))?.into(),
         };
-        let fetched = tokio::time::timeout(Duration::from_secs(5), fetch(&host, (ip, core.options.site_port), &path));
+        let fetched = tokio::time::timeout(Duration::from_secs(5), fetch(&host, (ip, port), &path));
         let (status, location, body) = fetched
             .await
             .map_err(|_| ("connection", format!("{host} did not answer in time")))?

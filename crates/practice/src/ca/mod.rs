@@ -3,7 +3,7 @@
 mod fault;
 mod handlers;
 mod jws;
-mod look;
+pub(crate) mod look;
 mod state;
 
 pub use fault::{Fault, Resource};

@@ -1,0 +1,75 @@
+//! `eskort note`
+
+use super::place::read_small;
+use super::{block_on, keep, known_certificate};
+use crate::args::NoteArgs;
+use crate::errors::{self, Told};
+use crate::ui::{ExitStatus, Ui};
+use eskort_app::{App, Noted, ProofError, StepError};
+use eskort_core::desk::{Asked, AskedError};
+use eskort_core::names::Identifier;
+use eskort_core::record::RecordType;
+
+pub(crate) fn run(ui: &Ui, app: &App, args: Box<NoteArgs>) -> ExitStatus {
+    if let Err(status) = known_certificate(ui, app, &args.name) {
+        return status;
+    }
+    let entry = &app.inventory.certificates[&args.name];
+    let asked = match asked(ui, &args, &entry.names) {
+        Ok(asked) => asked,
+        Err(told) => {
+            errors::print(ui, "nothing was noted", &told);
+            return ExitStatus::Usage;
+        }
+    };
+    let NoteArgs { name, order, placed, page, remark, by, told, .. } = *args;
+    let noted = Noted { order, placed, page, remark, asked, by, told };
+    let done = block_on(eskort_app::note(app, &name, entry, noted));
+    ui.settle();
+    match done {
+        Ok(entry) => {
+            let entries = [entry];
+            keep::print(ui, app, &entries, false);
+            keep::status(&entries)
+        }
+        Err(StepError::Store(error)) => errors::print_store(ui, &error),
+        Err(error) => {
+            let told = match &error {
+                StepError::Proof(error) => errors::tell_proof(error),
+                other => errors::tell(other, &name),
+            };
+            errors::print(ui, "nothing was noted", &told);
+            ExitStatus::Failed
+        }
+    }
+}
+
+/// Returns what the authority asks as proof; `None` when nothing is said about it.
+fn asked(ui: &Ui, args: &NoteArgs, names: &[Identifier]) -> Result<Option<Option<Asked>>, Told> {
+    let checked = |asked: Result<Asked, AskedError>| match asked {
+        Ok(asked) => Ok(Some(Some(asked))),
+        Err(error) => Err(errors::tell_proof(&ProofError::from(error))),
+    };
+    if args.no_proof {
+        return Ok(Some(None));
+    }
+    if let Some(path) = &args.file {
+        let bytes = read_small(ui, &args.from)?;
+        let text = String::from_utf8(bytes).map_err(|_| Told {
+            cause: format!("{} holds no text", args.from.display()),
+            hints: vec!["authorities ask for a line or two of text; `eskort place` takes any file".into()],
+        })?;
+        return checked(Asked::file(path, &text));
+    }
+    if let Some(name) = &args.record {
+        let (kind, text) = match (&args.txt, &args.cname) {
+            (_, Some(target)) => (RecordType::Cname, target.as_str()),
+            (text, None) => (RecordType::Txt, text.as_deref().unwrap_or_default()),
+        };
+        return checked(Asked::record(name, kind, text, names));
+    }
+    match &args.mail {
+        Some(to) => checked(Asked::mail(to, names)),
+        None => Ok(None),
+    }
+}

@@ -1,0 +1,138 @@
+//! What a person has to do, in words: carry a CSR, show control, place records.
+
+use crate::table::{Cell, Page, draw};
+use crate::ui::Tone;
+use eskort_app::{Errand, ProofSight, RecordToPlace};
+use eskort_core::desk::{Asked, AskedProof};
+use eskort_core::words;
+
+/// Returns what a person has to do with a CSR, and what is known of the order.
+pub(crate) fn errand(errand: &Errand, page: Page) -> String {
+    let Errand { certificate, notes, authority, .. } = errand;
+    let ordered = notes.is_ordered();
+    let mut out = match ordered {
+        true => format!("  The order is with authority `{authority}`:\n\n"),
+        false => format!("  Carry this CSR to authority `{authority}`:\n\n"),
+    };
+    let mut rows = Vec::new();
+    let mut row = |what: &str, value: String, tone| {
+        rows.push(vec![Cell::toned(format!("    {what}"), Tone::Faint), Cell::toned(value, tone)]);
+    };
+    row("CSR", errand.csr.display().to_string(), Tone::Plain);
+    if let Some(desk) = &errand.desk {
+        row("desk", desk.clone(), Tone::Plain);
+    }
+    if let Some(path) = &errand.dropped {
+        row("dropped", path.display().to_string(), Tone::Plain);
+    }
+    if let Some(path) = &errand.pick_up {
+        row("answer", format!("is looked for in {}", path.display()), Tone::Plain);
+    }
+    let placed = notes.placed.map(|day| format!("placed on {day}"));
+    let order: Vec<String> = notes.order.iter().cloned().chain(placed).collect();
+    if !order.is_empty() {
+        row("order", order.join(", "), Tone::Plain);
+    }
+    for (what, text) in [("page", &notes.page), ("remark", &notes.remark)] {
+        if let Some(text) = text {
+            row(what, text.clone(), Tone::Plain);
+        }
+    }
+    if let Some(asked) = &notes.asked {
+        row("proof", proof_words(asked), Tone::Strong);
+        if let Asked::Record(record) = &asked.what {
+            row("", format!("{}. {} {}", record.name, record.kind.word(), record.zone_data()), Tone::Plain);
+        }
+    }
+    match &errand.proof {
+        Some(ProofSight::Seen { at }) => at.iter().for_each(|at| row("seen", at.clone(), Tone::Good)),
+        Some(ProofSight::NotSeen { why, .. }) => row("not seen", why.clone(), Tone::Notice),
+        Some(ProofSight::Mail) | None => {}
+    }
+    if let Some(told) = notes.told {
+        row("told", format!("on {}; the authority is at it", words::day(told)), Tone::Good);
+    }
+    out.push_str(&draw(&["", ""], &rows, page));
+    if let Some(ProofSight::NotSeen { to_place, .. }) = &errand.proof
+        && !to_place.is_empty()
+    {
+        out.push_str(&format!("\n{}", records_to_place(to_place)));
+    }
+    if !ordered {
+        match std::fs::read_to_string(&errand.csr) {
+            Ok(pem) => out.push_str(&format!("\n{pem}")),
+            Err(error) => out.push_str(&format!("\n  The file cannot be read: {error}\n")),
+        }
+    }
+    out.push('\n');
+    for line in next_steps(errand, certificate) {
+        for (n, part) in crate::table::wrap(&line, page.width.saturating_sub(2)).into_iter().enumerate() {
+            out.push_str(&format!("{}{part}\n", if n == 0 { "  " } else { "    " }));
+        }
+    }
+    out
+}
+
+fn next_steps(errand: &Errand, certificate: &str) -> Vec<String> {
+    let notes = &errand.notes;
+    let told = format!("then `eskort note {certificate} --told`");
+    let mut steps = Vec::new();
+    match (&notes.asked, &errand.proof) {
+        _ if notes.told.is_some() => {}
+        (Some(AskedProof { what: Asked::Mail { to }, .. }), _) => {
+            steps.push(format!("Do what the mail to {to} says; {told}."));
+        }
+        (Some(_), Some(ProofSight::Seen { .. })) => {
+            steps.push(format!("What the authority asks for can be seen: tell it that it may look; {told}."));
+        }
+        (Some(AskedProof { by: None, .. }), _) => {
+            steps.push("Put it there; `eskort keep` looks again. With a proof of the inventory Eskort does it: --by PROOF.".into());
+        }
+        (Some(_), _) => steps.push("`eskort keep` looks again.".into()),
+        (None, _) if notes.order.is_none() => steps.push(format!(
+            "What they say there can be noted with `eskort note {certificate}`: the order's number, its page, and what is \
+             asked as proof, which Eskort publishes."
+        )),
+        (None, _) => {}
+    }
+    steps.push("When the answer is here: `eskort receive FILE…`, in whatever shape it came.".into());
+    steps
+}
+
+fn proof_words(asked: &AskedProof) -> String {
+    let what = match &asked.what {
+        Asked::File { path, text } => format!("the file /{path} ({})", words::count(text.len() as u64, "byte")),
+        Asked::Record(record) => format!("a {} record", record.kind.word()),
+        Asked::Mail { to } => return format!("a mail to {to}"),
+    };
+    match &asked.by {
+        Some(by) => format!("{what}, published by proof `{by}`"),
+        None => format!("{what}, which you publish"),
+    }
+}
+
+/// Returns what a person has to place, and the same as lines of a zone file.
+pub(crate) fn records_to_place(records: &[RecordToPlace]) -> String {
+    let count = words::count(records.len() as u64, "record");
+    let for_good = records.iter().any(|r| r.for_good);
+    let stays = if for_good { ", once and for good" } else { "" };
+    let mut out = format!("  Place {}{stays} where the authority will look:\n", Tone::Strong.paint(&count));
+    for r in records {
+        let lines = [
+            ("zone", r.zone.clone()),
+            ("name", format!("{}   (in full {})", r.name_in_zone(), r.record.name)),
+            ("type", r.record.kind.word().to_owned()),
+            ("value", Tone::Strong.paint(&r.record.text)),
+            ("TTL", r.ttl.to_string()),
+        ];
+        out.push('\n');
+        for (what, value) in lines {
+            out.push_str(&format!("    {} {value}\n", Tone::Faint.paint(&format!("{what:<5}"))));
+        }
+    }
+    out.push_str("\n  The same for a zone file:\n\n");
+    for r in records {
+        out.push_str(&format!("    {}\n", r.zone_line()));
+    }
+    out
+}
