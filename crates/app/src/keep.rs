@@ -12,6 +12,7 @@ use eskort_core::inventory::CertificateEntry;
 use eskort_core::journey::ProofTask;
 use eskort_core::renewal::Validity;
 use eskort_store::{JourneyRow, RunLock, Store, StoreError};
+use jiff::Timestamp;
 use std::collections::BTreeSet;
 use std::path::PathBuf;
 
@@ -62,7 +63,7 @@ pub enum Ending {
         looked_at: usize,
     },
     /// It waits for a person to carry a CSR to its authority, and to bring the answer.
-    AwaitsAnswer(Errand),
+    AwaitsAnswer(Box<Errand>),
     /// It waits for a person to place records.
     AwaitsPerson(Vec<RecordToPlace>),
     /// It failed.
@@ -83,6 +84,15 @@ pub struct KeepEntry {
     pub decision: Option<Decision>,
     /// What came of it.
     pub ending: Ending,
+    /// Since when a journey waits for a person.
+    pub waits_since: Option<Timestamp>,
+}
+
+impl KeepEntry {
+    /// Returns whether it waits for a person.
+    pub fn awaits_person(&self) -> bool {
+        matches!(self.ending, Ending::AwaitsAnswer(_) | Ending::AwaitsPerson(_))
+    }
 }
 
 /// Brings the inventory's certificates to where they should be, one after the other. The failure of one does not stop the
@@ -117,6 +127,8 @@ pub async fn keep(app: &App, options: &KeepOptions) -> Result<Vec<KeepEntry>, St
             break;
         }
     }
+    // What a person has to do comes first.
+    entries.sort_by_key(|entry| !entry.awaits_person());
     Ok(entries)
 }
 
@@ -139,7 +151,8 @@ fn plan_only(app: &App, options: &KeepOptions) -> Result<Vec<KeepEntry>, StoreEr
             Err(error) => failed(name, None, error),
             Ok((decision, store)) => match planned_changes(app, store, name, entry, &decision) {
                 Ok(changes) => {
-                    KeepEntry { certificate: name.clone(), decision: Some(decision), ending: Ending::Planned(changes) }
+                    let ending = Ending::Planned(changes);
+                    KeepEntry { certificate: name.clone(), decision: Some(decision), ending, waits_since: None }
                 }
                 Err(error) => failed(name, Some(decision), error),
             },
@@ -150,7 +163,7 @@ fn plan_only(app: &App, options: &KeepOptions) -> Result<Vec<KeepEntry>, StoreEr
 
 fn failed(name: &str, decision: Option<Decision>, error: StepError) -> KeepEntry {
     let ending = Ending::Failed { error: Box::new(error), given_up: false };
-    KeepEntry { certificate: name.to_owned(), decision, ending }
+    KeepEntry { certificate: name.to_owned(), decision, ending, waits_since: None }
 }
 
 /// Returns what a run would change on the servers.

@@ -37,7 +37,7 @@ pub use error::{ProofError, RecordToPlace, StepError};
 pub use inspect::{CertificateView, FileView, InspectError, inspect};
 pub use install::InstallError;
 pub use keep::{Ending, KeepEntry, KeepOptions, PlannedChange, keep};
-pub use list::{ListRow, State, list};
+pub use list::{ListRow, State, age, list};
 pub use pack::{PackError, Packing, pack};
 pub use place::{FileToPlace, place, take_back};
 pub use progress::{FileChange, NameState, Progress, Watch};

@@ -109,6 +109,12 @@ pub fn list(app: &App) -> Result<Vec<ListRow>, StoreError> {
     Ok(rows)
 }
 
+/// Returns how long something has waited, in words; empty for less than a minute.
+pub fn age(since: Timestamp, now: Timestamp) -> String {
+    let waited = now.duration_since(since);
+    if waited.as_mins() == 0 { String::new() } else { words::duration(waited) }
+}
+
 /// What the inventory says of a certificate.
 struct Wanted {
     /// Whether a person proves control.
@@ -134,9 +140,7 @@ fn row(
         (Some(Overview { open: Some(journey), .. }), _)
             if journey.handed_over || (journey.published && wanted.is_some_and(|w| w.by_hand)) =>
         {
-            let waited = now.duration_since(journey.since);
-            let age = if waited.as_mins() == 0 { String::new() } else { words::duration(waited) };
-            State::AwaitsPerson { since: journey.since, age }
+            State::AwaitsPerson { since: journey.since, age: age(journey.since, now) }
         }
         (Some(Overview { open: Some(journey), .. }), _) => State::UnderWay { passed: journey.passed },
         (_, Some(_)) if renew_at.is_some_and(|at| now >= at) => State::Due,

@@ -52,7 +52,7 @@ impl<'a> Run<'a> {
             Ok(facts) => decide(&facts, (self.app.now)(), insist),
             Err(error) => {
                 let ending = self.failed(name, error).await;
-                return KeepEntry { certificate, decision: None, ending };
+                return KeepEntry { certificate, decision: None, ending, waits_since: None };
             }
         };
         (self.app.watch)(&Progress::Certificate { name: name.to_owned(), decision: decision.clone() });
@@ -60,13 +60,17 @@ impl<'a> Run<'a> {
             Ok(ending) => ending,
             Err(error) => self.failed(name, error).await,
         };
-        KeepEntry { certificate, decision: Some(decision), ending }
+        let mut entry = KeepEntry { certificate, decision: Some(decision), ending, waits_since: None };
+        if entry.awaits_person() {
+            entry.waits_since = self.store.open_journey(name).ok().flatten().map(|open| open.started);
+        }
+        entry
     }
 
     async fn failed(&self, name: &str, error: StepError) -> Ending {
         let error = match error {
             StepError::AwaitsPerson { to_place } => return Ending::AwaitsPerson(to_place),
-            StepError::AwaitsAnswer(errand) => return Ending::AwaitsAnswer(*errand),
+            StepError::AwaitsAnswer(errand) => return Ending::AwaitsAnswer(errand),
             other => other,
         };
         let given_up = error.ends_journey();

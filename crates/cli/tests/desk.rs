@@ -16,11 +16,11 @@ fn inventory(office: &Office, site: Option<SocketAddr>, zone: &str) {
         .replace("[\"stock.lampholm.internal\", \"192.0.2.7\"]", "[\"archive.lampholm.example\"]");
     let at = site.unwrap_or_else(|| SocketAddr::from(([127, 0, 0, 1], 9)));
     let pages = format!("[proof.pages]\nkind = \"http-folder\"\nfolder = \"www\"\ncheck-address = \"{at}\"\n\n");
-    place.write("eskort.toml", &format!("{pages}{zone}{text}"));
+    place.write("eskort.toml", &format!("{text}\n{pages}{zone}"));
 }
 
 fn zone_section(server: SocketAddr, how: &str) -> String {
-    format!("[proof.zone]\n{how}\nserver = \"{server}\"\nname-servers = [\"{server}\"]\nsettle = \"2s\"\n\n")
+    format!("[proof.zone]\n{how}\nserver = \"{server}\"\nname-servers = [\"{server}\"]\n\n")
 }
 
 #[test]

@@ -234,6 +234,7 @@ fn what_is_wrong_with_an_answer_is_said_and_the_journey_goes_on_waiting() {
     at(205, &["list"]).check(4, &["renewal due"]);
     at(205, &["keep"]).check(3, &["generation 2", "waits for you"]);
     at(208, &["list"]).check(4, &["waits for you, 3 days"]);
+    at(208, &["keep"]).check(3, &["stock has waited 3 days for you"]);
     at(208, &["receive", "leaf.pem"]).check(1, &["fits no waiting key; it fits that of generation 1 of `stock`"]);
     office.answer(2, 600);
     let report = at(209, &["receive", "leaf.pem", "issuer.pem", "upper.pem", "--output", "json"]);

@@ -208,7 +208,7 @@ pub async fn locate(server: SocketAddr, otherwise: SocketAddr, name: &str) -> Re
     Err(AskError::BadAnswer { server: asked, what: format!("CNAME records from {name} that do not end") })
 }
 
-/// Finds the zone that a name itself lies in, wherever CNAME records of it or above it lead. Names that the server does not
+/// Finds the zone that a CNAME record goes into, wherever it or such records above it lead. Names that the server does not
 /// answer for are asked of `otherwise`.
 ///
 /// # Errors
@@ -216,7 +216,8 @@ pub async fn locate(server: SocketAddr, otherwise: SocketAddr, name: &str) -> Re
 pub async fn zone_of(server: SocketAddr, otherwise: SocketAddr, name: &str) -> Result<Zone, AskError> {
     let name = parse_name(name)?;
     for asked in if server == otherwise { vec![server] } else { vec![server, otherwise] } {
-        let mut at = name.clone();
+        // No zone begins at a CNAME record (RFC 1034 section 3.6.2), and where it leads need not be there.
+        let mut at = name.base_name();
         while !at.is_root() {
             let answer = ask(asked, &at, RecordType::SOA).await?;
             // Behind a CNAME record stands the target's zone; one label up is the name's own, or the next CNAME record.

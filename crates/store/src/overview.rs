@@ -28,7 +28,7 @@ pub struct OpenOverview {
     pub published: bool,
     /// Whether a person has to bring the authority's answer.
     pub handed_over: bool,
-    /// Since when it stands there.
+    /// When it was started.
     pub since: Timestamp,
 }
 
@@ -49,7 +49,7 @@ impl Store {
             Ok((row.get(0)?, Overview { newest: Some((row.get(1)?, validity)), confirmed, ..Overview::default() }))
         })?;
         let mut known: BTreeMap<String, Overview> = newest.into_iter().collect();
-        let open = "SELECT certificate, coalesce(passed, ''), json_extract(stage, '$.stage'), changed
+        let open = "SELECT certificate, coalesce(passed, ''), json_extract(stage, '$.stage'), started
              FROM journey WHERE ended IS NULL";
         let open = self.rows(open, [], |row| {
             let stage: String = row.get(2)?;

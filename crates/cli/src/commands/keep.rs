@@ -65,16 +65,12 @@ pub(crate) fn print(ui: &Ui, app: &App, entries: &[KeepEntry], plan: bool) {
         return print_json(ui, entries, now);
     }
     for entry in entries {
+        let waits = || format!("\n{} {}.\n", Tone::Strong.paint(&entry.certificate), waits_for_you(entry, now));
         if let Ending::AwaitsAnswer(errand) = &entry.ending {
-            ui.result(&format!(
-                "\n{} waits for you.\n{}",
-                Tone::Strong.paint(&entry.certificate),
-                errand::errand(errand, ui.page())
-            ));
+            ui.result(&(waits() + &errand::errand(errand, ui.page())));
         }
         if let Ending::AwaitsPerson(records) = &entry.ending {
-            let name = Tone::Strong.paint(&entry.certificate);
-            ui.result(&format!("\n{name} waits for you.\n{}", errand::records_to_place(records)));
+            ui.result(&(waits() + &errand::records_to_place(records)));
             ui.result("\n  Then run `eskort keep` again; with `eskort keep --wait` it goes on by itself.");
         }
     }
@@ -136,17 +132,26 @@ fn row(app: &App, entry: &KeepEntry, now: Timestamp) -> Vec<Cell> {
             (bar(None), Cell::toned(text, Tone::Notice))
         }
         Ending::AwaitsPerson(records) => {
-            let text = format!("waits for you to place {}, see above", words::count(records.len() as u64, "record"));
+            let what = words::count(records.len() as u64, "record");
+            let text = format!("{} to place {what}, see above", waits_for_you(entry, now));
             (bar(None), Cell::toned(text, Tone::Notice))
         }
         Ending::AwaitsAnswer(errand) => {
-            let text = format!("waits for you to bring the answer of `{}`, see above", errand.authority);
+            let text =
+                format!("{} to bring the answer of `{}`, see above", waits_for_you(entry, now), errand.authority);
             (bar(None), Cell::toned(text, Tone::Notice))
         }
         Ending::Failed { .. } => (bar(None), Cell::toned("failed, see above", Tone::Bad)),
         Ending::Planned(_) => (bar(None), Cell::plain("")),
     };
     vec![Cell::toned(&entry.certificate, Tone::Strong), left, result]
+}
+
+fn waits_for_you(entry: &KeepEntry, now: Timestamp) -> String {
+    match entry.waits_since.map(|since| eskort_app::age(since, now)) {
+        Some(age) if !age.is_empty() => format!("has waited {age} for you"),
+        _ => "waits for you".into(),
+    }
 }
 
 fn print_plan(ui: &Ui, entries: &[KeepEntry]) {
@@ -188,6 +193,8 @@ pub(crate) struct ReportRow<'a> {
     #[serde(skip_serializing_if = "Vec::is_empty")]
     to_place: Vec<ReportRecord<'a>>,
     #[serde(skip_serializing_if = "Option::is_none")]
+    waits_since: Option<Timestamp>,
+    #[serde(skip_serializing_if = "Option::is_none")]
     errand: Option<&'a Errand>,
 }
 
@@ -223,6 +230,7 @@ pub(crate) fn report_row(entry: &KeepEntry) -> ReportRow<'_> {
         error: None,
         changes: Vec::new(),
         to_place: Vec::new(),
+        waits_since: entry.waits_since,
         errand: None,
     };
     match &entry.ending {
