@@ -113,14 +113,14 @@ pub(crate) fn pick_up(folder: &Path, key: &PrivateKey) -> Result<Option<Built>, 
         // A folder that several use has all sorts of things in it.
         let _ = intake.take(&path.display().to_string(), &bytes, None);
     }
-    Ok(fitting(&intake, key))
+    Ok(fitting(&intake.certificates, key))
 }
 
 /// Puts together the chain of the newest certificate that fits a key.
-fn fitting(intake: &Intake, key: &PrivateKey) -> Option<Built> {
-    let fits = intake.certificates.iter().filter(|c| key.fits(c.public_key()));
+pub(crate) fn fitting(certificates: &[Certificate], key: &PrivateKey) -> Option<Built> {
+    let fits = certificates.iter().filter(|c| key.fits(c.public_key()));
     let leaf = fits.max_by_key(|c| (c.not_before, c.fingerprint()))?;
-    Some(Chain::build(leaf.clone(), &intake.certificates))
+    Some(Chain::build(leaf.clone(), certificates))
 }
 
 /// Takes what a person brings, in any shape and order, finds what was waited for, and takes those journeys to their end.
@@ -158,7 +158,7 @@ pub async fn receive(app: &App, brought: &[Brought], password: Option<&Secret<St
     let mut used: Vec<Certificate> = Vec::new();
     for (certificate, open) in waiting {
         let Some(key) = key_of(&store, &certificate, open.generation)? else { continue };
-        let Some(built) = fitting(&intake, &key) else { continue };
+        let Some(built) = fitting(&intake.certificates, &key) else { continue };
         // Before the journey is touched: what is wrong with an answer is no failure of the journey.
         let names: Vec<&str> = open.wanted.names.iter().map(Identifier::as_str).collect();
         check(&built, &key, &names, (app.now)())?;

@@ -1,6 +1,6 @@
 //! Talks to an ACME authority: sends requests, keeps nonces, tries again what may be tried again.
 
-use crate::{Progress, Watch};
+use crate::{EstError, Progress, SecretError, Watch};
 use eskort_acme::{
     AcmeError, Answer, Directory, ExternalBinding, LARGEST_ANSWER, Method, Problem, Request, Signer, new_account,
     read_account, read_directory, retry_after,
@@ -50,6 +50,12 @@ pub enum AuthorityError {
     /// What it answered.
     #[error(transparent)]
     Acme(#[from] AcmeError),
+    /// What it answered over EST.
+    #[error(transparent)]
+    Est(#[from] EstError),
+    /// A secret.
+    #[error(transparent)]
+    Secret(#[from] SecretError),
     /// Its terms are not agreed to.
     #[error("the authority's terms of service have to be agreed to first: {url}")]
     Terms {
@@ -374,7 +380,7 @@ fn external_binding(authority: &AcmeAuthority) -> Result<Option<ExternalBinding>
     Ok(Some(ExternalBinding { key_id: external.key_id.clone(), mac_key: Secret::new(key) }))
 }
 
-fn failure(url: &str, longest: Duration, error: &reqwest::Error) -> AuthorityError {
+pub(crate) fn failure(url: &str, longest: Duration, error: &reqwest::Error) -> AuthorityError {
     if error.is_timeout() {
         return AuthorityError::TimedOut { url: url.to_owned(), after: longest };
     }

@@ -1,6 +1,6 @@
 //! What can stop a journey.
 
-use crate::{AnswerError, ApiError, AuthorityError, CommandError, Errand, InstallError};
+use crate::{AnswerError, ApiError, AuthorityError, CommandError, Errand, InstallError, SecretError};
 use eskort_acme::{AcmeError, AtFault};
 use eskort_core::desk::AskedError;
 use eskort_core::finding::Finding;
@@ -58,6 +58,12 @@ pub enum StepError {
     /// A person has to carry the CSR to the authority, and bring the answer.
     #[error("waits for the answer of authority `{}`", .0.authority)]
     AwaitsAnswer(Box<Errand>),
+    /// Somebody at the authority has to approve first.
+    #[error("waits for the authority to approve; to be asked again at {until}")]
+    AwaitsApproval {
+        /// When it wants to be asked again.
+        until: Timestamp,
+    },
     /// What was brought is no answer.
     #[error(transparent)]
     Answer(#[from] AnswerError),
@@ -216,13 +222,8 @@ pub enum ProofError {
         primary: String,
     },
     /// A secret.
-    #[error("cannot read {place}: {why}")]
-    Secret {
-        /// Where it should be.
-        place: String,
-        /// Why not.
-        why: String,
-    },
+    #[error(transparent)]
+    Secret(#[from] SecretError),
     /// An HTTP API.
     #[error(transparent)]
     Api(#[from] ApiError),
@@ -286,6 +287,7 @@ impl StepError {
             | StepError::NotEverywhere { .. }
             | StepError::AwaitsPerson { .. }
             | StepError::AwaitsAnswer(_)
+            | StepError::AwaitsApproval { .. }
             | StepError::Answer(_)
             | StepError::Key { .. }
             | StepError::Install(_)
@@ -301,6 +303,7 @@ impl StepError {
     pub fn is_refusal(&self) -> bool {
         match self {
             StepError::Chain(_) | StepError::NoChallenge { .. } => true,
+            StepError::Authority(AuthorityError::Est(error)) => error.is_refusal(),
             StepError::Authority(AuthorityError::Acme(error)) => {
                 !matches!(error, AcmeError::Problem(p) if p.at_fault() == AtFault::Authority)
             }

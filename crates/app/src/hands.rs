@@ -3,9 +3,12 @@
 use crate::authority::Hold;
 use crate::desk::Desk;
 use crate::driver::Hands;
+use crate::est::{Enrolled, Est};
 use crate::install::{self, Placement};
 use crate::proof::{Listener, Proving};
-use crate::{App, AuthorityError, Client, Errand, InstallError, NameState, Progress, StepError, answer, check};
+use crate::{
+    AnswerError, App, AuthorityError, Client, Errand, InstallError, NameState, Progress, StepError, answer, check,
+};
 use eskort_acme::{
     AcmeError, Answer, Authorization, ChallengeKind, Order, OrderStatus, Rejected, answer_challenge, finalize,
     new_order, post_as_get, read_authorization, read_certificate, read_order,
@@ -13,13 +16,14 @@ use eskort_acme::{
 use eskort_core::decision::Wanted;
 use eskort_core::desk::DeskNotes;
 use eskort_core::finding::Weight;
-use eskort_core::inventory::{CertificateEntry, CsrAuthority, DnsProof, Part, Proof, RecordWriter};
+use eskort_core::inventory::{AuthorityKind, CertificateEntry, CsrAuthority, DnsProof, Part, Proof, RecordWriter};
 use eskort_core::journey::{Action, OrderRef, Outcome, ProofTask, Way};
 use eskort_core::names::Identifier;
-use eskort_core::pki::{Built, Chain, KeyKind, PrivateKey, make_csr, request_pem};
+use eskort_core::pki::{Built, Chain, KeyKind, PrivateKey, Secret, find_csr, make_csr, read_csr, request_pem};
 use eskort_core::record::{Record, StandingRecord, account_record, challenge_record};
 use eskort_store::Store;
 use eskort_store::files::{Access, write_whole};
+use jiff::Timestamp;
 use std::collections::BTreeMap;
 
 /// After so many questions the wait for the authority is more than a moment.
@@ -69,6 +73,7 @@ impl Hands for RealHands<'_> {
             Action::Prepare => self.prepare().await,
             Action::PlaceOrder => self.place_order().await,
             Action::TakeAnswer(notes) => self.take_answer(notes).await,
+            Action::AskAgain => self.enroll(polls).await,
             Action::ChooseChallenges(order) => self.choose_challenges(order).await,
             Action::Publish(tasks) => self.publish(tasks).await.map(|()| Outcome::Published),
             Action::LookFirst(tasks) => {
@@ -117,6 +122,7 @@ impl RealHands<'_> {
     async fn prepare(&mut self) -> Result<Outcome, StepError> {
         let kind: KeyKind = self.wanted.key.parse().map_err(|source| self.key_error(source))?;
         let folder = self.store.generation_folder(self.certificate, self.generation);
+        folder.forget_request()?;
         if folder.key()?.is_none() {
             let key = match self.kept_key(kind)? {
                 Some(key) => key,
@@ -161,8 +167,10 @@ impl RealHands<'_> {
     async fn place_order(&mut self) -> Result<Outcome, StepError> {
         let (app, store) = (self.app, self.store);
         let wanted = self.wanted.clone();
-        let Some(authority) = app.inventory.authorities[&wanted.authority].acme() else {
-            return self.hand_over();
+        let authority = match &app.inventory.authorities[&wanted.authority].kind {
+            AuthorityKind::Acme(authority) => authority,
+            AuthorityKind::Csr(_) => return self.hand_over(),
+            AuthorityKind::Est(_) => return self.enroll(0).await,
         };
         let contact = authority.contact.as_deref().or(app.inventory.contact.as_deref());
         let names: Vec<&str> = wanted.names.iter().map(Identifier::as_str).collect();
@@ -190,6 +198,57 @@ impl RealHands<'_> {
         }
         let url = answer.location.ok_or_else(|| wrong("it has no Location"))?;
         Ok(Outcome::Ordered(OrderRef { url, finalize: order.finalize, authorizations: order.authorizations }))
+    }
+
+    /// Asks for the certificate over EST. The CSR is stored first: asking again has to be with the very same.
+    async fn enroll(&mut self, polls: u32) -> Result<Outcome, StepError> {
+        let (app, now) = (self.app, (self.app.now)());
+        let authority = &app.inventory.authorities[&self.wanted.authority];
+        let est = authority.est().expect("the journey goes over EST");
+        let key = self.key()?;
+        let folder = self.store.generation_folder(self.certificate, self.generation);
+        let stored = folder.stored_request()?.and_then(|pem| find_csr(pem.as_bytes()));
+        let fits = |der: &Vec<u8>| read_csr(der).is_ok_and(|facts| key.fits(&facts.public_key));
+        let csr = match stored.filter(fits) {
+            Some(csr) => csr,
+            None => {
+                let made = make_csr(&key, &self.names(), &self.entry.wish).map_err(|e| self.key_error(e))?;
+                folder.save_request(&request_pem(&made))?;
+                made
+            }
+        };
+        let renewed = self.renewed(now)?;
+        let renews = renewed.is_some();
+        let conversation = Est::open(est, renewed, authority.patience, app.watch.clone())?;
+        let mut pool = match conversation.enroll(&csr, renews, now).await? {
+            Enrolled::NotYet(ask_again) => {
+                if polls == 0 {
+                    (app.watch)(&Progress::Note("the authority has the request, and takes its time".into()));
+                }
+                return Ok(Outcome::NotYet { ask_again });
+            }
+            Enrolled::Certificates(certificates) => certificates,
+        };
+        let built = answer::fitting(&pool, &key);
+        let incomplete = built.as_ref().is_some_and(|built| built.missing.is_some());
+        if incomplete {
+            pool.extend(conversation.ca_certificates().await?);
+        }
+        let built = if incomplete { answer::fitting(&pool, &key) } else { built };
+        self.store_answer(built.ok_or(AnswerError::KeyFitsNone)?, &key)
+    }
+
+    /// Returns the certificate that this journey renews over EST, with its key, as long as it is good: RFC 7030 section 4.2.2
+    /// wants the same authority and the same names.
+    fn renewed(&self, now: Timestamp) -> Result<Option<Secret<String>>, StepError> {
+        let newest = self.store.newest(self.certificate)?.filter(|newest| {
+            let same = newest.wanted.authority == self.wanted.authority && newest.wanted.names == self.wanted.names;
+            same && newest.number != self.generation && now < newest.validity.not_after
+        });
+        let Some(newest) = newest else { return Ok(None) };
+        let folder = self.store.generation_folder(self.certificate, newest.number);
+        let (Some(bundle), Some(key)) = (folder.bundle()?, folder.key()?) else { return Ok(None) };
+        Ok(Some(Secret::new(format!("{bundle}\n{}", key.reveal()))))
     }
 
     fn office(&self) -> &CsrAuthority {
@@ -238,8 +297,13 @@ impl RealHands<'_> {
             };
             return Err(StepError::AwaitsAnswer(Box::new(errand)));
         };
+        self.store_answer(built, &key)
+    }
+
+    /// Checks what an authority without ACME answered, and stores it.
+    fn store_answer(&mut self, built: Built, key: &PrivateKey) -> Result<Outcome, StepError> {
         let now = (self.app.now)();
-        answer::check(&built, &key, &self.names(), now)?;
+        answer::check(&built, key, &self.names(), now)?;
         if let Some(issuer) = &built.missing {
             let text = format!(
                 "the answer has no certificate of `{issuer}`, which issued this one: visitors may not trust it"

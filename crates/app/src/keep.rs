@@ -64,6 +64,11 @@ pub enum Ending {
     },
     /// It waits for a person to carry a CSR to its authority, and to bring the answer.
     AwaitsAnswer(Box<Errand>),
+    /// It waits for somebody at the authority to approve.
+    AwaitsApproval {
+        /// When the authority wants to be asked again.
+        until: Timestamp,
+    },
     /// It waits for a person to place records.
     AwaitsPerson(Vec<RecordToPlace>),
     /// It failed.

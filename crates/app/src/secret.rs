@@ -1,11 +1,20 @@
 //! Secrets that the inventory points to.
 
-use crate::ProofError;
 use eskort_core::inventory::SecretSource;
 use eskort_core::pki::Secret;
 
+/// A secret that cannot be read.
+#[derive(Debug, thiserror::Error)]
+#[error("cannot read {place}: {why}")]
+pub struct SecretError {
+    /// Where it should be.
+    pub place: String,
+    /// Why not.
+    pub why: String,
+}
+
 /// Reads a secret from its file, or from the environment. One line end at the end of a file does not count.
-pub(crate) fn read_secret(source: &SecretSource) -> Result<Secret<String>, ProofError> {
+pub(crate) fn read_secret(source: &SecretSource) -> Result<Secret<String>, SecretError> {
     let (found, place) = match source {
         SecretSource::File(path) => {
             let text = std::fs::read_to_string(path).map_err(|e| e.to_string());
@@ -16,7 +25,7 @@ pub(crate) fn read_secret(source: &SecretSource) -> Result<Secret<String>, Proof
             (text, format!("the variable {name} of the environment"))
         }
     };
-    let fail = |why: String| ProofError::Secret { place: place.clone(), why };
+    let fail = |why: String| SecretError { place: place.clone(), why };
     let text = found.map_err(&fail)?;
     let text = text.strip_suffix('\n').map_or(text.as_str(), |t| t.strip_suffix('\r').unwrap_or(t));
     if text.is_empty() {

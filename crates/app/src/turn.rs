@@ -9,7 +9,7 @@ use crate::proof::pay_debts;
 use crate::{App, Progress, StepError};
 use eskort_core::decision::{Decision, decide, hold_after};
 use eskort_core::inventory::CertificateEntry;
-use eskort_core::journey::{Milestone, Stage};
+use eskort_core::journey::{Milestone, Stage, WaitsFor};
 use eskort_core::pki::Built;
 use eskort_core::words;
 use eskort_store::{JourneyRow, Store, StoreError};
@@ -71,6 +71,7 @@ impl<'a> Run<'a> {
         let error = match error {
             StepError::AwaitsPerson { to_place } => return Ending::AwaitsPerson(to_place),
             StepError::AwaitsAnswer(errand) => return Ending::AwaitsAnswer(errand),
+            StepError::AwaitsApproval { until } => return Ending::AwaitsApproval { until },
             other => other,
         };
         let given_up = error.ends_journey();
@@ -191,6 +192,10 @@ async fn steps(hands: &mut RealHands<'_>, mut driver: Driver<'_>, stop: &mut Sto
             Step::Wait(until, waits_for) => {
                 let since = *waiting_since.get_or_insert(now);
                 let waited = now.duration_since(since);
+                // A person at the authority may take days: the next runs ask again.
+                if waits_for == WaitsFor::Approval && until.duration_since(now) > patience - waited {
+                    return Err(StepError::AwaitsApproval { until });
+                }
                 if waited >= patience {
                     return Err(StepError::Stuck { waits_for, waited });
                 }

@@ -4,7 +4,7 @@ use crate::guide;
 use crate::ui::{ExitStatus, Tone, Ui};
 use eskort_acme::{AcmeError, AtFault, Problem};
 use eskort_app::{
-    AnswerError, ApiError, AuthorityError, CommandError, InstallError, ProofError, SetupError, StepError,
+    AnswerError, ApiError, AuthorityError, CommandError, EstError, InstallError, ProofError, SetupError, StepError,
 };
 use eskort_core::desk::AskedError;
 use eskort_core::inventory::Mistakes;
@@ -132,6 +132,7 @@ pub(crate) fn tell(error: &StepError, certificate: &str) -> Told {
             .hint(again),
         StepError::AwaitsPerson { .. } => told.hint("place the records, then run `eskort keep` again"),
         StepError::AwaitsAnswer(_) => told.hint("carry the CSR to the authority, then `eskort receive FILE…`"),
+        StepError::AwaitsApproval { .. } => told.hint("run `eskort keep` again then; it asks with the same CSR"),
         StepError::Answer(error) => tell_answer(error),
         StepError::NotEverywhere { behind, .. } => {
             let mut told = told;
@@ -217,6 +218,16 @@ fn tell_authority(error: &AuthorityError, certificate: &str) -> Told {
             told.hint("check the address of `directory`: it has to be that of an ACME directory, not of a web page")
         }
         AuthorityError::Acme(AcmeError::Signing) => told.hint("the account key has to be a P-256 key"),
+        AuthorityError::Est(EstError::NotLetIn { .. }) => told.hint(
+            "check `user` and its password, or `client-certificate` and `client-key`; a renewal shows the certificate in use",
+        ),
+        AuthorityError::Est(EstError::Refused { status: 404 | 204, .. } | EstError::NotProtocol { .. }) => {
+            told.hint("check `address`: a server for several authorities wants a label behind /.well-known/est")
+        }
+        AuthorityError::Est(EstError::Refused { .. }) => {
+            told.hint("the authority does not take the request: look at names, key and subject in the inventory")
+        }
+        AuthorityError::Secret(_) => told.hint("the inventory says where the secret is; correct that, or put it there"),
         AuthorityError::Terms { .. } => {
             told.hint("read them; if you agree, write accept-terms = true into the authority's section")
         }
@@ -287,7 +298,7 @@ pub(crate) fn tell_proof(error: &ProofError) -> Told {
         },
         ProofError::Certificate(_) => told.hint("this is a bug of ours; please report it"),
         ProofError::NoPrimary { .. } => told.hint("name the primary in the inventory: server = \"192.0.2.53\""),
-        ProofError::Secret { .. } => told.hint("the inventory says where the secret is; correct that, or put it there"),
+        ProofError::Secret(_) => told.hint("the inventory says where the secret is; correct that, or put it there"),
         ProofError::Api(error) => match error {
             ApiError::Recipe { .. } => told.hint("correct the recipe; docs/inventory.md says what can stand in it"),
             ApiError::Unreachable { .. } => told.hint("check `address` of the proof, and `roots` for a private certificate"),

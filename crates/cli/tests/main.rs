@@ -10,6 +10,7 @@ mod commands;
 mod crash;
 mod desk;
 mod docs;
+mod est;
 mod faults;
 mod hosts;
 mod inventory;

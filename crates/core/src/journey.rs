@@ -155,6 +155,11 @@ pub enum Stage {
         #[serde(default)]
         notes: DeskNotes,
     },
+    /// The authority has the CSR and takes its time: the same is to be asked again (RFC 7030 section 4.2.3).
+    Enrolling {
+        /// How often it was asked, and when next.
+        poll: Poll,
+    },
     /// The authority has the order.
     Ordered {
         /// The order.
@@ -233,6 +238,8 @@ pub enum Action {
     PlaceOrder,
     /// Take the answer that a person brings, match it to the key, store it; publish what the authority asks for meanwhile.
     TakeAnswer(DeskNotes),
+    /// Ask for the certificate again, with the same CSR.
+    AskAgain,
     /// Fetch the authorizations and choose a challenge of each.
     ChooseChallenges(OrderRef),
     /// Publish what the challenges ask for.
@@ -262,6 +269,7 @@ impl Action {
             Action::Prepare => "make the key and the CSR",
             Action::PlaceOrder => "place the order",
             Action::TakeAnswer(_) => "look for the answer",
+            Action::AskAgain => "ask for the certificate again",
             Action::ChooseChallenges(_) => "ask what to prove",
             Action::Publish(_) => "publish the proof",
             Action::LookFirst(_) => "look at the proof from here",
@@ -281,6 +289,7 @@ impl Action {
             Action::Prepare => "prepare",
             Action::PlaceOrder => "place-order",
             Action::TakeAnswer(_) => "take-answer",
+            Action::AskAgain => "ask-again",
             Action::ChooseChallenges(_) => "choose-challenges",
             Action::Publish(_) => "publish",
             Action::LookFirst(_) => "look-first",
@@ -303,6 +312,8 @@ pub enum WaitsFor {
     Validation,
     /// The authority issues.
     Issuance,
+    /// Somebody at the authority approves.
+    Approval,
 }
 
 impl WaitsFor {
@@ -311,6 +322,7 @@ impl WaitsFor {
         match self {
             WaitsFor::Validation => "the authority to look at the proof",
             WaitsFor::Issuance => "the authority to issue",
+            WaitsFor::Approval => "the authority to approve",
         }
     }
 }
@@ -391,6 +403,7 @@ impl Stage {
             Stage::Opened => Next::Act(Action::Prepare),
             Stage::Prepared => Next::Act(Action::PlaceOrder),
             Stage::HandedOver { notes } => Next::Act(Action::TakeAnswer(notes.clone())),
+            Stage::Enrolling { poll } => unless_early(poll, WaitsFor::Approval, Action::AskAgain),
             Stage::Ordered { order } => Next::Act(Action::ChooseChallenges(order.clone())),
             Stage::Challenged { tasks, .. } => Next::Act(Action::Publish(tasks.clone())),
             Stage::Published { tasks, .. } => Next::Act(Action::LookFirst(tasks.clone())),
@@ -420,7 +433,9 @@ impl Stage {
             (S::Opened, O::Prepared) => S::Prepared,
             (S::Prepared, O::Ordered(order)) => S::Ordered { order },
             (S::Prepared, O::HandedOver) => S::HandedOver { notes: DeskNotes::default() },
-            (S::HandedOver { .. }, O::Stored) => S::Issued,
+            (S::HandedOver { .. } | S::Prepared | S::Enrolling { .. }, O::Stored) => S::Issued,
+            (S::Prepared, O::NotYet { ask_again }) => S::Enrolling { poll: Poll::default().again(ask_again) },
+            (S::Enrolling { poll }, O::NotYet { ask_again }) => S::Enrolling { poll: poll.again(ask_again) },
             // Nothing to publish: the authority remembers earlier proofs of every name.
             (S::Ordered { order }, O::Challenges(tasks)) if tasks.is_empty() => S::Proved { order },
             (S::Ordered { order }, O::Challenges(tasks)) => S::Challenged { order, tasks },
@@ -455,6 +470,7 @@ impl Stage {
             Stage::HandedOver { notes } if notes.is_ordered() => Some(Milestone::Ordered),
             Stage::Prepared | Stage::HandedOver { .. } => Some(Milestone::Prepared),
             Stage::Ordered { .. }
+            | Stage::Enrolling { .. }
             | Stage::Challenged { .. }
             | Stage::Published { .. }
             | Stage::Seen { .. }
@@ -480,7 +496,9 @@ impl Stage {
     /// Returns how often the authority was asked for the order in this stage.
     pub fn polls(&self) -> u32 {
         match self {
-            Stage::AwaitingProof { poll, .. } | Stage::AwaitingCertificate { poll, .. } => poll.asked,
+            Stage::AwaitingProof { poll, .. } | Stage::AwaitingCertificate { poll, .. } | Stage::Enrolling { poll } => {
+                poll.asked
+            }
             _ => 0,
         }
     }

@@ -1,6 +1,12 @@
 //! The encodings that ACME and X.509 share.
 
-use base64::{Engine, engine::general_purpose::URL_SAFE_NO_PAD};
+use base64::Engine;
+use base64::engine::general_purpose::{STANDARD, URL_SAFE_NO_PAD};
+
+/// Encodes as base64 with padding and without line ends (RFC 4648 section 4).
+pub fn base64(bytes: &[u8]) -> String {
+    STANDARD.encode(bytes)
+}
 
 /// Encodes as base64url without padding (RFC 4648 section 5, as RFC 7515 section 2 wants it).
 pub fn base64url(bytes: &[u8]) -> String {

@@ -218,6 +218,12 @@ fn whole(bytes: &[u8]) -> &[u8] {
     reader.tlv_bytes().unwrap_or(bytes)
 }
 
+/// Returns the certificates of a PKCS#7 bag (RFC 5652) in DER or base64, in the order in which it has them; `None` when it is
+/// none.
+pub fn read_pkcs7(bytes: &[u8]) -> Option<Vec<Certificate>> {
+    if bytes.first() == Some(&0x30) { pkcs7(whole(bytes)) } else { pkcs7(&bare_base64(&text_of(bytes))?) }
+}
+
 fn pkcs7(der: &[u8]) -> Option<Vec<Certificate>> {
     let info = ContentInfo::from_der(der).ok().filter(|info| info.content_type == ID_SIGNED_DATA)?;
     let signed: SignedData = info.content.decode_as().ok()?;

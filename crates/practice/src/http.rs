@@ -5,7 +5,12 @@ use http_body_util::{BodyExt, Full, Limited};
 use hyper::body::Incoming;
 use hyper::{Request, Response};
 use hyper_util::rt::TokioIo;
-use rustls::ServerConfig;
+use rustls::crypto::CryptoProvider;
+use rustls::pki_types::pem::PemObject;
+use rustls::pki_types::{CertificateDer, PrivateKeyDer};
+use rustls::server::WebPkiClientVerifier;
+use rustls::server::danger::ClientCertVerifier;
+use rustls::{RootCertStore, ServerConfig};
 use std::future::Future;
 use std::net::SocketAddr;
 use std::sync::{Arc, RwLock};
@@ -19,6 +24,10 @@ pub(crate) type Asked = Request<Bytes>;
 pub(crate) type Answered = Result<Response<Full<Bytes>>, Cut>;
 /// The TLS setting, to be changed while the server runs.
 pub(crate) type SharedTls = Arc<RwLock<Arc<ServerConfig>>>;
+
+/// The client's certificate in DER, among a request's extensions.
+#[derive(Clone)]
+pub(crate) struct PeerCertificate(pub(crate) Vec<u8>);
 
 /// Ends a connection without an answer.
 #[derive(Debug)]
@@ -62,10 +71,12 @@ where
             let _ = stream.set_nodelay(true);
             connections.spawn(async move {
                 match acceptor {
-                    None => converse(stream, handler).await,
+                    None => converse(stream, None, handler).await,
                     Some(acceptor) => {
                         if let Ok(stream) = acceptor.accept(stream).await {
-                            converse(stream, handler).await;
+                            let shown = stream.get_ref().1.peer_certificates().and_then(<[_]>::first);
+                            let peer = shown.map(|certificate| PeerCertificate(certificate.to_vec()));
+                            converse(stream, peer, handler).await;
                         }
                     }
                 }
@@ -76,17 +87,20 @@ where
     Ok(Server { address, task })
 }
 
-async fn converse<S, F, R>(stream: S, handler: F)
+async fn converse<S, F, R>(stream: S, peer: Option<PeerCertificate>, handler: F)
 where
     S: tokio::io::AsyncRead + tokio::io::AsyncWrite + Unpin + Send + 'static,
     F: Fn(Asked) -> R + Clone + Send + 'static,
     R: Future<Output = Answered> + Send + 'static,
 {
     let service = hyper::service::service_fn(move |request: Request<Incoming>| {
-        let handler = handler.clone();
+        let (handler, peer) = (handler.clone(), peer.clone());
         async move {
-            let (head, body) = request.into_parts();
+            let (mut head, body) = request.into_parts();
             let body = Limited::new(body, MOST_BYTES).collect().await.map_err(|_| Cut)?;
+            if let Some(peer) = peer {
+                head.extensions.insert(peer);
+            }
             handler(Request::from_parts(head, body.to_bytes())).await
         }
     });
@@ -95,15 +109,28 @@ where
 
 /// Makes a TLS setting from PEM texts.
 pub(crate) fn tls_config(chain: &str, key: &str) -> Option<ServerConfig> {
-    use rustls::pki_types::pem::PemObject;
-    use rustls::pki_types::{CertificateDer, PrivateKeyDer};
+    server_config(chain, key, WebPkiClientVerifier::no_client_auth())
+}
+
+/// Makes a TLS setting that asks clients for a certificate, which leads to a root, and serves those too that have none.
+pub(crate) fn tls_config_asking(chain: &str, key: &str, root: &str) -> Option<ServerConfig> {
+    let mut roots = RootCertStore::empty();
+    roots.add(CertificateDer::from_pem_slice(root.as_bytes()).ok()?).ok()?;
+    let verifier = WebPkiClientVerifier::builder_with_provider(Arc::new(roots), provider()).allow_unauthenticated();
+    server_config(chain, key, verifier.build().ok()?)
+}
+
+fn provider() -> Arc<CryptoProvider> {
+    Arc::new(rustls::crypto::aws_lc_rs::default_provider())
+}
+
+fn server_config(chain: &str, key: &str, clients: Arc<dyn ClientCertVerifier>) -> Option<ServerConfig> {
     let chain: Result<Vec<_>, _> = CertificateDer::pem_slice_iter(chain.as_bytes()).collect();
     let key = PrivateKeyDer::from_pem_slice(key.as_bytes()).ok()?;
-    let provider = Arc::new(rustls::crypto::aws_lc_rs::default_provider());
-    ServerConfig::builder_with_provider(provider)
+    ServerConfig::builder_with_provider(provider())
         .with_safe_default_protocol_versions()
         .ok()?
-        .with_no_client_auth()
+        .with_client_cert_verifier(clients)
         .with_single_cert(chain.ok()?, key)
         .ok()
 }

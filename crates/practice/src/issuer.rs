@@ -72,6 +72,11 @@ impl Issuer {
         self.old_root.to_pem()
     }
 
+    /// Returns what stands above its certificates: intermediate and root.
+    pub(crate) fn above(&self) -> [Certificate; 2] {
+        [self.intermediate.clone(), self.root.clone()]
+    }
+
     /// Issues a certificate for DNS names and addresses, and returns the leaf.
     pub fn issue(&self, names: &[String], public_key: &[u8], from: Timestamp, lifetime: SignedDuration) -> Certificate {
         let subject = Subject { common_name: "", names, public_key, ca: false };

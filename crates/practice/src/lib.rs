@@ -1,11 +1,12 @@
-//! The practice world: a certificate authority, a name server, web sites, a hosting account and its panel on loopback, and an
-//! office's CA. For the demo and for tests.
+//! The practice world: a certificate authority, a name server, web sites, a hosting account and its panel on loopback, an
+//! office's CA, and an authority that speaks EST. For the demo and for tests.
 //!
 //! The authority is strict where a real one is (signatures, nonces, requests, looks at the sites) and misbehaves on demand
 //! (see [`Fault`]). Nothing here listens on anything but loopback.
 
 pub mod ca;
 mod clock;
+mod est;
 mod ftp;
 mod http;
 mod issuer;
@@ -16,6 +17,7 @@ mod site;
 
 pub use ca::{Authority, AuthorityOptions, Fault, Offer, Resource};
 pub use clock::Clock;
+pub use est::{EST_PASSWORD, EST_USER, EstServer};
 pub use ftp::{FTP_USER, FtpServer};
 pub use issuer::Issuer;
 pub use names::NameServer;

@@ -52,6 +52,25 @@ impl GenerationFolder {
         self.path.join("request.pem")
     }
 
+    /// Returns the stored CSR's PEM text, when there is one.
+    ///
+    /// # Errors
+    /// When the file is there and cannot be read.
+    pub fn stored_request(&self) -> Result<Option<String>, StoreError> {
+        read_if_there(self.request())
+    }
+
+    /// Removes the CSR of a journey that was given up.
+    ///
+    /// # Errors
+    /// When it is there and cannot be removed.
+    pub fn forget_request(&self) -> Result<(), StoreError> {
+        match fs::remove_file(self.request()) {
+            Err(e) if e.kind() != std::io::ErrorKind::NotFound => Err(io("remove", self.request())(e)),
+            _ => Ok(()),
+        }
+    }
+
     /// Stores the CSR as PEM.
     ///
     /// # Errors
@@ -76,17 +95,20 @@ impl GenerationFolder {
     /// # Errors
     /// When the file is there and cannot be read.
     pub fn bundle(&self) -> Result<Option<String>, StoreError> {
-        let path = self.part(Part::Bundle);
-        match fs::read_to_string(&path) {
-            Ok(text) => Ok(Some(text)),
-            Err(e) if e.kind() == std::io::ErrorKind::NotFound => Ok(None),
-            Err(e) => Err(io("read", path)(e)),
-        }
+        read_if_there(self.part(Part::Bundle))
     }
 
     fn write(&self, part: Part, text: &str, mode: u32) -> Result<(), StoreError> {
         let path = self.part(part);
         write_whole(&path, text.as_bytes(), Access::mode(mode)).map_err(io("write", path))
+    }
+}
+
+fn read_if_there(path: PathBuf) -> Result<Option<String>, StoreError> {
+    match fs::read_to_string(&path) {
+        Ok(text) => Ok(Some(text)),
+        Err(e) if e.kind() == std::io::ErrorKind::NotFound => Ok(None),
+        Err(e) => Err(io("read", path)(e)),
     }
 }
 

@@ -1,8 +1,8 @@
 //! Records over an HTTP API, as a recipe says.
 
-use crate::ProofError;
 use crate::authority::innermost;
 use crate::secret::read_secret;
+use crate::{ProofError, SecretError};
 use eskort_core::inventory::{Mistake, Mistakes, RecipeSource, WebApi, read_recipe};
 use eskort_core::pki::Secret;
 use eskort_core::recipe::{FilledRequest, Recipe, RecipeRequest, SHIPPED, SLOTS, SlotPlace, Slots, TemplateError};
@@ -93,7 +93,7 @@ impl<'a> Api<'a> {
         let mut http = reqwest::Client::builder().redirect(reqwest::redirect::Policy::none()).timeout(LONGEST_ANSWER);
         http = http.user_agent(concat!("eskort/", env!("CARGO_PKG_VERSION")));
         if let Some(path) = &settings.roots {
-            let fail = |why: String| ProofError::Secret { place: format!("the roots in {}", path.display()), why };
+            let fail = |why: String| SecretError { place: format!("the roots in {}", path.display()), why };
             let pem = std::fs::read(path).map_err(|e| fail(e.to_string()))?;
             let roots = reqwest::Certificate::from_pem_bundle(&pem).map_err(|e| fail(e.to_string()))?;
             http = http.tls_certs_merge(roots);

@@ -40,7 +40,7 @@ pub(crate) fn status(entries: &[KeepEntry]) -> ExitStatus {
     let of = |entry: &KeepEntry| match &entry.ending {
         Ending::Planned(_) | Ending::AtRest { .. } | Ending::Arrived { .. } => ExitStatus::Well,
         Ending::Held { .. } => ExitStatus::NeedsAttention,
-        Ending::AwaitsPerson(_) | Ending::AwaitsAnswer(_) => ExitStatus::AwaitsPerson,
+        Ending::AwaitsPerson(_) | Ending::AwaitsAnswer(_) | Ending::AwaitsApproval { .. } => ExitStatus::AwaitsPerson,
         Ending::Failed { error, .. } => match **error {
             eskort_app::StepError::Bug(_) => ExitStatus::Bug,
             _ => ExitStatus::Failed,
@@ -141,6 +141,11 @@ fn row(app: &App, entry: &KeepEntry, now: Timestamp) -> Vec<Cell> {
                 format!("{} to bring the answer of `{}`, see above", waits_for_you(entry, now), errand.authority);
             (bar(None), Cell::toned(text, Tone::Notice))
         }
+        Ending::AwaitsApproval { until } => {
+            let text =
+                format!("the authority has the request; it wants to be asked again at {}", words::instant(*until));
+            (bar(None), Cell::toned(text, Tone::Notice))
+        }
         Ending::Failed { .. } => (bar(None), Cell::toned("failed, see above", Tone::Bad)),
         Ending::Planned(_) => (bar(None), Cell::plain("")),
     };
@@ -195,6 +200,8 @@ pub(crate) struct ReportRow<'a> {
     #[serde(skip_serializing_if = "Option::is_none")]
     waits_since: Option<Timestamp>,
     #[serde(skip_serializing_if = "Option::is_none")]
+    ask_again: Option<Timestamp>,
+    #[serde(skip_serializing_if = "Option::is_none")]
     errand: Option<&'a Errand>,
 }
 
@@ -231,6 +238,7 @@ pub(crate) fn report_row(entry: &KeepEntry) -> ReportRow<'_> {
         changes: Vec::new(),
         to_place: Vec::new(),
         waits_since: entry.waits_since,
+        ask_again: None,
         errand: None,
     };
     match &entry.ending {
@@ -248,6 +256,7 @@ pub(crate) fn report_row(entry: &KeepEntry) -> ReportRow<'_> {
         Ending::AwaitsPerson(records) => {
             ReportRow { result: "awaits-person", to_place: records.iter().map(report_record).collect(), ..bare }
         }
+        Ending::AwaitsApproval { until } => ReportRow { result: "awaits-approval", ask_again: Some(*until), ..bare },
         Ending::AwaitsAnswer(errand) => ReportRow { result: "awaits-answer", errand: Some(errand), ..bare },
         Ending::Failed { error, .. } => {
             ReportRow { result: "failed", error: Some(errors::tell(error, &entry.certificate)), ..bare }

@@ -1,5 +1,6 @@
 //! The inventory, `eskort.toml`: what should be.
 
+mod authority;
 mod host;
 mod mistake;
 mod proof;
@@ -9,6 +10,7 @@ mod section;
 #[cfg(test)]
 mod tests;
 
+pub use authority::{AcmeAuthority, Authority, AuthorityKind, CsrAuthority, EstAuthority, ExternalAccount};
 pub use host::{FtpHost, FtpTls, Host, HostKind, SshHost};
 pub use mistake::{Mistake, Mistakes};
 pub use proof::{DnsLook, DnsProof, Proof, RecipeSource, RecordWriter, SecretSource, TsigKey, WebApi};
@@ -17,7 +19,6 @@ pub use recipe::read_recipe;
 
 use crate::names::Identifier;
 use crate::pki::{CsrWish, KeyKind, Subject};
-use jiff::SignedDuration;
 use std::collections::BTreeMap;
 use std::fmt;
 use std::net::{IpAddr, SocketAddr};
@@ -60,16 +61,7 @@ impl Inventory {
     pub fn resolve_paths(&mut self, folder: &Path) {
         let place = |path: &mut PathBuf| *path = folder.join(&*path);
         self.state.iter_mut().for_each(place);
-        for authority in self.authorities.values_mut() {
-            authority.visitor_roots.iter_mut().for_each(place);
-            match &mut authority.kind {
-                AuthorityKind::Acme(acme) => {
-                    acme.api_roots.iter_mut().for_each(place);
-                    acme.external_account.iter_mut().for_each(|e| place(&mut e.key_file));
-                }
-                AuthorityKind::Csr(csr) => csr.drop.iter_mut().chain(&mut csr.pick_up).for_each(place),
-            }
-        }
+        self.authorities.values_mut().flat_map(Authority::paths_mut).for_each(place);
         self.hosts.values_mut().flat_map(Host::paths_mut).for_each(place);
         self.proofs.values_mut().flat_map(Proof::paths_mut).for_each(place);
         for server in self.servers.values_mut() {
@@ -79,88 +71,6 @@ impl Inventory {
             }
         }
     }
-}
-
-/// A certificate authority.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Authority {
-    /// How it is talked to.
-    pub kind: AuthorityKind,
-    /// PEM file with the roots that visitors of the sites have, beside the system's: for private authorities.
-    pub visitor_roots: Option<PathBuf>,
-    /// How long one run waits for it: for a single answer, for its look at the proofs, for the certificate.
-    pub patience: Duration,
-}
-
-/// The kinds of authority.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub enum AuthorityKind {
-    /// One that speaks ACME.
-    Acme(AcmeAuthority),
-    /// One that a person carries a CSR to.
-    Csr(CsrAuthority),
-}
-
-impl Authority {
-    /// Returns what is needed to speak ACME with it; `None` for the other kinds.
-    pub fn acme(&self) -> Option<&AcmeAuthority> {
-        match &self.kind {
-            AuthorityKind::Acme(acme) => Some(acme),
-            AuthorityKind::Csr(_) => None,
-        }
-    }
-
-    /// Returns what is needed to carry a CSR to it; `None` for the other kinds.
-    pub fn csr(&self) -> Option<&CsrAuthority> {
-        match &self.kind {
-            AuthorityKind::Csr(csr) => Some(csr),
-            AuthorityKind::Acme(_) => None,
-        }
-    }
-
-    /// Returns how long before the end of a certificate its renewal has to begin at the latest.
-    pub fn lead(&self) -> SignedDuration {
-        self.csr().map_or(SignedDuration::ZERO, |csr| SignedDuration::from_hours(24 * i64::from(csr.lead_days)))
-    }
-}
-
-/// A certificate authority that speaks ACME.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub struct AcmeAuthority {
-    /// The address of its directory (RFC 8555 section 7.1.1).
-    pub directory: String,
-    /// Whether its terms of service are agreed to.
-    pub accept_terms: bool,
-    /// Mail address for this authority; `None` for the inventory's own.
-    pub contact: Option<String>,
-    /// PEM file with the roots that the authority's own TLS is checked against; `None` for the system's.
-    pub api_roots: Option<PathBuf>,
-    /// The top issuer to prefer where the authority offers several chains.
-    pub top_issuer: Option<String>,
-    /// External account binding (RFC 8555 section 7.3.4).
-    pub external_account: Option<ExternalAccount>,
-}
-
-/// A certificate authority that a person carries a CSR to.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub struct CsrAuthority {
-    /// Where the person goes with it: shown as it is.
-    pub desk: Option<String>,
-    /// Folder that the CSR is dropped into.
-    pub drop: Option<PathBuf>,
-    /// Folder that the answer is picked up from.
-    pub pick_up: Option<PathBuf>,
-    /// How many days before the end of a certificate its renewal begins at the latest.
-    pub lead_days: u32,
-}
-
-/// What an authority gave out of band to bind the ACME account to an account there.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub struct ExternalAccount {
-    /// The key's identifier.
-    pub key_id: String,
-    /// File with the MAC key in base64url.
-    pub key_file: PathBuf,
 }
 
 /// An address to connect to instead of what a name resolves to.

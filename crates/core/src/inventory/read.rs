@@ -1,5 +1,6 @@
 //! Reads an inventory: TOML text in, an [`Inventory`] or all its mistakes out.
 
+use super::authority::{ACME, CSR, EST, read_authority};
 use super::host::{FTP, SSH, read_host};
 use super::proof::{
     BY_HAND, DNS_UPDATE, HTTP_FOLDER, HTTP_LISTENER, PROGRAM, STANDING, TLS_LISTENER, WEB_API, read_proof,
@@ -12,19 +13,6 @@ use toml::Spanned;
 use toml::de::{DeTable, DeValue};
 
 const TOP: &[&str] = &["contact", "state", "authority", "host", "proof", "server", "certificate"];
-const AUTHORITY: &[&str] = &[
-    "kind",
-    "directory",
-    "accept-terms",
-    "contact",
-    "api-roots",
-    "visitor-roots",
-    "top-issuer",
-    "patience",
-    "external-key-id",
-    "external-key-file",
-];
-const CSR_AUTHORITY: &[&str] = &["kind", "desk", "drop", "pick-up", "lead-days", "visitor-roots"];
 const NGINX: &[&str] = &["kind", "config", "tls-port", "test", "reload", "check-address", "settle"];
 const FILES: &[&str] = &["kind", "copy", "run", "check-address", "settle"];
 const COPY: &[&str] = &["part", "to", "owner", "group", "mode"];
@@ -36,8 +24,9 @@ const INSTALL: &[&str] = &["server", "redirect"];
 /// Every section of an inventory with the keys it knows, titled as docs/inventory.md titles them.
 pub const SECTIONS: &[(&str, &[&str])] = &[
     ("top of the file", TOP),
-    ("[authority.NAME] of kind acme", AUTHORITY),
-    ("[authority.NAME] of kind csr", CSR_AUTHORITY),
+    ("[authority.NAME] of kind acme", ACME),
+    ("[authority.NAME] of kind csr", CSR),
+    ("[authority.NAME] of kind est", EST),
     ("[host.NAME] of kind ssh", SSH),
     ("[host.NAME] of kind ftp", FTP),
     ("[proof.NAME] of kind http-folder", HTTP_FOLDER),
@@ -58,9 +47,6 @@ pub const SECTIONS: &[(&str, &[&str])] = &[
     ("install of a certificate", INSTALL),
 ];
 
-/// A person may be on holiday.
-const USUAL_LEAD_DAYS: u32 = 30;
-const USUAL_PATIENCE: Duration = Duration::from_secs(5 * 60);
 const USUAL_SETTLE: Duration = Duration::from_secs(30);
 
 /// Reads an inventory.
@@ -145,7 +131,7 @@ fn named<'a>(root: &'a DeTable<'a>, kind: &str, notes: &Notes<'_>) -> Vec<Entry<
     tables.iter().filter_map(entry).collect()
 }
 
-fn contact(section: &Section<'_>) -> Option<String> {
+pub(super) fn contact(section: &Section<'_>) -> Option<String> {
     section.parsed("contact", "a mail address", |text| {
         let bare = text.strip_prefix("mailto:").unwrap_or(text);
         let (user, domain) = bare.split_once('@')?;
@@ -172,49 +158,6 @@ pub(super) fn kind<'a>(entry: &Entry<'a>, known: &[&'static str], notes: &Notes<
         notes.add(value.span(), format!("{} has an unknown kind `{word}`", entry.title), Some(advice));
     }
     found
-}
-
-fn read_authority<'a>(entry: &'a Entry<'a>, notes: &'a Notes<'a>) -> Option<Authority> {
-    if kind(entry, &["acme", "csr"], notes)? == "csr" {
-        let section = Section::open(entry.table, entry.span.clone(), &entry.title, CSR_AUTHORITY, notes);
-        let kind = AuthorityKind::Csr(CsrAuthority {
-            desk: section.text("desk").map(|t| t.value.to_owned()),
-            drop: section.path("drop"),
-            pick_up: section.path("pick-up"),
-            lead_days: section.number("lead-days", 1..=365, USUAL_LEAD_DAYS),
-        });
-        return Some(Authority { kind, visitor_roots: section.path("visitor-roots"), patience: USUAL_PATIENCE });
-    }
-    let section = Section::open(entry.table, entry.span.clone(), &entry.title, AUTHORITY, notes);
-    if section.get("directory").is_none() {
-        section.missing("directory", "directory = \"https://ca.example/directory\", with your authority's address");
-    }
-    let directory = section.parsed("directory", "an address that begins with https://", |text| {
-        let url = url::Url::parse(text).ok()?;
-        (url.scheme() == "https" && url.has_host()).then(|| url.to_string())
-    });
-    let external_account = match (section.text("external-key-id"), section.path("external-key-file")) {
-        (Some(id), Some(key_file)) => Some(ExternalAccount { key_id: id.value.to_owned(), key_file }),
-        (None, None) => None,
-        (Some(_), None) => {
-            section.missing("external-key-file", "external-key-file = \"authority.key\", a file with the key");
-            None
-        }
-        (None, Some(_)) => {
-            section.missing("external-key-id", "external-key-id = \"…\", as the authority gave it");
-            None
-        }
-    };
-    let kind = AuthorityKind::Acme(AcmeAuthority {
-        directory: directory?,
-        accept_terms: section.flag("accept-terms"),
-        contact: contact(&section),
-        api_roots: section.path("api-roots"),
-        top_issuer: section.text("top-issuer").map(|t| t.value.to_owned()),
-        external_account,
-    });
-    let patience = duration(&section, "patience", USUAL_PATIENCE);
-    Some(Authority { kind, visitor_roots: section.path("visitor-roots"), patience })
 }
 
 fn read_server<'a>(entry: &'a Entry<'a>, notes: &'a Notes<'a>) -> Option<Server> {
@@ -287,8 +230,8 @@ fn read_certificate<'a>(
     let proof_for = read_proof_for(&section, &names, known);
     // Where every name has a proof of its own, there need be none for the rest.
     let covered = !names.is_empty() && names.iter().all(|name| proof_for.contains_key(&name.value));
-    let by_csr = authority.and_then(|a| inventory.authorities.get(a)).is_some_and(|a| a.csr().is_some());
-    let needs_none = (covered || by_csr) && section.get("proof").is_none();
+    let no_acme = authority.and_then(|a| inventory.authorities.get(a)).is_some_and(|a| a.acme().is_none());
+    let needs_none = (covered || no_acme) && section.get("proof").is_none();
     let proof = if needs_none { None } else { points_to(&section, "proof", &known.proofs, "proof") };
     for name in &names {
         let word = proof_for.get(&name.value).map(String::as_str).or(proof);
