@@ -47,7 +47,7 @@ pub fn adopt(
     let built = Chain::build(leaf.ok_or(AnswerError::KeyFitsNone)?.clone(), &intake.certificates);
     let names: Vec<&str> = entry.names.iter().map(Identifier::as_str).collect();
     let now = (app.now)();
-    check(&built, key, &names, now)?;
+    check(&built, key, &names, &entry.wish, now)?;
     let _lock = RunLock::take(&app.state, "eskort adopt", now)?;
     let store = Store::open(&app.state)?;
     if store.open_journey(certificate)?.is_some() {

@@ -1,10 +1,13 @@
 //! Answers of authorities that a person carries a CSR to.
 
+use crate::issuers::complete;
 use crate::turn::Run;
 use crate::{App, KeepEntry, Progress, StepError};
 use eskort_core::journey::Stage;
 use eskort_core::names::Identifier;
-use eskort_core::pki::{Built, Certificate, Chain, ChainError, Intake, IntakeError, PrivateKey, Secret};
+use eskort_core::pki::{
+    Built, Certificate, Chain, ChainError, CsrWish, Intake, IntakeError, KeyUse, PrivateKey, Secret,
+};
 use eskort_core::words;
 use eskort_store::{JourneyRow, RunLock, Store};
 use jiff::Timestamp;
@@ -21,12 +24,21 @@ pub enum AnswerError {
         /// Why.
         source: std::io::Error,
     },
+    /// The password that was to be read.
+    #[error("{0}")]
+    Password(String),
     /// Nothing in it.
     #[error(transparent)]
     Intake(#[from] IntakeError),
     /// It fits a key of ours and not what was asked for.
     #[error("the answer is of no use: {0}")]
     Chain(#[from] ChainError),
+    /// It does not allow what was asked for.
+    #[error("the certificate does not allow {}", words::list(usages))]
+    Forbids {
+        /// The uses.
+        usages: Vec<&'static str>,
+    },
     /// There is no key in what is to be taken in.
     #[error("there is no private key in it")]
     NoKey,
@@ -124,10 +136,16 @@ pub(crate) fn fitting(certificates: &[Certificate], key: &PrivateKey) -> Option<
 }
 
 /// Takes what a person brings, in any shape and order, finds what was waited for, and takes those journeys to their end.
+/// Issuers that are missing are fetched where `fetch_issuers` or the inventory allows it.
 ///
 /// # Errors
 /// When nothing in it was waited for; when another run holds the lock. What becomes of a journey is in its entry.
-pub async fn receive(app: &App, brought: &[Brought], password: Option<&Secret<String>>) -> Result<Receipt, StepError> {
+pub async fn receive(
+    app: &App,
+    brought: &[Brought],
+    password: Option<&Secret<String>>,
+    fetch_issuers: bool,
+) -> Result<Receipt, StepError> {
     let mut intake = Intake::default();
     let mut nothing = None;
     for Brought { name, bytes } in brought {
@@ -158,13 +176,16 @@ pub async fn receive(app: &App, brought: &[Brought], password: Option<&Secret<St
     let mut used: Vec<Certificate> = Vec::new();
     for (certificate, open) in waiting {
         let Some(key) = key_of(&store, &certificate, open.generation)? else { continue };
-        let Some(built) = fitting(&intake.certificates, &key) else { continue };
+        let Some(mut built) = fitting(&intake.certificates, &key) else { continue };
+        let entry = &app.inventory.certificates[&certificate];
+        if fetch_issuers || app.inventory.authorities[&entry.authority].fetch_issuers {
+            built = complete(app, built).await;
+        }
         // Before the journey is touched: what is wrong with an answer is no failure of the journey.
         let names: Vec<&str> = open.wanted.names.iter().map(Identifier::as_str).collect();
-        check(&built, &key, &names, (app.now)())?;
+        check(&built, &key, &names, &entry.wish, (app.now)())?;
         used.extend(built.chain.certificates().iter().cloned());
         (app.watch)(&Progress::Answer { certificate: certificate.clone(), chain: built.chain.clone() });
-        let entry = &app.inventory.certificates[&certificate];
         let (chain, missing) = (built.chain.clone(), built.missing.clone());
         let mut run = Run::new(app, &store, false);
         run.bring(&certificate, built);
@@ -179,9 +200,21 @@ pub async fn receive(app: &App, brought: &[Brought], password: Option<&Secret<St
     Ok(receipt)
 }
 
-/// Checks that an answer is for the key and the names, and good today.
-pub(crate) fn check(built: &Built, key: &PrivateKey, names: &[&str], now: Timestamp) -> Result<(), AnswerError> {
+/// Checks that an answer is for the key, the names and the uses that were asked for (for servers where none were), and good
+/// today.
+pub(crate) fn check(
+    built: &Built,
+    key: &PrivateKey,
+    names: &[&str],
+    wish: &CsrWish,
+    now: Timestamp,
+) -> Result<(), AnswerError> {
     built.chain.check_answers(key, names)?;
+    let wanted = if wish.usages.is_empty() { &[KeyUse::ServerAuth][..] } else { &wish.usages };
+    let forbidden = built.chain.leaf().forbids(wanted);
+    if !forbidden.is_empty() {
+        return Err(AnswerError::Forbids { usages: forbidden.into_iter().map(KeyUse::word).collect() });
+    }
     let until = built.chain.leaf().not_after;
     if now >= until { Err(ChainError::Over { until }.into()) } else { Ok(()) }
 }

@@ -5,6 +5,7 @@ use crate::desk::Desk;
 use crate::driver::Hands;
 use crate::est::{Enrolled, Est};
 use crate::install::{self, Placement};
+use crate::issuers::complete;
 use crate::proof::{Listener, Proving};
 use crate::{
     AnswerError, App, AuthorityError, Client, Errand, InstallError, NameState, Progress, StepError, answer, check,
@@ -123,6 +124,12 @@ impl RealHands<'_> {
         let kind: KeyKind = self.wanted.key.parse().map_err(|source| self.key_error(source))?;
         let folder = self.store.generation_folder(self.certificate, self.generation);
         folder.forget_request()?;
+        for name in self.wanted.names.iter().filter(|name| !name.is_qualified()) {
+            let text = format!(
+                "`{name}` is no name in full: only an authority of your own certifies it, and on every network it means something else"
+            );
+            (self.app.watch)(&Progress::Note(text));
+        }
         if folder.key()?.is_none() {
             let key = match self.kept_key(kind)? {
                 Some(key) => key,
@@ -235,7 +242,8 @@ impl RealHands<'_> {
             pool.extend(conversation.ca_certificates().await?);
         }
         let built = if incomplete { answer::fitting(&pool, &key) } else { built };
-        self.store_answer(built.ok_or(AnswerError::KeyFitsNone)?, &key)
+        let built = self.completed(built.ok_or(AnswerError::KeyFitsNone)?).await;
+        self.store_answer(built, &key)
     }
 
     /// Returns the certificate that this journey renews over EST, with its key, as long as it is good: RFC 7030 section 4.2.2
@@ -273,7 +281,10 @@ impl RealHands<'_> {
         let key = self.key()?;
         let answer = match (self.answer.take(), &self.office().pick_up) {
             (Some(answer), _) => Some(answer),
-            (None, Some(folder)) => answer::pick_up(folder, &key)?,
+            (None, Some(folder)) => match answer::pick_up(folder, &key)? {
+                Some(built) => Some(self.completed(built).await),
+                None => None,
+            },
             (None, None) => None,
         };
         let Some(built) = answer else {
@@ -300,10 +311,16 @@ impl RealHands<'_> {
         self.store_answer(built, &key)
     }
 
+    /// Fetches issuers that are missing, where the inventory allows that.
+    async fn completed(&self, built: Built) -> Built {
+        let allowed = self.app.inventory.authorities[&self.wanted.authority].fetch_issuers;
+        if allowed { complete(self.app, built).await } else { built }
+    }
+
     /// Checks what an authority without ACME answered, and stores it.
     fn store_answer(&mut self, built: Built, key: &PrivateKey) -> Result<Outcome, StepError> {
         let now = (self.app.now)();
-        answer::check(&built, key, &self.names(), now)?;
+        answer::check(&built, key, &self.names(), &self.entry.wish, now)?;
         if let Some(issuer) = &built.missing {
             let text = format!(
                 "the answer has no certificate of `{issuer}`, which issued this one: visitors may not trust it"

@@ -112,6 +112,9 @@ pub enum InspectError {
     /// Nothing in it.
     #[error(transparent)]
     Intake(#[from] IntakeError),
+    /// The password that was to be read.
+    #[error("{0}")]
+    Password(String),
     /// The ledger.
     #[error(transparent)]
     Request(#[from] RequestError),

@@ -15,6 +15,7 @@ mod est;
 mod hands;
 mod inspect;
 mod install;
+mod issuers;
 mod keep;
 mod list;
 mod pack;
@@ -44,7 +45,9 @@ pub use pack::{PackError, Packing, pack};
 pub use place::{FileToPlace, place, take_back};
 pub use progress::{FileChange, NameState, Progress, Watch};
 pub use proof::ApiError;
-pub use request::{CsrOptions, MadeRequest, RequestError, RequestView, make_request, save_request, view_request};
+pub use request::{
+    CsrOptions, KeySource, MadeRequest, RequestError, RequestView, make_request, save_request, view_request,
+};
 pub use secret::SecretError;
 pub use setup::{App, Now, SetupError, usual_inventory, usual_state};
 pub use show::{GenerationView, Show, show};

@@ -1,8 +1,9 @@
 //! Packs a generation for other programs.
 
 use crate::App;
+use eskort_core::inventory::Part;
 use eskort_core::pki::{Chain, ChainError, Pkcs12Form, PkiError, PrivateKey, Secret, to_pkcs7, to_pkcs12};
-use eskort_store::files::{Access, write_whole};
+use eskort_store::files::{Access, make_folders, write_whole};
 use eskort_store::{Store, StoreError};
 use std::io;
 use std::path::{Path, PathBuf};
@@ -14,6 +15,8 @@ pub enum Packing {
     Pem,
     /// Leaf, intermediates and key in one PEM file, as load balancers want it.
     PemWithKey,
+    /// Leaf, intermediates and key in PEM files of their own, named as in the state folder.
+    PemParts,
     /// The leaf in DER.
     Der,
     /// Leaf and intermediates in PKCS#7.
@@ -27,7 +30,7 @@ pub enum Packing {
 impl Packing {
     /// Returns whether the private key is in it.
     pub fn has_key(self) -> bool {
-        matches!(self, Packing::PemWithKey | Packing::Pkcs12(_) | Packing::Manifest)
+        matches!(self, Packing::PemWithKey | Packing::PemParts | Packing::Pkcs12(_) | Packing::Manifest)
     }
 }
 
@@ -91,7 +94,21 @@ pub fn pack(
         let pem = folder.key()?.ok_or(PackError::NoKey { generation: number })?;
         Ok(PrivateKey::from_pem(&pem)?)
     };
+    let write = |to: &Path, bytes: &[u8], mode| {
+        let written = write_whole(to, bytes, Access::mode(mode));
+        written.map_err(|source| PackError::Write { path: to.to_owned(), source })
+    };
     let bytes: Secret<Vec<u8>> = match packing {
+        Packing::PemParts => {
+            let key = key()?;
+            make_folders(to, 0o755).map_err(|source| PackError::Write { path: to.to_owned(), source })?;
+            write(&to.join(Part::Key.file_name()), key.to_pem().reveal().as_bytes(), 0o600)?;
+            for (part, pem) in [(Part::Certificate, chain.leaf_pem()), (Part::Intermediates, chain.intermediates_pem())]
+            {
+                write(&to.join(part.file_name()), pem.as_bytes(), 0o644)?;
+            }
+            return Ok(number);
+        }
         Packing::Pem => Secret::new(chain.bundle_pem().into_bytes()),
         Packing::PemWithKey => Secret::new((chain.bundle_pem() + key()?.to_pem().reveal()).into_bytes()),
         Packing::Der => Secret::new(chain.leaf().der().to_vec()),
@@ -99,8 +116,7 @@ pub fn pack(
         Packing::Pkcs12(form) => to_pkcs12(&key()?, &chain, certificate, password, form)?,
         Packing::Manifest => Secret::new(manifest(certificate, &chain, &key()?).into_bytes()),
     };
-    let access = Access::mode(if packing.has_key() { 0o600 } else { 0o644 });
-    write_whole(to, bytes.reveal(), access).map_err(|source| PackError::Write { path: to.to_owned(), source })?;
+    write(to, bytes.reveal(), if packing.has_key() { 0o600 } else { 0o644 })?;
     Ok(number)
 }
 

@@ -1,9 +1,11 @@
 //! CSRs outside journeys: made from options alone, and read.
 
 use crate::App;
+use eskort_core::inventory::Part;
 use eskort_core::names::Identifier;
 use eskort_core::pki::{
-    CsrFacts, CsrWish, KeyKind, PkiError, PrivateKey, Secret, find_csr, key_words, look_at_csr, make_csr, request_pem,
+    CsrFacts, CsrWish, KeyKind, PkiError, PrivateKey, Secret, base64, find_csr, key_words, look_at_csr, make_csr,
+    request_pem,
 };
 use eskort_store::files::{Access, write_whole};
 use eskort_store::{Store, StoreError};
@@ -18,10 +20,27 @@ pub struct CsrOptions {
     pub names: Vec<Identifier>,
     /// What it asks for beside them.
     pub wish: CsrWish,
-    /// The key's file: read when it is there, made otherwise.
-    pub key: PathBuf,
-    /// The kind of key to make.
-    pub kind: KeyKind,
+    /// The key.
+    pub key: KeySource,
+}
+
+/// Where the key of a CSR is.
+#[derive(Clone, Debug)]
+pub enum KeySource {
+    /// In a file.
+    File {
+        /// The file: read when it is there, made otherwise.
+        path: PathBuf,
+        /// The kind of key to make.
+        kind: KeyKind,
+        /// Whether a new key is protected with the password.
+        protect: bool,
+    },
+    /// Stored for a certificate of the inventory: that of its open journey, or of its newest generation.
+    Stored {
+        /// The certificate.
+        certificate: String,
+    },
 }
 
 /// Why no CSR was made or read.
@@ -45,6 +64,15 @@ pub enum RequestError {
         /// Why not.
         source: PkiError,
     },
+    /// No key is stored.
+    #[error("no key of `{certificate}` is stored yet")]
+    NoKey {
+        /// The certificate.
+        certificate: String,
+    },
+    /// The password that was to be read.
+    #[error("{0}")]
+    Password(String),
     /// What is no CSR.
     #[error("there is no CSR in it")]
     NoCsr,
@@ -61,30 +89,56 @@ pub enum RequestError {
 pub struct MadeRequest {
     /// The CSR as PEM.
     pub pem: String,
+    /// Its base64 alone, on one line.
+    pub bare: String,
     /// Whether the key is new.
     pub new_key: bool,
 }
 
-/// Makes a CSR. A new key is stored before the CSR is made.
+/// Makes a CSR. A new key is stored before the CSR is made. `password` opens a key that is there, or protects a new one.
 ///
 /// # Errors
 /// When the key cannot be read, made or stored.
-pub fn make_request(options: &CsrOptions) -> Result<MadeRequest, RequestError> {
-    let path = &options.key;
-    let key_error = |source| RequestError::Key { path: path.clone(), source };
-    let (key, new_key) = match std::fs::read_to_string(path) {
-        Ok(text) => (PrivateKey::from_any_pem(&Secret::new(text)).map_err(key_error)?, false),
-        Err(source) if source.kind() == io::ErrorKind::NotFound => {
-            let key = PrivateKey::generate(options.kind).map_err(key_error)?;
-            let written = write_whole(path, key.to_pem().reveal().as_bytes(), Access::mode(0o600));
-            written.map_err(|source| RequestError::KeyFile { job: "store", path: path.clone(), source })?;
-            (key, true)
+pub fn make_request(
+    app: Option<&App>,
+    options: &CsrOptions,
+    password: Option<&Secret<String>>,
+) -> Result<MadeRequest, RequestError> {
+    let (key, new_key) = match &options.key {
+        KeySource::Stored { certificate } => (stored_key(app, certificate)?, false),
+        KeySource::File { path, kind, protect } => {
+            let key_error = |source| RequestError::Key { path: path.clone(), source };
+            match std::fs::read_to_string(path) {
+                Ok(text) => (PrivateKey::from_any_pem(&Secret::new(text), password).map_err(key_error)?, false),
+                Err(source) if source.kind() == io::ErrorKind::NotFound => {
+                    let key = PrivateKey::generate(*kind).map_err(key_error)?;
+                    let pem = match password.filter(|_| *protect) {
+                        Some(password) => key.to_locked_pem(password).map_err(key_error)?,
+                        None => key.to_pem(),
+                    };
+                    let written = write_whole(path, pem.reveal().as_bytes(), Access::mode(0o600));
+                    written.map_err(|source| RequestError::KeyFile { job: "store", path: path.clone(), source })?;
+                    (key, true)
+                }
+                Err(source) => return Err(RequestError::KeyFile { job: "read", path: path.clone(), source }),
+            }
         }
-        Err(source) => return Err(RequestError::KeyFile { job: "read", path: path.clone(), source }),
     };
     let names: Vec<&str> = options.names.iter().map(Identifier::as_str).collect();
-    let der = make_csr(&key, &names, &options.wish).map_err(key_error)?;
-    Ok(MadeRequest { pem: request_pem(&der), new_key })
+    let der = make_csr(&key, &names, &options.wish)?;
+    Ok(MadeRequest { pem: request_pem(&der), bare: base64(&der), new_key })
+}
+
+fn stored_key(app: Option<&App>, certificate: &str) -> Result<PrivateKey, RequestError> {
+    let missing = || RequestError::NoKey { certificate: certificate.to_owned() };
+    let store = Store::open_existing(&app.ok_or_else(missing)?.state)?.ok_or_else(missing)?;
+    let number = match store.open_journey(certificate)? {
+        Some(open) => Some(open.generation),
+        None => store.newest(certificate)?.map(|newest| newest.number),
+    };
+    let folder = store.generation_folder(certificate, number.ok_or_else(missing)?);
+    let pem = folder.key()?.ok_or_else(missing)?;
+    PrivateKey::from_pem(&pem).map_err(|source| RequestError::Key { path: folder.part(Part::Key), source })
 }
 
 /// What a CSR says, and what we know of it.
@@ -100,6 +154,8 @@ pub struct RequestView {
     pub signature_holds: Option<bool>,
     /// Whether it asks for stapling.
     pub must_staple: bool,
+    /// What it wants to use the key for.
+    pub usages: Vec<String>,
     /// What else it asks for.
     pub extensions: Vec<String>,
     /// The certificate and generation whose key it is made with.
@@ -113,7 +169,7 @@ pub struct RequestView {
 /// # Errors
 /// When there is none in it, or the ledger cannot be read.
 pub fn view_request(app: Option<&App>, bytes: &[u8]) -> Result<RequestView, RequestError> {
-    let CsrFacts { subject, names, public_key, signature_holds, must_staple, extensions } =
+    let CsrFacts { subject, names, public_key, signature_holds, must_staple, usages, extensions } =
         look_at_csr(&find_csr(bytes).ok_or(RequestError::NoCsr)?)?;
     let mut view = RequestView {
         subject,
@@ -121,6 +177,7 @@ pub fn view_request(app: Option<&App>, bytes: &[u8]) -> Result<RequestView, Requ
         key: key_words(&public_key),
         signature_holds,
         must_staple,
+        usages,
         extensions,
         ours: None,
         differs: Vec::new(),
@@ -136,6 +193,10 @@ pub fn view_request(app: Option<&App>, bytes: &[u8]) -> Result<RequestView, Requ
             let more =
                 view.names.iter().filter(|n| !wanted.contains(n)).map(|n| format!("the inventory does not have {n}"));
             view.differs = lacking.chain(more).collect();
+            if entry.wish.must_staple != view.must_staple {
+                let not = if entry.wish.must_staple { "" } else { "not " };
+                view.differs.push(format!("the inventory does {not}want stapling (must-staple)"));
+            }
         }
     }
     Ok(view)

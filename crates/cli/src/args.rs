@@ -1,5 +1,6 @@
 //! The command line.
 
+use crate::password::PasswordArgs;
 use clap::{Args as ClapArgs, Parser, Subcommand, ValueEnum};
 use eskort_core::inventory::CheckAddress;
 use std::path::PathBuf;
@@ -89,9 +90,8 @@ pub(crate) struct ShowArgs {
     /// Certificate of the inventory; or a file with certificates in any shape
     #[arg(value_name = "NAME or FILE")]
     pub(crate) name: String,
-    /// File with the password of a PKCS#12 container
-    #[arg(long, value_name = "FILE")]
-    pub(crate) password_file: Option<PathBuf>,
+    #[command(flatten)]
+    pub(crate) password: PasswordArgs,
 }
 
 #[derive(Debug, ClapArgs)]
@@ -128,9 +128,11 @@ pub(crate) struct ReceiveArgs {
     /// Files, folders or zips that the authority sent, in any shape and order; `-` for standard input
     #[arg(required = true, value_name = "FILE")]
     pub(crate) files: Vec<PathBuf>,
-    /// File with the password of a PKCS#12 container
-    #[arg(long, value_name = "FILE")]
-    pub(crate) password_file: Option<PathBuf>,
+    /// Fetch an issuer that is missing from the web address that the certificate names for it
+    #[arg(long)]
+    pub(crate) fetch_issuers: bool,
+    #[command(flatten)]
+    pub(crate) password: PasswordArgs,
 }
 
 #[derive(Debug, ClapArgs)]
@@ -189,17 +191,35 @@ pub(crate) enum CsrCommand {
 #[derive(Debug, ClapArgs)]
 pub(crate) struct CsrMakeArgs {
     /// Names and addresses for the certificate
-    #[arg(required = true, value_name = "NAME")]
+    #[arg(required_unless_present = "certificate", value_name = "NAME")]
     pub(crate) names: Vec<String>,
+    /// Take names, subject and the rest from this certificate of the inventory, and without --key its stored key
+    #[arg(long = "for", value_name = "CERTIFICATE", conflicts_with_all = ["names", "wish"])]
+    pub(crate) certificate: Option<String>,
     /// Key to make the CSR with; when the file is not there, a new key is stored in it
-    #[arg(long, value_name = "FILE")]
-    pub(crate) key: PathBuf,
-    /// Kind of a new key: p256, p384, rsa2048, rsa3072, rsa4096, ed25519
-    #[arg(long, value_name = "KIND", default_value = "p256")]
-    pub(crate) kind: String,
+    #[arg(long, value_name = "FILE", required_unless_present = "certificate")]
+    pub(crate) key: Option<PathBuf>,
+    #[command(flatten)]
+    pub(crate) password: PasswordArgs,
+    /// Protect a new key with the password; on a terminal it is asked for
+    #[arg(long)]
+    pub(crate) protect: bool,
     /// Write the CSR to a file instead of showing it
     #[arg(long, value_name = "FILE")]
     pub(crate) to: Option<PathBuf>,
+    /// Only the base64 on one line, for forms that want nothing around it
+    #[arg(long)]
+    pub(crate) bare: bool,
+    #[command(flatten)]
+    pub(crate) wish: WishArgs,
+}
+
+#[derive(Debug, ClapArgs)]
+#[group(id = "wish")]
+pub(crate) struct WishArgs {
+    /// Kind of a new key: p256 (the usual one), p384, rsa2048, rsa3072, rsa4096, ed25519
+    #[arg(long, value_name = "KIND")]
+    pub(crate) kind: Option<String>,
     /// Put the first name into the subject, too
     #[arg(long)]
     pub(crate) common_name: bool,
@@ -224,6 +244,12 @@ pub(crate) struct CsrMakeArgs {
     /// Ask for a certificate whose servers have to staple a revocation answer
     #[arg(long)]
     pub(crate) must_staple: bool,
+    /// What the key is to be used for: digital-signature, key-encipherment, server-auth, client-auth, …
+    #[arg(long = "usage", value_name = "USE", value_delimiter = ',')]
+    pub(crate) usages: Vec<String>,
+    /// Another extension: its object identifier, `=`, the DER of its value in hexadecimal (can be repeated)
+    #[arg(long = "extension", value_name = "OID=HEX")]
+    pub(crate) extensions: Vec<String>,
 }
 
 #[derive(Debug, ClapArgs)]
@@ -240,18 +266,14 @@ pub(crate) struct PackArgs {
     /// What to pack it as
     #[arg(long = "as", value_enum, value_name = "FORM")]
     pub(crate) form: PackForm,
-    /// File to write; with the key in it, readable by its owner only
+    /// File to write, or folder for parts; with the key in it, readable by its owner only
     #[arg(long, value_name = "FILE")]
     pub(crate) to: PathBuf,
     /// Generation to pack [default: the newest]
     #[arg(long, value_name = "NUMBER")]
     pub(crate) generation: Option<u32>,
-    /// File with the password for PKCS#12; on a terminal it is asked for
-    #[arg(long, value_name = "FILE")]
-    pub(crate) password_file: Option<PathBuf>,
-    /// Variable of the environment with the password for PKCS#12
-    #[arg(long, value_name = "NAME", conflicts_with = "password_file")]
-    pub(crate) password_env: Option<String>,
+    #[command(flatten)]
+    pub(crate) password: PasswordArgs,
 }
 
 #[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
@@ -260,6 +282,8 @@ pub(crate) enum PackForm {
     Pem,
     /// Certificate, intermediates and key in one PEM file
     PemWithKey,
+    /// Certificate, intermediates and key in PEM files of their own, in a folder
+    PemParts,
     /// The certificate alone in DER
     Der,
     /// Certificate and intermediates in PKCS#7
@@ -279,7 +303,6 @@ pub(crate) struct AdoptArgs {
     /// Files with certificate, intermediates and key, in any shape
     #[arg(required = true, value_name = "FILE")]
     pub(crate) files: Vec<PathBuf>,
-    /// File with the password of a PKCS#12 container
-    #[arg(long, value_name = "FILE")]
-    pub(crate) password_file: Option<PathBuf>,
+    #[command(flatten)]
+    pub(crate) password: PasswordArgs,
 }

@@ -168,6 +168,7 @@ pub(crate) fn tell(error: &StepError, certificate: &str) -> Told {
 pub(crate) fn tell_answer(error: &AnswerError) -> Told {
     let told = Told::new(error);
     match error {
+        AnswerError::Password(_) => told.hint("--password-file names a file with the password in its first line"),
         AnswerError::Read { .. } => told.hint("check the path; `-` stands for standard input"),
         AnswerError::Intake(IntakeError::Nothing(_)) => told
             .hint("it should be the certificate that the authority sent: PEM, DER, PKCS#7, PKCS#12, or a zip of them"),
@@ -181,6 +182,9 @@ pub(crate) fn tell_answer(error: &AnswerError) -> Told {
             told.hint("ask the authority for a certificate with all names, or take them out of the inventory")
         }
         AnswerError::Chain(_) => told.hint("ask the authority for the certificate that was made from this CSR"),
+        AnswerError::Forbids { .. } => told.hint(
+            "ask the authority for one that does; `usages` in the inventory says what is asked for, where it is not for servers",
+        ),
         AnswerError::NoKey => told.hint("name the key's file as well: PEM without a password, or a PKCS#12 container"),
         AnswerError::KeyFitsNone => told.hint("`eskort show FILE` says what is in each file"),
         AnswerError::UnderWay { certificate } => {

@@ -6,6 +6,7 @@ mod commands;
 mod errand;
 mod errors;
 mod guide;
+mod password;
 mod table;
 mod ui;
 

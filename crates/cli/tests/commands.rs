@@ -319,7 +319,7 @@ fn a_file_of_an_authority_without_acme_is_placed_seen_and_removed_when_said_so()
         (
             &["place", "pages", "/../x", "--from", "lamp.txt", "--at", "lampholm.example"][..],
             1,
-            "is no path for a file",
+            "is no path that can stand in an address",
         ),
         (
             &["place", "zone", path, "--from", "lamp.txt", "--at", "lampholm.example"],

@@ -5,7 +5,8 @@ use std::fmt;
 use std::net::IpAddr;
 
 /// A name for a certificate (RFC 8555 section 9.7.7, RFC 8738): a DNS name in lower case and ASCII, of at least two labels and
-/// perhaps with `*` as its first one; or an address.
+/// perhaps with `*` as its first one; or an address. [`Identifier::parse_any`] lets a single label through too, for authorities
+/// of one's own.
 #[derive(Clone, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize, Deserialize)]
 #[serde(try_from = "String", into = "String")]
 pub struct Identifier(String);
@@ -57,12 +58,21 @@ impl NameError {
 }
 
 impl Identifier {
-    /// Reads a name. Letters beyond ASCII are turned into their `xn--` form (IDNA, RFC 5891); a final dot is dropped, and so
+    /// Reads a name that public authorities may certify. Letters beyond ASCII are turned into their `xn--` form (IDNA, RFC 5891); a final dot is dropped, and so
     /// are brackets around an address.
     ///
     /// # Errors
     /// A [`NameError`] that says what is in the way.
     pub fn parse(text: &str) -> Result<Self, NameError> {
+        let name = Identifier::parse_any(text)?;
+        if name.is_qualified() { Ok(name) } else { Err(NameError::NotQualified(text.trim().to_owned())) }
+    }
+
+    /// Reads a name as [`Identifier::parse`] does, also one of a single label.
+    ///
+    /// # Errors
+    /// As [`Identifier::parse`].
+    pub fn parse_any(text: &str) -> Result<Self, NameError> {
         let given = text.trim();
         let named = || given.to_owned();
         if given.is_empty() {
@@ -93,10 +103,12 @@ impl Identifier {
         if ascii.split('.').any(|label| label.is_empty() || label.len() > 63) || ascii.len() > 253 || numeric {
             return Err(NameError::Label(named()));
         }
-        if !ascii.contains('.') {
-            return Err(NameError::NotQualified(named()));
-        }
         Ok(Identifier(format!("{star}{ascii}")))
+    }
+
+    /// Returns whether it is an address, or a name with all its labels: a single one means something else on every network.
+    pub fn is_qualified(&self) -> bool {
+        self.base().contains(['.', ':'])
     }
 
     /// Returns the address, when it is one.
@@ -141,7 +153,7 @@ impl TryFrom<String> for Identifier {
     type Error = NameError;
 
     fn try_from(text: String) -> Result<Self, NameError> {
-        Identifier::parse(&text)
+        Identifier::parse_any(&text)
     }
 }
 
@@ -202,6 +214,15 @@ mod tests {
     }
 
     #[test]
+    fn a_single_label_is_for_authorities_of_ones_own() {
+        let name = Identifier::parse_any("Stock").unwrap();
+        assert_eq!((name.as_str(), name.is_qualified()), ("stock", false));
+        for (text, qualified) in [("*.lamps", false), ("a.b", true), ("2001:db8::7", true)] {
+            assert_eq!(Identifier::parse_any(text).unwrap().is_qualified(), qualified, "{text}");
+        }
+    }
+
+    #[test]
     fn advice_names_what_to_write() {
         let advice = Identifier::parse("https://lampholm.example/visit").unwrap_err().advice().unwrap();
         assert!(advice.contains("\"lampholm.example\""), "{advice}");
@@ -220,8 +241,8 @@ mod tests {
     proptest::proptest! {
         #[test]
         fn any_text_is_read_or_refused_and_what_is_read_reads_again(text in ".{0,80}") {
-            if let Ok(name) = Identifier::parse(&text) {
-                proptest::prop_assert_eq!(Identifier::parse(name.as_str()).unwrap(), name);
+            if let Ok(name) = Identifier::parse_any(&text) {
+                proptest::prop_assert_eq!(Identifier::parse_any(name.as_str()).unwrap(), name);
             }
         }
     }

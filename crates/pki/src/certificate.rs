@@ -1,15 +1,16 @@
 //! One certificate (RFC 5280): what it says, in types the rest of the program uses.
 
 use crate::chain::pem_blocks;
-use crate::{PkiError, der_error, sha256};
+use crate::{KeyUse, PkiError, der_error, sha256};
 use const_oid::db::rfc4519::{COMMON_NAME, ORGANIZATION_NAME};
+use const_oid::db::rfc5280::{ANY_EXTENDED_KEY_USAGE, ID_AD_CA_ISSUERS};
 use der::asn1::{Ia5String, OctetString};
 use der::{Decode, Encode};
 use jiff::Timestamp;
 use std::fmt::{self, Write};
 use std::net::IpAddr;
 use x509_cert::ext::pkix::name::GeneralName;
-use x509_cert::ext::pkix::{BasicConstraints, SubjectAltName};
+use x509_cert::ext::pkix::{AuthorityInfoAccessSyntax, BasicConstraints, ExtendedKeyUsage, KeyUsage, SubjectAltName};
 use x509_cert::name::Name;
 
 /// The SHA-256 digest of a certificate's DER form.
@@ -129,6 +130,37 @@ impl Certificate {
     /// Returns its subject; what people call it where that is empty.
     pub fn subject_or_title(&self) -> &str {
         if self.subject.is_empty() { self.title() } else { &self.subject }
+    }
+
+    /// Returns the web addresses at which it says that its issuer's certificate is (RFC 5280 section 4.2.2.1).
+    pub fn issuer_addresses(&self) -> Vec<String> {
+        let parsed = x509_cert::Certificate::from_der(&self.der).ok();
+        let access =
+            parsed.and_then(|c| c.tbs_certificate().get_extension::<AuthorityInfoAccessSyntax>().ok().flatten());
+        let issuers =
+            access.into_iter().flat_map(|(_, access)| access.0).filter(|a| a.access_method == ID_AD_CA_ISSUERS);
+        let address = |location| match location {
+            GeneralName::UniformResourceIdentifier(address) => Some(printable(address.as_str())),
+            _ => None,
+        };
+        let web = |address: &String| address.starts_with("http://") || address.starts_with("https://");
+        issuers.filter_map(|a| address(a.access_location)).filter(web).collect()
+    }
+
+    /// Returns those of some uses of its key that it does not allow. Where it says nothing, it allows all.
+    pub fn forbids(&self, wanted: &[KeyUse]) -> Vec<KeyUse> {
+        let Ok(parsed) = x509_cert::Certificate::from_der(&self.der) else { return wanted.to_vec() };
+        let tbs = parsed.tbs_certificate();
+        let usage = tbs.get_extension::<KeyUsage>().ok().flatten().map(|(_, usage)| usage);
+        let extended = tbs.get_extension::<ExtendedKeyUsage>().ok().flatten().map(|(_, extended)| extended.0);
+        let allows = |wanted: &KeyUse| match (wanted.usage(), wanted.extended()) {
+            (Some(flag), _) => usage.as_ref().is_none_or(|usage| usage.0.contains(flag)),
+            (_, Some(oid)) => {
+                extended.as_ref().is_none_or(|all| all.contains(&oid) || all.contains(&ANY_EXTENDED_KEY_USAGE))
+            }
+            (None, None) => true,
+        };
+        wanted.iter().copied().filter(|usage| !allows(usage)).collect()
     }
 
     /// Returns whether it is signed with the key of `issuer` (RFC 5280 section 4.1.1.3), whatever names stand in it.

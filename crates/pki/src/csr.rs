@@ -2,19 +2,19 @@
 
 use crate::certificate::{general_name, names_of, printable, verify};
 use crate::chain::pem_blocks_lenient;
-use crate::{PkiError, PrivateKey, der_error, signer};
-use const_oid::{AssociatedOid, ObjectIdentifier};
-use der::asn1::Any;
+use crate::{PkiError, PrivateKey, der_error};
+use const_oid::ObjectIdentifier;
+use const_oid::db::rfc5280::{ID_CE_BASIC_CONSTRAINTS, ID_CE_EXT_KEY_USAGE, ID_CE_KEY_USAGE, ID_CE_SUBJECT_ALT_NAME};
+use const_oid::db::rfc5912::ID_EXTENSION_REQ;
+use der::asn1::{Any, BitString, OctetString, SetOfVec};
+use der::flagset::FlagSet;
 use der::{Decode, Encode, Tag};
-use x509_cert::attr::AttributeTypeAndValue;
-use x509_cert::builder::{Builder, RequestBuilder};
-use x509_cert::ext::pkix::SubjectAltName;
-use x509_cert::ext::{Criticality, Extension};
+use spki::{DynSignatureAlgorithmIdentifier, SubjectPublicKeyInfoOwned};
+use x509_cert::attr::{Attribute, AttributeTypeAndValue};
+use x509_cert::ext::Extension;
+use x509_cert::ext::pkix::{ExtendedKeyUsage, KeyUsage, KeyUsages, SubjectAltName};
 use x509_cert::name::{Name, RdnSequence, RelativeDistinguishedName};
-use x509_cert::request::ExtensionReq;
-
-/// A PKCS#10 request.
-type Request = <RequestBuilder as Builder>::Output;
+use x509_cert::request::{CertReq, CertReqInfo, ExtensionReq, Version};
 
 /// Who a certificate is for, beside its names. Authorities that prove names only leave all of this out.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
@@ -68,6 +68,115 @@ impl Subject {
     }
 }
 
+/// What a key may be used for: key usages (RFC 5280 section 4.2.1.3) and extended ones (section 4.2.1.12).
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
+pub enum KeyUse {
+    /// Signatures, as handshakes have them.
+    DigitalSignature,
+    /// Signatures that cannot be denied later.
+    NonRepudiation,
+    /// Encryption of keys, as old handshakes with RSA have it.
+    KeyEncipherment,
+    /// Encryption of data.
+    DataEncipherment,
+    /// Agreement on keys.
+    KeyAgreement,
+    /// Servers in TLS.
+    ServerAuth,
+    /// Clients in TLS.
+    ClientAuth,
+    /// Signatures of programs.
+    CodeSigning,
+    /// Mail.
+    EmailProtection,
+}
+
+impl KeyUse {
+    /// All uses, in the standard's order.
+    pub const ALL: [KeyUse; 9] = [
+        KeyUse::DigitalSignature,
+        KeyUse::NonRepudiation,
+        KeyUse::KeyEncipherment,
+        KeyUse::DataEncipherment,
+        KeyUse::KeyAgreement,
+        KeyUse::ServerAuth,
+        KeyUse::ClientAuth,
+        KeyUse::CodeSigning,
+        KeyUse::EmailProtection,
+    ];
+
+    /// Returns the word that the inventory uses.
+    pub fn word(self) -> &'static str {
+        match self {
+            KeyUse::DigitalSignature => "digital-signature",
+            KeyUse::NonRepudiation => "non-repudiation",
+            KeyUse::KeyEncipherment => "key-encipherment",
+            KeyUse::DataEncipherment => "data-encipherment",
+            KeyUse::KeyAgreement => "key-agreement",
+            KeyUse::ServerAuth => "server-auth",
+            KeyUse::ClientAuth => "client-auth",
+            KeyUse::CodeSigning => "code-signing",
+            KeyUse::EmailProtection => "email-protection",
+        }
+    }
+
+    /// Returns the use with this word.
+    pub fn parse(word: &str) -> Option<Self> {
+        KeyUse::ALL.into_iter().find(|usage| usage.word() == word)
+    }
+
+    pub(crate) fn usage(self) -> Option<KeyUsages> {
+        match self {
+            KeyUse::DigitalSignature => Some(KeyUsages::DigitalSignature),
+            KeyUse::NonRepudiation => Some(KeyUsages::NonRepudiation),
+            KeyUse::KeyEncipherment => Some(KeyUsages::KeyEncipherment),
+            KeyUse::DataEncipherment => Some(KeyUsages::DataEncipherment),
+            KeyUse::KeyAgreement => Some(KeyUsages::KeyAgreement),
+            _ => None,
+        }
+    }
+
+    pub(crate) fn extended(self) -> Option<ObjectIdentifier> {
+        use const_oid::db::rfc5280;
+        match self {
+            KeyUse::ServerAuth => Some(rfc5280::ID_KP_SERVER_AUTH),
+            KeyUse::ClientAuth => Some(rfc5280::ID_KP_CLIENT_AUTH),
+            KeyUse::CodeSigning => Some(rfc5280::ID_KP_CODE_SIGNING),
+            KeyUse::EmailProtection => Some(rfc5280::ID_KP_EMAIL_PROTECTION),
+            _ => None,
+        }
+    }
+}
+
+/// An extension to ask for, by its object identifier.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct WantedExtension {
+    oid: ObjectIdentifier,
+    value: Vec<u8>,
+}
+
+impl WantedExtension {
+    /// Reads an extension: the object identifier in figures and dots, and the DER of its value in hexadecimal.
+    ///
+    /// # Errors
+    /// [`PkiError::Extension`]; also for those that the names and the wish itself make.
+    pub fn parse(oid: &str, hex: &str) -> Result<Self, PkiError> {
+        let fail = |why| PkiError::Extension { given: printable(&format!("{oid} = {hex}")), why };
+        let made_here =
+            [ID_CE_SUBJECT_ALT_NAME, ID_CE_KEY_USAGE, ID_CE_EXT_KEY_USAGE, ID_CE_BASIC_CONSTRAINTS, TLS_FEATURE];
+        let oid = ObjectIdentifier::new(oid.trim()).map_err(|_| fail("the first part is no object identifier"))?;
+        if made_here.contains(&oid) {
+            return Err(fail("names, usages and stapling have options of their own"));
+        }
+        let bare: String = hex.chars().filter(|c| !c.is_whitespace() && *c != ':').collect();
+        let byte = |at: usize| u8::from_str_radix(bare.get(at..at + 2)?, 16).ok();
+        let bytes: Option<Vec<u8>> = (0..bare.len()).step_by(2).map(byte).collect();
+        let value = bytes.ok_or_else(|| fail("the value is no hexadecimal"))?;
+        Any::from_der(&value).map_err(|_| fail("the value is no DER"))?;
+        Ok(WantedExtension { oid, value })
+    }
+}
+
 /// What a request is to ask for.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct CsrWish {
@@ -75,6 +184,41 @@ pub struct CsrWish {
     pub subject: Subject,
     /// Whether servers have to staple a revocation answer (RFC 7633).
     pub must_staple: bool,
+    /// What the key is to be used for; empty to leave that to the authority.
+    pub usages: Vec<KeyUse>,
+    /// Other extensions.
+    pub extensions: Vec<WantedExtension>,
+}
+
+impl CsrWish {
+    fn extensions(&self, names: &[&str]) -> Result<Vec<Extension>, PkiError> {
+        let fail = der_error("CSR extensions");
+        let extension = |oid, critical, value: Vec<u8>| -> Result<Extension, PkiError> {
+            let extn_value = OctetString::new(value).map_err(&fail)?;
+            Ok(Extension { extn_id: oid, critical, extn_value })
+        };
+        let alt_names: Result<Vec<_>, _> = names.iter().map(|n| general_name(n)).collect();
+        let alt_names = SubjectAltName(alt_names?).to_der().map_err(&fail)?;
+        // RFC 5280 section 4.2.1.6: critical where there is no subject beside it.
+        let mut all = vec![extension(ID_CE_SUBJECT_ALT_NAME, self.subject.parts().is_empty(), alt_names)?];
+        let mut usages = self.usages.iter().filter_map(|usage| usage.usage());
+        if let Some(first) = usages.next() {
+            let usages = KeyUsage(usages.fold(first.into(), |all: FlagSet<KeyUsages>, one| all | one));
+            all.push(extension(ID_CE_KEY_USAGE, true, usages.to_der().map_err(&fail)?)?);
+        }
+        let extended: Vec<ObjectIdentifier> = self.usages.iter().filter_map(|usage| usage.extended()).collect();
+        if !extended.is_empty() {
+            let value = ExtendedKeyUsage(extended).to_der().map_err(&fail)?;
+            all.push(extension(ID_CE_EXT_KEY_USAGE, false, value)?);
+        }
+        if self.must_staple {
+            all.push(extension(TLS_FEATURE, false, STATUS_REQUEST.to_vec())?);
+        }
+        for WantedExtension { oid, value } in &self.extensions {
+            all.push(extension(*oid, false, value.clone())?);
+        }
+        Ok(all)
+    }
 }
 
 /// Makes a request for DNS names and addresses in DER. The names stand in the subjectAltName extension, where RFC 8555
@@ -83,38 +227,22 @@ pub struct CsrWish {
 /// # Errors
 /// When a name is not ASCII, a part of the subject cannot be written, or the crypto library fails.
 pub fn make_csr(key: &PrivateKey, names: &[&str], wish: &CsrWish) -> Result<Vec<u8>, PkiError> {
-    let failed = |_| PkiError::Crypto { job: "making a CSR" };
-    let alt_names: Result<Vec<_>, _> = names.iter().map(|n| general_name(n)).collect();
-    let mut builder = RequestBuilder::new(wish.subject.to_name()?).map_err(failed)?;
-    builder.add_extension(&SubjectAltName(alt_names?)).map_err(der_error("subjectAltName"))?;
-    if wish.must_staple {
-        builder.add_extension(&MustStaple).map_err(der_error("TLS features"))?;
-    }
-    let request = builder.build::<_, signer::Signature>(key).map_err(failed)?;
-    request.to_der().map_err(der_error("CSR"))
-}
-
-/// The TLS feature extension with the feature status_request (RFC 7633 section 4).
-struct MustStaple;
-
-impl AssociatedOid for MustStaple {
-    const OID: ObjectIdentifier = TLS_FEATURE;
-}
-
-impl Encode for MustStaple {
-    fn encoded_len(&self) -> der::Result<der::Length> {
-        der::Length::try_from(STATUS_REQUEST.len())
-    }
-
-    fn encode(&self, writer: &mut impl der::Writer) -> der::Result<()> {
-        writer.write(STATUS_REQUEST)
-    }
-}
-
-impl Criticality for MustStaple {
-    fn criticality(&self, _: &Name, _: &[Extension]) -> bool {
-        false
-    }
+    let fail = der_error("CSR");
+    let failed = PkiError::Crypto { job: "making a CSR" };
+    let wanted = ExtensionReq(wish.extensions(names)?);
+    let wanted = Any::encode_from(&wanted).and_then(|wanted| SetOfVec::try_from(vec![wanted])).map_err(&fail)?;
+    let attribute = Attribute { oid: ID_EXTENSION_REQ, values: wanted };
+    let info = CertReqInfo {
+        version: Version::V1,
+        subject: wish.subject.to_name()?,
+        public_key: SubjectPublicKeyInfoOwned::from_der(&key.public_key_der()).map_err(&fail)?,
+        attributes: SetOfVec::try_from(vec![attribute]).map_err(&fail)?,
+    };
+    let body = info.to_der().map_err(&fail)?;
+    let Ok(algorithm) = key.signature_algorithm_identifier() else { return Err(failed) };
+    let Ok(signature) = key.sign_x509(&body) else { return Err(failed) };
+    let signature = BitString::from_bytes(&signature).map_err(&fail)?;
+    CertReq { info, algorithm, signature }.to_der().map_err(&fail)
 }
 
 /// id-pe-tlsfeature.
@@ -140,6 +268,8 @@ pub struct CsrFacts {
     pub signature_holds: Option<bool>,
     /// Whether it asks for a certificate whose servers have to staple (RFC 7633).
     pub must_staple: bool,
+    /// What it wants to use the key for, in words.
+    pub usages: Vec<String>,
     /// The other extensions that it asks for, in words where they are known.
     pub extensions: Vec<String>,
 }
@@ -158,7 +288,7 @@ pub fn read_csr(der: &[u8]) -> Result<CsrFacts, PkiError> {
 /// # Errors
 /// When the bytes are no request.
 pub fn look_at_csr(der: &[u8]) -> Result<CsrFacts, PkiError> {
-    let request = Request::from_der(der).map_err(der_error("CSR"))?;
+    let request = CertReq::from_der(der).map_err(der_error("CSR"))?;
     let info = request.info.to_der().map_err(der_error("CSR"))?;
     let public_key = request.info.public_key.to_der().map_err(der_error("public key"))?;
     let signature = request.signature.as_bytes().unwrap_or_default();
@@ -172,19 +302,32 @@ pub fn look_at_csr(der: &[u8]) -> Result<CsrFacts, PkiError> {
         public_key,
         signature_holds,
         must_staple: false,
+        usages: Vec::new(),
         extensions: Vec::new(),
     };
-    for attribute in request.info.attributes.iter().filter(|a| a.oid == const_oid::db::rfc5912::ID_EXTENSION_REQ) {
+    for attribute in request.info.attributes.iter().filter(|a| a.oid == ID_EXTENSION_REQ) {
         for value in attribute.values.iter() {
             let extensions: ExtensionReq = value.decode_as().map_err(der_error("CSR extensions"))?;
             for extension in &extensions.0 {
                 match extension.extn_id {
-                    const_oid::db::rfc5280::ID_CE_SUBJECT_ALT_NAME => {
+                    ID_CE_SUBJECT_ALT_NAME => {
                         let alt =
                             SubjectAltName::from_der(extension.extn_value.as_bytes()).map_err(der_error("names"))?;
                         facts.names.extend(names_of(&alt));
                     }
                     TLS_FEATURE => facts.must_staple |= extension.extn_value.as_bytes() == STATUS_REQUEST,
+                    ID_CE_KEY_USAGE => {
+                        let asked = KeyUsage::from_der(extension.extn_value.as_bytes()).map_err(der_error("usages"))?;
+                        let asked_for = |usage: &KeyUse| usage.usage().is_some_and(|flag| asked.0.contains(flag));
+                        facts.usages.extend(KeyUse::ALL.iter().filter(|u| asked_for(u)).map(|u| u.word().to_owned()));
+                    }
+                    ID_CE_EXT_KEY_USAGE => {
+                        let asked =
+                            ExtendedKeyUsage::from_der(extension.extn_value.as_bytes()).map_err(der_error("usages"))?;
+                        let known = |oid| KeyUse::ALL.iter().find(|usage| usage.extended() == Some(oid));
+                        let name = |oid| known(oid).map_or_else(|| word(oid), |usage| usage.word().to_owned());
+                        facts.usages.extend(asked.0.into_iter().map(name));
+                    }
                     other => facts.extensions.push(word(other)),
                 }
             }
@@ -196,7 +339,7 @@ pub fn look_at_csr(der: &[u8]) -> Result<CsrFacts, PkiError> {
 /// Finds a request in what somebody pasted: PEM with text, blanks or Windows line ends around it, DER, or base64 without its
 /// first and last line. Returns it in DER.
 pub fn find_csr(bytes: &[u8]) -> Option<Vec<u8>> {
-    let is_request = |der: &Vec<u8>| Request::from_der(der).is_ok();
+    let is_request = |der: &Vec<u8>| CertReq::from_der(der).is_ok();
     if bytes.first() == Some(&0x30) {
         return Some(bytes.to_vec()).filter(is_request);
     }
@@ -223,6 +366,30 @@ mod tests {
             let facts = read_csr(&der).unwrap();
             assert_eq!(facts.names, ["lampholm.example", "*.archive.lampholm.example", "192.0.2.7", "2001:db8::7"]);
             assert!(key.fits(&facts.public_key));
+        }
+    }
+
+    #[test]
+    fn what_it_asks_for_beside_the_names_reads_back() {
+        let key = PrivateKey::generate(KeyKind::P256).unwrap();
+        let wish = CsrWish {
+            must_staple: true,
+            usages: KeyUse::ALL.to_vec(),
+            extensions: vec![WantedExtension::parse("1.3.6.1.4.1.311.20.2", "0c:02 68 69").unwrap()],
+            ..CsrWish::default()
+        };
+        let facts = read_csr(&make_csr(&key, &["lampholm.example"], &wish).unwrap()).unwrap();
+        assert_eq!(facts.usages, KeyUse::ALL.map(KeyUse::word));
+        assert_eq!((facts.must_staple, facts.extensions), (true, vec!["1.3.6.1.4.1.311.20.2".to_owned()]));
+        for (oid, hex, why) in [
+            ("lamp", "0500", "no object identifier"),
+            ("1.2.3.4", "05", "no DER"),
+            ("1.2.3.4", "0500x", "no hexadecimal"),
+            ("1.2.3.4", "ä500", "no hexadecimal"),
+            ("2.5.29.17", "3000", "options of their own"),
+        ] {
+            let said = WantedExtension::parse(oid, hex).unwrap_err().to_string();
+            assert!(said.contains(why), "{oid} {hex}: {said}");
         }
     }
 

@@ -1,7 +1,8 @@
 //! Takes in what an authority or a person hands over, in whatever shape: certificates, and keys beside them.
 
 use crate::chain::pem_blocks_lenient;
-use crate::{Certificate, Fingerprint, PrivateKey, Secret};
+use crate::locked::costs_too_much;
+use crate::{Certificate, Fingerprint, PkiError, PrivateKey, Secret};
 use base64::Engine;
 use cms::cert::CertificateChoices;
 use cms::content_info::ContentInfo;
@@ -122,24 +123,33 @@ impl Intake {
     }
 
     fn take_pem(&mut self, name: &str, text: &str, password: Option<&Secret<String>>) -> Result<(), IntakeError> {
-        let mut found = false;
+        let (mut found, mut locked) = (false, false);
         for (label, der) in pem_blocks_lenient(text) {
             match label.as_str() {
                 "CERTIFICATE" | "X509 CERTIFICATE" | "TRUSTED CERTIFICATE" | "PKCS7" | "CMS" => {
                     found |= self.take_der(name, &der, password).is_ok();
                 }
-                label if label.ends_with("PRIVATE KEY") => match PrivateKey::from_block(label, &der) {
+                label if label.ends_with("PRIVATE KEY") => match PrivateKey::from_block(label, &der, password) {
                     Some(Ok(key)) => {
                         self.keys.push(key);
                         found = true;
                     }
+                    Some(Err(PkiError::WrongPassword)) => return Err(IntakeError::WrongPassword(name.to_owned())),
+                    Some(Err(PkiError::EncryptedKey)) => {
+                        locked = true;
+                        self.passed_over.push(format!("{name}: a key that is protected with a password"));
+                    }
                     Some(Err(error)) => self.passed_over.push(format!("{name}: {error}")),
-                    None => self.passed_over.push(format!("{name}: a key that is protected with a password")),
+                    None => self.passed_over.push(format!("{name}: a key of an unknown kind")),
                 },
                 other => self.passed_over.push(format!("{name}: a block `{}`", printable(other))),
             }
         }
-        if found { Ok(()) } else { Err(IntakeError::Nothing(name.to_owned())) }
+        match (found, locked) {
+            (true, _) => Ok(()),
+            (false, true) => Err(IntakeError::NeedsPassword(name.to_owned())),
+            (false, false) => Err(IntakeError::Nothing(name.to_owned())),
+        }
     }
 
     fn take_der(&mut self, name: &str, der: &[u8], password: Option<&Secret<String>>) -> Result<(), IntakeError> {
@@ -158,6 +168,9 @@ impl Intake {
     }
 
     fn take_pkcs12(&mut self, name: &str, der: &[u8], password: Option<&Secret<String>>) -> Result<(), IntakeError> {
+        if costs_too_much(der) {
+            return Err(IntakeError::TooMuch(name.to_owned()));
+        }
         let word = password.map_or("", |p| p.reveal().as_str());
         let archive = Pkcs12Archive::from_pkcs12(der, word).map_err(|_| match password {
             None => IntakeError::NeedsPassword(name.to_owned()),

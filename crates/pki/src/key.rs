@@ -135,29 +135,38 @@ impl PrivateKey {
         Self::from_pkcs8(document.as_bytes())
     }
 
-    /// Reads an unencrypted key from PEM text in any of its forms: PKCS#8, PKCS#1 (RFC 8017 appendix A.1.2), SEC 1 (RFC 5915).
-    /// Text and other blocks around it are passed over.
+    /// Reads a key from PEM text in any of its forms: PKCS#8, with a password or without, PKCS#1 (RFC 8017 appendix A.1.2),
+    /// SEC 1 (RFC 5915). Text and other blocks around it are passed over.
     ///
     /// # Errors
-    /// [`PkiError::EncryptedKey`] for one that is protected with a password, and as [`PrivateKey::from_pem`].
-    pub fn from_any_pem(pem: &Secret<String>) -> Result<Self, PkiError> {
+    /// [`PkiError::EncryptedKey`] for one that wants a password, [`PkiError::WrongPassword`], and as [`PrivateKey::from_pem`].
+    pub fn from_any_pem(pem: &Secret<String>, password: Option<&Secret<String>>) -> Result<Self, PkiError> {
         let text = pem.reveal();
-        let mut encrypted = text.contains("Proc-Type: 4,ENCRYPTED");
+        let old = || PkiError::Key {
+            reason: "it is encrypted in the old way; `openssl pkcs8 -topk8` makes it a new one".into(),
+        };
         for (label, der) in crate::chain::pem_blocks_lenient(text) {
-            encrypted |= label == "ENCRYPTED PRIVATE KEY";
-            if let Some(key) = Self::from_block(&label, &der) {
-                return if encrypted { Err(PkiError::EncryptedKey) } else { key };
+            if let Some(key) = Self::from_block(&label, &der, password) {
+                return if text.contains("Proc-Type: 4,ENCRYPTED") { Err(old()) } else { key };
             }
         }
-        Err(if encrypted { PkiError::EncryptedKey } else { PkiError::NoPemBlock { label: Pkcs8Label::PEM_LABEL } })
+        Err(PkiError::NoPemBlock { label: Pkcs8Label::PEM_LABEL })
     }
 
     /// Reads the contents of a PEM block with a label that stands for a key; `None` for other labels.
-    pub(crate) fn from_block(label: &str, der: &[u8]) -> Option<Result<Self, PkiError>> {
+    pub(crate) fn from_block(
+        label: &str,
+        der: &[u8],
+        password: Option<&Secret<String>>,
+    ) -> Option<Result<Self, PkiError>> {
         use const_oid::db::rfc5912::{ID_EC_PUBLIC_KEY, RSA_ENCRYPTION};
         let older = |algorithm, parameters| wrap(algorithm, parameters, der).and_then(|pkcs8| Self::from_pkcs8(&pkcs8));
         match label {
             "PRIVATE KEY" => Some(Self::from_pkcs8(der)),
+            crate::locked::LABEL => Some(match password {
+                Some(password) => crate::locked::unlock(der, password),
+                None => Err(PkiError::EncryptedKey),
+            }),
             "RSA PRIVATE KEY" => Some(older(RSA_ENCRYPTION, Any::null())),
             "EC PRIVATE KEY" => {
                 let curve = sec1_curve(der).and_then(|curve| Any::encode_from(&curve).ok());

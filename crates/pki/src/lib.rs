@@ -10,6 +10,7 @@ mod csr;
 mod encoding;
 mod intake;
 mod key;
+mod locked;
 mod pack;
 mod secret;
 mod signer;
@@ -17,7 +18,9 @@ mod signer;
 pub use alpn::{answers_challenge, make_challenge_certificate};
 pub use certificate::{Certificate, Fingerprint, general_name, key_words};
 pub use chain::{Built, Chain, ChainError};
-pub use csr::{CsrFacts, CsrWish, Subject, find_csr, look_at_csr, make_csr, read_csr, request_pem};
+pub use csr::{
+    CsrFacts, CsrWish, KeyUse, Subject, WantedExtension, find_csr, look_at_csr, make_csr, read_csr, request_pem,
+};
 pub use encoding::{base32, base64, base64url, base64url_decode, hmac_sha256, sha256};
 pub use intake::{Intake, IntakeError, LARGEST_INTAKE, read_pkcs7};
 pub use key::{KeyKind, PrivateKey};
@@ -52,6 +55,17 @@ pub enum PkiError {
     /// A private key that is protected with a password.
     #[error("the private key is protected with a password")]
     EncryptedKey,
+    /// A password that does not open the key.
+    #[error("the password does not open the private key")]
+    WrongPassword,
+    /// An extension that cannot stand in a request.
+    #[error("`{given}` is no extension: {why}")]
+    Extension {
+        /// What was given.
+        given: String,
+        /// What is wrong with it.
+        why: &'static str,
+    },
     /// Making a key or a signature failed.
     #[error("{job} failed in the crypto library")]
     Crypto {

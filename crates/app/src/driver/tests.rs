@@ -86,7 +86,7 @@ impl ModelHands<'_> {
 
     fn carry_out(&mut self, action: &Action, polls: u32, again: bool) -> Result<Outcome, StepError> {
         Ok(match action {
-            Action::TakeAnswer(_) => unreachable!("this journey goes over ACME"),
+            Action::AskAgain | Action::TakeAnswer(_) => unreachable!("this journey goes over ACME"),
             Action::Prepare => {
                 if self.key().is_none() {
                     self.world.keys_made += 1;

@@ -1,11 +1,11 @@
 //! `eskort adopt`
 
 use super::known_certificate;
-use super::receive::{bring, password};
+use super::receive::{bring, wants_password};
 use crate::args::AdoptArgs;
 use crate::errors;
 use crate::ui::{ExitStatus, Tone, Ui};
-use eskort_app::{App, StepError};
+use eskort_app::{AnswerError, App, StepError};
 use eskort_core::renewal::Validity;
 use eskort_core::words;
 use serde::Serialize;
@@ -14,10 +14,13 @@ pub(crate) fn run(ui: &Ui, app: &App, args: &AdoptArgs) -> ExitStatus {
     if let Err(status) = known_certificate(ui, app, &args.name) {
         return status;
     }
-    let brought = bring(&args.files).and_then(|brought| Ok((brought, password(args.password_file.as_deref())?)));
-    let adopted = brought
-        .map_err(StepError::from)
-        .and_then(|(brought, password)| eskort_app::adopt(app, &args.name, &brought, password.as_ref()));
+    let adopted = bring(&args.files).map_err(StepError::from).and_then(|brought| {
+        args.password.open(
+            |error| matches!(error, StepError::Answer(error) if wants_password(error)),
+            |why| StepError::Answer(AnswerError::Password(why)),
+            |password| eskort_app::adopt(app, &args.name, &brought, password),
+        )
+    });
     match adopted {
         Err(StepError::Store(error)) => errors::print_store(ui, &error),
         Err(error) => {

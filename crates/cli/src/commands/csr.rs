@@ -1,13 +1,13 @@
 //! `eskort csr make` and `eskort csr read`
 
-use super::load_if_there;
+use super::{known_certificate, load, load_if_there};
 use crate::args::{CsrCommand, CsrMakeArgs, CsrReadArgs};
 use crate::errors::{self, Told};
 use crate::table::{Cell, draw};
 use crate::ui::{ExitStatus, Tone, Ui};
-use eskort_app::{CsrOptions, RequestError, RequestView, make_request, save_request, view_request};
+use eskort_app::{App, CsrOptions, KeySource, RequestError, RequestView, make_request, save_request, view_request};
 use eskort_core::names::Identifier;
-use eskort_core::pki::{CsrWish, KeyKind, Subject};
+use eskort_core::pki::{CsrWish, KeyKind, KeyUse, PkiError, Subject, WantedExtension};
 use eskort_core::words;
 use serde::Serialize;
 use std::io::{IsTerminal, Read};
@@ -18,7 +18,7 @@ const LARGEST: u64 = 1 << 20;
 
 pub(crate) fn run(ui: &Ui, config: Option<PathBuf>, command: &CsrCommand) -> ExitStatus {
     match command {
-        CsrCommand::Make(args) => make(ui, args),
+        CsrCommand::Make(args) => make(ui, config, args),
         CsrCommand::Read(args) => read(ui, config, args),
     }
 }
@@ -28,67 +28,152 @@ fn refused(ui: &Ui, headline: &str, cause: impl ToString, hint: &str, status: Ex
     status
 }
 
-fn make(ui: &Ui, args: &CsrMakeArgs) -> ExitStatus {
-    let no_csr = "no CSR was made";
-    let mut names: Vec<Identifier> = Vec::new();
-    for text in &args.names {
-        match Identifier::parse(text) {
-            Ok(name) if names.contains(&name) => {}
-            Ok(name) => names.push(name),
-            Err(error) => {
-                let hint = error.advice().unwrap_or_else(|| "names look like www.lampholm.example".into());
-                return refused(ui, no_csr, error, &hint, ExitStatus::Usage);
+const NO_CSR: &str = "no CSR was made";
+
+fn make(ui: &Ui, config: Option<PathBuf>, args: &CsrMakeArgs) -> ExitStatus {
+    let (app, options) = match &args.certificate {
+        Some(name) => match from_inventory(ui, config, name, args) {
+            Ok((app, options)) => (Some(app), options),
+            Err(status) => return status,
+        },
+        None => match from_options(ui, args) {
+            Ok(options) => (None, options),
+            Err(status) => return status,
+        },
+    };
+    for name in options.names.iter().filter(|name| !name.is_qualified()) {
+        let text = format!("`{name}` is no name in full: only an authority of your own certifies it");
+        ui.talk_wrapped("note: ", &text, Tone::Notice);
+    }
+    let new = matches!(&options.key, KeySource::File { path, .. } if !path.exists());
+    let made = if new && args.protect {
+        match args.password.given_or_new("Password for the key") {
+            Ok(Some(password)) => make_request(app.as_ref(), &options, Some(&password)),
+            missing => {
+                let cause = missing.err().unwrap_or_else(|| "a key is protected with a password".into());
+                return refused(ui, NO_CSR, cause, "give it in a file: --password-file FILE", ExitStatus::Usage);
             }
         }
-    }
-    let kind: KeyKind = match args.kind.parse() {
-        Ok(kind) => kind,
-        Err(error) => return refused(ui, no_csr, error, "--kind p256 suits nearly everything", ExitStatus::Usage),
+    } else {
+        let wants = |error: &RequestError| {
+            matches!(error, RequestError::Key { source: PkiError::EncryptedKey | PkiError::WrongPassword, .. })
+        };
+        args.password.open(wants, RequestError::Password, |password| make_request(app.as_ref(), &options, password))
     };
-    if args.country.as_ref().is_some_and(|c| c.len() != 2 || !c.bytes().all(|b| b.is_ascii_alphabetic())) {
-        let cause = format!("`{}` is no country in two letters", args.country.as_deref().unwrap_or_default());
-        return refused(ui, no_csr, cause, "the two letters of ISO 3166, like NL", ExitStatus::Usage);
-    }
-    let subject = Subject {
-        common_name: args.common_name.then(|| names[0].to_string()),
-        organization: args.organization.clone(),
-        unit: args.unit.clone(),
-        locality: args.locality.clone(),
-        state: args.state.clone(),
-        country: args.country.as_ref().map(|c| c.to_ascii_uppercase()),
-        mail: args.mail.clone(),
-    };
-    let wish = CsrWish { subject, must_staple: args.must_staple };
-    let options = CsrOptions { names, wish, key: args.key.clone(), kind };
-    let made = match make_request(&options) {
+    let made = match made {
         Ok(made) => made,
         Err(error) => {
-            let hint = "--key names the key's file: an unencrypted PEM key, or a file that is not there yet";
-            return refused(ui, no_csr, error, hint, ExitStatus::Failed);
+            let hint = match &error {
+                RequestError::Key { source: PkiError::EncryptedKey | PkiError::WrongPassword, .. } => {
+                    "give its password in a file: --password-file FILE".to_owned()
+                }
+                RequestError::NoKey { certificate } => {
+                    format!("`eskort keep --only {certificate}` makes one; or name a file with --key")
+                }
+                _ => "--key names the key's file: a PEM key, or a file that is not there yet".to_owned(),
+            };
+            return refused(ui, NO_CSR, error, &hint, ExitStatus::Failed);
         }
     };
-    if made.new_key {
-        ui.talk(&format!("A new key ({kind}) is stored in {}, readable by its owner only.", args.key.display()));
-    }
+    let key = match &options.key {
+        KeySource::File { path, kind, .. } => {
+            if made.new_key {
+                let protected = if args.protect { ", protected with the password and" } else { "," };
+                let text = format!(
+                    "A new key ({kind}) is stored in {}{protected} readable by its owner only.",
+                    path.display()
+                );
+                ui.talk(&text);
+            }
+            Some(path.as_path())
+        }
+        KeySource::Stored { .. } => None,
+    };
+    let text = if args.bare { format!("{}\n", made.bare) } else { made.pem.clone() };
     if let Some(path) = &args.to {
-        if let Err(error) = save_request(path, &made.pem) {
+        if let Err(error) = save_request(path, &text) {
             let cause = format!("cannot write {}: {error}", path.display());
-            return refused(ui, no_csr, cause, "choose another place with --to", ExitStatus::Failed);
+            return refused(ui, NO_CSR, cause, "choose another place with --to", ExitStatus::Failed);
         }
         ui.talk(&format!("The CSR is in {}.", path.display()));
     }
     if ui.is_json() {
-        ui.json("csr-make", &Made { csr: &made.pem, key: &args.key, new_key: made.new_key });
+        ui.json("csr-make", &Made { csr: &made.pem, key, new_key: made.new_key });
     } else if args.to.is_none() {
-        ui.result(&made.pem);
+        ui.result(text.trim_end());
     }
     ExitStatus::Well
+}
+
+/// Takes everything from a certificate of the inventory, and its stored key unless a file is named.
+fn from_inventory(
+    ui: &Ui,
+    config: Option<PathBuf>,
+    name: &str,
+    args: &CsrMakeArgs,
+) -> Result<(App, CsrOptions), ExitStatus> {
+    let app = load(ui, config)?;
+    known_certificate(ui, &app, name)?;
+    let entry = &app.inventory.certificates[name];
+    let key = match &args.key {
+        Some(path) => KeySource::File { path: path.clone(), kind: entry.key, protect: args.protect },
+        None => KeySource::Stored { certificate: name.to_owned() },
+    };
+    let options = CsrOptions { names: entry.names.clone(), wish: entry.wish.clone(), key };
+    Ok((app, options))
+}
+
+fn from_options(ui: &Ui, args: &CsrMakeArgs) -> Result<CsrOptions, ExitStatus> {
+    let wrong = |cause: String, hint: &str| refused(ui, NO_CSR, cause, hint, ExitStatus::Usage);
+    let mut names: Vec<Identifier> = Vec::new();
+    for text in &args.names {
+        match Identifier::parse_any(text) {
+            Ok(name) if names.contains(&name) => {}
+            Ok(name) => names.push(name),
+            Err(error) => {
+                let hint = error.advice().unwrap_or_else(|| "names look like www.lampholm.example".into());
+                return Err(wrong(error.to_string(), &hint));
+            }
+        }
+    }
+    let wish = &args.wish;
+    let kind = wish.kind.as_deref().map_or(Ok(KeyKind::default()), str::parse::<KeyKind>);
+    let kind = kind.map_err(|error| wrong(error.to_string(), "--kind p256 suits nearly everything"))?;
+    if let Some(country) = &wish.country
+        && (country.len() != 2 || !country.bytes().all(|b| b.is_ascii_alphabetic()))
+    {
+        return Err(wrong(format!("`{country}` is no country in two letters"), "the two letters of ISO 3166, like NL"));
+    }
+    let mut usages = Vec::new();
+    for word in &wish.usages {
+        let known = || format!("known are {}", words::list(&KeyUse::ALL.map(KeyUse::word)));
+        usages.push(KeyUse::parse(word).ok_or_else(|| wrong(format!("`{word}` is no use of a key"), &known()))?);
+    }
+    let mut extensions = Vec::new();
+    for text in &wish.extensions {
+        let (oid, hex) = text.split_once('=').unwrap_or((text, ""));
+        let made = WantedExtension::parse(oid, hex);
+        extensions.push(made.map_err(|error| wrong(error.to_string(), "like --extension 1.2.3.4=0500"))?);
+    }
+    let subject = Subject {
+        common_name: wish.common_name.then(|| names[0].to_string()),
+        organization: wish.organization.clone(),
+        unit: wish.unit.clone(),
+        locality: wish.locality.clone(),
+        state: wish.state.clone(),
+        country: wish.country.as_ref().map(|c| c.to_ascii_uppercase()),
+        mail: wish.mail.clone(),
+    };
+    let wish = CsrWish { subject, must_staple: wish.must_staple, usages, extensions };
+    let path = args.key.clone().unwrap_or_default();
+    Ok(CsrOptions { names, wish, key: KeySource::File { path, kind, protect: args.protect } })
 }
 
 #[derive(Serialize)]
 struct Made<'a> {
     csr: &'a str,
-    key: &'a Path,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    key: Option<&'a Path>,
     new_key: bool,
 }
 
@@ -154,6 +239,9 @@ fn text(ui: &Ui, view: &RequestView) -> String {
     ];
     if view.must_staple {
         rows.push(fact("asks for", "stapling (must-staple)".into(), Tone::Plain));
+    }
+    if !view.usages.is_empty() {
+        rows.push(fact("key used for", words::list(&view.usages), Tone::Plain));
     }
     if !view.extensions.is_empty() {
         rows.push(fact("also asks for", words::list(&view.extensions), Tone::Plain));

@@ -7,7 +7,6 @@ use crate::ui::{ExitStatus, Ui};
 use eskort_app::{App, PackError, Packing};
 use eskort_core::pki::{Pkcs12Form, Secret};
 use serde::Serialize;
-use std::io::IsTerminal;
 use std::path::Path;
 
 pub(crate) fn run(ui: &Ui, app: &App, args: &PackArgs) -> ExitStatus {
@@ -17,6 +16,7 @@ pub(crate) fn run(ui: &Ui, app: &App, args: &PackArgs) -> ExitStatus {
     let packing = match args.form {
         PackForm::Pem => Packing::Pem,
         PackForm::PemWithKey => Packing::PemWithKey,
+        PackForm::PemParts => Packing::PemParts,
         PackForm::Der => Packing::Der,
         PackForm::Pkcs7 => Packing::Pkcs7,
         PackForm::Pkcs12 => Packing::Pkcs12(Pkcs12Form::Modern),
@@ -24,9 +24,11 @@ pub(crate) fn run(ui: &Ui, app: &App, args: &PackArgs) -> ExitStatus {
         PackForm::Manifest => Packing::Manifest,
     };
     let password = match packing {
-        Packing::Pkcs12(_) => match password(args) {
-            Ok(password) => password,
-            Err(told) => {
+        Packing::Pkcs12(_) => match args.password.given_or_new("Password for the container") {
+            Ok(Some(password)) => password,
+            missing => {
+                let cause = missing.err().unwrap_or_else(|| "PKCS#12 wants a password".into());
+                let told = Told { cause, hints: vec!["give it in a file: --password-file FILE".into()] };
                 errors::print(ui, "nothing was packed", &told);
                 return ExitStatus::Usage;
             }
@@ -65,24 +67,4 @@ struct Report<'a> {
     generation: u32,
     to: &'a Path,
     has_key: bool,
-}
-
-/// Takes the password from a file or the environment, or asks for it twice.
-fn password(args: &PackArgs) -> Result<Secret<String>, Told> {
-    let told = |cause: String| Told { cause, hints: vec!["give it in a file: --password-file FILE".into()] };
-    let text = match (&args.password_file, &args.password_env) {
-        (Some(path), _) => {
-            let text = std::fs::read_to_string(path);
-            let text = text.map_err(|e| told(format!("cannot read the password in {}: {e}", path.display())))?;
-            text.trim_end_matches(['\r', '\n']).to_owned()
-        }
-        (None, Some(name)) => std::env::var(name).map_err(|e| told(format!("cannot read the variable {name}: {e}")))?,
-        (None, None) if std::io::stdin().is_terminal() && std::io::stderr().is_terminal() => dialoguer::Password::new()
-            .with_prompt("Password for the container")
-            .with_confirmation("The same again", "The two are not the same")
-            .interact()
-            .map_err(|e| told(e.to_string()))?,
-        (None, None) => return Err(told("PKCS#12 wants a password".into())),
-    };
-    if text.is_empty() { Err(told("the password is empty".into())) } else { Ok(Secret::new(text)) }
 }

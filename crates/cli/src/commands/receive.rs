@@ -5,7 +5,7 @@ use crate::args::ReceiveArgs;
 use crate::errors::{self, Told};
 use crate::ui::{ExitStatus, Tone, Ui};
 use eskort_app::{AnswerError, App, Brought, Receipt, Received, StepError};
-use eskort_core::pki::{LARGEST_INTAKE, Secret};
+use eskort_core::pki::{IntakeError, LARGEST_INTAKE};
 use eskort_core::words;
 use jiff::Timestamp;
 use serde::Serialize;
@@ -13,12 +13,15 @@ use std::io::{self, Read};
 use std::path::{Path, PathBuf};
 
 pub(crate) fn run(ui: &Ui, app: &App, args: &ReceiveArgs) -> ExitStatus {
-    let brought = bring(&args.files).and_then(|brought| Ok((brought, password(args.password_file.as_deref())?)));
-    let (brought, password) = match brought {
+    let brought = match bring(&args.files) {
         Ok(brought) => brought,
         Err(error) => return failed(ui, &errors::tell_answer(&error)),
     };
-    let receipt = block_on(eskort_app::receive(app, &brought, password.as_ref()));
+    let receipt = args.password.open(
+        |error| matches!(error, StepError::Answer(error) if wants_password(error)),
+        |why| StepError::Answer(AnswerError::Password(why)),
+        |password| block_on(eskort_app::receive(app, &brought, password, args.fetch_issuers)),
+    );
     ui.settle();
     let receipt = match receipt {
         Ok(receipt) => receipt,
@@ -88,11 +91,9 @@ fn read(from: impl Read) -> io::Result<Vec<u8>> {
     Ok(bytes)
 }
 
-/// Reads a password from its file; the line's end is no part of it.
-pub(crate) fn password(path: Option<&Path>) -> Result<Option<Secret<String>>, AnswerError> {
-    let Some(path) = path else { return Ok(None) };
-    let text = std::fs::read_to_string(path).map_err(|source| AnswerError::Read { path: path.to_owned(), source })?;
-    Ok(Some(Secret::new(text.trim_end_matches(['\r', '\n']).to_owned())))
+/// Whether an error says that a password is wanted, or another one.
+pub(crate) fn wants_password(error: &AnswerError) -> bool {
+    matches!(error, AnswerError::Intake(IntakeError::NeedsPassword(_) | IntakeError::WrongPassword(_)))
 }
 
 #[derive(Serialize)]

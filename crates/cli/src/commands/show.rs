@@ -1,7 +1,6 @@
 //! `eskort show`
 
 use super::list::tone;
-use super::receive::password;
 use super::{known_certificate, load, load_if_there};
 use crate::args::ShowArgs;
 use crate::bar::lifetime_bar;
@@ -10,6 +9,7 @@ use crate::table::{Cell, Page, draw};
 use crate::ui::{ExitStatus, Tone, Ui};
 use eskort_app::{AnswerError, App, FileView, GenerationView, InspectError, Show, State};
 use eskort_core::journey::Milestone;
+use eskort_core::pki::IntakeError;
 use eskort_core::words;
 use jiff::Timestamp;
 use std::path::{Path, PathBuf};
@@ -56,11 +56,12 @@ fn file(ui: &Ui, app: Option<&App>, args: &ShowArgs) -> ExitStatus {
         Ok(bytes) => bytes,
         Err(source) => return failed(&errors::tell_answer(&AnswerError::Read { path: path.to_owned(), source })),
     };
-    let password = match password(args.password_file.as_deref()) {
-        Ok(password) => password,
-        Err(error) => return failed(&errors::tell_answer(&error)),
-    };
-    match eskort_app::inspect(app, &args.name, &bytes, password.as_ref()) {
+    let view = args.password.open(
+        |error| matches!(error, InspectError::Intake(IntakeError::NeedsPassword(_) | IntakeError::WrongPassword(_))),
+        InspectError::Password,
+        |password| eskort_app::inspect(app, &args.name, &bytes, password),
+    );
+    match view {
         Err(InspectError::Intake(error)) => {
             let mut told = errors::tell_answer(&AnswerError::Intake(error));
             if eskort_core::pki::find_csr(&bytes).is_some() {

@@ -18,8 +18,10 @@ pub(super) const ACME: &[&str] = &[
     "patience",
     "external-key-id",
     "external-key-file",
+    "most-names",
 ];
-pub(super) const CSR: &[&str] = &["kind", "desk", "drop", "pick-up", "lead-days", "visitor-roots"];
+pub(super) const CSR: &[&str] =
+    &["kind", "desk", "drop", "pick-up", "lead-days", "fetch-issuers", "visitor-roots", "most-names"];
 pub(super) const EST: &[&str] = &[
     "kind",
     "address",
@@ -29,8 +31,10 @@ pub(super) const EST: &[&str] = &[
     "password-env",
     "client-certificate",
     "client-key",
+    "fetch-issuers",
     "visitor-roots",
     "patience",
+    "most-names",
 ];
 
 /// RFC 7030 section 3.2.2.
@@ -48,6 +52,10 @@ pub struct Authority {
     pub visitor_roots: Option<PathBuf>,
     /// How long one run waits for it: for a single answer, for its look at the proofs, for the certificate.
     pub patience: Duration,
+    /// Whether issuers that are missing in its answers are fetched from the addresses that certificates name.
+    pub fetch_issuers: bool,
+    /// How many names it puts on one certificate at the most; `None` when that is not known.
+    pub most_names: Option<usize>,
 }
 
 /// The kinds of authority.
@@ -186,7 +194,10 @@ pub(super) fn read_authority<'a>(entry: &'a Entry<'a>, notes: &'a Notes<'a>) -> 
         }
     };
     let patience = duration(&section, "patience", USUAL_PATIENCE);
-    Some(Authority { kind: kind?, visitor_roots: section.path("visitor-roots"), patience })
+    let most_names = section.get("most-names").map(|_| section.number("most-names", 1..=10_000, 1) as usize);
+    // Over ACME the whole chain comes.
+    let fetch_issuers = section.get("fetch-issuers").is_some() && section.flag("fetch-issuers");
+    Some(Authority { kind: kind?, visitor_roots: section.path("visitor-roots"), patience, fetch_issuers, most_names })
 }
 
 fn read_acme(section: &Section<'_>) -> Option<AcmeAuthority> {

@@ -18,7 +18,7 @@ pub use read::{SECTIONS, read_inventory};
 pub use recipe::read_recipe;
 
 use crate::names::Identifier;
-use crate::pki::{CsrWish, KeyKind, Subject};
+use crate::pki::{CsrWish, KeyKind, KeyUse, Subject, WantedExtension};
 use std::collections::BTreeMap;
 use std::fmt;
 use std::net::{IpAddr, SocketAddr};

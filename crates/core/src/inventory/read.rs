@@ -16,8 +16,19 @@ const TOP: &[&str] = &["contact", "state", "authority", "host", "proof", "server
 const NGINX: &[&str] = &["kind", "config", "tls-port", "test", "reload", "check-address", "settle"];
 const FILES: &[&str] = &["kind", "copy", "run", "check-address", "settle"];
 const COPY: &[&str] = &["part", "to", "owner", "group", "mode"];
-const CERTIFICATE: &[&str] =
-    &["names", "authority", "proof", "proof-for", "key", "keep-key", "must-staple", "subject", "install"];
+const CERTIFICATE: &[&str] = &[
+    "names",
+    "authority",
+    "proof",
+    "proof-for",
+    "key",
+    "keep-key",
+    "must-staple",
+    "usages",
+    "extensions",
+    "subject",
+    "install",
+];
 const SUBJECT: &[&str] = &["common-name", "organization", "unit", "locality", "state", "country", "mail"];
 const INSTALL: &[&str] = &["server", "redirect"];
 
@@ -226,12 +237,19 @@ fn read_certificate<'a>(
 ) -> Option<CertificateEntry> {
     let section = Section::open(entry.table, entry.span.clone(), &entry.title, CERTIFICATE, notes);
     let authority = points_to(&section, "authority", &known.authorities, "authority");
-    let names = read_names(&section);
+    let known_authority = authority.and_then(|name| inventory.authorities.get(name));
+    let public = known_authority.is_none_or(|authority| authority.acme().is_some());
+    let names = read_names(&section, public);
+    if let Some(most) = known_authority.and_then(|authority| authority.most_names)
+        && let Some(name) = names.get(most)
+    {
+        let what = format!("`names` has {}; the authority takes {most} on one certificate", names.len());
+        section.note(name.span.clone(), what, Some("make two certificates of it".into()));
+    }
     let proof_for = read_proof_for(&section, &names, known);
     // Where every name has a proof of its own, there need be none for the rest.
     let covered = !names.is_empty() && names.iter().all(|name| proof_for.contains_key(&name.value));
-    let no_acme = authority.and_then(|a| inventory.authorities.get(a)).is_some_and(|a| a.acme().is_none());
-    let needs_none = (covered || no_acme) && section.get("proof").is_none();
+    let needs_none = (covered || !public) && section.get("proof").is_none();
     let proof = if needs_none { None } else { points_to(&section, "proof", &known.proofs, "proof") };
     for name in &names {
         let word = proof_for.get(&name.value).map(String::as_str).or(proof);
@@ -240,7 +258,12 @@ fn read_certificate<'a>(
         }
     }
     let first = names.first().map(|name| name.value.to_string());
-    let wish = CsrWish { subject: read_subject(&section, first), must_staple: section.flag("must-staple") };
+    let wish = CsrWish {
+        subject: read_subject(&section, first),
+        must_staple: section.flag("must-staple"),
+        usages: read_usages(&section),
+        extensions: read_extensions(&section),
+    };
     let kinds = "one of \"p256\", \"p384\", \"rsa2048\", \"rsa3072\", \"rsa4096\", \"ed25519\"";
     let key = section.parsed("key", kinds, |text| text.parse::<KeyKind>().ok()).unwrap_or_default();
     let mut install = Vec::new();
@@ -260,6 +283,32 @@ fn read_certificate<'a>(
         keep_key: section.flag("keep-key"),
         install,
     })
+}
+
+fn read_usages(section: &Section<'_>) -> Vec<KeyUse> {
+    let mut usages = Vec::new();
+    for text in section.texts("usages").unwrap_or_default() {
+        match KeyUse::parse(text.value) {
+            Some(usage) => usages.push(usage),
+            None => {
+                let words = KeyUse::ALL.map(KeyUse::word);
+                let advice = nearest(text.value, &words).unwrap_or_else(|| format!("known: {}", words.join(", ")));
+                section.note(text.span, format!("`{}` is no use of a key", text.value), Some(advice));
+            }
+        }
+    }
+    usages
+}
+
+fn read_extensions(section: &Section<'_>) -> Vec<WantedExtension> {
+    let mut extensions = Vec::new();
+    for (oid, hex) in section.entries("extensions") {
+        match WantedExtension::parse(oid.value, hex.value) {
+            Ok(extension) => extensions.push(extension),
+            Err(error) => section.note(oid.span, error.to_string(), Some("like \"1.2.3.4\" = \"0500\"".into())),
+        }
+    }
+    extensions
 }
 
 /// Reads the subject. With `common-name` the certificate's first name stands in it again.
@@ -326,7 +375,8 @@ struct Name {
     span: Range<usize>,
 }
 
-fn read_names(section: &Section<'_>) -> Vec<Name> {
+/// `public` is set for authorities that certify names in full only.
+fn read_names(section: &Section<'_>, public: bool) -> Vec<Name> {
     let mut names: Vec<Name> = Vec::new();
     let Some(texts) = section.texts("names") else {
         if section.get("names").is_none() {
@@ -339,7 +389,7 @@ fn read_names(section: &Section<'_>) -> Vec<Name> {
         section.note(span, "`names` is empty: a certificate is for at least one name", None);
     }
     for text in texts {
-        match Identifier::parse(text.value) {
+        match if public { Identifier::parse(text.value) } else { Identifier::parse_any(text.value) } {
             Err(error) => section.note(text.span, error.to_string(), error.advice()),
             Ok(name) if names.iter().any(|n| n.value == name) => {
                 section.note(text.span, format!("`{name}` is listed twice"), Some("remove one of the two".into()));
@@ -353,7 +403,7 @@ fn read_names(section: &Section<'_>) -> Vec<Name> {
 fn read_proof_for(section: &Section<'_>, names: &[Name], known: &Known<'_>) -> BTreeMap<Identifier, String> {
     let mut chosen = BTreeMap::new();
     for (key, text) in section.entries("proof-for") {
-        let name = Identifier::parse(key.value).ok().filter(|n| names.iter().any(|known| known.value == *n));
+        let name = Identifier::parse_any(key.value).ok().filter(|n| names.iter().any(|known| known.value == *n));
         let proof = named_section(section, &text, &known.proofs, "proof");
         match (name, proof) {
             (None, _) => {

@@ -1,0 +1,76 @@
+//! Issuers that are missing in an answer, fetched from where the certificate says that they are.
+
+use crate::authority::innermost;
+use crate::{App, Progress};
+use eskort_core::pki::{Built, Certificate, Chain, Intake};
+use eskort_core::words::printable;
+use std::time::Duration;
+
+const LONGEST_FETCH: Duration = Duration::from_secs(15);
+const LARGEST: usize = 1 << 20;
+/// No chain is longer.
+const MOST_ISSUERS: usize = 4;
+
+/// Goes on with a chain up to a root, as far as its certificates name web addresses and what lies there has signed them. What
+/// cannot be had is said, and left out.
+pub(crate) async fn complete(app: &App, built: Built) -> Built {
+    let mut pool: Vec<Certificate> = built.chain.certificates().to_vec();
+    let mut built = built;
+    for _ in 0..MOST_ISSUERS {
+        let last = built.chain.certificates().last().expect("a chain has a leaf").clone();
+        if last.is_self_issued() || pool.iter().any(|c| c != &last && last.is_signed_by(c)) {
+            break;
+        }
+        let Some(issuer) = fetch_issuer(app, &last).await else { break };
+        pool.push(issuer);
+        built = Chain::build(built.chain.leaf().clone(), &pool);
+    }
+    built
+}
+
+async fn fetch_issuer(app: &App, of: &Certificate) -> Option<Certificate> {
+    for address in of.issuer_addresses().into_iter().take(3) {
+        let shown = printable(&address, 200);
+        let found = match fetch(&address).await {
+            Ok(bytes) => {
+                let mut intake = Intake::default();
+                let _ = intake.take(&shown, &bytes, None);
+                intake.certificates.into_iter().find(|candidate| of.is_signed_by(candidate))
+            }
+            Err(what) => {
+                (app.watch)(&Progress::Note(format!("cannot fetch the issuer from {shown}: {what}")));
+                continue;
+            }
+        };
+        let text = match &found {
+            Some(issuer) => format!("`{}` was fetched from {shown}", issuer.subject_or_title()),
+            None => format!("what lies at {shown} has not signed this certificate"),
+        };
+        (app.watch)(&Progress::Note(text));
+        if found.is_some() {
+            return found;
+        }
+    }
+    None
+}
+
+async fn fetch(address: &str) -> Result<Vec<u8>, String> {
+    let http = reqwest::Client::builder()
+        .user_agent(concat!("eskort/", env!("CARGO_PKG_VERSION")))
+        .redirect(reqwest::redirect::Policy::limited(3))
+        .timeout(LONGEST_FETCH);
+    let http = http.build().map_err(|e| e.to_string())?;
+    let failed = |e: reqwest::Error| innermost(&e.without_url()).0;
+    let mut answer = http.get(address).send().await.map_err(failed)?;
+    if !answer.status().is_success() {
+        return Err(format!("status {}", answer.status().as_u16()));
+    }
+    let mut bytes = Vec::new();
+    while let Some(chunk) = answer.chunk().await.map_err(failed)? {
+        bytes.extend_from_slice(&chunk);
+        if bytes.len() > LARGEST {
+            return Err("it is larger than any certificate".into());
+        }
+    }
+    Ok(bytes)
+}
