@@ -1,30 +1,24 @@
 //! Carries a journey's actions out in the real world.
 
+mod by_csr;
+
 use crate::authority::Hold;
-use crate::desk::Desk;
 use crate::driver::Hands;
-use crate::est::{Enrolled, Est};
 use crate::install::{self, Placement};
-use crate::issuers::complete;
 use crate::proof::{Listener, Proving};
-use crate::{
-    AnswerError, App, AuthorityError, Client, Errand, InstallError, NameState, Progress, StepError, answer, check,
-};
+use crate::{App, AuthorityError, Client, NameState, Progress, StepError, check};
 use eskort_acme::{
     AcmeError, Answer, Authorization, ChallengeKind, Order, OrderStatus, Rejected, answer_challenge, finalize,
     new_order, post_as_get, read_authorization, read_certificate, read_order,
 };
 use eskort_core::decision::Wanted;
-use eskort_core::desk::DeskNotes;
 use eskort_core::finding::Weight;
-use eskort_core::inventory::{AuthorityKind, CertificateEntry, CsrAuthority, DnsProof, Part, Proof, RecordWriter};
+use eskort_core::inventory::{AuthorityKind, CertificateEntry, DnsProof, Part, Proof, RecordWriter};
 use eskort_core::journey::{Action, OrderRef, Outcome, ProofTask, Way};
 use eskort_core::names::Identifier;
-use eskort_core::pki::{Built, Chain, KeyKind, PrivateKey, Secret, find_csr, make_csr, read_csr, request_pem};
+use eskort_core::pki::{Built, Chain, KeyKind, PrivateKey, make_csr};
 use eskort_core::record::{Record, StandingRecord, account_record, challenge_record};
 use eskort_store::Store;
-use eskort_store::files::{Access, write_whole};
-use jiff::Timestamp;
 use std::collections::BTreeMap;
 
 /// After so many questions the wait for the authority is more than a moment.
@@ -205,131 +199,6 @@ impl RealHands<'_> {
         }
         let url = answer.location.ok_or_else(|| wrong("it has no Location"))?;
         Ok(Outcome::Ordered(OrderRef { url, finalize: order.finalize, authorizations: order.authorizations }))
-    }
-
-    /// Asks for the certificate over EST. The CSR is stored first: asking again has to be with the very same.
-    async fn enroll(&mut self, polls: u32) -> Result<Outcome, StepError> {
-        let (app, now) = (self.app, (self.app.now)());
-        let authority = &app.inventory.authorities[&self.wanted.authority];
-        let est = authority.est().expect("the journey goes over EST");
-        let key = self.key()?;
-        let folder = self.store.generation_folder(self.certificate, self.generation);
-        let stored = folder.stored_request()?.and_then(|pem| find_csr(pem.as_bytes()));
-        let fits = |der: &Vec<u8>| read_csr(der).is_ok_and(|facts| key.fits(&facts.public_key));
-        let csr = match stored.filter(fits) {
-            Some(csr) => csr,
-            None => {
-                let made = make_csr(&key, &self.names(), &self.entry.wish).map_err(|e| self.key_error(e))?;
-                folder.save_request(&request_pem(&made))?;
-                made
-            }
-        };
-        let renewed = self.renewed(now)?;
-        let renews = renewed.is_some();
-        let conversation = Est::open(est, renewed, authority.patience, app.watch.clone())?;
-        let mut pool = match conversation.enroll(&csr, renews, now).await? {
-            Enrolled::NotYet(ask_again) => {
-                if polls == 0 {
-                    (app.watch)(&Progress::Note("the authority has the request, and takes its time".into()));
-                }
-                return Ok(Outcome::NotYet { ask_again });
-            }
-            Enrolled::Certificates(certificates) => certificates,
-        };
-        let built = answer::fitting(&pool, &key);
-        let incomplete = built.as_ref().is_some_and(|built| built.missing.is_some());
-        if incomplete {
-            pool.extend(conversation.ca_certificates().await?);
-        }
-        let built = if incomplete { answer::fitting(&pool, &key) } else { built };
-        let built = self.completed(built.ok_or(AnswerError::KeyFitsNone)?).await;
-        self.store_answer(built, &key)
-    }
-
-    /// Returns the certificate that this journey renews over EST, with its key, as long as it is good: RFC 7030 section 4.2.2
-    /// wants the same authority and the same names.
-    fn renewed(&self, now: Timestamp) -> Result<Option<Secret<String>>, StepError> {
-        let newest = self.store.newest(self.certificate)?.filter(|newest| {
-            let same = newest.wanted.authority == self.wanted.authority && newest.wanted.names == self.wanted.names;
-            same && newest.number != self.generation && now < newest.validity.not_after
-        });
-        let Some(newest) = newest else { return Ok(None) };
-        let folder = self.store.generation_folder(self.certificate, newest.number);
-        let (Some(bundle), Some(key)) = (folder.bundle()?, folder.key()?) else { return Ok(None) };
-        Ok(Some(Secret::new(format!("{bundle}\n{}", key.reveal()))))
-    }
-
-    fn office(&self) -> &CsrAuthority {
-        self.app.inventory.authorities[&self.wanted.authority].csr().expect("the journey hands a CSR over")
-    }
-
-    /// Puts the CSR where a person finds it, and into the authority's folder. Both are written whole, so twice is as once.
-    fn hand_over(&mut self) -> Result<Outcome, StepError> {
-        let folder = self.store.generation_folder(self.certificate, self.generation);
-        let csr = make_csr(&self.key()?, &self.names(), &self.entry.wish).map_err(|source| self.key_error(source))?;
-        folder.save_request(&request_pem(&csr))?;
-        if let Some(drop) = &self.office().drop {
-            let path = drop.join(answer::dropped_name(self.certificate, self.generation));
-            let written = write_whole(&path, request_pem(&csr).as_bytes(), Access::mode(0o644));
-            written.map_err(|source| InstallError::Write { path, source })?;
-        }
-        Ok(Outcome::HandedOver)
-    }
-
-    /// Takes the answer that was brought, or one that lies in the authority's folder.
-    async fn take_answer(&mut self, notes: &DeskNotes) -> Result<Outcome, StepError> {
-        let key = self.key()?;
-        let answer = match (self.answer.take(), &self.office().pick_up) {
-            (Some(answer), _) => Some(answer),
-            (None, Some(folder)) => match answer::pick_up(folder, &key)? {
-                Some(built) => Some(self.completed(built).await),
-                None => None,
-            },
-            (None, None) => None,
-        };
-        let Some(built) = answer else {
-            let desk =
-                Desk { app: self.app, store: self.store, certificate: self.certificate, names: &self.wanted.names };
-            let proof = match &notes.asked {
-                Some(asked) => Some(desk.show(asked).await?),
-                None => None,
-            };
-            let office = self.office();
-            let folder = self.store.generation_folder(self.certificate, self.generation);
-            let errand = Errand {
-                certificate: self.certificate.to_owned(),
-                csr: folder.request(),
-                authority: self.wanted.authority.clone(),
-                desk: office.desk.clone(),
-                dropped: office.drop.as_ref().map(|d| d.join(answer::dropped_name(self.certificate, self.generation))),
-                pick_up: office.pick_up.clone(),
-                notes: notes.clone(),
-                proof,
-            };
-            return Err(StepError::AwaitsAnswer(Box::new(errand)));
-        };
-        self.store_answer(built, &key)
-    }
-
-    /// Fetches issuers that are missing, where the inventory allows that.
-    async fn completed(&self, built: Built) -> Built {
-        let allowed = self.app.inventory.authorities[&self.wanted.authority].fetch_issuers;
-        if allowed { complete(self.app, built).await } else { built }
-    }
-
-    /// Checks what an authority without ACME answered, and stores it.
-    fn store_answer(&mut self, built: Built, key: &PrivateKey) -> Result<Outcome, StepError> {
-        let now = (self.app.now)();
-        answer::check(&built, key, &self.names(), &self.entry.wish, now)?;
-        if let Some(issuer) = &built.missing {
-            let text = format!(
-                "the answer has no certificate of `{issuer}`, which issued this one: visitors may not trust it"
-            );
-            (self.app.watch)(&Progress::Note(text));
-        }
-        self.store.generation_folder(self.certificate, self.generation).save_chain(&built.chain)?;
-        self.store.record_generation(self.certificate, self.generation, &self.wanted, &built.chain, now)?;
-        Ok(Outcome::Stored)
     }
 
     async fn ask(&mut self, url: &str) -> Result<Answer, StepError> {

@@ -2,6 +2,7 @@
 
 use crate::certificate::{general_name, names_of, printable, verify};
 use crate::chain::pem_blocks_lenient;
+use crate::encoding::tlv;
 use crate::{PkiError, PrivateKey, der_error};
 use const_oid::ObjectIdentifier;
 use const_oid::db::rfc5280::{ID_CE_BASIC_CONSTRAINTS, ID_CE_EXT_KEY_USAGE, ID_CE_KEY_USAGE, ID_CE_SUBJECT_ALT_NAME};
@@ -9,12 +10,16 @@ use const_oid::db::rfc5912::ID_EXTENSION_REQ;
 use der::asn1::{Any, BitString, OctetString, SetOfVec};
 use der::flagset::FlagSet;
 use der::{Decode, Encode, Tag};
-use spki::{DynSignatureAlgorithmIdentifier, SubjectPublicKeyInfoOwned};
+use spki::DynSignatureAlgorithmIdentifier;
 use x509_cert::attr::{Attribute, AttributeTypeAndValue};
+use x509_cert::builder::{Builder, RequestBuilder};
 use x509_cert::ext::Extension;
 use x509_cert::ext::pkix::{ExtendedKeyUsage, KeyUsage, KeyUsages, SubjectAltName};
 use x509_cert::name::{Name, RdnSequence, RelativeDistinguishedName};
-use x509_cert::request::{CertReq, CertReqInfo, ExtensionReq, Version};
+use x509_cert::request::ExtensionReq;
+
+/// A PKCS#10 request.
+type Request = <RequestBuilder as Builder>::Output;
 
 /// Who a certificate is for, beside its names. Authorities that prove names only leave all of this out.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
@@ -231,18 +236,16 @@ pub fn make_csr(key: &PrivateKey, names: &[&str], wish: &CsrWish) -> Result<Vec<
     let failed = PkiError::Crypto { job: "making a CSR" };
     let wanted = ExtensionReq(wish.extensions(names)?);
     let wanted = Any::encode_from(&wanted).and_then(|wanted| SetOfVec::try_from(vec![wanted])).map_err(&fail)?;
-    let attribute = Attribute { oid: ID_EXTENSION_REQ, values: wanted };
-    let info = CertReqInfo {
-        version: Version::V1,
-        subject: wish.subject.to_name()?,
-        public_key: SubjectPublicKeyInfoOwned::from_der(&key.public_key_der()).map_err(&fail)?,
-        attributes: SetOfVec::try_from(vec![attribute]).map_err(&fail)?,
-    };
-    let body = info.to_der().map_err(&fail)?;
+    let attribute = Attribute { oid: ID_EXTENSION_REQ, values: wanted }.to_der().map_err(&fail)?;
+    // RFC 2986 section 4: version 0, subject, key, attributes.
+    let subject = wish.subject.to_name()?.to_der().map_err(&fail)?;
+    let parts = [vec![0x02, 0x01, 0x00], subject, key.public_key_der(), tlv(0xa0, &attribute)];
+    let body = tlv(0x30, &parts.concat());
     let Ok(algorithm) = key.signature_algorithm_identifier() else { return Err(failed) };
     let Ok(signature) = key.sign_x509(&body) else { return Err(failed) };
-    let signature = BitString::from_bytes(&signature).map_err(&fail)?;
-    CertReq { info, algorithm, signature }.to_der().map_err(&fail)
+    let algorithm = algorithm.to_der().map_err(&fail)?;
+    let signature = BitString::from_bytes(&signature).and_then(|bits| bits.to_der()).map_err(&fail)?;
+    Ok(tlv(0x30, &[body, algorithm, signature].concat()))
 }
 
 /// id-pe-tlsfeature.
@@ -288,7 +291,7 @@ pub fn read_csr(der: &[u8]) -> Result<CsrFacts, PkiError> {
 /// # Errors
 /// When the bytes are no request.
 pub fn look_at_csr(der: &[u8]) -> Result<CsrFacts, PkiError> {
-    let request = CertReq::from_der(der).map_err(der_error("CSR"))?;
+    let request = Request::from_der(der).map_err(der_error("CSR"))?;
     let info = request.info.to_der().map_err(der_error("CSR"))?;
     let public_key = request.info.public_key.to_der().map_err(der_error("public key"))?;
     let signature = request.signature.as_bytes().unwrap_or_default();
@@ -339,7 +342,7 @@ pub fn look_at_csr(der: &[u8]) -> Result<CsrFacts, PkiError> {
 /// Finds a request in what somebody pasted: PEM with text, blanks or Windows line ends around it, DER, or base64 without its
 /// first and last line. Returns it in DER.
 pub fn find_csr(bytes: &[u8]) -> Option<Vec<u8>> {
-    let is_request = |der: &Vec<u8>| CertReq::from_der(der).is_ok();
+    let is_request = |der: &Vec<u8>| Request::from_der(der).is_ok();
     if bytes.first() == Some(&0x30) {
         return Some(bytes.to_vec()).filter(is_request);
     }

@@ -34,6 +34,22 @@ pub fn base32(bytes: &[u8]) -> String {
     out
 }
 
+/// Writes a DER value: tag, length, contents.
+pub(crate) fn tlv(tag: u8, content: &[u8]) -> Vec<u8> {
+    let mut out = vec![tag];
+    match u8::try_from(content.len()) {
+        Ok(short) if short < 0x80 => out.push(short),
+        _ => {
+            let bytes = content.len().to_be_bytes();
+            let length: Vec<u8> = bytes.into_iter().skip_while(|b| *b == 0).collect();
+            out.push(0x80 | u8::try_from(length.len()).expect("a length has few bytes"));
+            out.extend(length);
+        }
+    }
+    out.extend_from_slice(content);
+    out
+}
+
 /// Returns the SHA-256 digest of `bytes`.
 pub fn sha256(bytes: &[u8]) -> [u8; 32] {
     let digest = aws_lc_rs::digest::digest(&aws_lc_rs::digest::SHA256, bytes);

@@ -1,5 +1,6 @@
 //! Packs a key and its chain for other programs.
 
+use crate::encoding::tlv;
 use crate::{Certificate, Chain, PkiError, PrivateKey, Secret, sha256};
 use p12_keystore::{
     Certificate as Pkcs12Certificate, EncryptionAlgorithm, KeyStore, KeyStoreEntry, MacAlgorithm,
@@ -65,20 +66,4 @@ pub fn to_pkcs7(certificates: &[Certificate]) -> Vec<u8> {
     let content =
         [vec![0x02, 0x01, 0x01], tlv(0x31, &[]), tlv(0x30, &data), tlv(0xa0, &sorted.concat()), tlv(0x31, &[])];
     tlv(0x30, &[&signed_data[..], &tlv(0xa0, &tlv(0x30, &content.concat()))].concat())
-}
-
-/// Writes a DER value: tag, length, contents.
-fn tlv(tag: u8, content: &[u8]) -> Vec<u8> {
-    let mut out = vec![tag];
-    match u8::try_from(content.len()) {
-        Ok(short) if short < 0x80 => out.push(short),
-        _ => {
-            let bytes = content.len().to_be_bytes();
-            let length: Vec<u8> = bytes.into_iter().skip_while(|b| *b == 0).collect();
-            out.push(0x80 | u8::try_from(length.len()).expect("a length has few bytes"));
-            out.extend(length);
-        }
-    }
-    out.extend_from_slice(content);
-    out
 }
