@@ -115,7 +115,7 @@ impl Chain {
         }
         // The same whatever the order they came in.
         for same in by_subject.values_mut() {
-            same.sort_by_key(|c| (std::cmp::Reverse(c.not_after), c.fingerprint()));
+            same.sort_by_cached_key(|c| (std::cmp::Reverse(c.not_after), c.fingerprint()));
         }
         let way = lead_on(&leaf, &by_subject, &mut Vec::new());
         let above: Vec<Certificate> = way.into_iter().cloned().collect();

@@ -14,6 +14,7 @@ use der::{Decode, Encode, SecretDocument, Tag};
 use spki::AlgorithmIdentifierOwned;
 use std::fmt;
 use std::str::FromStr;
+use std::sync::OnceLock;
 
 /// A kind of key a certificate can have.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, Default)]
@@ -66,10 +67,10 @@ impl FromStr for KeyKind {
 }
 
 enum Pair {
-    /// The same key twice: X.509 wants ASN.1 signatures, JWS wants fixed ones (RFC 7518 section 3.4).
+    /// The same key twice: X.509 wants ASN.1 signatures, JWS wants fixed ones (RFC 7518 section 3.4), which few keys make.
     P256 {
         asn1: EcdsaKeyPair,
-        fixed: EcdsaKeyPair,
+        fixed: OnceLock<EcdsaKeyPair>,
     },
     P384(EcdsaKeyPair),
     Rsa(RsaKeyPair),
@@ -81,6 +82,8 @@ pub struct PrivateKey {
     pair: Pair,
     kind: KeyKind,
     pkcs8: SecretDocument,
+    /// Its public half, made when it is first asked for.
+    public: OnceLock<Vec<u8>>,
 }
 
 impl fmt::Debug for PrivateKey {
@@ -101,25 +104,33 @@ impl PrivateKey {
     /// Only when the crypto library fails.
     pub fn generate(kind: KeyKind) -> Result<Self, PkiError> {
         let failed = |_| PkiError::Crypto { job: "making a key" };
-        let rsa = |size| -> Result<Vec<u8>, PkiError> {
-            let der: Pkcs8V1Der<'_> = RsaKeyPair::generate(size).map_err(failed)?.as_der().map_err(failed)?;
-            Ok(der.as_ref().to_vec())
+        let ec = |algorithm| -> Result<(EcdsaKeyPair, Vec<u8>), PkiError> {
+            let pair = EcdsaKeyPair::generate(algorithm).map_err(failed)?;
+            let der = pair.to_pkcs8v1().map_err(failed)?.as_ref().to_vec();
+            Ok((pair, der))
         };
-        let ec = |alg| -> Result<Vec<u8>, PkiError> {
-            Ok(EcdsaKeyPair::generate(alg).map_err(failed)?.to_pkcs8v1().map_err(failed)?.as_ref().to_vec())
+        let rsa = |size| -> Result<(Pair, Vec<u8>), PkiError> {
+            let pair = RsaKeyPair::generate(size).map_err(failed)?;
+            let der: Pkcs8V1Der<'_> = pair.as_der().map_err(failed)?;
+            let der = der.as_ref().to_vec();
+            Ok((Pair::Rsa(pair), der))
         };
-        let der = match kind {
-            KeyKind::P256 => ec(&ECDSA_P256_SHA256_ASN1_SIGNING)?,
-            KeyKind::P384 => ec(&ECDSA_P384_SHA384_ASN1_SIGNING)?,
+        let (pair, der) = match kind {
+            KeyKind::P256 => ec(&ECDSA_P256_SHA256_ASN1_SIGNING)
+                .map(|(asn1, der)| (Pair::P256 { asn1, fixed: OnceLock::new() }, der))?,
+            KeyKind::P384 => ec(&ECDSA_P384_SHA384_ASN1_SIGNING).map(|(pair, der)| (Pair::P384(pair), der))?,
             KeyKind::Rsa2048 => rsa(KeySize::Rsa2048)?,
             KeyKind::Rsa3072 => rsa(KeySize::Rsa3072)?,
             KeyKind::Rsa4096 => rsa(KeySize::Rsa4096)?,
-            // The first version of PKCS#8, which every reader knows.
             KeyKind::Ed25519 => {
-                Ed25519KeyPair::generate().map_err(failed)?.to_pkcs8v1().map_err(failed)?.as_ref().to_vec()
+                let pair = Ed25519KeyPair::generate().map_err(failed)?;
+                // The first version of PKCS#8, which every reader knows.
+                let der = pair.to_pkcs8v1().map_err(failed)?.as_ref().to_vec();
+                (Pair::Ed25519(pair), der)
             }
         };
-        Self::from_pkcs8(&der)
+        let pkcs8 = SecretDocument::try_from(der).map_err(crate::der_error("PKCS#8 key"))?;
+        Ok(PrivateKey { pair, kind, pkcs8, public: OnceLock::new() })
     }
 
     /// Reads an unencrypted PKCS#8 key (RFC 5958) from PEM text.
@@ -189,8 +200,7 @@ impl PrivateKey {
         let rejected = |e: aws_lc_rs::error::KeyRejected| PkiError::Key { reason: e.to_string() };
         let document = SecretDocument::try_from(bytes).map_err(crate::der_error("PKCS#8 key"))?;
         let (pair, kind) = if let Ok(asn1) = EcdsaKeyPair::from_pkcs8(&ECDSA_P256_SHA256_ASN1_SIGNING, bytes) {
-            let fixed = EcdsaKeyPair::from_pkcs8(&ECDSA_P256_SHA256_FIXED_SIGNING, bytes).map_err(rejected)?;
-            (Pair::P256 { asn1, fixed }, KeyKind::P256)
+            (Pair::P256 { asn1, fixed: OnceLock::new() }, KeyKind::P256)
         } else if let Ok(asn1) = EcdsaKeyPair::from_pkcs8(&ECDSA_P384_SHA384_ASN1_SIGNING, bytes) {
             (Pair::P384(asn1), KeyKind::P384)
         } else if let Ok(pair) = Ed25519KeyPair::from_pkcs8_maybe_unchecked(bytes) {
@@ -205,7 +215,7 @@ impl PrivateKey {
             };
             (Pair::Rsa(rsa), kind)
         };
-        Ok(PrivateKey { pair, kind, pkcs8: document })
+        Ok(PrivateKey { pair, kind, pkcs8: document, public: OnceLock::new() })
     }
 
     /// Returns the key as PKCS#8 PEM text.
@@ -226,12 +236,18 @@ impl PrivateKey {
 
     /// Returns the public half as a DER SubjectPublicKeyInfo (RFC 5280 section 4.1.2.7).
     pub fn public_key_der(&self) -> Vec<u8> {
-        let der: Result<PublicKeyX509Der<'_>, _> = match &self.pair {
-            Pair::P256 { asn1, .. } | Pair::P384(asn1) => asn1.public_key().as_der(),
-            Pair::Rsa(rsa) => rsa.public_key().as_der(),
-            Pair::Ed25519(pair) => pair.public_key().as_der(),
-        };
-        der.expect("a loaded key has a public half").as_ref().to_vec()
+        self.public().to_vec()
+    }
+
+    fn public(&self) -> &[u8] {
+        self.public.get_or_init(|| {
+            let der: Result<PublicKeyX509Der<'_>, _> = match &self.pair {
+                Pair::P256 { asn1, .. } | Pair::P384(asn1) => asn1.public_key().as_der(),
+                Pair::Rsa(rsa) => rsa.public_key().as_der(),
+                Pair::Ed25519(pair) => pair.public_key().as_der(),
+            };
+            der.expect("a loaded key has a public half").as_ref().to_vec()
+        })
     }
 
     /// Returns the x and y of the public point, 32 bytes each, of a P-256 key; `None` for the other kinds.
@@ -244,6 +260,8 @@ impl PrivateKey {
     /// Signs for a JWS with ES256 (64 bytes, RFC 7518 section 3.4); `None` for keys other than P-256.
     pub fn sign_es256(&self, message: &[u8]) -> Option<Vec<u8>> {
         let Pair::P256 { fixed, .. } = &self.pair else { return None };
+        let again = || EcdsaKeyPair::from_pkcs8(&ECDSA_P256_SHA256_FIXED_SIGNING, self.pkcs8.as_bytes());
+        let fixed = fixed.get_or_init(|| again().expect("the same bytes made a key before"));
         fixed.sign(&aws_lc_rs::rand::SystemRandom::new(), message).ok().map(|s| s.as_ref().to_vec())
     }
 
@@ -263,15 +281,19 @@ impl PrivateKey {
 
     /// Returns whether a certificate with this SubjectPublicKeyInfo belongs to this key.
     pub fn fits(&self, spki_der: &[u8]) -> bool {
-        let ours = self.public_key_der();
+        let ours = self.public();
         if ours == spki_der {
             return true;
+        }
+        // Both end with the key bits; among thousands of certificates hardly any other ends with ours.
+        if ours[ours.len().saturating_sub(32)..] != spki_der[spki_der.len().saturating_sub(32)..] {
+            return false;
         }
         // The algorithm's parameters may be written differently (NULL or absent); the key bits may not.
         let bits = |der: &[u8]| {
             spki::SubjectPublicKeyInfoOwned::from_der(der).ok().map(|s| (s.algorithm.oid, s.subject_public_key))
         };
-        matches!((bits(&ours), bits(spki_der)), (Some(a), Some(b)) if a == b)
+        matches!((bits(ours), bits(spki_der)), (Some(a), Some(b)) if a == b)
     }
 }
 

@@ -3,7 +3,9 @@
 #![expect(clippy::unwrap_used, reason = "a test stops at the first thing that is not as it should be")]
 #![expect(clippy::disallowed_methods, clippy::disallowed_types, reason = "OpenSSL works on files, unlike the crate")]
 
-use eskort_pki::{Certificate, Chain, ChainError, CsrWish, KeyKind, PrivateKey, Secret, make_csr, read_csr};
+use eskort_pki::{
+    Certificate, Chain, ChainError, CsrWish, Intake, KeyKind, PrivateKey, Secret, make_csr, read_csr, to_pkcs7,
+};
 use std::path::Path;
 use std::process::Command;
 
@@ -203,4 +205,79 @@ fn any_order_of_a_chain_comes_out_the_same() {
     let other = tempfile::tempdir().unwrap();
     let strangers = office(other.path());
     assert_eq!(Chain::build(all[0].clone(), &strangers).missing.as_deref(), Some("issuer"));
+}
+
+/// What authorities and mail programs do to a chain on its way: to its certificates, then to the file that they are in.
+type Mess = fn(Vec<Certificate>, &[Certificate]) -> Vec<Certificate>;
+type Wrap = fn(Vec<u8>) -> Vec<u8>;
+
+const MESSES: &[(&str, Mess)] = &[
+    ("backwards", |mut all, _| {
+        all.reverse();
+        all
+    }),
+    ("twice", |all, _| [all.clone(), all].concat()),
+    ("with a root", |all, others| [&others[2..3], &all].concat()),
+    ("with the cross-signed one", |all, others| [&all, &others[1..2]].concat()),
+    ("with strangers", |all, others| [&others[3..], &all, &others[..1]].concat()),
+];
+
+const WRAPS: &[(&str, Wrap)] = &[
+    ("words around it", |text| {
+        let between = "-----END CERTIFICATE-----\nKind regards: the desk\n\nsubject=/CN=noise\n";
+        let text = String::from_utf8(text).unwrap().replace("-----END CERTIFICATE-----\n", between);
+        format!("Dear keeper,\n  here they are:\n{text}").into_bytes()
+    }),
+    ("Windows line ends", |text| String::from_utf8(text).unwrap().replace('\n', "\r\n").into_bytes()),
+    ("blanks at the ends of lines", |text| String::from_utf8(text).unwrap().replace('\n', " \t\n   ").into_bytes()),
+    ("a byte-order mark", |text| [b"\xef\xbb\xbf", text.as_slice()].concat()),
+    ("no last line end", |text| text.trim_ascii_end().to_vec()),
+    ("another block", |text| {
+        [b"-----BEGIN DH PARAMETERS-----\nMAYCAQI=\n-----END DH PARAMETERS-----\n", &text[..]].concat()
+    }),
+    ("UTF-16", |text| {
+        let text = String::from_utf8(text).unwrap();
+        let units = text.trim_start_matches('\u{feff}').encode_utf16();
+        std::iter::once(0xfeff).chain(units).flat_map(u16::to_be_bytes).collect()
+    }),
+];
+
+#[test]
+fn every_ugly_shape_alone_and_in_pairs_gives_the_same_chain() {
+    let (dir, elsewhere) = (tempfile::tempdir().unwrap(), tempfile::tempdir().unwrap());
+    let (own, strangers) = (office(dir.path()), office(elsewhere.path()));
+    let chain = own[..3].to_vec();
+    // A stranger's leaf; the cross-signed one; a root; a stranger's chain.
+    let others = [&strangers[..1], &own[3..5], &strangers[1..3]].concat();
+    let wanted: String = chain.iter().map(Certificate::to_pem).collect();
+    let key = std::fs::read_to_string(dir.path().join("leaf.key")).unwrap();
+    let key = PrivateKey::from_any_pem(&Secret::new(key), None).unwrap();
+    let pem = |all: &[Certificate]| all.iter().map(Certificate::to_pem).collect::<String>().into_bytes();
+    let mut files: Vec<(String, Vec<u8>)> = Vec::new();
+    for (first, mess) in MESSES {
+        let messed = mess(chain.clone(), &others);
+        files.push((format!("{first}, in PKCS#7"), to_pkcs7(&messed)));
+        for (second, other) in MESSES {
+            files.push((format!("{first}, {second}"), pem(&other(messed.clone(), &others))));
+        }
+        for (second, wrap) in WRAPS {
+            files.push((format!("{first}, {second}"), wrap(pem(&messed))));
+        }
+        files.push(((*first).to_owned(), pem(&messed)));
+    }
+    for (first, wrap) in WRAPS {
+        let wrapped = wrap(pem(&chain));
+        // What is UTF-16 already is wrapped no more.
+        for (second, other) in WRAPS.iter().filter(|_| *first != "UTF-16") {
+            files.push((format!("{first}, {second}"), other(wrapped.clone())));
+        }
+        files.push(((*first).to_owned(), wrapped));
+    }
+    assert_eq!(files.len(), 119);
+    for (what, bytes) in files {
+        let mut intake = Intake::default();
+        intake.take("answer", &bytes, None).unwrap_or_else(|error| panic!("{what}: {error}"));
+        let leaf = intake.certificates.iter().find(|c| key.fits(c.public_key())).unwrap_or_else(|| panic!("{what}"));
+        assert_eq!(Chain::build(leaf.clone(), &intake.certificates).chain.bundle_pem(), wanted, "{what}");
+    }
 }

@@ -12,6 +12,9 @@ use serde::Serialize;
 use std::io::{self, Read};
 use std::path::{Path, PathBuf};
 
+/// More than these are summed up; `--output json` has them all.
+const MOST_LEFT_ASIDE: usize = 12;
+
 pub(crate) fn run(ui: &Ui, app: &App, args: &ReceiveArgs) -> ExitStatus {
     let brought = match bring(&args.files) {
         Ok(brought) => brought,
@@ -38,8 +41,11 @@ pub(crate) fn print(ui: &Ui, app: &App, receipt: Receipt) -> ExitStatus {
         let received = receipt.received.iter().map(row).collect();
         ui.json("receive", &Report { at: (app.now)(), received, passed_over: &receipt.passed_over });
     } else {
-        for what in &receipt.passed_over {
+        for what in receipt.passed_over.iter().take(MOST_LEFT_ASIDE) {
             ui.talk_wrapped("  left aside: ", what, Tone::Faint);
+        }
+        if let more @ 1.. = receipt.passed_over.len().saturating_sub(MOST_LEFT_ASIDE) {
+            ui.talk_wrapped("  left aside: ", &format!("and {more} more"), Tone::Faint);
         }
     }
     let entries: Vec<_> = receipt.received.into_iter().map(|r| r.entry).collect();

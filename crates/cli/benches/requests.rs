@@ -1,0 +1,100 @@
+//! 1,000 CSRs next to bare key generation and signing, and `eskort receive` with a bundle of 10,000 certificates.
+//! `scripts/bench` runs it.
+
+#![expect(clippy::unwrap_used, clippy::print_stdout, reason = "a benchmark prints, and stops at the first trouble")]
+
+use aws_lc_rs::rand::SystemRandom;
+use aws_lc_rs::signature::{ECDSA_P256_SHA256_ASN1_SIGNING, EcdsaKeyPair};
+use eskort_core::pki::{CsrWish, KeyKind, PrivateKey, make_csr, read_csr, request_pem};
+use eskort_practice::Issuer;
+use jiff::{SignedDuration, Timestamp};
+use std::path::Path;
+use std::process::Command;
+use std::time::{Duration, Instant};
+
+const REQUESTS: usize = 1_000;
+const BUNDLE: usize = 10_000;
+const ROUNDS: usize = 7;
+
+fn main() {
+    requests();
+    bundle();
+}
+
+fn median(mut times: Vec<Duration>) -> f64 {
+    times.sort();
+    times[times.len() / 2].as_secs_f64() * 1000.0
+}
+
+fn requests() {
+    println!("{REQUESTS} P-256 keys and CSRs with two names, median of {ROUNDS} rounds by turns.");
+    println!("Bare: {REQUESTS} keys made, a message of the same length signed with each.\n");
+    let names = ["stock.lampholm.internal", "192.0.2.7"];
+    let (mut ours, mut bare) = (Vec::new(), Vec::new());
+    let message = vec![7_u8; 200];
+    let random = SystemRandom::new();
+    for _ in 0..ROUNDS {
+        let begun = Instant::now();
+        for _ in 0..REQUESTS {
+            let key = PrivateKey::generate(KeyKind::P256).unwrap();
+            let csr = request_pem(&make_csr(&key, &names, &CsrWish::default()).unwrap());
+            assert!(csr.len() > 300);
+        }
+        ours.push(begun.elapsed());
+        let begun = Instant::now();
+        for _ in 0..REQUESTS {
+            let key = EcdsaKeyPair::generate(&ECDSA_P256_SHA256_ASN1_SIGNING).unwrap();
+            assert!(key.sign(&random, &message).unwrap().as_ref().len() > 60);
+        }
+        bare.push(begun.elapsed());
+    }
+    let (ours, bare) = (median(ours), median(bare));
+    println!("Eskort: {ours:.1} ms\nbare:   {bare:.1} ms    ratio {:.2} (target 1.2)\n", ours / bare);
+}
+
+fn bundle() {
+    let place = tempfile::tempdir().unwrap();
+    let at = |name: &str| place.path().join(name);
+    std::fs::write(
+        at("eskort.toml"),
+        "state = \"state\"\n[authority.office]\nkind = \"csr\"\n[certificate.stock]\nnames = [\"stock.lampholm.internal\"]\n",
+    )
+    .unwrap();
+    let eskort = |words: &[&str]| {
+        let mut command = Command::new(env!("CARGO_BIN_EXE_eskort"));
+        command.args(words).current_dir(place.path()).output().unwrap()
+    };
+    assert_eq!(eskort(&["keep"]).status.code(), Some(3));
+    let (now, day) = (Timestamp::now(), SignedDuration::from_hours(24));
+    let issuer = Issuer::named("Lampholm Office", now);
+    let pem = std::fs::read(at("state/certificates/stock/0001/request.pem")).unwrap();
+    let wanted = read_csr(&eskort_core::pki::find_csr(&pem).unwrap()).unwrap();
+    let strangers = PrivateKey::generate(KeyKind::P256).unwrap().public_key_der();
+    let mut text = String::new();
+    for n in 0..BUNDLE - 2 {
+        text += &issuer.issue(&[format!("room{n}.lampholm.internal")], &strangers, now - day, day * 90).to_pem();
+        if n == BUNDLE / 2 {
+            let leaf = issuer.issue(&wanted.names, &wanted.public_key, now - day, day * 90);
+            text += &issuer.chain_pem(&leaf, false);
+        }
+    }
+    std::fs::write(at("bundle.pem"), &text).unwrap();
+    copy(&at("state"), &at("waiting"));
+    let mut times = Vec::new();
+    for _ in 0..ROUNDS {
+        std::fs::remove_dir_all(at("state")).unwrap();
+        copy(&at("waiting"), &at("state"));
+        let begun = Instant::now();
+        let done = eskort(&["receive", "bundle.pem"]);
+        times.push(begun.elapsed());
+        assert_eq!(done.status.code(), Some(0), "{}", String::from_utf8_lossy(&done.stderr));
+    }
+    let (ms, size) = (median(times), text.len() / 1_000_000);
+    println!(
+        "`eskort receive` with a bundle of {BUNDLE} certificates ({size} MB), median of {ROUNDS}: {ms:.0} ms (target 1000)"
+    );
+}
+
+fn copy(from: &Path, to: &Path) {
+    assert!(Command::new("cp").arg("-a").args([from, to]).status().unwrap().success());
+}

@@ -1,0 +1,8 @@
+//! Fuzzes the reading of CSRs.
+#![no_main]
+
+libfuzzer_sys::fuzz_target!(|bytes: &[u8]| {
+    if let Some(der) = eskort_pki::find_csr(bytes) {
+        let _ = (eskort_pki::look_at_csr(&der), eskort_pki::read_csr(&der));
+    }
+});

@@ -1,0 +1,20 @@
+//! What every target checks of what was taken in.
+
+use eskort_pki::{Chain, Intake, LARGEST_INTAKE, Secret};
+
+/// Takes bytes in under a name that would lead upwards, and checks that what was found is bounded and makes a chain.
+pub fn take(bytes: &[u8]) {
+    let password = Secret::new("lamp".to_owned());
+    for password in [None, Some(&password)] {
+        let mut intake = Intake::default();
+        let taken = intake.take("../../outside", bytes, password);
+        let size: usize = intake.certificates.iter().map(|c| c.der().len()).sum();
+        assert!(size <= LARGEST_INTAKE);
+        assert!(taken.is_err() || !intake.certificates.is_empty() || !intake.keys.is_empty());
+        if let Some(first) = intake.certificates.first() {
+            let built = Chain::build(first.clone(), &intake.certificates);
+            assert!(built.chain.certificates().len() <= intake.certificates.len());
+            let _ = (first.issuer_addresses(), first.covers("lampholm.example"), built.chain.bundle_pem());
+        }
+    }
+}
