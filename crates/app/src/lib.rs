@@ -51,3 +51,4 @@ pub use request::{
 pub use secret::SecretError;
 pub use setup::{App, Now, SetupError, usual_inventory, usual_state};
 pub use show::{GenerationView, Show, show};
+pub use turn::signalled;

@@ -247,8 +247,8 @@ fn detail(hands: &RealHands<'_>, journey: &JourneyRow, milestone: Milestone) -> 
     })
 }
 
-/// Ends when somebody asks the program to stop.
-async fn signalled() {
+/// Ends when somebody asks the program to stop, by Ctrl-C or SIGTERM.
+pub async fn signalled() {
     use tokio::signal::unix::{SignalKind, signal};
     match signal(SignalKind::terminate()) {
         Ok(mut terminate) => tokio::select! {

@@ -2,6 +2,8 @@
 
 use crate::world::*;
 use std::process::Command;
+use std::sync::mpsc::RecvTimeoutError;
+use std::time::Duration;
 
 /// The office's CA: a root, an intermediate below it, and one below that.
 pub(crate) struct Office {
@@ -376,7 +378,7 @@ fn a_csr_is_made_from_options_alone_and_openssl_agrees() {
         );
         place
             .run(&["csr", "read", &csr])
-            .check(0, &["valid: made with this key", "o=Lampholm Lighthouse Trust", "must-staple"]);
+            .check(0, &["valid: made with this key", "O=Lampholm Lighthouse Trust", "must-staple"]);
     }
     // With keys that are there, in each of their forms.
     for (line, file) in [
@@ -467,6 +469,70 @@ fn keys_with_a_password_are_opened_and_made_and_openssl_agrees() {
     place.run(&[&adopt[..], &["--password-file", "password"]].concat()).check(0, &["taken in as generation 1"]);
 }
 
+/// Runs the program on a terminal; types each answer when its question is there. Returns what the terminal showed.
+fn on_a_terminal(place: &Place, words: &str, talk: &[(&str, &str)]) -> String {
+    use std::io::{Read, Write};
+    let program = place.eskort().get_program().to_string_lossy().into_owned();
+    let mut command = Command::new("script");
+    command.args(["-qec", &format!("{program} {words}"), "/dev/null"]).current_dir(place.dir.path());
+    command.env("NO_COLOR", "1").stdin(std::process::Stdio::piped()).stdout(std::process::Stdio::piped());
+    let mut child = command.spawn().unwrap();
+    let (mut typed, mut shown) = (child.stdin.take().unwrap(), child.stdout.take().unwrap());
+    let (send, bytes) = std::sync::mpsc::channel();
+    std::thread::spawn(move || {
+        let mut byte = [0];
+        while shown.read(&mut byte).is_ok_and(|n| n > 0) && send.send(char::from(byte[0])).is_ok() {}
+    });
+    let (mut all, mut seen, mut typing) = (String::new(), 0, None);
+    let mut talk = talk.iter().peekable();
+    loop {
+        match bytes.recv_timeout(Duration::from_millis(400)) {
+            Ok(c) => {
+                typing = None;
+                all.push(c);
+            }
+            Err(RecvTimeoutError::Disconnected) => break,
+            // A question stands at the end. What is typed while the echo is still being turned off is lost, and typed again.
+            Err(RecvTimeoutError::Timeout) => {
+                if typing.is_none()
+                    && all.ends_with(": ")
+                    && let Some((_, answer)) = talk.next_if(|(question, _)| all[seen..].contains(question))
+                {
+                    (seen, typing) = (all.len(), Some(answer));
+                }
+                typing.iter().for_each(|answer| writeln!(typed, "{answer}").unwrap());
+            }
+        }
+    }
+    let next = talk.next();
+    child.wait().unwrap();
+    assert!(next.is_none(), "not everything was asked\n{all}");
+    all
+}
+
+#[test]
+fn on_a_terminal_a_password_is_asked_for_and_again_after_a_wrong_one() {
+    let office = Office::new();
+    let place = &office.place;
+    let make = "csr make stock.lampholm.internal 192.0.2.7 --to a.csr --key a.key";
+    let talk = [("Password for the key", "oil"), ("The same again", "oil")];
+    let said = on_a_terminal(place, &format!("{make} --protect"), &talk);
+    assert!(said.contains("protected with the password") && !said.contains("oil"), "{said}");
+    office.sign("a.csr", "issuer", "a.pem", "-copy_extensions copyall -days 200");
+    let talk = [("Password", "water"), ("does not open it; again", "oil")];
+    let said = on_a_terminal(place, "adopt stock a.pem a.key issuer.pem", &talk);
+    assert!(said.contains("taken in as generation 1"), "{said}");
+    // Whoever does not know it is told so in the end.
+    let wrong = [("Password", "water"), ("again", "tea"), ("again", "milk")];
+    let said = on_a_terminal(place, make, &wrong);
+    assert!(said.contains("the password does not open the private key"), "{said}");
+    let talk =
+        [("Password for the container", "oil"), ("The same again", "wick"), ("Password", "oil"), ("again", "oil")];
+    let said = on_a_terminal(place, "pack stock --as pkcs12 --to a.p12", &talk);
+    assert!(said.contains("The two are not the same") && said.contains("is packed in a.p12"), "{said}");
+    place.openssl(&["pkcs12", "-in", "a.p12", "-passin", "pass:oil", "-noout"]).check(0, &[]);
+}
+
 #[test]
 fn a_csr_asks_for_uses_and_extensions_and_comes_from_the_inventory_too() {
     let office = Office::new();
@@ -543,7 +609,13 @@ fn a_csr_is_read_however_it_was_pasted_and_told_whose_it_is() {
     for file in ["state/certificates/stock/0001/request.pem", "windows.csr", "bare.csr", "plain.der"] {
         place.run(&["csr", "read", file]).check(
             0,
-            &["stock.lampholm.internal 192.0.2.7", "empty: only the names count", "P-256", "generation 1 of `stock`"],
+            &[
+                "stock.lampholm.internal 192.0.2.7",
+                "empty: only the names count",
+                "P-256",
+                "generation 1 of `stock`",
+                "wants just these names",
+            ],
         );
     }
     office.openssl(
@@ -552,7 +624,7 @@ fn a_csr_is_read_however_it_was_pasted_and_told_whose_it_is() {
     let other = place.run(&["csr", "read", "other.csr"]);
     other.check(
         4,
-        &["none: no authority takes that", "cn=old.lampholm.internal, o=Trust", "the inventory wants 192.0.2.7 too"],
+        &["none: no authority takes that", "CN=old.lampholm.internal, O=Trust", "the inventory wants 192.0.2.7 too"],
     );
     let mut changed = std::fs::read(place.path("plain.der")).unwrap();
     let at = changed.windows(5).position(|w| w == b"stock").unwrap();

@@ -219,7 +219,9 @@ fn read(ui: &Ui, config: Option<PathBuf>, args: &CsrReadArgs) -> ExitStatus {
 
 fn text(ui: &Ui, view: &RequestView) -> String {
     let fact = |name: &str, value: String, tone: Tone| vec![Cell::toned(name, Tone::Faint), Cell::toned(value, tone)];
-    let subject: Vec<String> = view.subject.iter().map(|(kind, value)| format!("{kind}={value}")).collect();
+    // RFC 4514 section 3 writes the short types large.
+    let kind = |kind: &str| if kind.len() <= 2 { kind.to_ascii_uppercase() } else { kind.to_owned() };
+    let subject: Vec<String> = view.subject.iter().map(|(k, value)| format!("{}={value}", kind(k))).collect();
     let subject = if subject.is_empty() { "empty: only the names count".to_owned() } else { subject.join(", ") };
     let names = if view.names.is_empty() {
         ("none: no authority takes that today".to_owned(), Tone::Bad)
@@ -249,6 +251,9 @@ fn text(ui: &Ui, view: &RequestView) -> String {
     match &view.ours {
         Some((certificate, generation)) => {
             rows.push(fact("our key", format!("that of generation {generation} of `{certificate}`"), Tone::Good));
+            if view.differs.is_empty() {
+                rows.push(fact("inventory", "wants just these names".into(), Tone::Good));
+            }
         }
         None => rows.push(fact("our key", "none that we know".into(), Tone::Plain)),
     }

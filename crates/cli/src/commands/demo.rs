@@ -69,7 +69,7 @@ async fn play(ui: &Ui, args: &DemoArgs) -> Result<ExitStatus, Trouble> {
     }
     if args.stay {
         ui.result(&format!("\n{}", Tone::Strong.paint("The practice world stays up until you press Ctrl-C.")));
-        let _ = tokio::signal::ctrl_c().await;
+        eskort_app::signalled().await;
     }
     Ok(ExitStatus::Well)
 }

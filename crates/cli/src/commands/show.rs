@@ -92,12 +92,15 @@ fn file_text(view: &FileView, now: Timestamp, page: Page) -> String {
             _ => "beside it",
         };
         let title = c.names.first().filter(|_| !c.is_ca).unwrap_or(&c.subject);
+        if n > 0 {
+            out.push('\n');
+        }
         out.push_str(&format!("{}  {}\n", Tone::Strong.paint(title), Tone::Faint.paint(what)));
         let mut rows = Vec::new();
         if !c.names.is_empty() {
             rows.push(fact("  names", c.names.join(" ")));
         }
-        if !c.subject.is_empty() {
+        if !c.subject.is_empty() && c.subject != *title {
             rows.push(fact("  subject", c.subject.clone()));
         }
         rows.push(fact("  issuer", c.issuer.clone()));
