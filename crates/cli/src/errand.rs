@@ -113,7 +113,10 @@ fn proof_words(asked: &AskedProof) -> String {
 
 /// Returns what a person has to place, and the same as lines of a zone file.
 pub(crate) fn records_to_place(records: &[RecordToPlace]) -> String {
-    let count = words::count(records.len() as u64, "record");
+    let kind = records.first().map_or("", |r| r.record.kind.word());
+    let same = records.iter().all(|r| r.record.kind.word() == kind);
+    let what = if same { format!("{kind} record") } else { "record".to_owned() };
+    let count = words::count(records.len() as u64, &what);
     let for_good = records.iter().any(|r| r.for_good);
     let stays = if for_good { ", once and for good" } else { "" };
     let mut out = format!("  Place {}{stays} where the authority will look:\n", Tone::Strong.paint(&count));

@@ -107,7 +107,7 @@ fn a_proof_that_cannot_be_seen_yet_is_no_failure_and_stays() {
 
     let record = "_office.archive.lampholm.example";
     note(&["--record", record, "--txt", "lamp", "--by", "zone"])
-        .check(3, &["it is not there yet", "Place 1 record", &format!("{record}. 60 IN TXT \"lamp\"")]);
+        .check(3, &["it is not there yet", "Place 1 TXT record", &format!("{record}. 60 IN TXT \"lamp\"")]);
     place.check_nothing_published();
     note(&["--mail", "hostmaster@lampholm.example"])
         .check(3, &["Do what the mail to hostmaster@lampholm.example says"]);
