@@ -1,6 +1,7 @@
 //! One certificate (RFC 5280): what it says, in types the rest of the program uses.
 
 use crate::chain::pem_blocks;
+use crate::encoding::pem;
 use crate::{KeyUse, PkiError, der_error, sha256};
 use const_oid::db::rfc4519::{COMMON_NAME, ORGANIZATION_NAME};
 use const_oid::db::rfc5280::{ANY_EXTENDED_KEY_USAGE, ID_AD_CA_ISSUERS};
@@ -109,7 +110,7 @@ impl Certificate {
 
     /// Returns the certificate as one PEM block.
     pub fn to_pem(&self) -> String {
-        der::pem::encode_string("CERTIFICATE", der::pem::LineEnding::LF, &self.der).expect("any bytes encode as PEM")
+        pem("CERTIFICATE", &self.der)
     }
 
     /// Returns the SHA-256 fingerprint.

@@ -1,19 +1,19 @@
 //! Certificate signing requests (PKCS#10, RFC 2986).
 
-use crate::certificate::{general_name, names_of, printable, verify};
+use crate::certificate::{names_of, printable, verify};
 use crate::chain::pem_blocks_lenient;
-use crate::encoding::tlv;
+use crate::encoding::{pem, tlv};
 use crate::{PkiError, PrivateKey, der_error};
 use const_oid::ObjectIdentifier;
 use const_oid::db::rfc5280::{ID_CE_BASIC_CONSTRAINTS, ID_CE_EXT_KEY_USAGE, ID_CE_KEY_USAGE, ID_CE_SUBJECT_ALT_NAME};
 use const_oid::db::rfc5912::ID_EXTENSION_REQ;
-use der::asn1::{Any, BitString, OctetString, SetOfVec};
+use der::asn1::{Any, BitString};
 use der::flagset::FlagSet;
 use der::{Decode, Encode, Tag};
 use spki::DynSignatureAlgorithmIdentifier;
-use x509_cert::attr::{Attribute, AttributeTypeAndValue};
+use std::net::IpAddr;
+use x509_cert::attr::AttributeTypeAndValue;
 use x509_cert::builder::{Builder, RequestBuilder};
-use x509_cert::ext::Extension;
 use x509_cert::ext::pkix::{ExtendedKeyUsage, KeyUsage, KeyUsages, SubjectAltName};
 use x509_cert::name::{Name, RdnSequence, RelativeDistinguishedName};
 use x509_cert::request::ExtensionReq;
@@ -196,33 +196,45 @@ pub struct CsrWish {
 }
 
 impl CsrWish {
-    fn extensions(&self, names: &[&str]) -> Result<Vec<Extension>, PkiError> {
+    /// Returns the extensions to ask for in DER (RFC 5280 section 4.1): a sequence of sequences.
+    fn extensions(&self, names: &[&str]) -> Result<Vec<u8>, PkiError> {
         let fail = der_error("CSR extensions");
-        let extension = |oid, critical, value: Vec<u8>| -> Result<Extension, PkiError> {
-            let extn_value = OctetString::new(value).map_err(&fail)?;
-            Ok(Extension { extn_id: oid, critical, extn_value })
+        let mut all = Vec::new();
+        let mut add = |oid: ObjectIdentifier, critical: bool, value: &[u8]| {
+            let oid = tlv(0x06, oid.as_bytes());
+            let critical: &[u8] = if critical { &[0x01, 0x01, 0xff] } else { &[] };
+            all.extend(tlv(0x30, &[&oid, critical, &tlv(0x04, value)].concat()));
         };
-        let alt_names: Result<Vec<_>, _> = names.iter().map(|n| general_name(n)).collect();
-        let alt_names = SubjectAltName(alt_names?).to_der().map_err(&fail)?;
+        let mut alt_names = Vec::new();
+        for name in names {
+            alt_names.extend(alt_name(name)?);
+        }
         // RFC 5280 section 4.2.1.6: critical where there is no subject beside it.
-        let mut all = vec![extension(ID_CE_SUBJECT_ALT_NAME, self.subject.parts().is_empty(), alt_names)?];
+        add(ID_CE_SUBJECT_ALT_NAME, self.subject.parts().is_empty(), &tlv(0x30, &alt_names));
         let mut usages = self.usages.iter().filter_map(|usage| usage.usage());
         if let Some(first) = usages.next() {
             let usages = KeyUsage(usages.fold(first.into(), |all: FlagSet<KeyUsages>, one| all | one));
-            all.push(extension(ID_CE_KEY_USAGE, true, usages.to_der().map_err(&fail)?)?);
+            add(ID_CE_KEY_USAGE, true, &usages.to_der().map_err(&fail)?);
         }
         let extended: Vec<ObjectIdentifier> = self.usages.iter().filter_map(|usage| usage.extended()).collect();
         if !extended.is_empty() {
-            let value = ExtendedKeyUsage(extended).to_der().map_err(&fail)?;
-            all.push(extension(ID_CE_EXT_KEY_USAGE, false, value)?);
+            add(ID_CE_EXT_KEY_USAGE, false, &ExtendedKeyUsage(extended).to_der().map_err(&fail)?);
         }
         if self.must_staple {
-            all.push(extension(TLS_FEATURE, false, STATUS_REQUEST.to_vec())?);
+            add(TLS_FEATURE, false, STATUS_REQUEST);
         }
-        for WantedExtension { oid, value } in &self.extensions {
-            all.push(extension(*oid, false, value.clone())?);
-        }
-        Ok(all)
+        self.extensions.iter().for_each(|WantedExtension { oid, value }| add(*oid, false, value));
+        Ok(tlv(0x30, &all))
+    }
+}
+
+/// Writes a DNS name or an address as it stands among alternative names: context-specific tags 2 and 7.
+fn alt_name(name: &str) -> Result<Vec<u8>, PkiError> {
+    match name.parse() {
+        Ok(IpAddr::V4(ip)) => Ok(tlv(0x87, &ip.octets())),
+        Ok(IpAddr::V6(ip)) => Ok(tlv(0x87, &ip.octets())),
+        Err(_) if name.is_ascii() => Ok(tlv(0x82, name.as_bytes())),
+        Err(_) => Err(der_error("DNS name")(Tag::Ia5String.value_error().into())),
     }
 }
 
@@ -234,9 +246,8 @@ impl CsrWish {
 pub fn make_csr(key: &PrivateKey, names: &[&str], wish: &CsrWish) -> Result<Vec<u8>, PkiError> {
     let fail = der_error("CSR");
     let failed = PkiError::Crypto { job: "making a CSR" };
-    let wanted = ExtensionReq(wish.extensions(names)?);
-    let wanted = Any::encode_from(&wanted).and_then(|wanted| SetOfVec::try_from(vec![wanted])).map_err(&fail)?;
-    let attribute = Attribute { oid: ID_EXTENSION_REQ, values: wanted }.to_der().map_err(&fail)?;
+    let extensions = tlv(0x31, &wish.extensions(names)?);
+    let attribute = tlv(0x30, &[tlv(0x06, ID_EXTENSION_REQ.as_bytes()), extensions].concat());
     // RFC 2986 section 4: version 0, subject, key, attributes.
     let subject = wish.subject.to_name()?.to_der().map_err(&fail)?;
     let parts = [vec![0x02, 0x01, 0x00], subject, key.public_key_der(), tlv(0xa0, &attribute)];
@@ -255,7 +266,7 @@ const STATUS_REQUEST: &[u8] = &[0x30, 0x03, 0x02, 0x01, 0x05];
 
 /// Returns a request in DER as one PEM block (RFC 7468 section 7).
 pub fn request_pem(der: &[u8]) -> String {
-    der::pem::encode_string("CERTIFICATE REQUEST", der::pem::LineEnding::LF, der).expect("any bytes encode as PEM")
+    pem("CERTIFICATE REQUEST", der)
 }
 
 /// What a request says.

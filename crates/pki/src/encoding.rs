@@ -18,6 +18,21 @@ pub fn base64url_decode(text: &str) -> Option<Vec<u8>> {
     URL_SAFE_NO_PAD.decode(text.trim().trim_end_matches('=')).ok()
 }
 
+/// Writes a PEM block (RFC 7468): lines of 64 characters. For what is no secret: it takes no care about timing.
+pub(crate) fn pem(label: &str, der: &[u8]) -> String {
+    let body = STANDARD.encode(der);
+    let mut out = String::with_capacity(body.len() * 65 / 64 + 2 * label.len() + 40);
+    out.extend(["-----BEGIN ", label, "-----\n"]);
+    let mut rest = body.as_str();
+    while !rest.is_empty() {
+        let (line, more) = rest.split_at(rest.len().min(64));
+        out.extend([line, "\n"]);
+        rest = more;
+    }
+    out.extend(["-----END ", label, "-----\n"]);
+    out
+}
+
 /// Encodes as base32 in lower case without padding (RFC 4648 section 6).
 pub fn base32(bytes: &[u8]) -> String {
     const ALPHABET: &[u8; 32] = b"abcdefghijklmnopqrstuvwxyz234567";

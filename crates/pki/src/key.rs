@@ -66,6 +66,14 @@ impl FromStr for KeyKind {
     }
 }
 
+/// What stands before the public point in a SubjectPublicKeyInfo: algorithm and curve (RFC 5480 section 2).
+const P256_HEAD: &[u8] =
+    b"\x30\x59\x30\x13\x06\x07\x2a\x86\x48\xce\x3d\x02\x01\x06\x08\x2a\x86\x48\xce\x3d\x03\x01\x07\x03\x42\x00";
+const P384_HEAD: &[u8] =
+    b"\x30\x76\x30\x10\x06\x07\x2a\x86\x48\xce\x3d\x02\x01\x06\x05\x2b\x81\x04\x00\x22\x03\x62\x00";
+/// The same before the public key (RFC 8410 section 4).
+const ED25519_HEAD: &[u8] = b"\x30\x2a\x30\x05\x06\x03\x2b\x65\x70\x03\x21\x00";
+
 enum Pair {
     /// The same key twice: X.509 wants ASN.1 signatures, JWS wants fixed ones (RFC 7518 section 3.4), which few keys make.
     P256 {
@@ -240,13 +248,14 @@ impl PrivateKey {
     }
 
     fn public(&self) -> &[u8] {
-        self.public.get_or_init(|| {
-            let der: Result<PublicKeyX509Der<'_>, _> = match &self.pair {
-                Pair::P256 { asn1, .. } | Pair::P384(asn1) => asn1.public_key().as_der(),
-                Pair::Rsa(rsa) => rsa.public_key().as_der(),
-                Pair::Ed25519(pair) => pair.public_key().as_der(),
-            };
-            der.expect("a loaded key has a public half").as_ref().to_vec()
+        self.public.get_or_init(|| match &self.pair {
+            Pair::P256 { asn1, .. } => [P256_HEAD, asn1.public_key().as_ref()].concat(),
+            Pair::P384(pair) => [P384_HEAD, pair.public_key().as_ref()].concat(),
+            Pair::Ed25519(pair) => [ED25519_HEAD, pair.public_key().as_ref()].concat(),
+            Pair::Rsa(rsa) => {
+                let der: Result<PublicKeyX509Der<'_>, _> = rsa.public_key().as_der();
+                der.expect("a loaded key has a public half").as_ref().to_vec()
+            }
         })
     }
 
@@ -337,6 +346,13 @@ mod tests {
             assert!(key.fits(&again.public_key_der()));
             assert!(!key.fits(&PrivateKey::generate(KeyKind::P256).unwrap().public_key_der()));
             assert!(!format!("{key:?}").contains("BEGIN"));
+            let written = match &key.pair {
+                Pair::P256 { asn1, .. } | Pair::P384(asn1) => asn1.public_key().as_der(),
+                Pair::Rsa(rsa) => rsa.public_key().as_der(),
+                Pair::Ed25519(pair) => pair.public_key().as_der(),
+            };
+            let written: PublicKeyX509Der<'_> = written.unwrap();
+            assert_eq!(key.public_key_der(), written.as_ref(), "as the library writes it");
         }
     }
 
