@@ -113,7 +113,7 @@ pub async fn keep(app: &App, options: &KeepOptions) -> Result<Vec<KeepEntry>, St
     let store = Store::open(&app.state)?;
     let chosen = chosen(app, options);
     // What an earlier run left published goes, but for journeys that are about to go on: the authority may be looking.
-    // So does what an authority without ACME may look at any day.
+    // What an authority without ACME may look at any day stays too.
     let mut left_alone: BTreeSet<String> = chosen.iter().map(|(name, _)| (*name).clone()).collect();
     for row in store.debts()? {
         if stays(&row.certificate) || is_shown_at_desk(&store, &row.certificate)? {

@@ -209,10 +209,10 @@ fn tell_authority(error: &AuthorityError, certificate: &str) -> Told {
             told.hint("for a private authority name its root in the inventory: api-roots = \"root.pem\"")
         }
         AuthorityError::Unreachable { .. } => {
-            told.hint("check the address of `directory`, this machine's way out, and its name servers")
+            told.hint("check the authority's address in the inventory, this machine's way out, and its name servers")
         }
         AuthorityError::TimedOut { .. } => told.hint("the authority is slow or not there; try again later"),
-        AuthorityError::TooLarge { .. } => told.hint("check the address of `directory`"),
+        AuthorityError::TooLarge { .. } => told.hint("check the authority's address in the inventory"),
         AuthorityError::Acme(AcmeError::Problem(problem)) => tell_problem(told, problem, certificate),
         AuthorityError::Acme(AcmeError::Rejected(rejected)) => match &rejected.problem {
             Some(problem) => tell_problem(told, problem, certificate),

@@ -46,7 +46,11 @@ fn make(ui: &Ui, config: Option<PathBuf>, args: &CsrMakeArgs) -> ExitStatus {
         ui.talk_wrapped("note: ", &text, Tone::Notice);
     }
     let new = matches!(&options.key, KeySource::File { path, .. } if !path.exists());
-    let made = if new && args.protect {
+    if args.protect && !new {
+        let hint = "leave --protect out, or name a file that is not there yet with --key";
+        return refused(ui, NO_CSR, "the key is there already", hint, ExitStatus::Usage);
+    }
+    let made = if args.protect {
         match args.password.given_or_new("Password for the key") {
             Ok(Some(password)) => make_request(app.as_ref(), &options, Some(&password)),
             missing => {
