@@ -1,12 +1,14 @@
 //! Everything about one certificate.
 
 use crate::App;
+use crate::desk::is_shown_at_desk;
 use crate::list::{ListRow, list};
+use eskort_core::desk::DeskNotes;
 use eskort_core::journey::{Milestone, ProofTask, Stage};
 use eskort_core::record::Record;
 use eskort_core::renewal::Validity;
 use eskort_core::words;
-use eskort_store::{EventRow, Store, StoreError};
+use eskort_store::{DebtRow, EventRow, Store, StoreError};
 use jiff::Timestamp;
 use serde::Serialize;
 use std::path::PathBuf;
@@ -54,6 +56,8 @@ pub struct Show {
     pub generations: Vec<GenerationView>,
     /// The TXT records that a person has to place, while a journey waits for that.
     pub to_place: Vec<Record>,
+    /// What a person noted of the order, while a journey waits for an authority without ACME.
+    pub notes: Option<DeskNotes>,
     /// What is still published and could not be removed: what, why, and how to do it by hand.
     pub debts: Vec<(String, Option<String>, String)>,
     /// What happened lately, newest first.
@@ -83,6 +87,7 @@ pub fn show(app: &App, name: &str) -> Result<Option<Show>, StoreError> {
         journey: None,
         generations: Vec::new(),
         to_place: Vec::new(),
+        notes: None,
         debts: Vec::new(),
         events: Vec::new(),
     };
@@ -105,10 +110,16 @@ pub fn show(app: &App, name: &str) -> Result<Option<Show>, StoreError> {
                 shown.to_place = tasks.iter().filter(by_hand).map(ProofTask::record).collect();
                 shown.to_place.dedup();
             }
+            if let Stage::HandedOver { notes } = &open.stage {
+                shown.notes = Some(notes.clone());
+            }
             shown.journey = Some((open.generation, open.stage.milestone()));
         }
         shown.generations = store.generations(name)?.into_iter().map(view).collect();
-        let owed = store.debts()?.into_iter().filter(|row| row.certificate == name);
+        // What stands there for an authority without ACME to look at is no leftover.
+        let stays = is_shown_at_desk(&store, name)?;
+        let leftover = |row: &DebtRow| row.certificate == name && (!stays || row.trouble.is_some());
+        let owed = store.debts()?.into_iter().filter(leftover);
         shown.debts = owed.map(|row| (row.debt.words(), row.trouble, row.debt.by_hand())).collect();
         shown.events = store.events(name, 12)?;
     }

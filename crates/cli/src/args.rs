@@ -15,13 +15,20 @@ use std::path::PathBuf;
 )]
 pub(crate) struct Args {
     /// Inventory to use [default: eskort.toml here, else the system's or the user's]
-    #[arg(long, global = true, value_name = "FILE", env = "ESKORT_CONFIG", hide_env_values = true)]
+    #[arg(
+        long,
+        global = true,
+        value_name = "FILE",
+        env = "ESKORT_CONFIG",
+        hide_env_values = true,
+        display_order = 900
+    )]
     pub(crate) config: Option<PathBuf>,
     /// How results are written
-    #[arg(long, global = true, value_enum, default_value_t = Output::Text)]
+    #[arg(long, global = true, value_enum, default_value_t = Output::Text, display_order = 901)]
     pub(crate) output: Output,
     /// Say every request to the authority
-    #[arg(long, short, global = true)]
+    #[arg(long, short, global = true, display_order = 902)]
     pub(crate) verbose: bool,
     #[command(subcommand)]
     pub(crate) command: Option<Command>,
@@ -47,10 +54,10 @@ pub(crate) enum Command {
     Show(ShowArgs),
     /// Look at live endpoints as a visitor would
     Check(CheckArgs),
-    /// Make a CSR from options alone, or read one
+    /// Make a CSR, or read one
     #[command(subcommand)]
     Csr(CsrCommand),
-    /// Note what an authority without ACME said: its order, and what it asks as proof, which is published
+    /// Note what an authority without ACME said, and publish what it asks as proof
     Note(Box<NoteArgs>),
     /// Take what an authority without ACME sent back, in any shape, and go on from there
     Receive(ReceiveArgs),

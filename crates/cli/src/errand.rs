@@ -3,7 +3,7 @@
 use crate::table::{Cell, Page, draw};
 use crate::ui::Tone;
 use eskort_app::{Errand, ProofSight, RecordToPlace};
-use eskort_core::desk::{Asked, AskedProof};
+use eskort_core::desk::{Asked, AskedProof, DeskNotes};
 use eskort_core::words;
 
 /// Returns what a person has to do with a CSR, and what is known of the order.
@@ -28,29 +28,13 @@ pub(crate) fn errand(errand: &Errand, page: Page) -> String {
     if let Some(path) = &errand.pick_up {
         row("answer", format!("is looked for in {}", path.display()), Tone::Plain);
     }
-    let placed = notes.placed.map(|day| format!("placed on {day}"));
-    let order: Vec<String> = notes.order.iter().cloned().chain(placed).collect();
-    if !order.is_empty() {
-        row("order", order.join(", "), Tone::Plain);
-    }
-    for (what, text) in [("page", &notes.page), ("remark", &notes.remark)] {
-        if let Some(text) = text {
-            row(what, text.clone(), Tone::Plain);
-        }
-    }
-    if let Some(asked) = &notes.asked {
-        row("proof", proof_words(asked), Tone::Strong);
-        if let Asked::Record(record) = &asked.what {
-            row("", format!("{}. {} {}", record.name, record.kind.word(), record.zone_data()), Tone::Plain);
-        }
+    for (what, text, tone) in note_lines(notes) {
+        row(what, text, tone);
     }
     match &errand.proof {
         Some(ProofSight::Seen { at }) => at.iter().for_each(|at| row("seen", at.clone(), Tone::Good)),
         Some(ProofSight::NotSeen { why, .. }) => row("not seen", why.clone(), Tone::Notice),
         Some(ProofSight::Mail) | None => {}
-    }
-    if let Some(told) = notes.told {
-        row("told", format!("on {}; the authority is at it", words::day(told)), Tone::Good);
     }
     out.push_str(&draw(&["", ""], &rows, page));
     if let Some(ProofSight::NotSeen { to_place, .. }) = &errand.proof
@@ -71,6 +55,30 @@ pub(crate) fn errand(errand: &Errand, page: Page) -> String {
         }
     }
     out
+}
+
+/// Returns what is noted of an order, each with what it is called.
+pub(crate) fn note_lines(notes: &DeskNotes) -> Vec<(&'static str, String, Tone)> {
+    let mut lines = Vec::new();
+    let placed = notes.placed.map(|day| format!("placed on {day}"));
+    let order: Vec<String> = notes.order.iter().cloned().chain(placed).collect();
+    if !order.is_empty() {
+        lines.push(("order", order.join(", "), Tone::Plain));
+    }
+    for (what, text) in [("page", &notes.page), ("remark", &notes.remark)] {
+        lines.extend(text.iter().map(|text| (what, text.clone(), Tone::Plain)));
+    }
+    if let Some(told) = notes.told {
+        lines.push(("told", format!("on {}; the authority is at it", words::day(told)), Tone::Good));
+    }
+    if let Some(asked) = &notes.asked {
+        lines.push(("asked", proof_words(asked), Tone::Strong));
+        if let Asked::Record(record) = &asked.what {
+            let text = format!("{}. {} {}", record.name, record.kind.word(), record.zone_data());
+            lines.push(("", text, Tone::Plain));
+        }
+    }
+    lines
 }
 
 fn next_steps(errand: &Errand, certificate: &str) -> Vec<String> {

@@ -77,7 +77,14 @@ fn what_the_desk_asks_is_published_until_the_answer_is_here_and_can_be_changed_o
     let txt = "archive.lampholm.example";
     note(&["--record", txt, "--txt", "office=lamp", "--by", "zone"]).check(3, &["a TXT record", "seen archive"]);
     assert_eq!((at(cname, RecordType::Cname), at(txt, RecordType::Txt)), (vec![], vec!["office=lamp".to_owned()]));
-    place.run(&["show", "stock"]).check(0, &["noted: proof: the TXT record at archive.lampholm.example"]);
+    place.run(&["show", "stock"]).check(
+        0,
+        &[
+            "order 4711, placed on 2026-11-20",
+            "asked a TXT record",
+            "noted: proof: the TXT record at archive.lampholm.example",
+        ],
+    );
 
     office.answer(1, 300);
     place.write("answer.pem", &office.all()[..3].concat());

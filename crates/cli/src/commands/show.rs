@@ -4,6 +4,7 @@ use super::list::tone;
 use super::{known_certificate, load, load_if_there};
 use crate::args::ShowArgs;
 use crate::bar::lifetime_bar;
+use crate::errand;
 use crate::errors::{self, Told};
 use crate::table::{Cell, Page, draw};
 use crate::ui::{ExitStatus, Tone, Ui};
@@ -142,6 +143,9 @@ fn text(shown: &Show, now: Timestamp, page: Page) -> String {
     }
     if let Some((generation, passed)) = shown.journey {
         rows.push(fact("journey", format!("to generation {generation}: {}", stages(passed))));
+    }
+    for (what, text, tone) in shown.notes.iter().flat_map(errand::note_lines) {
+        rows.push(vec![Cell::toned(what, Tone::Faint), Cell::toned(text, tone)]);
     }
     if let Some(v) = &shown.row.validity {
         let (bar, tone) = lifetime_bar(v, now);
