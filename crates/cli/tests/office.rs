@@ -440,6 +440,17 @@ fn keys_with_a_password_are_opened_and_made_and_openssl_agrees() {
         let wrong = place.run(&["csr", "make", "stock", "--key", file, "--password-file", "wrong"]);
         wrong.check(1, &["the password does not open the private key", "--password-file FILE"]);
     }
+    for (kind, said) in [
+        ("EC -pkeyopt ec_paramgen_curve:P-256", "P-256"),
+        ("EC -pkeyopt ec_paramgen_curve:P-384", "P-384"),
+        ("RSA -pkeyopt rsa_keygen_bits:3072", "RSA with 3072 bits"),
+        ("ED25519", "Ed25519"),
+    ] {
+        office.openssl(&format!("genpkey -algorithm {kind} -aes256 -pass file:password -out one.key"));
+        place
+            .run(&["show", "one.key", "--password-file", "password"])
+            .check(0, &[&format!("private key  {said}; it fits")]);
+    }
     office.openssl("rsa -in plain.key -traditional -aes128 -passout file:password -out old.key");
     place
         .run(&["csr", "make", "stock", "--key", "old.key", "--password-file", "password"])
@@ -713,6 +724,13 @@ fn a_certificate_that_exists_already_is_taken_in_with_its_key() {
     place.write("password", "oil\n");
     office
         .openssl("pkcs12 -export -in own.pem -inkey own.key -certfile issuer.pem -passout file:password -out own.p12");
+    office.openssl(
+        "pkcs12 -export -legacy -in own.pem -inkey own.key -certfile issuer.pem -passout file:password -out own.pfx",
+    );
+    for container in ["own.p12", "own.pfx"] {
+        let shown = place.run(&["show", container, "--password-file", "password"]);
+        shown.check(0, &["Office-Issuer  intermediate", "private key  RSA with 2048 bits; it fits the certificate"]);
+    }
     let adopt = |files: &[&str]| place.run(&[&["adopt", "stock"], files].concat());
     for (files, said) in [
         (&["own.pem"][..], "there is no private key in it"),
