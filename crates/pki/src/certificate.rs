@@ -175,7 +175,7 @@ impl Certificate {
     }
 
     /// Returns the subject's name in DER.
-    pub(crate) fn subject_der(&self) -> &[u8] {
+    pub fn subject_der(&self) -> &[u8] {
         &self.subject_der
     }
 

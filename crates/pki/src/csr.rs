@@ -187,6 +187,8 @@ impl WantedExtension {
 pub struct CsrWish {
     /// Who it is for.
     pub subject: Subject,
+    /// A subject in DER that stands there instead, byte for byte: that of a certificate to be renewed.
+    pub same_subject: Option<Vec<u8>>,
     /// Whether servers have to staple a revocation answer (RFC 7633).
     pub must_staple: bool,
     /// What the key is to be used for; empty to leave that to the authority.
@@ -197,7 +199,7 @@ pub struct CsrWish {
 
 impl CsrWish {
     /// Returns the extensions to ask for in DER (RFC 5280 section 4.1): a sequence of sequences.
-    fn extensions(&self, names: &[&str]) -> Result<Vec<u8>, PkiError> {
+    fn extensions(&self, names: &[&str], subject: &[u8]) -> Result<Vec<u8>, PkiError> {
         let fail = der_error("CSR extensions");
         let mut all = Vec::new();
         let mut add = |oid: ObjectIdentifier, critical: bool, value: &[u8]| {
@@ -210,7 +212,7 @@ impl CsrWish {
             alt_names.extend(alt_name(name)?);
         }
         // RFC 5280 section 4.2.1.6: critical where there is no subject beside it.
-        add(ID_CE_SUBJECT_ALT_NAME, self.subject.parts().is_empty(), &tlv(0x30, &alt_names));
+        add(ID_CE_SUBJECT_ALT_NAME, subject == EMPTY_NAME, &tlv(0x30, &alt_names));
         let mut usages = self.usages.iter().filter_map(|usage| usage.usage());
         if let Some(first) = usages.next() {
             let usages = KeyUsage(usages.fold(first.into(), |all: FlagSet<KeyUsages>, one| all | one));
@@ -246,10 +248,13 @@ fn alt_name(name: &str) -> Result<Vec<u8>, PkiError> {
 pub fn make_csr(key: &PrivateKey, names: &[&str], wish: &CsrWish) -> Result<Vec<u8>, PkiError> {
     let fail = der_error("CSR");
     let failed = PkiError::Crypto { job: "making a CSR" };
-    let extensions = tlv(0x31, &wish.extensions(names)?);
+    let subject = match &wish.same_subject {
+        Some(subject) => subject.clone(),
+        None => wish.subject.to_name()?.to_der().map_err(&fail)?,
+    };
+    let extensions = tlv(0x31, &wish.extensions(names, &subject)?);
     let attribute = tlv(0x30, &[tlv(0x06, ID_EXTENSION_REQ.as_bytes()), extensions].concat());
     // RFC 2986 section 4: version 0, subject, key, attributes.
-    let subject = wish.subject.to_name()?.to_der().map_err(&fail)?;
     let parts = [vec![0x02, 0x01, 0x00], subject, key.public_key_der(), tlv(0xa0, &attribute)];
     let body = tlv(0x30, &parts.concat());
     let Ok(algorithm) = key.signature_algorithm_identifier() else { return Err(failed) };
@@ -259,6 +264,8 @@ pub fn make_csr(key: &PrivateKey, names: &[&str], wish: &CsrWish) -> Result<Vec<
     Ok(tlv(0x30, &[body, algorithm, signature].concat()))
 }
 
+/// A sequence of nothing.
+const EMPTY_NAME: &[u8] = &[0x30, 0x00];
 /// id-pe-tlsfeature.
 const TLS_FEATURE: ObjectIdentifier = ObjectIdentifier::new_unwrap("1.3.6.1.5.5.7.1.24");
 /// A sequence of one integer, 5.
@@ -405,6 +412,16 @@ mod tests {
             let said = WantedExtension::parse(oid, hex).unwrap_err().to_string();
             assert!(said.contains(why), "{oid} {hex}: {said}");
         }
+    }
+
+    #[test]
+    fn a_subject_is_taken_over_byte_for_byte() {
+        let key = PrivateKey::generate(KeyKind::P256).unwrap();
+        let subject = Subject { organization: Some("Trust".into()), ..Subject::default() };
+        let same = subject.to_name().unwrap().to_der().unwrap();
+        let wish = CsrWish { same_subject: Some(same), ..CsrWish::default() };
+        let facts = read_csr(&make_csr(&key, &["lampholm.example"], &wish).unwrap()).unwrap();
+        assert_eq!(facts.subject, [("o".to_owned(), "Trust".to_owned())]);
     }
 
     #[test]

@@ -79,7 +79,19 @@ impl Issuer {
 
     /// Issues a certificate for DNS names and addresses, and returns the leaf.
     pub fn issue(&self, names: &[String], public_key: &[u8], from: Timestamp, lifetime: SignedDuration) -> Certificate {
-        let subject = Subject { common_name: "", names, public_key, ca: false };
+        self.issue_titled("", names, public_key, from, lifetime)
+    }
+
+    /// Issues one with a common name.
+    pub(crate) fn issue_titled(
+        &self,
+        common_name: &str,
+        names: &[String],
+        public_key: &[u8],
+        from: Timestamp,
+        lifetime: SignedDuration,
+    ) -> Certificate {
+        let subject = Subject { common_name, names, public_key, ca: false };
         sign(&subject, &self.intermediate_name, &self.intermediate_key, from, from + lifetime)
     }
 

@@ -8,7 +8,9 @@ use crate::{AnswerError, Errand, InstallError, Progress, StepError, answer};
 use eskort_core::desk::DeskNotes;
 use eskort_core::inventory::CsrAuthority;
 use eskort_core::journey::Outcome;
-use eskort_core::pki::{Built, PrivateKey, Secret, find_csr, make_csr, read_csr, request_pem};
+use eskort_core::pki::{
+    Built, Certificate, Chain, CsrWish, PrivateKey, Secret, find_csr, make_csr, read_csr, request_pem,
+};
 use eskort_store::files::{Access, write_whole};
 use jiff::Timestamp;
 
@@ -19,20 +21,24 @@ impl RealHands<'_> {
         let authority = &app.inventory.authorities[&self.wanted.authority];
         let est = authority.est().expect("the journey goes over EST");
         let key = self.key()?;
+        let renewed = self.renewed(now)?;
         let folder = self.store.generation_folder(self.certificate, self.generation);
         let stored = folder.stored_request()?.and_then(|pem| find_csr(pem.as_bytes()));
         let fits = |der: &Vec<u8>| read_csr(der).is_ok_and(|facts| key.fits(&facts.public_key));
         let csr = match stored.filter(fits) {
             Some(csr) => csr,
             None => {
-                let made = make_csr(&key, &self.names(), &self.entry.wish).map_err(|e| self.key_error(e))?;
+                // RFC 7030 section 4.2.2 wants the subject of the certificate that is renewed.
+                let same_subject = renewed.as_ref().map(|(leaf, _)| leaf.subject_der().to_vec());
+                let wish = CsrWish { same_subject, ..self.entry.wish.clone() };
+                let made = make_csr(&key, &self.names(), &wish).map_err(|e| self.key_error(e))?;
                 folder.save_request(&request_pem(&made))?;
                 made
             }
         };
-        let renewed = self.renewed(now)?;
         let renews = renewed.is_some();
-        let conversation = Est::open(est, renewed, authority.patience, app.watch.clone())?;
+        let in_use = renewed.map(|(_, with_key)| with_key);
+        let conversation = Est::open(est, in_use, authority.patience, app.watch.clone())?;
         let mut pool = match conversation.enroll(&csr, renews, now).await? {
             Enrolled::NotYet(ask_again) => {
                 if polls == 0 {
@@ -52,9 +58,9 @@ impl RealHands<'_> {
         self.store_answer(built, &key)
     }
 
-    /// Returns the certificate that this journey renews over EST, with its key, as long as it is good: RFC 7030 section 4.2.2
-    /// wants the same authority and the same names.
-    fn renewed(&self, now: Timestamp) -> Result<Option<Secret<String>>, StepError> {
+    /// Returns the certificate that this journey renews over EST, and it with its chain and key in PEM, as long as it is good:
+    /// RFC 7030 section 4.2.2 wants the same authority and the same names.
+    fn renewed(&self, now: Timestamp) -> Result<Option<(Certificate, Secret<String>)>, StepError> {
         let newest = self.store.newest(self.certificate)?.filter(|newest| {
             let same = newest.wanted.authority == self.wanted.authority && newest.wanted.names == self.wanted.names;
             same && newest.number != self.generation && now < newest.validity.not_after
@@ -62,7 +68,8 @@ impl RealHands<'_> {
         let Some(newest) = newest else { return Ok(None) };
         let folder = self.store.generation_folder(self.certificate, newest.number);
         let (Some(bundle), Some(key)) = (folder.bundle()?, folder.key()?) else { return Ok(None) };
-        Ok(Some(Secret::new(format!("{bundle}\n{}", key.reveal()))))
+        let leaf = Chain::from_pem(&bundle)?.leaf().clone();
+        Ok(Some((leaf, Secret::new(format!("{bundle}\n{}", key.reveal())))))
     }
 
     fn office(&self) -> &CsrAuthority {

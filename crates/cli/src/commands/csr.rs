@@ -168,7 +168,7 @@ fn from_options(ui: &Ui, args: &CsrMakeArgs) -> Result<CsrOptions, ExitStatus> {
         country: wish.country.as_ref().map(|c| c.to_ascii_uppercase()),
         mail: wish.mail.clone(),
     };
-    let wish = CsrWish { subject, must_staple: wish.must_staple, usages, extensions };
+    let wish = CsrWish { subject, same_subject: None, must_staple: wish.must_staple, usages, extensions };
     let path = args.key.clone().unwrap_or_default();
     Ok(CsrOptions { names, wish, key: KeySource::File { path, kind, protect: args.protect } })
 }

@@ -260,6 +260,7 @@ fn read_certificate<'a>(
     let first = names.first().map(|name| name.value.to_string());
     let wish = CsrWish {
         subject: read_subject(&section, first),
+        same_subject: None,
         must_staple: section.flag("must-staple"),
         usages: read_usages(&section),
         extensions: read_extensions(&section),
