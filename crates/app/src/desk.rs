@@ -14,6 +14,7 @@ use eskort_store::{RunLock, Store, StoreError};
 use jiff::civil::Date;
 use serde::Serialize;
 use std::path::PathBuf;
+use std::time::Duration;
 
 /// What a person has to do for a journey that waits for an answer.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
@@ -178,7 +179,8 @@ pub(crate) struct Desk<'a> {
 
 impl Desk<'_> {
     /// Publishes what the authority asks as proof, and looks whether it can be seen. Doing it again leaves things as they are.
-    pub(crate) async fn show(&self, asked: &AskedProof) -> Result<ProofSight, StepError> {
+    /// Name servers are waited for only until the authority was told that it may look.
+    pub(crate) async fn show(&self, asked: &AskedProof, told: bool) -> Result<ProofSight, StepError> {
         let shown = match &asked.what {
             Asked::Mail { .. } => return Ok(ProofSight::Mail),
             Asked::File { path, text } => {
@@ -187,7 +189,10 @@ impl Desk<'_> {
             }
             Asked::Record(record) => {
                 let records = std::slice::from_ref(record);
-                let dns = self.dns_proof(asked.by.as_deref())?;
+                let mut dns = self.dns_proof(asked.by.as_deref())?;
+                if told {
+                    dns.look.settle = Duration::ZERO;
+                }
                 if let Some(by) = &asked.by {
                     (self.app.watch)(&Progress::Doing("publish the record"));
                     let owner = (self.app, self.store, self.certificate);

@@ -104,7 +104,7 @@ impl RealHands<'_> {
             let desk =
                 Desk { app: self.app, store: self.store, certificate: self.certificate, names: &self.wanted.names };
             let proof = match &notes.asked {
-                Some(asked) => Some(desk.show(asked).await?),
+                Some(asked) => Some(desk.show(asked, notes.told.is_some()).await?),
                 None => None,
             };
             let office = self.office();
