@@ -235,6 +235,16 @@ pub(crate) async fn publish(
         }
         RecordWriter::WebApi(_) => {
             let api = api.expect("it was opened for this writer");
+            let mut missing = missing;
+            if api.replaces_all() {
+                missing.sort_by_key(|placed| &placed.record);
+                for group in missing.chunk_by(|a, b| (&a.record.name, a.record.kind) == (&b.record.name, b.record.kind))
+                {
+                    let records: Vec<&Record> = group.iter().map(|placed| &placed.record).collect();
+                    api.add_all(&group[0].zone.name, &records).await?;
+                }
+                missing.clear();
+            }
             for Placed { record, zone } in missing {
                 if let Some(id) = api.add(&zone.name, record).await? {
                     store.amend_debt(&debt(record, None), &debt(record, Some(id)))?;

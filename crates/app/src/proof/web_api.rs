@@ -103,17 +103,31 @@ impl<'a> Api<'a> {
         Ok(Api { settings, recipe, place, secret, http, ttl })
     }
 
-    /// Places a record; the record may be there already. Returns what the API calls it, if it says so.
-    pub(super) async fn add(&self, zone: &str, record: &Record) -> Result<Option<String>, ProofError> {
-        let mut slots = self.slots(zone, record, None)?;
-        if self.recipe.read.is_some() {
-            let mut values = self.read_values(&slots).await?;
-            if !values.contains(&slots["value"]) {
-                values.push(slots["value"].clone());
-                self.replace_values(&mut slots, &values).await?;
+    /// Returns whether the API replaces all values of a name at once; it gives no ids then.
+    pub(super) fn replaces_all(&self) -> bool {
+        self.recipe.read.is_some()
+    }
+
+    /// Places records of one name and type with an API that replaces all values at once; they may be there already. All of
+    /// them go into one request, since what was just replaced need not be read back yet.
+    pub(super) async fn add_all(&self, zone: &str, records: &[&Record]) -> Result<(), ProofError> {
+        let Some(first) = records.first() else { return Ok(()) };
+        let mut slots = self.slots(zone, first, None)?;
+        let mut values = self.read_values(&slots).await?;
+        let before = values.len();
+        for record in records {
+            let value = self.slots(zone, record, None)?["value"].clone();
+            if !values.contains(&value) {
+                values.push(value);
             }
-            return Ok(None);
         }
+        if values.len() > before { self.replace_values(&mut slots, &values).await } else { Ok(()) }
+    }
+
+    /// Places a record with an API that takes one at a time; it may be there already. Returns what the API calls it, if it
+    /// says so.
+    pub(super) async fn add(&self, zone: &str, record: &Record) -> Result<Option<String>, ProofError> {
+        let slots = self.slots(zone, record, None)?;
         if let Some(id) = self.find(&slots).await?.pop() {
             return Ok(Some(id));
         }
