@@ -102,6 +102,13 @@ fn say_delegations(app: &App, records: &[Record], placed: &[Placed]) {
     }
 }
 
+/// Puts records of one name and type together.
+fn by_name<'r>(records: impl Iterator<Item = &'r Record>) -> Vec<Vec<&'r Record>> {
+    let mut groups: BTreeMap<(&str, RecordType), Vec<&Record>> = BTreeMap::new();
+    records.for_each(|record| groups.entry((&record.name, record.kind)).or_default().push(record));
+    groups.into_values().collect()
+}
+
 fn by_zone(placed: &[Placed]) -> BTreeMap<&Zone, Vec<Record>> {
     let mut zones: BTreeMap<&Zone, Vec<Record>> = BTreeMap::new();
     for Placed { record, zone } in placed {
@@ -235,17 +242,14 @@ pub(crate) async fn publish(
         }
         RecordWriter::WebApi(_) => {
             let api = api.expect("it was opened for this writer");
-            let mut missing = missing;
             if api.replaces_all() {
-                missing.sort_by_key(|placed| &placed.record);
-                for group in missing.chunk_by(|a, b| (&a.record.name, a.record.kind) == (&b.record.name, b.record.kind))
-                {
-                    let records: Vec<&Record> = group.iter().map(|placed| &placed.record).collect();
-                    api.add_all(&group[0].zone.name, &records).await?;
+                for records in by_name(missing.iter().map(|placed| &placed.record)) {
+                    let placed = missing.iter().find(|placed| placed.record == *records[0]);
+                    let zone = placed.map_or("", |placed| &placed.zone.name);
+                    api.add_all(zone, &records).await?;
                 }
-                missing.clear();
             }
-            for Placed { record, zone } in missing {
+            for Placed { record, zone } in missing.into_iter().filter(|_| !api.replaces_all()) {
                 if let Some(id) = api.add(&zone.name, record).await? {
                     store.amend_debt(&debt(record, None), &debt(record, Some(id)))?;
                 }
@@ -284,6 +288,12 @@ pub(super) async fn take_away(app: &App, proof: &str, owed: &[OwedRecord]) -> Re
         RecordWriter::WebApi(settings) => {
             let located = located().await?;
             let api = Api::open(settings, dns.look.ttl)?;
+            if api.replaces_all() {
+                for records in by_name(owed.iter().map(|owed| &owed.record)) {
+                    api.remove_all(&located[&at(records[0])].zone.name, &records).await?;
+                }
+                return Ok(());
+            }
             for OwedRecord { record, id } in owed {
                 api.remove(&located[&at(record)].zone.name, record, id.as_deref()).await?;
             }

@@ -135,20 +135,27 @@ impl<'a> Api<'a> {
         Ok(self.taken(&self.recipe.add, &answer, &slots)?.pop())
     }
 
-    /// Removes a record; it may be gone already.
+    /// Removes records of one name and type with an API that replaces all values at once; they may be gone already.
+    pub(super) async fn remove_all(&self, zone: &str, records: &[&Record]) -> Result<(), ProofError> {
+        let Some(first) = records.first() else { return Ok(()) };
+        let mut slots = self.slots(zone, first, None)?;
+        let mut values = self.read_values(&slots).await?;
+        let before = values.len();
+        for record in records {
+            let value = self.slots(zone, record, None)?["value"].clone();
+            values.retain(|known| *known != value);
+        }
+        if values.is_empty() && before > 0 {
+            self.send(&self.recipe.remove, &slots).await?;
+        } else if values.len() < before {
+            self.replace_values(&mut slots, &values).await?;
+        }
+        Ok(())
+    }
+
+    /// Removes a record from an API that takes one at a time; it may be gone already.
     pub(super) async fn remove(&self, zone: &str, record: &Record, id: Option<&str>) -> Result<(), ProofError> {
         let mut slots = self.slots(zone, record, id)?;
-        if self.recipe.read.is_some() {
-            let mut values = self.read_values(&slots).await?;
-            let before = values.len();
-            values.retain(|value| *value != slots["value"]);
-            if values.is_empty() && before > 0 {
-                self.send(&self.recipe.remove, &slots).await?;
-            } else if values.len() < before {
-                self.replace_values(&mut slots, &values).await?;
-            }
-            return Ok(());
-        }
         let wants_id = self.recipe.remove.url.slots().chain(self.recipe.remove.body.iter().flat_map(|b| b.slots()));
         if wants_id.into_iter().any(|slot| slot == "id") && id.is_none() {
             if self.recipe.find.is_none() {
