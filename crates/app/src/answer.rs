@@ -215,8 +215,12 @@ pub(crate) fn check(
     if !forbidden.is_empty() {
         return Err(AnswerError::Forbids { usages: forbidden.into_iter().map(KeyUse::word).collect() });
     }
-    let until = built.chain.leaf().not_after;
-    if now >= until { Err(ChainError::Over { until }.into()) } else { Ok(()) }
+    let (from, until) = (built.chain.leaf().not_before, built.chain.leaf().not_after);
+    match now {
+        now if now < from => Err(ChainError::NotYet { from }.into()),
+        now if now >= until => Err(ChainError::Over { until }.into()),
+        _ => Ok(()),
+    }
 }
 
 fn key_of(store: &Store, certificate: &str, generation: u32) -> Result<Option<PrivateKey>, StepError> {

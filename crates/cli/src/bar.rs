@@ -9,10 +9,10 @@ const CELLS: usize = 24;
 
 /// Returns the bar and its tone. Full at the start of the lifetime, it empties from the right; `┊` stands where renewal
 /// falls due.
-pub(crate) fn lifetime_bar(validity: &Validity, now: Timestamp) -> (String, Tone) {
+pub(crate) fn lifetime_bar(validity: &Validity, renew_at: Timestamp, now: Timestamp) -> (String, Tone) {
     let cell = |share: f64| (share * CELLS as f64).round() as usize;
     let left = validity.share_left(now);
-    let mark = cell(validity.share_left_at_renewal()).min(CELLS - 1);
+    let mark = cell(validity.share_left(renew_at)).min(CELLS - 1);
     // A certificate that is still good shows at least one cell.
     let filled = if left > 0.0 { cell(left).max(1) } else { 0 };
     let draw = |i: usize| match i {
@@ -22,7 +22,7 @@ pub(crate) fn lifetime_bar(validity: &Validity, now: Timestamp) -> (String, Tone
     };
     let tone = match left {
         l if l <= 0.0 => Tone::Bad,
-        _ if validity.is_due(now) => Tone::Notice,
+        _ if now >= renew_at => Tone::Notice,
         _ => Tone::Good,
     };
     ((0..CELLS).map(draw).collect(), tone)
@@ -44,7 +44,8 @@ mod tests {
             (89, "█░░░░░░░┊░░░░░░░░░░░░░░░", Tone::Notice),
             (91, "░░░░░░░░┊░░░░░░░░░░░░░░░", Tone::Bad),
         ] {
-            let (drawn, toned) = lifetime_bar(&validity, not_before + SignedDuration::from_hours(day * 24));
+            let (drawn, toned) =
+                lifetime_bar(&validity, validity.renew_at(), not_before + SignedDuration::from_hours(day * 24));
             assert_eq!((drawn.as_str(), toned), (wanted, tone), "day {day}");
         }
     }

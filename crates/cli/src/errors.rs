@@ -178,6 +178,9 @@ pub(crate) fn tell_answer(error: &AnswerError) -> Told {
         AnswerError::Intake(IntakeError::TooMuch(_) | IntakeError::Archive { .. }) => {
             told.hint("unpack it by hand, and name the certificate's file")
         }
+        AnswerError::Chain(ChainError::NotYet { .. }) => {
+            told.hint("is this machine's clock right? Otherwise receive it again then")
+        }
         AnswerError::Chain(ChainError::MissingNames { .. }) => {
             told.hint("ask the authority for a certificate with all names, or take them out of the inventory")
         }

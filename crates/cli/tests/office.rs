@@ -235,6 +235,11 @@ fn what_is_wrong_with_an_answer_is_said_and_the_journey_goes_on_waiting() {
     ] {
         office.receive(files).check(1, &["nothing was received", said, "hint:"]);
     }
+    let later = "20990101000000Z";
+    office.openssl(&format!(
+        "ca -batch -config desk.cnf -extensions leaf -in {csr} -out later.pem -startdate {later} -enddate 20990401000000Z"
+    ));
+    office.receive(&["later.pem"]).check(1, &["the certificate is not good before 2099-01-01", "clock right?"]);
     place.run(&["list"]).check(4, &["waits for you"]);
     office
         .receive(&["leaf.pem"])
@@ -243,6 +248,18 @@ fn what_is_wrong_with_an_answer_is_said_and_the_journey_goes_on_waiting() {
     // Renewal begins early enough for a person; the old answer is told from the new one.
     let at = |day: i64, words: &[&str]| place.run_with("ESKORT_CLOCK_OFFSET", &(day * 86_400).to_string(), words);
     at(190, &["keep"]).check(0, &["nothing to do"]);
+    let day = |days: i64| {
+        let day = jiff::Timestamp::now() + jiff::SignedDuration::from_hours(24 * days);
+        day.to_zoned(jiff::tz::TimeZone::UTC).date().to_string()
+    };
+    // A longer lead moves the renewal everywhere it is said.
+    let text = place.read("eskort.toml");
+    place.write("eskort.toml", &text.replace("desk =", "lead-days = 140\ndesk ="));
+    for words in [&["list"][..], &["show", "stock"], &["keep"]] {
+        place.run(words).check(0, &[&day(300 - 140)]);
+    }
+    at(161, &["list"]).check(4, &["renewal due"]);
+    place.write("eskort.toml", &text);
     at(205, &["list"]).check(4, &["renewal due"]);
     at(205, &["keep"]).check(3, &["generation 2", "waits for you"]);
     at(208, &["list"]).check(4, &["waits for you, 3 days"]);

@@ -45,11 +45,6 @@ impl Validity {
     pub fn share_left(&self, now: Timestamp) -> f64 {
         share(self.not_after.duration_since(now), self.lifetime())
     }
-
-    /// Returns the share of the lifetime that is left when renewal falls due.
-    pub fn share_left_at_renewal(&self) -> f64 {
-        self.share_left(self.renew_at())
-    }
 }
 
 fn share(part: SignedDuration, whole: SignedDuration) -> f64 {
@@ -83,7 +78,7 @@ mod tests {
         let v = validity(90 * 24);
         assert_eq!(v.share_left(v.not_before - SignedDuration::from_hours(5)), 1.0);
         assert_eq!(v.share_left(v.not_after + SignedDuration::from_hours(5)), 0.0);
-        assert!((v.share_left_at_renewal() - 1.0 / 3.0).abs() < 1e-6);
+        assert!((v.share_left(v.renew_at()) - 1.0 / 3.0).abs() < 1e-6);
         assert_eq!(validity(-4).share_left(v.not_before), 0.0);
     }
 }

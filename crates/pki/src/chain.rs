@@ -21,6 +21,12 @@ pub enum ChainError {
         /// The names that were asked for and are not in it.
         missing: Vec<String>,
     },
+    /// The first certificate is not good yet.
+    #[error("the certificate is not good before {from}")]
+    NotYet {
+        /// Its first instant.
+        from: jiff::Timestamp,
+    },
     /// The first certificate has run out.
     #[error("the certificate ran out on {until}")]
     Over {

@@ -111,7 +111,7 @@ fn text(report: &EndpointReport, now: Timestamp, page: Page) -> String {
         if finding.topic == "dates"
             && let Some(validity) = &report.validity
         {
-            let (bar, tone) = lifetime_bar(validity, now);
+            let (bar, tone) = lifetime_bar(validity, validity.renew_at(), now);
             rows.push(vec![Cell::plain(""), Cell::plain(""), Cell::toned(bar, tone)]);
         }
     }

@@ -103,9 +103,10 @@ fn headline(entry: &KeepEntry) -> String {
 }
 
 fn row(app: &App, entry: &KeepEntry, now: Timestamp) -> Vec<Cell> {
+    let lead = app.inventory.lead_of(&entry.certificate);
     let bar = |validity: Option<Validity>| match validity {
         Some(v) => {
-            let (bar, tone) = lifetime_bar(&v, now);
+            let (bar, tone) = lifetime_bar(&v, v.renew_at_with(lead), now);
             Cell::toned(bar, tone)
         }
         None => Cell::plain(""),

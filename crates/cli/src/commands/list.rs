@@ -46,13 +46,13 @@ pub(crate) fn tone(state: &State) -> Tone {
 }
 
 fn row(row: &ListRow, now: Timestamp) -> Vec<Cell> {
-    let (bar, left, renewal) = match &row.validity {
+    let (bar, left, renewal) = match row.validity.as_ref().zip(row.renew_at) {
         None => (Cell::plain(""), Cell::plain(""), String::new()),
-        Some(v) => {
-            let (bar, tone) = lifetime_bar(v, now);
+        Some((v, renew_at)) => {
+            let (bar, tone) = lifetime_bar(v, renew_at, now);
             let left = v.not_after.duration_since(now);
             let left = if left.is_negative() { "over".to_owned() } else { words::duration(left) };
-            let renewal = if v.is_due(now) { "due".to_owned() } else { words::day(v.renew_at()) };
+            let renewal = if now >= renew_at { "due".to_owned() } else { words::day(renew_at) };
             (Cell::toned(bar, tone), Cell::plain(left), renewal)
         }
     };

@@ -105,7 +105,7 @@ fn file_text(view: &FileView, now: Timestamp, page: Page) -> String {
             rows.push(fact("  subject", c.subject.clone()));
         }
         rows.push(fact("  issuer", c.issuer.clone()));
-        let (bar, tone) = lifetime_bar(&c.validity, now);
+        let (bar, tone) = lifetime_bar(&c.validity, c.validity.renew_at(), now);
         rows.push(vec![Cell::toned("  life left", Tone::Faint), Cell::toned(bar, tone)]);
         let (from, until) = (words::day(c.validity.not_before), words::day(c.validity.not_after));
         let good = if c.is_good_at(now) { "" } else { "; not good today" };
@@ -147,13 +147,13 @@ fn text(shown: &Show, now: Timestamp, page: Page) -> String {
     for (what, text, tone) in shown.notes.iter().flat_map(errand::note_lines) {
         rows.push(vec![Cell::toned(what, Tone::Faint), Cell::toned(text, tone)]);
     }
-    if let Some(v) = &shown.row.validity {
-        let (bar, tone) = lifetime_bar(v, now);
+    if let Some((v, renew_at)) = shown.row.validity.as_ref().zip(shown.row.renew_at) {
+        let (bar, tone) = lifetime_bar(v, renew_at, now);
         rows.push(vec![Cell::toned("life left", Tone::Faint), Cell::toned(bar, tone)]);
         let left = v.not_after.duration_since(now);
         let end = if left.is_negative() { "over since" } else { "until" };
         let renewal =
-            if v.is_due(now) { "renewal is due".into() } else { format!("renewal on {}", words::day(v.renew_at())) };
+            if now >= renew_at { "renewal is due".into() } else { format!("renewal on {}", words::day(renew_at)) };
         rows.push(fact("", format!("{}, {end} {}; {renewal}", words::duration(left), words::instant(v.not_after))));
     }
     rows.push(fact("authority", shown.authority.clone()));

@@ -19,6 +19,7 @@ pub use recipe::read_recipe;
 
 use crate::names::Identifier;
 use crate::pki::{CsrWish, KeyKind, KeyUse, Subject, WantedExtension};
+use jiff::SignedDuration;
 use std::collections::BTreeMap;
 use std::fmt;
 use std::net::{IpAddr, SocketAddr};
@@ -55,6 +56,13 @@ impl Inventory {
     /// Returns whether a person has to place something to show control of any name of a certificate.
     pub fn awaits_person(&self, entry: &CertificateEntry) -> bool {
         entry.names.iter().filter_map(|name| self.proof_of(entry, name)).any(|(_, proof)| proof.awaits_person())
+    }
+
+    /// Returns how long before its end the renewal of a certificate has to begin at the latest.
+    pub fn lead_of(&self, certificate: &str) -> SignedDuration {
+        let entry = self.certificates.get(certificate);
+        let authority = entry.and_then(|entry| self.authorities.get(&entry.authority));
+        authority.map_or(SignedDuration::ZERO, Authority::lead)
     }
 
     /// Makes every path absolute: what is relative lies in the inventory's own folder.
