@@ -102,11 +102,16 @@ fn say_delegations(app: &App, records: &[Record], placed: &[Placed]) {
     }
 }
 
-/// Puts records of one name and type together.
-fn by_name<'r>(records: impl Iterator<Item = &'r Record>) -> Vec<Vec<&'r Record>> {
-    let mut groups: BTreeMap<(&str, RecordType), Vec<&Record>> = BTreeMap::new();
-    records.for_each(|record| groups.entry((&record.name, record.kind)).or_default().push(record));
-    groups.into_values().collect()
+/// Changes records at an API that replaces all values of a name and type at once.
+async fn change_all(api: &Api<'_>, placed: &[&Placed], what: What) -> Result<(), ProofError> {
+    let mut groups: BTreeMap<(&Zone, &str, RecordType), Vec<&Record>> = BTreeMap::new();
+    for Placed { record, zone } in placed {
+        groups.entry((zone, &record.name, record.kind)).or_default().push(record);
+    }
+    for ((zone, ..), records) in groups {
+        api.change_all(&zone.name, &records, what).await?;
+    }
+    Ok(())
 }
 
 fn by_zone(placed: &[Placed]) -> BTreeMap<&Zone, Vec<Record>> {
@@ -143,7 +148,7 @@ async fn primary(look: &DnsLook, zone: &Zone) -> Result<SocketAddr, ProofError> 
 }
 
 #[derive(Clone, Copy, PartialEq, Eq)]
-enum What {
+pub(super) enum What {
     Add,
     Remove,
 }
@@ -229,7 +234,7 @@ pub(crate) async fn publish(
             _ => false,
         })
     };
-    let missing: Vec<&Placed> = placed.iter().filter(|p| !has_id(&p.record)).collect();
+    let mut missing: Vec<&Placed> = placed.iter().filter(|p| !has_id(&p.record)).collect();
     let debts: Vec<Debt> = missing.iter().map(|p| debt(&p.record, None)).collect();
     store.owe(certificate, &debts, (app.now)())?;
     crash_point("owed");
@@ -243,13 +248,10 @@ pub(crate) async fn publish(
         RecordWriter::WebApi(_) => {
             let api = api.expect("it was opened for this writer");
             if api.replaces_all() {
-                for records in by_name(missing.iter().map(|placed| &placed.record)) {
-                    let placed = missing.iter().find(|placed| placed.record == *records[0]);
-                    let zone = placed.map_or("", |placed| &placed.zone.name);
-                    api.add_all(zone, &records).await?;
-                }
+                change_all(&api, &missing, What::Add).await?;
+                missing.clear();
             }
-            for Placed { record, zone } in missing.into_iter().filter(|_| !api.replaces_all()) {
+            for Placed { record, zone } in missing {
                 if let Some(id) = api.add(&zone.name, record).await? {
                     store.amend_debt(&debt(record, None), &debt(record, Some(id)))?;
                 }
@@ -266,8 +268,15 @@ pub(super) async fn take_away(app: &App, proof: &str, owed: &[OwedRecord]) -> Re
     let Some(Proof::Dns(dns)) = app.inventory.proofs.get(proof) else {
         return Err(ProofError::Gone { proof: proof.to_owned() });
     };
-    let located = || locate_all(&dns.look, owed.iter().map(|owed| &owed.record));
-    let at = |record: &Record| (record.name.clone(), record.kind);
+    // Where each stands was found out when it was placed; its zone is looked for again.
+    let placed = || async {
+        let located = locate_all(&dns.look, owed.iter().map(|owed| &owed.record)).await?;
+        let placed = |owed: &OwedRecord| {
+            let zone = located[&(owed.record.name.clone(), owed.record.kind)].zone.clone();
+            Placed { record: owed.record.clone(), zone }
+        };
+        Ok::<Vec<Placed>, ProofError>(owed.iter().map(placed).collect())
+    };
     match &dns.writer {
         RecordWriter::Person | RecordWriter::Standing { .. } => Err(ProofError::Gone { proof: proof.to_owned() }),
         RecordWriter::Program { command, host } => {
@@ -276,26 +285,15 @@ pub(super) async fn take_away(app: &App, proof: &str, owed: &[OwedRecord]) -> Re
             }
             Ok(())
         }
-        RecordWriter::Update(key) => {
-            let located = located().await?;
-            let placed = |owed: &OwedRecord| {
-                let zone = located[&at(&owed.record)].zone.clone();
-                Placed { record: owed.record.clone(), zone }
-            };
-            let placed: Vec<Placed> = owed.iter().map(placed).collect();
-            update(app, key, &dns.look, What::Remove, &placed).await
-        }
+        RecordWriter::Update(key) => update(app, key, &dns.look, What::Remove, &placed().await?).await,
         RecordWriter::WebApi(settings) => {
-            let located = located().await?;
+            let placed = placed().await?;
             let api = Api::open(settings, dns.look.ttl)?;
             if api.replaces_all() {
-                for records in by_name(owed.iter().map(|owed| &owed.record)) {
-                    api.remove_all(&located[&at(records[0])].zone.name, &records).await?;
-                }
-                return Ok(());
+                return change_all(&api, &placed.iter().collect::<Vec<_>>(), What::Remove).await;
             }
-            for OwedRecord { record, id } in owed {
-                api.remove(&located[&at(record)].zone.name, record, id.as_deref()).await?;
+            for (Placed { record, zone }, OwedRecord { id, .. }) in placed.iter().zip(owed) {
+                api.remove(&zone.name, record, id.as_deref()).await?;
             }
             Ok(())
         }

@@ -1,5 +1,6 @@
 //! Records over an HTTP API, as a recipe says.
 
+use super::dns::What;
 use crate::authority::innermost;
 use crate::secret::read_secret;
 use crate::{ProofError, SecretError};
@@ -108,20 +109,23 @@ impl<'a> Api<'a> {
         self.recipe.read.is_some()
     }
 
-    /// Places records of one name and type with an API that replaces all values at once; they may be there already. All of
-    /// them go into one request, since what was just replaced need not be read back yet.
-    pub(super) async fn add_all(&self, zone: &str, records: &[&Record]) -> Result<(), ProofError> {
+    /// Places or removes records of one name and type with an API that replaces all values at once; it may be done already. All
+    /// of them go into one request, since what was just replaced need not be read back yet.
+    pub(super) async fn change_all(&self, zone: &str, records: &[&Record], what: What) -> Result<(), ProofError> {
         let Some(first) = records.first() else { return Ok(()) };
         let mut slots = self.slots(zone, first, None)?;
-        let mut values = self.read_values(&slots).await?;
-        let before = values.len();
+        let before = self.read_values(&slots).await?;
+        let mut values = before.clone();
         for record in records {
             let value = self.slots(zone, record, None)?["value"].clone();
-            if !values.contains(&value) {
-                values.push(value);
-            }
+            values.retain(|known| *known != value);
+            values.extend((what == What::Add).then_some(value));
         }
-        if values.len() > before { self.replace_values(&mut slots, &values).await } else { Ok(()) }
+        match values.len() {
+            length if length == before.len() => Ok(()),
+            0 => self.send(&self.recipe.remove, &slots).await.map(drop),
+            _ => self.replace_values(&mut slots, &values).await,
+        }
     }
 
     /// Places a record with an API that takes one at a time; it may be there already. Returns what the API calls it, if it
@@ -133,24 +137,6 @@ impl<'a> Api<'a> {
         }
         let answer = self.send(&self.recipe.add, &slots).await?;
         Ok(self.taken(&self.recipe.add, &answer, &slots)?.pop())
-    }
-
-    /// Removes records of one name and type with an API that replaces all values at once; they may be gone already.
-    pub(super) async fn remove_all(&self, zone: &str, records: &[&Record]) -> Result<(), ProofError> {
-        let Some(first) = records.first() else { return Ok(()) };
-        let mut slots = self.slots(zone, first, None)?;
-        let mut values = self.read_values(&slots).await?;
-        let before = values.len();
-        for record in records {
-            let value = self.slots(zone, record, None)?["value"].clone();
-            values.retain(|known| *known != value);
-        }
-        if values.is_empty() && before > 0 {
-            self.send(&self.recipe.remove, &slots).await?;
-        } else if values.len() < before {
-            self.replace_values(&mut slots, &values).await?;
-        }
-        Ok(())
     }
 
     /// Removes a record from an API that takes one at a time; it may be gone already.
