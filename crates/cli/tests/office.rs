@@ -472,6 +472,9 @@ fn keys_with_a_password_are_opened_and_made_and_openssl_agrees() {
     place
         .run(&["csr", "make", "stock", "--key", "old.key", "--password-file", "password"])
         .check(1, &["openssl pkcs8 -topk8"]);
+    office.openssl("pkcs8 -topk8 -v1 PBE-SHA1-3DES -in plain.key -passout file:password -out pbes1.key");
+    let old = place.run(&["csr", "make", "stock", "--key", "pbes1.key", "--password-file", "password"]);
+    old.check(1, &["encrypted in a way that is not known here; `openssl pkcs8 -topk8`"]);
     place.run(&["show", "aes256.key"]).check(1, &["is protected with a password"]);
     place.run(&["show", "aes256.key", "--password-file", "wrong"]).check(1, &["the password does not open aes256.key"]);
     place.run(&["show", "aes256.key", "--password-file", "password"]).check(0, &["private key  RSA with 2048 bits"]);
@@ -667,6 +670,10 @@ fn a_csr_is_read_however_it_was_pasted_and_told_whose_it_is() {
     changed[at] = b'c';
     std::fs::write(place.path("changed.der"), changed).unwrap();
     place.run(&["csr", "read", "changed.der"]).check(4, &["NOT valid: it was changed"]);
+    office.openssl("req -new -newkey rsa:1024 -nodes -keyout short.key -subj /CN=x -out short.csr");
+    let short =
+        ["RSA with 1024 bits: too short, no authority takes it", "valid: made with this key", "none: no authority"];
+    place.run(&["csr", "read", "short.csr"]).check(0, &short);
     place.run(&["csr", "read", "root.pem"]).check(1, &["there is no CSR in it"]);
     let report = place.run(&["csr", "read", "plain.der", "--output", "json"]);
     let report: serde_json::Value = serde_json::from_str(&report.check(0, &[]).out).unwrap();

@@ -282,7 +282,8 @@ pub(crate) fn verify(
         oid::ECDSA_WITH_SHA_256 => &verify::ECDSA_P256_SHA256_ASN1,
         oid::ECDSA_WITH_SHA_384 if p384 => &verify::ECDSA_P384_SHA384_ASN1,
         oid::ECDSA_WITH_SHA_384 => &verify::ECDSA_P256_SHA384_ASN1,
-        oid::SHA_256_WITH_RSA_ENCRYPTION => &verify::RSA_PKCS1_2048_8192_SHA256,
+        // Shorter keys than are any good: that they are short is another matter than a signature that does not hold.
+        oid::SHA_256_WITH_RSA_ENCRYPTION => &verify::RSA_PKCS1_1024_8192_SHA256_FOR_LEGACY_USE_ONLY,
         oid::SHA_384_WITH_RSA_ENCRYPTION => &verify::RSA_PKCS1_2048_8192_SHA384,
         oid::SHA_512_WITH_RSA_ENCRYPTION => &verify::RSA_PKCS1_2048_8192_SHA512,
         const_oid::db::rfc8410::ID_ED_25519 => &verify::ED25519,
@@ -292,7 +293,8 @@ pub(crate) fn verify(
     Some(verify::UnparsedPublicKey::new(algorithm, bits).verify(signed, signature).is_ok())
 }
 
-/// Returns what kind of key a DER SubjectPublicKeyInfo holds, in words: `P-256`, `RSA with 2048 bits`.
+/// Returns what kind of key a DER SubjectPublicKeyInfo holds, in words: `P-256`, `RSA with 2048 bits`; and that it is too
+/// short, where it is.
 pub fn key_words(spki: &[u8]) -> String {
     use const_oid::db::rfc5912 as oid;
     let Ok(key) = spki::SubjectPublicKeyInfoOwned::from_der(spki) else { return "a key that cannot be read".into() };
@@ -310,7 +312,11 @@ pub fn key_words(spki: &[u8]) -> String {
                     Ok::<_, der::Error>(modulus.as_bytes().len() * 8)
                 })
             });
-            bits.map_or("RSA with an odd modulus".into(), |bits| format!("RSA with {bits} bits"))
+            match bits {
+                Err(_) => "RSA with an odd modulus".into(),
+                Ok(bits @ ..2048) => format!("RSA with {bits} bits: too short, no authority takes it"),
+                Ok(bits) => format!("RSA with {bits} bits"),
+            }
         }
         (const_oid::db::rfc8410::ID_ED_25519, _) => "Ed25519".into(),
         (other, _) => format!("the algorithm {other}"),

@@ -20,7 +20,9 @@ const DEEPEST: u8 = 40;
 
 /// Opens an encrypted key in DER.
 pub(crate) fn unlock(der: &[u8], password: &Secret<String>) -> Result<PrivateKey, PkiError> {
-    let unreadable = || PkiError::Key { reason: "it is encrypted in a way that is not known here".into() };
+    let unreadable = || PkiError::Key {
+        reason: "it is encrypted in a way that is not known here; `openssl pkcs8 -topk8` makes it a known one".into(),
+    };
     let info = EncryptedPrivateKeyInfoRef::try_from(der).map_err(|_| unreadable())?;
     if costs_too_much(der) {
         return Err(PkiError::Key { reason: "its password would take too long to check".into() });
