@@ -123,6 +123,19 @@ fn a_proof_that_cannot_be_seen_yet_is_no_failure_and_stays() {
     note(&["--record", record, "--txt", "lamp", "--by", "zone"])
         .check(3, &["it is not there yet", "Place 1 TXT record", &format!("{record}. 60 IN TXT \"lamp\"")]);
     place.check_nothing_published();
+    // A program is told the type, and told again to remove it.
+    let script = "[proof.script]\nkind = \"program\"\ncommand = [\"tee\", \"-a\", \"told\"]\nsettle = \"1s\"\n";
+    let server = format!("server = \"{0}\"\nname-servers = [\"{0}\"]\n", bind.address);
+    place.write("eskort.toml", &[&place.read("eskort.toml"), "\n", script, &server].concat());
+    note(&["--record", record, "--cname", "c3d4.ca.example", "--by", "script"])
+        .check(3, &["name servers do not have it yet"]);
+    note(&["--no-proof"]).check(3, &[]);
+    let told = place.read("told");
+    assert_eq!(told.lines().count(), 2, "{told}");
+    for (line, what) in told.lines().zip(["add", "remove"]) {
+        let line: serde_json::Value = serde_json::from_str(line).unwrap();
+        assert_eq!((&line["what"], &line["type"]), (&what.into(), &"CNAME".into()), "{line}");
+    }
     note(&["--mail", "hostmaster@lampholm.example"])
         .check(3, &["Do what the mail to hostmaster@lampholm.example says"]);
     note(&["--told"]).check(3, &["the authority is at it"]);
