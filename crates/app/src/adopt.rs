@@ -1,6 +1,7 @@
 //! Takes in certificates that exist already, with their keys.
 
 use crate::answer::{AnswerError, Brought, check};
+use crate::keep::wanted_of;
 use crate::{App, StepError};
 use eskort_core::decision::Wanted;
 use eskort_core::names::Identifier;
@@ -58,12 +59,12 @@ pub fn adopt(
     if newest.as_ref().is_some_and(|g| g.fingerprint == same) {
         return Err(AnswerError::Known { certificate: certificate.to_owned() }.into());
     }
-    let generation = newest.map_or(0, |g| g.number) + 1;
+    let generation = store.next_generation(certificate)?;
     let folder = store.generation_folder(certificate, generation);
     // The key first: a certificate without one is of no use.
     folder.save_key(key)?;
     folder.save_chain(&built.chain)?;
-    let wanted = Wanted::new(entry.names.clone(), &entry.authority, key.kind());
+    let wanted = Wanted { key: key.kind().word().to_owned(), ..wanted_of(app, entry) };
     store.record_generation(certificate, generation, &wanted, &built.chain, now)?;
     store.add_event(certificate, &format!("taken in (generation {generation})"), now)?;
     let leaf = built.chain.leaf();

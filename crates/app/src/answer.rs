@@ -1,5 +1,6 @@
 //! Answers of authorities that a person carries a CSR to.
 
+use crate::install;
 use crate::issuers::complete;
 use crate::turn::Run;
 use crate::{App, KeepEntry, Progress, StepError};
@@ -164,6 +165,7 @@ pub async fn receive(
     }
     let _lock = RunLock::take(&app.state, "eskort receive", (app.now)())?;
     let store = Store::open(&app.state)?;
+    install::recover(app, &store).await?;
     let mut waiting: Vec<(String, JourneyRow)> = Vec::new();
     for name in app.inventory.certificates.keys() {
         let open = store.open_journey(name)?.filter(|open| matches!(open.stage, Stage::HandedOver { .. }));
@@ -172,6 +174,7 @@ pub async fn receive(
     if waiting.is_empty() {
         return Err(AnswerError::NothingWaits.into());
     }
+    let mut run = Run::new(app, &store, false);
     let mut receipt = Receipt { passed_over: intake.passed_over.clone(), ..Receipt::default() };
     let mut used: Vec<Certificate> = Vec::new();
     for (certificate, open) in waiting {
@@ -187,10 +190,12 @@ pub async fn receive(
         used.extend(built.chain.certificates().iter().cloned());
         (app.watch)(&Progress::Answer { certificate: certificate.clone(), chain: built.chain.clone() });
         let (chain, missing) = (built.chain.clone(), built.missing.clone());
-        let mut run = Run::new(app, &store, false);
         run.bring(&certificate, built);
         let entry = run.turn(&certificate, entry, true).await;
         receipt.received.push(Received { certificate, chain, missing, entry });
+        if run.is_stopped() {
+            break;
+        }
     }
     let rest = intake.certificates.iter().filter(|c| !used.contains(c));
     if receipt.received.is_empty() {

@@ -1,13 +1,15 @@
 //! Talks to an ACME authority: sends requests, keeps nonces, tries again what may be tried again.
 
+use crate::trusted;
+use crate::turn::Concerns;
 use crate::{EstError, Progress, SecretError, Watch};
 use eskort_acme::{
-    AcmeError, Answer, Directory, ExternalBinding, LARGEST_ANSWER, Method, Problem, Request, Signer, new_account,
+    AcmeError, Answer, AtFault, Directory, ExternalBinding, LARGEST_ANSWER, Method, Problem, Request, Signer, new_account,
     read_account, read_directory, retry_after,
 };
 use eskort_core::inventory::AcmeAuthority;
 use eskort_core::pki::{KeyKind, PkiError, PrivateKey, Secret, base64url_decode};
-use eskort_store::{Store, StoreError};
+use eskort_store::{AccountRow, Store, StoreError};
 use jiff::Timestamp;
 use std::path::PathBuf;
 use std::time::Duration;
@@ -96,8 +98,30 @@ impl AuthorityError {
     pub(crate) fn order_is_lost(&self) -> bool {
         match self {
             AuthorityError::Acme(AcmeError::Rejected(_)) => true,
-            AuthorityError::Acme(AcmeError::Problem(p)) => p.status == 404 || p.kind == "badCSR",
+            AuthorityError::Acme(AcmeError::Problem(p)) => p.status == 404 || matches!(p.kind.as_str(), "badCSR" | "badPublicKey"),
             _ => false,
+        }
+    }
+
+    /// Returns whom it concerns.
+    pub(crate) fn concerns(&self) -> Concerns {
+        let problem = match self {
+            AuthorityError::Unreachable { .. } | AuthorityError::TimedOut { .. } | AuthorityError::TooLarge { .. } => {
+                return Concerns::Reach;
+            }
+            AuthorityError::Est(error) => return error.concerns(),
+            AuthorityError::Acme(AcmeError::Problem(problem)) => problem,
+            AuthorityError::Acme(AcmeError::Rejected(_)) => return Concerns::Certificate,
+            AuthorityError::Acme(AcmeError::NotProtocol { .. }) => return Concerns::Reach,
+            _ => return Concerns::Nobody,
+        };
+        match problem.at_fault() {
+            AtFault::Authority => Concerns::Reach,
+            AtFault::Limits => Concerns::Authority { mistake: false },
+            AtFault::Account => Concerns::Authority { mistake: true },
+            // What does not exist any more is asked for anew.
+            _ if problem.status == 404 => Concerns::Nobody,
+            AtFault::Site | AtFault::Request => Concerns::Certificate,
         }
     }
 
@@ -153,7 +177,7 @@ impl Client {
                 key
             }
         };
-        let account = store.account(name, &authority.directory)?;
+        let account = store.account(name, &authority.directory)?.map(|account| account.url);
         let longest = patience.min(LONGEST_ANSWER);
         Ok(Client {
             http: http_client(authority, longest)?,
@@ -215,7 +239,8 @@ impl Client {
         }
         let make = |s: &Signer, nonce: &str| new_account(s, nonce, &directory, contact, binding.as_ref());
         let url = read_account(&self.send(Hold::Repeatable, make).await?)?;
-        store.save_account(name, &authority.directory, &url, (self.now)())?;
+        let account = AccountRow { url: url.clone(), thumbprint: Some(self.signer.thumbprint()), contact: contact.map(str::to_owned) };
+        store.save_account(name, &authority.directory, &account, (self.now)())?;
         self.signer.set_account(url);
         Ok(())
     }
@@ -361,7 +386,7 @@ fn http_client(authority: &AcmeAuthority, longest: Duration) -> Result<reqwest::
         .timeout(longest);
     if let Some(path) = &authority.api_roots {
         let fail = |why: String| AuthorityError::File { path: path.clone(), why };
-        let pem = std::fs::read(path).map_err(|e| fail(e.to_string()))?;
+        let pem = trusted::read(path).map_err(fail)?;
         let roots = reqwest::Certificate::from_pem_bundle(&pem).map_err(|e| fail(e.to_string()))?;
         if roots.is_empty() {
             return Err(fail("there is no certificate in it".into()));
@@ -374,7 +399,7 @@ fn http_client(authority: &AcmeAuthority, longest: Duration) -> Result<reqwest::
 fn external_binding(authority: &AcmeAuthority) -> Result<Option<ExternalBinding>, AuthorityError> {
     let Some(external) = &authority.external_account else { return Ok(None) };
     let fail = |why: String| AuthorityError::File { path: external.key_file.clone(), why };
-    let text = std::fs::read_to_string(&external.key_file).map_err(|e| fail(e.to_string()))?;
+    let text = trusted::read_text(&external.key_file).map_err(fail)?;
     let key = base64url_decode(&text).filter(|k| !k.is_empty());
     let key = key.ok_or_else(|| fail("it should hold the key in base64url, and nothing else".into()))?;
     Ok(Some(ExternalBinding { key_id: external.key_id.clone(), mac_key: Secret::new(key) }))

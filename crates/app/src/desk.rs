@@ -1,5 +1,6 @@
 //! The desk of an authority without ACME: what a person has to do there, what it asks as proof, and notes on the order.
 
+use crate::install;
 use crate::keep::KeepEntry;
 use crate::place::{self, SitePlace};
 use crate::proof::{self, SiteFile, pay_debts};
@@ -95,6 +96,7 @@ pub async fn note(
 ) -> Result<KeepEntry, StepError> {
     let _lock = RunLock::take(&app.state, "eskort note", (app.now)())?;
     let store = Store::open(&app.state)?;
+    install::recover(app, &store).await?;
     let missing = || AnswerError::NotAtDesk { certificate: certificate.to_owned() };
     let open = store.open_journey(certificate)?.ok_or_else(missing)?;
     let Stage::HandedOver { notes: before } = &open.stage else { return Err(missing().into()) };

@@ -7,7 +7,7 @@
 mod tests;
 
 use crate::StepError;
-use crate::crash::crash_point;
+use eskort_store::crash_point;
 use eskort_core::journey::{Action, Milestone, Next, Outcome, WaitsFor};
 use eskort_store::{JourneyRow, Store};
 use jiff::Timestamp;

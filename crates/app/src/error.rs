@@ -1,7 +1,8 @@
 //! What can stop a journey.
 
+use crate::turn::Concerns;
 use crate::{AnswerError, ApiError, AuthorityError, CommandError, Errand, InstallError, SecretError};
-use eskort_acme::{AcmeError, AtFault};
+use eskort_acme::AcmeError;
 use eskort_core::desk::AskedError;
 use eskort_core::finding::Finding;
 use eskort_core::journey::{Unexpected, WaitsFor};
@@ -118,6 +119,18 @@ pub enum StepError {
         /// How long in this run.
         waited: SignedDuration,
     },
+    /// The authority of the journey is of another kind than the one of the inventory.
+    #[error("the journey is not for an authority of kind `{kind}`")]
+    OtherKind {
+        /// The kind in the inventory.
+        kind: &'static str,
+    },
+    /// A bug of ours, met in the work on one certificate.
+    #[error("a bug of Eskort's own: {what}")]
+    Panic {
+        /// What it says.
+        what: String,
+    },
     /// Somebody stopped the run.
     #[error("stopped by a signal")]
     Interrupted,
@@ -176,13 +189,13 @@ pub enum ProofError {
         path: PathBuf,
     },
     /// A proof that puts no files anywhere.
-    #[error("there is no proof `{proof}` of kind http-folder in the inventory")]
+    #[error("the inventory has no proof `{proof}` of kind http-folder")]
     NoSiteFolder {
         /// Its name.
         proof: String,
     },
     /// A proof that places no records.
-    #[error("there is no proof `{proof}` in the inventory that places records")]
+    #[error("the inventory has no proof `{proof}` that places records")]
     PlacesNoRecords {
         /// Its name.
         proof: String,
@@ -278,7 +291,7 @@ impl StepError {
     /// Returns whether the journey is over: going on with the same order cannot help.
     pub fn ends_journey(&self) -> bool {
         match self {
-            StepError::Chain(_) | StepError::NoChallenge { .. } => true,
+            StepError::Chain(_) | StepError::NoChallenge { .. } | StepError::OtherKind { .. } => true,
             StepError::Authority(error) => error.order_is_lost(),
             StepError::Store(_)
             | StepError::Proof(_)
@@ -295,19 +308,17 @@ impl StepError {
             | StepError::Trust(_)
             | StepError::Stuck { .. }
             | StepError::Interrupted
+            | StepError::Panic { .. }
             | StepError::Bug(_) => false,
         }
     }
 
-    /// Returns whether the authority refused something, so that asking again soon would count against us.
-    pub fn is_refusal(&self) -> bool {
+    /// Returns whom it concerns: what is left alone for a while, so that asking again soon does not count against us.
+    pub(crate) fn concerns(&self) -> Concerns {
         match self {
-            StepError::Chain(_) | StepError::NoChallenge { .. } => true,
-            StepError::Authority(AuthorityError::Est(error)) => error.is_refusal(),
-            StepError::Authority(AuthorityError::Acme(error)) => {
-                !matches!(error, AcmeError::Problem(p) if p.at_fault() == AtFault::Authority)
-            }
-            _ => false,
+            StepError::Chain(_) | StepError::NoChallenge { .. } => Concerns::Certificate,
+            StepError::Authority(error) => error.concerns(),
+            _ => Concerns::Nobody,
         }
     }
 

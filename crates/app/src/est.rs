@@ -2,6 +2,8 @@
 
 use crate::authority::failure;
 use crate::secret::read_secret;
+use crate::trusted;
+use crate::turn::Concerns;
 use crate::{AuthorityError, Progress, Watch};
 use eskort_acme::{LARGEST_ANSWER, retry_after};
 use eskort_core::inventory::EstAuthority;
@@ -52,11 +54,12 @@ fn said_words(said: &str) -> String {
 }
 
 impl EstError {
-    /// Returns whether asking again soon would bring the same.
-    pub(crate) fn is_refusal(&self) -> bool {
+    /// Returns whom it concerns.
+    pub(crate) fn concerns(&self) -> Concerns {
         match self {
-            EstError::NotLetIn { .. } | EstError::NotProtocol { .. } => true,
-            EstError::Refused { status, .. } => *status < 500,
+            EstError::NotLetIn { .. } | EstError::NotProtocol { .. } => Concerns::Authority { mistake: true },
+            EstError::Refused { status: 500.., .. } => Concerns::Reach,
+            EstError::Refused { .. } => Concerns::Certificate,
         }
     }
 }
@@ -89,7 +92,7 @@ impl<'a> Est<'a> {
     ) -> Result<Self, AuthorityError> {
         let longest = patience.min(LONGEST_ANSWER);
         let fail = |path: &Path, why: String| AuthorityError::File { path: path.to_owned(), why };
-        let read = |path: &PathBuf| std::fs::read(path).map_err(|e| fail(path, e.to_string()));
+        let read = |path: &PathBuf| trusted::read(path).map_err(|why| fail(path, why));
         let mut builder = reqwest::Client::builder()
             .user_agent(concat!("eskort/", env!("CARGO_PKG_VERSION")))
             .https_only(true)

@@ -18,7 +18,7 @@ use eskort_core::journey::{Action, OrderRef, Outcome, ProofTask, Way};
 use eskort_core::names::Identifier;
 use eskort_core::pki::{Built, Chain, KeyKind, PrivateKey, make_csr};
 use eskort_core::record::{Record, StandingRecord, account_record, challenge_record};
-use eskort_store::Store;
+use eskort_store::{InstallState, Store};
 use std::collections::BTreeMap;
 
 /// After so many questions the wait for the authority is more than a moment.
@@ -98,11 +98,11 @@ impl RealHands<'_> {
     }
 
     /// Returns the conversation with the journey's authority, begun when it is first needed.
-    fn client(&mut self) -> Result<&mut Client, AuthorityError> {
+    fn client(&mut self) -> Result<&mut Client, StepError> {
         let (app, name) = (self.app, &self.wanted.authority);
         if !self.clients.contains_key(name) {
             let authority = &app.inventory.authorities[name];
-            let acme = authority.acme().expect("only journeys over ACME talk");
+            let acme = authority.acme().ok_or(StepError::OtherKind { kind: authority.kind_word() })?;
             let client = Client::open(name, acme, authority.patience, self.store, app.watch.clone(), app.now.clone())?;
             self.clients.insert(name.clone(), client);
         }
@@ -124,7 +124,10 @@ impl RealHands<'_> {
             );
             (self.app.watch)(&Progress::Note(text));
         }
-        if folder.key()?.is_none() {
+        // A key of another kind than is wanted now is of no use; where its text cannot be read, that is said below.
+        let stored = folder.key()?.and_then(|pem| PrivateKey::from_pem(&pem).ok());
+        let other = stored.is_some_and(|key| key.kind() != kind);
+        if folder.key()?.is_none() || other {
             let key = match self.kept_key(kind)? {
                 Some(key) => key,
                 None => {
@@ -439,16 +442,24 @@ impl RealHands<'_> {
         let placement = self.placement();
         let plans = install::plan(self.app, self.store, &placement)?;
         for finding in plans.iter().flat_map(|p| &p.findings) {
-            (self.app.watch)(&Progress::Note(finding.text.clone()));
+            let advice = finding.advice.as_ref().map(|advice| format!(" ({advice})")).unwrap_or_default();
+            (self.app.watch)(&Progress::Note(format!("{}{advice}", finding.text)));
         }
         install::apply(self.app, self.store, &plans, &placement).await?;
         Ok(Outcome::Installed)
     }
 
+    /// Looks as a visitor would. An endpoint that cannot be reached from here says nothing against the generation: a machine at
+    /// home does not reach itself by name. One that shows something else does.
     async fn confirm(&mut self) -> Result<Outcome, StepError> {
         let reports = check::look_at(self.app, self.store, self.certificate, &self.placement()).await?;
-        self.looked_at = reports.len();
-        for report in reports {
+        let mut out_of_sight = Vec::new();
+        for report in &reports {
+            if report.address.is_none() {
+                out_of_sight.extend(report.findings.iter().map(|f| format!("{}: {}", report.endpoint(), f.text)));
+                continue;
+            }
+            self.looked_at += 1;
             // Whether this machine trusts the root says little about the visitors of a private authority.
             let (trust, bad): (Vec<_>, Vec<_>) =
                 report.findings.iter().filter(|f| f.weight == Weight::Bad).cloned().partition(|f| f.topic == "trust");
@@ -459,9 +470,18 @@ impl RealHands<'_> {
                 (self.app.watch)(&Progress::Note(format!("{}: {}", report.endpoint(), finding.text)));
             }
         }
-        let now = (self.app.now)();
-        self.store.mark_confirmed(self.certificate, self.generation, now)?;
-        Ok(Outcome::Confirmed)
+        let (now, why) = ((self.app.now)(), out_of_sight.join("; "));
+        let servers = self.entry.install.iter().map(|install| install.server.as_str());
+        let record = |state, seen| self.store.record_installs(self.certificate, servers, self.generation, state, seen, now);
+        if out_of_sight.is_empty() {
+            record(InstallState::Confirmed, None)?;
+            self.store.mark_confirmed(self.certificate, self.generation, now)?;
+            return Ok(Outcome::Confirmed);
+        }
+        record(InstallState::Installed, Some(&why))?;
+        let text = format!("installed, but not confirmed from here: {why}. A machine that cannot reach itself by name needs `check-address`");
+        (self.app.watch)(&Progress::Note(text));
+        Ok(Outcome::OutOfSight { why })
     }
 }
 

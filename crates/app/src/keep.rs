@@ -3,11 +3,12 @@
 use crate::desk::is_shown_at_desk;
 use crate::hands::placement;
 use crate::install::{self, Placement};
+use crate::lost;
 use crate::place::stays;
 use crate::proof::pay_debts;
-use crate::turn::Run;
+use crate::turn::{Run, section_of};
 use crate::{App, Errand, FileChange, RecordToPlace, StepError};
-use eskort_core::decision::{Decision, Facts, OpenJourney, Wanted, decide};
+use eskort_core::decision::{Decision, Facts, Held, OpenJourney, Wanted, decide};
 use eskort_core::inventory::CertificateEntry;
 use eskort_core::journey::ProofTask;
 use eskort_core::renewal::Validity;
@@ -61,6 +62,8 @@ pub enum Ending {
         validity: Option<Validity>,
         /// How many endpoints it was looked at.
         looked_at: usize,
+        /// Why it could not be looked at from here, though it is installed.
+        unconfirmed: Option<String>,
     },
     /// It waits for a person to carry a CSR to its authority, and to bring the answer.
     AwaitsAnswer(Box<Errand>),
@@ -77,6 +80,8 @@ pub enum Ending {
         error: Box<StepError>,
         /// Whether the next run begins anew; otherwise it goes on from where it stands.
         given_up: bool,
+        /// How much is still published that could not be taken away.
+        left_published: usize,
     },
 }
 
@@ -89,11 +94,26 @@ pub struct KeepEntry {
     pub decision: Option<Decision>,
     /// What came of it.
     pub ending: Ending,
+    /// What came of putting the newest generation in place, where something else was to be done too.
+    pub placed: Option<Placed>,
     /// Since when a journey waits for a person.
     pub waits_since: Option<Timestamp>,
 }
 
+/// What came of putting a generation in place.
+#[derive(Debug)]
+pub struct Placed {
+    /// The generation.
+    pub generation: u32,
+    /// Why it failed.
+    pub error: Option<Box<StepError>>,
+}
+
 impl KeepEntry {
+    pub(crate) fn new(name: &str, decision: Option<Decision>, ending: Ending) -> Self {
+        KeepEntry { certificate: name.to_owned(), decision, ending, placed: None, waits_since: None }
+    }
+
     /// Returns whether it waits for a person.
     pub fn awaits_person(&self) -> bool {
         matches!(self.ending, Ending::AwaitsAnswer(_) | Ending::AwaitsPerson(_))
@@ -111,6 +131,7 @@ pub async fn keep(app: &App, options: &KeepOptions) -> Result<Vec<KeepEntry>, St
     }
     let _lock = RunLock::take(&app.state, "eskort keep", (app.now)())?;
     let store = Store::open(&app.state)?;
+    install::recover(app, &store).await?;
     let chosen = chosen(app, options);
     // What an earlier run left published goes, but for journeys that are about to go on: the authority may be looking.
     // What an authority without ACME may look at any day stays too.
@@ -125,10 +146,8 @@ pub async fn keep(app: &App, options: &KeepOptions) -> Result<Vec<KeepEntry>, St
     let mut entries = Vec::new();
     for (name, entry) in chosen {
         let ended = run.turn(name, entry, !options.only.is_empty()).await;
-        let interrupted =
-            matches!(&ended.ending, Ending::Failed { error, .. } if matches!(**error, StepError::Interrupted));
         entries.push(ended);
-        if interrupted {
+        if run.is_stopped() {
             break;
         }
     }
@@ -157,7 +176,7 @@ fn plan_only(app: &App, options: &KeepOptions) -> Result<Vec<KeepEntry>, StoreEr
             Ok((decision, store)) => match planned_changes(app, store, name, entry, &decision) {
                 Ok(changes) => {
                     let ending = Ending::Planned(changes);
-                    KeepEntry { certificate: name.clone(), decision: Some(decision), ending, waits_since: None }
+                    KeepEntry::new(name, Some(decision), ending)
                 }
                 Err(error) => failed(name, Some(decision), error),
             },
@@ -167,8 +186,8 @@ fn plan_only(app: &App, options: &KeepOptions) -> Result<Vec<KeepEntry>, StoreEr
 }
 
 fn failed(name: &str, decision: Option<Decision>, error: StepError) -> KeepEntry {
-    let ending = Ending::Failed { error: Box::new(error), given_up: false };
-    KeepEntry { certificate: name.to_owned(), decision, ending, waits_since: None }
+    let ending = Ending::Failed { error: Box::new(error), given_up: false, left_published: 0 };
+    KeepEntry::new(name, decision, ending)
 }
 
 /// Returns what a run would change on the servers.
@@ -179,12 +198,7 @@ fn planned_changes(
     entry: &CertificateEntry,
     decision: &Decision,
 ) -> Result<Vec<PlannedChange>, StepError> {
-    let generation = match decision {
-        Decision::Rest { .. } | Decision::Hold { .. } => return Ok(Vec::new()),
-        Decision::Obtain { generation, .. }
-        | Decision::GoOn { generation, .. }
-        | Decision::PutInPlace { generation, .. } => *generation,
-    };
+    let Some(generation) = decision.generation() else { return Ok(Vec::new()) };
     let scratch;
     let store = match store {
         Some(store) => store,
@@ -200,38 +214,54 @@ fn planned_changes(
     Ok(plans.into_iter().flat_map(|p| p.changes.into_iter().map(move |c| change(&p.server, c))).collect())
 }
 
-pub(crate) fn wanted_of(entry: &CertificateEntry) -> Wanted {
-    Wanted::new(entry.names.clone(), &entry.authority, entry.key)
+pub(crate) fn wanted_of(app: &App, entry: &CertificateEntry) -> Wanted {
+    Wanted::new(entry, &app.inventory.authorities[&entry.authority])
 }
 
 fn bare_facts(app: &App, entry: &CertificateEntry) -> Facts {
-    let lead = app.inventory.authorities[&entry.authority].lead();
-    Facts { wanted: wanted_of(entry), newest: None, open: None, failures: None, not_in_place: Vec::new(), lead }
+    Facts {
+        wanted: wanted_of(app, entry),
+        newest: None,
+        open: None,
+        failures: None,
+        authority_hold: None,
+        not_in_place: Vec::new(),
+        next_generation: 1,
+        lead: app.inventory.authorities[&entry.authority].lead(),
+    }
 }
 
-/// Whether an open journey can go on: it is for what the inventory wants, and proves each name as the inventory says.
+/// Whether an open journey can go on: it is for what the inventory wants, goes to an authority of the same kind, and proves each
+/// name as the inventory says.
 pub(crate) fn still_fits(app: &App, entry: &CertificateEntry, open: &JourneyRow) -> bool {
     let fits = |task: &ProofTask| {
         app.inventory.proof_of(entry, &task.name).is_some_and(|(name, proof)| {
             task.proof.as_deref().is_none_or(|chosen| chosen == name) && proof.ways().contains(&task.way)
         })
     };
-    open.wanted == wanted_of(entry) && open.stage.tasks().iter().all(fits)
+    let kind = app.inventory.authorities[&entry.authority].kind_word();
+    open.wanted.differs(&wanted_of(app, entry)).is_none()
+        && open.stage.authority_kind().is_none_or(|of| of == kind)
+        && open.stage.tasks().iter().all(fits)
 }
 
 /// Gathers what is known about a certificate. Reads only.
 pub(crate) fn gather(app: &App, store: &Store, name: &str, entry: &CertificateEntry) -> Result<Facts, StepError> {
-    let newest = store.newest(name)?;
-    let not_in_place = match &newest {
-        Some(newest) if newest.wanted == wanted_of(entry) => {
-            let placement = placement(app, name, entry, &entry.names, newest.number);
+    let bare = bare_facts(app, entry);
+    let newest = match store.newest(name)? {
+        Some(newest) => Some(newest.held()),
+        None => lost::find(store, name, &bare.wanted).map(|found| found.held()),
+    };
+    let not_in_place = match newest.as_ref().filter(|held| held.made_for.differs(&bare.wanted).is_none()) {
+        Some(Held { generation, .. }) => {
+            let placement = placement(app, name, entry, &entry.names, *generation);
             match install::plan(app, store, &placement) {
                 Ok(plans) => install::lacking(&plans, store, &placement),
                 // A server that cannot be read must not keep a certificate from being renewed: installing it says why.
                 Err(error) => vec![error.to_string()],
             }
         }
-        _ => Vec::new(),
+        None => Vec::new(),
     };
     let open = store.open_journey(name)?;
     let summary = |open: JourneyRow| OpenJourney {
@@ -240,10 +270,12 @@ pub(crate) fn gather(app: &App, store: &Store, name: &str, entry: &CertificateEn
         passed: open.stage.milestone(),
     };
     Ok(Facts {
-        newest: newest.map(|g| g.held()),
+        newest,
         open: open.map(summary),
         failures: store.failures(name)?.map(|(failures, _)| failures),
+        authority_hold: store.authority_hold(&entry.authority, &section_of(app, &entry.authority))?,
         not_in_place,
-        ..bare_facts(app, entry)
+        next_generation: store.next_generation(name)?,
+        ..bare
     })
 }

@@ -12,10 +12,15 @@ use std::collections::BTreeMap;
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 #[serde(tag = "is", rename_all = "kebab-case")]
 pub enum State {
-    /// There is none yet.
+    /// None exists yet.
     Missing,
     /// All is well.
     Good,
+    /// It is installed; that could not be seen from here.
+    Unconfirmed {
+        /// Why not.
+        why: String,
+    },
     /// A journey is under way.
     UnderWay {
         /// The last of the six stages it passed; empty before the first.
@@ -49,6 +54,7 @@ impl State {
         match self {
             State::Missing => "none yet".into(),
             State::Good => "good".into(),
+            State::Unconfirmed { .. } => "good, not confirmed from here".into(),
             State::UnderWay { passed } if passed.is_empty() => "under way".into(),
             State::UnderWay { passed } => format!("under way: {passed}"),
             State::AwaitsPerson { age, .. } if age.is_empty() => "waits for you".into(),
@@ -144,6 +150,7 @@ fn row(
         }
         (Some(Overview { open: Some(journey), .. }), _) => State::UnderWay { passed: journey.passed },
         (_, Some(_)) if renew_at.is_some_and(|at| now >= at) => State::Due,
+        (Some(Overview { out_of_sight: Some(why), confirmed: false, .. }), Some(_)) => State::Unconfirmed { why },
         (_, Some(_)) => State::Good,
         (_, None) => State::Missing,
     };

@@ -1,10 +1,11 @@
 //! Files that an authority outside ACME wants to see on a site: placed, looked at, and removed when somebody says so.
 
-use crate::proof::{SiteFile, SiteFolder, look_at_files, pay_debts, remote};
+use crate::proof::{LARGEST_SITE_FILE, SiteFile, SiteFolder, look_at_files, pay_debts, remote};
 use crate::{App, Progress, ProofError, StepError};
 use eskort_core::desk::{AskedError, site_path};
 use eskort_core::inventory::{CheckAddress, Proof};
 use eskort_core::names::Identifier;
+use eskort_store::files::read_whole;
 use eskort_store::{RunLock, Store};
 use std::path::{Path, PathBuf};
 
@@ -57,7 +58,8 @@ impl<'a> SitePlace<'a> {
     ) -> Result<(), StepError> {
         let SitePlace { app, folder, hosts, .. } = *self;
         let path = folder.join(&file.path);
-        if hosts.is_empty() && path.exists() && std::fs::read(&path).is_ok_and(|bytes| bytes != file.bytes) {
+        let there = if hosts.is_empty() { read_whole(&path, LARGEST_SITE_FILE).ok().flatten() } else { None };
+        if there.is_some_and(|there| there.bytes != file.bytes) {
             return Err(ProofError::Occupied { path }.into());
         }
         (app.watch)(&Progress::Doing("place the file"));

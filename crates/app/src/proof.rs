@@ -8,7 +8,7 @@ mod web_api;
 pub(crate) use dns::{look as look_at_records, publish as publish_records};
 pub use web_api::ApiError;
 
-use crate::crash::crash_point;
+use eskort_store::crash_point;
 use crate::{App, Progress, ProofError, StepError};
 use bytes::Bytes;
 use dns::OwedRecord;
@@ -19,7 +19,9 @@ use eskort_core::names::Identifier;
 use eskort_core::record::Record;
 use eskort_host::Session;
 use eskort_probe::look_at_file;
-use eskort_store::files::{Access, make_folders, missing_folders, write_fleeting};
+use eskort_store::files::{
+    Access, as_owner_of, make_folders, missing_folders, read_whole, remove, remove_folder, write_fleeting,
+};
 use eskort_store::{DebtRow, Store, StoreError};
 use http_body_util::Full;
 use hyper::body::Incoming;
@@ -34,6 +36,8 @@ use std::sync::Arc;
 use std::time::Duration;
 
 const CHALLENGE_FOLDER: &str = ".well-known/acme-challenge";
+/// No file that proves control is larger.
+pub(crate) const LARGEST_SITE_FILE: u64 = 64 * 1024;
 /// How long a client may hold a connection to our listener.
 const LONGEST_CONVERSATION: Duration = Duration::from_secs(30);
 
@@ -91,16 +95,20 @@ impl SiteFolder<'_> {
         }
         for group in files.chunk_by(|a, b| folder_of(self.root, a) == folder_of(self.root, b)) {
             let folder = folder_of(self.root, &group[0]);
-            let there =
-                |file: &&SiteFile| std::fs::read(self.root.join(&file.path)).is_ok_and(|bytes| bytes == file.bytes);
+            let there = |file: &&SiteFile| {
+                let read = read_whole(&self.root.join(&file.path), LARGEST_SITE_FILE);
+                matches!(read, Ok(Some(found)) if found.bytes == file.bytes)
+            };
             let missing: Vec<&SiteFile> = group.iter().filter(|file| !there(file)).collect();
             // Owed before it is there: whatever happens next, the following run knows what to take away.
             let folders = missing_folders(&folder);
             self.owe(None, &missing, &folders)?;
-            make_folders(&folder, 0o755).map_err(|source| ProofError::Write { path: folder, source })?;
+            let made = as_owner_of(self.root, || make_folders(&folder, 0o755));
+            made.map_err(|source| ProofError::Write { path: folder, source })?;
             for file in missing {
                 let path = self.root.join(&file.path);
-                let written = write_fleeting(&path, &file.bytes, Access::mode(0o644));
+                let write = || write_fleeting(&path, &file.bytes, Access::mode(0o644));
+                let written = as_owner_of(self.root, write);
                 written.map_err(|source| ProofError::Write { path, source })?;
                 crash_point("file-written");
             }
@@ -311,15 +319,11 @@ pub(crate) async fn pay_debts(app: &App, store: &Store, whose: impl Fn(&str) -> 
 }
 
 fn take_file_away(path: &Path, folders: &[PathBuf]) -> io::Result<()> {
-    match std::fs::remove_file(path) {
-        Err(e) if !matches!(e.kind(), io::ErrorKind::NotFound | io::ErrorKind::NotADirectory) => return Err(e),
-        _ => {}
-    }
+    remove(path)?;
     // A folder that somebody put something into meanwhile is theirs.
     for folder in folders {
-        match std::fs::remove_dir(folder) {
-            Err(e) if e.kind() != io::ErrorKind::NotFound => break,
-            _ => {}
+        if !remove_folder(folder) {
+            break;
         }
     }
     Ok(())

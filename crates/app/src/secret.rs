@@ -1,5 +1,6 @@
 //! Secrets that the inventory points to.
 
+use crate::trusted;
 use eskort_core::inventory::SecretSource;
 use eskort_core::pki::Secret;
 
@@ -17,7 +18,7 @@ pub struct SecretError {
 pub(crate) fn read_secret(source: &SecretSource) -> Result<Secret<String>, SecretError> {
     let (found, place) = match source {
         SecretSource::File(path) => {
-            let text = std::fs::read_to_string(path).map_err(|e| e.to_string());
+            let text = trusted::read_text(path);
             (text, format!("the file {}", path.display()))
         }
         SecretSource::Env(name) => {
@@ -29,7 +30,7 @@ pub(crate) fn read_secret(source: &SecretSource) -> Result<Secret<String>, Secre
     let text = found.map_err(&fail)?;
     let text = text.strip_suffix('\n').map_or(text.as_str(), |t| t.strip_suffix('\r').unwrap_or(t));
     if text.is_empty() {
-        return Err(fail("there is nothing in it".into()));
+        return Err(fail("it is empty".into()));
     }
     Ok(Secret::new(text.to_owned()))
 }

@@ -2,6 +2,7 @@
 
 use crate::Watch;
 use eskort_core::inventory::{Inventory, Mistakes, read_inventory};
+use eskort_store::{TrustError, check_trust};
 use jiff::Timestamp;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
@@ -27,7 +28,7 @@ pub struct App {
 #[derive(Debug, thiserror::Error)]
 pub enum SetupError {
     /// No inventory at this path.
-    #[error("there is no inventory at {}", path.display())]
+    #[error("no inventory exists at {}", path.display())]
     NoInventory {
         /// The path.
         path: PathBuf,
@@ -40,6 +41,9 @@ pub enum SetupError {
         /// Why.
         source: std::io::Error,
     },
+    /// Somebody else may change it.
+    #[error(transparent)]
+    Untrusted(TrustError),
     /// It has mistakes.
     #[error("{mistakes}")]
     Mistakes {
@@ -58,6 +62,10 @@ impl App {
     /// When there is none, or it has mistakes.
     pub fn load(path: &Path, usual_state: &Path, now: Now, watch: Watch) -> Result<Self, SetupError> {
         let path = std::path::absolute(path).unwrap_or_else(|_| path.to_owned());
+        match check_trust(&path) {
+            Err(TrustError::Io { .. }) | Ok(()) => {}
+            Err(error) => return Err(SetupError::Untrusted(error)),
+        }
         let bytes = std::fs::read(&path).map_err(|source| match source.kind() {
             std::io::ErrorKind::NotFound => SetupError::NoInventory { path: path.clone() },
             _ => SetupError::Unreadable { path: path.clone(), source },
@@ -72,12 +80,12 @@ impl App {
     }
 }
 
-/// Returns where the inventory is looked for: `eskort.toml` in the working folder if it is there, else the system's for
-/// root and the user's for anybody else.
+/// Returns where the inventory is looked for: the system's for root, wherever root happens to be; for anybody else `eskort.toml` in
+/// the working folder if it is there, or the user's.
 pub fn usual_inventory(home: Option<&Path>, root: bool) -> PathBuf {
     let here = PathBuf::from("eskort.toml");
     match home {
-        _ if here.exists() => here,
+        _ if !root && here.exists() => here,
         Some(home) if !root => home.join(".config/eskort/eskort.toml"),
         _ => PathBuf::from("/etc/eskort/eskort.toml"),
     }

@@ -8,7 +8,7 @@ use eskort_core::journey::{Milestone, ProofTask, Stage};
 use eskort_core::record::Record;
 use eskort_core::renewal::Validity;
 use eskort_core::words;
-use eskort_store::{DebtRow, EventRow, Store, StoreError};
+use eskort_store::{DebtRow, EventRow, InstallRow, Store, StoreError};
 use jiff::Timestamp;
 use serde::Serialize;
 use std::path::PathBuf;
@@ -52,6 +52,8 @@ pub struct Show {
     pub folder: PathBuf,
     /// How far an open journey is: the last stage passed, and where it stands in short.
     pub journey: Option<(u32, Option<Milestone>)>,
+    /// How it stands on each server that it was put on, by machine and server.
+    pub installs: Vec<InstallRow>,
     /// The generations, newest first.
     pub generations: Vec<GenerationView>,
     /// The TXT records that a person has to place, while a journey waits for that.
@@ -85,6 +87,7 @@ pub fn show(app: &App, name: &str) -> Result<Option<Show>, StoreError> {
         servers: entry.install.iter().map(|i| i.server.clone()).collect(),
         folder,
         journey: None,
+        installs: Vec::new(),
         generations: Vec::new(),
         to_place: Vec::new(),
         notes: None,
@@ -115,6 +118,7 @@ pub fn show(app: &App, name: &str) -> Result<Option<Show>, StoreError> {
             }
             shown.journey = Some((open.generation, open.stage.milestone()));
         }
+        shown.installs = store.installs(name)?;
         shown.generations = store.generations(name)?.into_iter().map(view).collect();
         // What stands there for an authority without ACME to look at is no leftover.
         let stays = is_shown_at_desk(&store, name)?;

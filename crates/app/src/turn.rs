@@ -2,23 +2,24 @@
 
 use crate::authority::Client;
 use crate::desk::is_shown_at_desk;
-use crate::driver::{Driver, Step};
+use crate::driver::{Driver, Hands, Step};
 use crate::hands::RealHands;
-use crate::keep::{Ending, KeepEntry, gather, still_fits, wanted_of};
+use crate::keep::{Ending, KeepEntry, Placed, gather, still_fits, wanted_of};
+use crate::lost;
 use crate::proof::pay_debts;
+use crate::stop::Stop;
 use crate::{App, Progress, StepError};
-use eskort_core::decision::{Decision, decide, hold_after};
+use eskort_core::decision::{Decision, Obtaining, PutInPlace, Wanted, decide, hold_after};
 use eskort_core::inventory::CertificateEntry;
-use eskort_core::journey::{Milestone, Stage, WaitsFor};
-use eskort_core::pki::Built;
+use eskort_core::journey::{Action, Milestone, Outcome, Stage, WaitsFor};
+use eskort_core::pki::{Built, base64url, sha256};
 use eskort_core::words;
-use eskort_store::{JourneyRow, Store, StoreError};
+use eskort_store::{JourneyRow, Store, StoreError, panic_point};
 use jiff::{SignedDuration, Timestamp};
 use std::collections::BTreeMap;
-use std::pin::Pin;
+use std::panic::AssertUnwindSafe;
+use std::task::Poll;
 use std::time::Duration;
-
-type Stop = Pin<Box<dyn Future<Output = ()>>>;
 
 /// What the turns of one run share.
 pub(crate) struct Run<'a> {
@@ -26,7 +27,9 @@ pub(crate) struct Run<'a> {
     store: &'a Store,
     /// The conversations with authorities, each begun when it is first needed.
     clients: BTreeMap<String, Client>,
-    /// Ends when somebody asks the program to stop.
+    /// Authorities that were found to be out of reach in this run, with what came back.
+    out_of_reach: BTreeMap<String, String>,
+    /// Whether somebody asks the program to stop.
     stop: Stop,
     /// Whether a person's work is waited for.
     wait: bool,
@@ -37,7 +40,8 @@ pub(crate) struct Run<'a> {
 impl<'a> Run<'a> {
     /// Begins a run.
     pub(crate) fn new(app: &'a App, store: &'a Store, wait: bool) -> Self {
-        Run { app, store, clients: BTreeMap::new(), stop: Box::pin(signalled()), wait, answers: BTreeMap::new() }
+        let (clients, answers, out_of_reach) = (BTreeMap::new(), BTreeMap::new(), BTreeMap::new());
+        Run { app, store, clients, out_of_reach, stop: Stop::listen(), wait, answers }
     }
 
     /// Gives the run an answer that a person has brought.
@@ -45,29 +49,84 @@ impl<'a> Run<'a> {
         self.answers.insert(certificate.to_owned(), answer);
     }
 
-    /// Looks after one certificate. `insist` is set when somebody asked for this very one.
+    /// Returns whether somebody asked the program to stop.
+    pub(crate) fn is_stopped(&self) -> bool {
+        self.stop.is_asked()
+    }
+
+    /// Looks after one certificate. `insist` is set when somebody asked for this very one. A bug of ours that shows in it is
+    /// its failure, and does not end the run.
     pub(crate) async fn turn(&mut self, name: &str, entry: &CertificateEntry, insist: bool) -> KeepEntry {
-        let certificate = name.to_owned();
-        let decision = match gather(self.app, self.store, name, entry) {
-            Ok(facts) => decide(&facts, (self.app.now)(), insist),
+        let turn = caught(self.take_turn(name, entry, insist)).await;
+        match turn {
+            Ok(entry) => entry,
+            Err(what) => {
+                self.clients.clear();
+                let ending = self.failed(name, StepError::Panic { what }).await;
+                KeepEntry::new(name, None, ending)
+            }
+        }
+    }
+
+    async fn take_turn(&mut self, name: &str, entry: &CertificateEntry, insist: bool) -> KeepEntry {
+        let decision = match self.decide(name, entry, insist) {
+            Ok(decision) => decision,
             Err(error) => {
                 let ending = self.failed(name, error).await;
-                return KeepEntry { certificate, decision: None, ending, waits_since: None };
+                return KeepEntry::new(name, None, ending);
             }
         };
         (self.app.watch)(&Progress::Certificate { name: name.to_owned(), decision: decision.clone() });
-        let ending = match self.carry_out(name, entry, &decision).await {
+        panic_point(name);
+        let mut placed = None;
+        if let Some(place) = &decision.put_in_place {
+            placed = Some((place.generation, self.put_in_place(name, entry, place).await));
+        }
+        let ending = match self.obtain(name, entry, &decision.obtain).await {
+            Ok(Ending::AtRest { validity }) => match placed.take() {
+                Some((_, Ok(arrived))) => arrived,
+                Some((_, Err(error))) => self.failed(name, error).await,
+                None => {
+                    if let Err(error) = self.store.clear_failures(name) {
+                        self.failed(name, error.into()).await
+                    } else {
+                        Ending::AtRest { validity }
+                    }
+                }
+            },
             Ok(ending) => ending,
             Err(error) => self.failed(name, error).await,
         };
-        let mut entry = KeepEntry { certificate, decision: Some(decision), ending, waits_since: None };
+        let mut entry = KeepEntry::new(name, Some(decision), ending);
+        // Once a newer generation has arrived, what became of the one before is of no interest.
+        entry.placed = placed.filter(|_| !matches!(entry.ending, Ending::Arrived { .. })).map(|(generation, done)| {
+            Placed { generation, error: done.err().map(Box::new) }
+        });
         if entry.awaits_person() {
             entry.waits_since = self.store.open_journey(name).ok().flatten().map(|open| open.started);
         }
         entry
     }
 
-    async fn failed(&self, name: &str, error: StepError) -> Ending {
+    fn decide(&self, name: &str, entry: &CertificateEntry, insist: bool) -> Result<Decision, StepError> {
+        let (app, store, now) = (self.app, self.store, (self.app.now)());
+        if store.newest(name)?.is_none()
+            && let Some(found) = lost::find(store, name, &wanted_of(app, entry))
+        {
+            let generation = found.take_in(store, name, now)?;
+            let text = format!("{name}: generation {generation} was found in the state folder; the ledger did not know it");
+            (app.watch)(&Progress::Note(text));
+        }
+        let mut facts = gather(app, store, name, entry)?;
+        if self.out_of_reach.contains_key(&entry.authority) && facts.authority_hold.is_none() {
+            facts.authority_hold = self.out_of_reach.get(&entry.authority).map(|reason| {
+                eskort_core::decision::AuthorityHold { until: now + SignedDuration::from_secs(1), reason: reason.clone() }
+            });
+        }
+        Ok(decide(&facts, now, insist))
+    }
+
+    async fn failed(&mut self, name: &str, error: StepError) -> Ending {
         let error = match error {
             StepError::AwaitsPerson { to_place } => return Ending::AwaitsPerson(to_place),
             StepError::AwaitsAnswer(errand) => return Ending::AwaitsAnswer(errand),
@@ -78,12 +137,13 @@ impl<'a> Run<'a> {
         if let Err(trouble) = self.note_failure(name, &error).await {
             (self.app.watch)(&Progress::Note(format!("the failure could not be written down: {trouble}")));
         }
-        Ending::Failed { error: Box::new(error), given_up }
+        let owed = self.store.debts().map(|debts| debts.iter().filter(|row| row.certificate == name).count());
+        Ending::Failed { error: Box::new(error), given_up, left_published: owed.unwrap_or(1) }
     }
 
     /// Whatever went wrong: nothing stays published but what an authority without ACME may look at any day, a lost journey is closed, and after a refusal the authority is left
     /// alone for a while.
-    async fn note_failure(&self, name: &str, error: &StepError) -> Result<(), StoreError> {
+    async fn note_failure(&mut self, name: &str, error: &StepError) -> Result<(), StoreError> {
         let (store, now) = (self.store, (self.app.now)());
         if !is_shown_at_desk(store, name)? {
             pay_debts(self.app, store, |whose| whose == name).await?;
@@ -94,101 +154,217 @@ impl<'a> Run<'a> {
         if error.ends_journey()
             && let Some(open) = store.open_journey(name)?
         {
-            store.give_up_journey(name, open.id, "its order is lost", now)?;
+            self.give_up(name, &open, "its order is lost")?;
         }
-        let before = store.failures(name)?.map_or(0, |(failures, _)| failures.count);
-        let authority_says = error.authority_says(now);
-        let refused = error.is_refusal() || authority_says.is_some();
-        let hold = refused.then(|| hold_after(before + 1, now, authority_says));
         let reason = words::printable(&error.to_string(), 300);
+        let authority_says = error.authority_says(now);
+        let authority = self.app.inventory.certificates.get(name).map(|entry| entry.authority.as_str());
+        let mut hold = None;
+        match (error.concerns(), authority) {
+            (Concerns::Authority { mistake }, Some(authority)) => {
+                let section = if mistake { section_of(self.app, authority) } else { String::new() };
+                store.hold_authority(authority, &section, &reason, authority_says, now)?;
+            }
+            (Concerns::Reach, Some(authority)) => {
+                // For this run only: whether it is there again costs one question.
+                self.out_of_reach.insert(authority.to_owned(), reason.clone());
+                if let Some(says) = authority_says {
+                    store.hold_authority(authority, "", &reason, Some(says), now)?;
+                }
+            }
+            (Concerns::Certificate, _) => {
+                let before = store.failures(name)?.map_or(0, |(failures, _)| failures.count);
+                hold = Some(hold_after(before + 1, now, authority_says));
+            }
+            (Concerns::Nobody, _) | (_, None) => {}
+        }
         store.record_failure(name, &reason, hold, now)
     }
 
-    async fn carry_out(
+    fn give_up(&self, name: &str, open: &JourneyRow, why: &str) -> Result<(), StoreError> {
+        self.store.give_up_journey(name, open.id, why, (self.app.now)())?;
+        // A person may still bring an answer to a CSR that was carried away.
+        if matches!(open.stage, Stage::HandedOver { .. }) {
+            return Ok(());
+        }
+        self.store.discard_unfinished(name, open.generation)
+    }
+
+    /// Puts the newest generation in place, beside any journey.
+    async fn put_in_place(
         &mut self,
         name: &str,
         entry: &CertificateEntry,
-        decision: &Decision,
+        place: &PutInPlace,
     ) -> Result<Ending, StepError> {
+        let (app, store) = (self.app, self.store);
+        let generation = place.generation;
+        let mut hands = self.hands(name, entry, wanted_of(app, entry), generation);
+        hands.act(&Action::Install, 0, true).await?;
+        store.add_event(name, &format!("put in place (generation {generation})"), (app.now)())?;
+        let detail = detail(&hands, entry.key.word(), generation, Milestone::Installed)?;
+        (app.watch)(&Progress::Passed { milestone: Milestone::Installed, detail });
+        let unconfirmed = match hands.act(&Action::Confirm, 0, true).await? {
+            Outcome::OutOfSight { why } => Some(why),
+            _ => {
+                let detail = detail_of_confirmed(&hands);
+                (app.watch)(&Progress::Passed { milestone: Milestone::Confirmed, detail });
+                None
+            }
+        };
+        let looked_at = hands.looked_at;
+        let validity = store.newest(name)?.map(|g| g.validity);
+        store.clear_failures(name)?;
+        Ok(Ending::Arrived { generation, validity, looked_at, unconfirmed })
+    }
+
+    async fn obtain(&mut self, name: &str, entry: &CertificateEntry, decision: &Obtaining) -> Result<Ending, StepError> {
         let (store, now) = (self.store, (self.app.now)());
-        let wanted = wanted_of(entry);
+        let wanted = wanted_of(self.app, entry);
         let mut open = store.open_journey(name)?;
-        if let Some(stale) = open.take_if(|open| !still_fits(self.app, entry, open)) {
-            store.give_up_journey(name, stale.id, "the inventory changed", now)?;
+        let goes_on = matches!(decision, Obtaining::GoOn { .. });
+        let holds = matches!(decision, Obtaining::Hold { .. });
+        if let Some(stale) = open.take_if(|open| !goes_on && !(holds && still_fits(self.app, entry, open))) {
+            let fits = still_fits(self.app, entry, &stale);
+            let why = if fits { "its generation is due for renewal" } else { "the inventory changed" };
+            self.give_up(name, &stale, why)?;
         }
         // A journey that goes on may be looked at by the authority right now: its files stay.
-        let goes_on = matches!(decision, Decision::GoOn { .. });
         if !open.as_ref().is_some_and(|open| goes_on && open.stage.needs_publication()) {
             pay_debts(self.app, store, |whose| whose == name).await?;
         }
         let journey = match decision {
-            Decision::Rest { .. } => {
-                store.clear_failures(name)?;
+            Obtaining::Rest { .. } => {
                 return Ok(Ending::AtRest { validity: store.newest(name)?.map(|g| g.validity) });
             }
-            Decision::Hold { .. } => {
+            Obtaining::Hold { authority: Some(reason), .. } => return Ok(Ending::Held { reason: reason.clone() }),
+            Obtaining::Hold { .. } => {
                 let reason = store.failures(name)?.map(|(_, reason)| reason).unwrap_or_default();
                 return Ok(Ending::Held { reason });
             }
-            Decision::Obtain { generation, .. } => {
+            Obtaining::Start { generation, .. } => {
                 store.start_journey(name, *generation, &wanted, Stage::Opened, now)?
             }
-            Decision::PutInPlace { generation, .. } => {
-                store.start_journey(name, *generation, &wanted, Stage::Issued, now)?
-            }
-            Decision::GoOn { .. } => open.expect("the decision was made for an open journey"),
+            Obtaining::GoOn { .. } => open.expect("the decision was made for an open journey"),
         };
         let generation = journey.generation;
-        let looked_at = self.travel(name, entry, journey).await?;
+        let (looked_at, stage) = self.travel(name, entry, journey).await?;
+        let unconfirmed = match stage {
+            Stage::Unconfirmed { why } => Some(why),
+            _ => None,
+        };
         let arrived = store.newest(name)?.filter(|g| g.number == generation);
-        Ok(Ending::Arrived { generation, validity: arrived.map(|g| g.validity), looked_at })
+        Ok(Ending::Arrived { generation, validity: arrived.map(|g| g.validity), looked_at, unconfirmed })
     }
 
-    /// Goes on with a journey to its end, and returns how many endpoints were looked at then.
-    async fn travel(&mut self, name: &str, entry: &CertificateEntry, journey: JourneyRow) -> Result<usize, StepError> {
-        let Run { app, store, clients, stop, wait, answers } = self;
-        let (app, store, wait) = (*app, *store, *wait);
-        let (wanted, generation) = (journey.wanted.clone(), journey.generation);
-        let mut hands = RealHands {
-            app,
-            store,
+    /// Returns the hands for a generation.
+    fn hands<'r>(
+        &'r mut self,
+        name: &'r str,
+        entry: &'r CertificateEntry,
+        wanted: Wanted,
+        generation: u32,
+    ) -> RealHands<'r> {
+        RealHands {
+            app: self.app,
+            store: self.store,
             certificate: name,
             entry,
             wanted,
             generation,
-            clients,
-            wait,
+            clients: &mut self.clients,
+            wait: self.wait,
             looked_at: 0,
             published: false,
-            answer: answers.remove(name),
+            answer: self.answers.remove(name),
             listeners: Vec::new(),
             seen: BTreeMap::new(),
-        };
-        steps(&mut hands, Driver::new(store, name, journey), stop).await?;
+        }
+    }
+
+    /// Goes on with a journey to its end, and returns how many endpoints were looked at then, and where it ended.
+    async fn travel(
+        &mut self,
+        name: &str,
+        entry: &CertificateEntry,
+        journey: JourneyRow,
+    ) -> Result<(usize, Stage), StepError> {
+        let (store, stop) = (self.store, self.stop.clone());
+        let mut hands = self.hands(name, entry, journey.wanted.clone(), journey.generation);
+        let stage = steps(&mut hands, Driver::new(store, name, journey), &stop).await?;
+        let looked_at = hands.looked_at;
         store.clear_failures(name)?;
-        Ok(hands.looked_at)
+        store.end_authority_hold(&entry.authority)?;
+        Ok((looked_at, stage))
     }
 }
 
-/// Does step after step until the journey ends, or until somebody asks the program to stop.
-async fn steps(hands: &mut RealHands<'_>, mut driver: Driver<'_>, stop: &mut Stop) -> Result<(), StepError> {
+/// Whom a failure concerns, and so what is left alone for a while.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) enum Concerns {
+    /// The authority refuses whoever asks. `mistake` is set when what the inventory says of it is probably wrong.
+    Authority {
+        /// Whether a change of its section ends it.
+        mistake: bool,
+    },
+    /// The authority is out of reach just now.
+    Reach,
+    /// The authority refused this certificate.
+    Certificate,
+    /// Nothing that the authority did.
+    Nobody,
+}
+
+/// Returns what stands for everything that the inventory says of an authority, the key of an external account included.
+pub(crate) fn section_of(app: &App, authority: &str) -> String {
+    let entry = &app.inventory.authorities[authority];
+    let key = entry.acme().and_then(|acme| std::fs::read(&acme.external_account.as_ref()?.key_file).ok());
+    base64url(&sha256(format!("{entry:?} {:?}", key.map(|key| sha256(&key))).as_bytes()))
+}
+
+/// Lets a future run, and turns a panic in it into its message.
+async fn caught<T>(future: impl Future<Output = T>) -> Result<T, String> {
+    let mut future = std::pin::pin!(future);
+    std::future::poll_fn(move |context| {
+        let poll = std::panic::catch_unwind(AssertUnwindSafe(|| future.as_mut().poll(context)));
+        match poll {
+            Ok(Poll::Ready(value)) => Poll::Ready(Ok(value)),
+            Ok(Poll::Pending) => Poll::Pending,
+            Err(panic) => {
+                let text = panic.downcast_ref::<String>().cloned();
+                let text = text.or_else(|| panic.downcast_ref::<&str>().map(|text| (*text).to_owned()));
+                Poll::Ready(Err(text.unwrap_or_else(|| "a panic without words".into())))
+            }
+        }
+    })
+    .await
+}
+
+/// Does step after step until the journey ends, or until somebody asks the program to stop. Returns where it ended.
+async fn steps(hands: &mut RealHands<'_>, mut driver: Driver<'_>, stop: &Stop) -> Result<Stage, StepError> {
     let (app, store, name) = (hands.app, hands.store, hands.certificate);
     let patience = app.inventory.authorities[&hands.entry.authority].patience;
     let patience = SignedDuration::try_from(patience).unwrap_or(SignedDuration::MAX);
     let mut waiting_since: Option<Timestamp> = None;
     loop {
         let now = (app.now)();
-        let step = if driver.journey().stage == Stage::Issued {
-            // An installation ends or is undone; it is not left in the middle.
-            driver.step(hands, now).await?
-        } else {
+        let installs = driver.journey().stage == Stage::Issued;
+        let step = {
+            let mut step = std::pin::pin!(driver.step(hands, now));
             tokio::select! {
-                step = driver.step(hands, now) => step?,
-                () = &mut *stop => return Err(StepError::Interrupted),
+                biased;
+                () = stop.asked(1), if !installs => return Err(StepError::Interrupted),
+                step = &mut step => step?,
+                // An installation ends or is undone; it is not left in the middle.
+                () = stop.asked(1) => {
+                    let text = "finishing the installation before this run stops; asked again, it stops at once";
+                    (app.watch)(&Progress::Note(text.into()));
+                    step.await?
+                }
             }
         };
         match step {
-            Step::Done => return Ok(()),
+            Step::Done => return Ok(driver.journey().stage.clone()),
             Step::Wait(until, waits_for) => {
                 let since = *waiting_since.get_or_insert(now);
                 let waited = now.duration_since(since);
@@ -203,7 +379,7 @@ async fn steps(hands: &mut RealHands<'_>, mut driver: Driver<'_>, stop: &mut Sto
                 let pause = until.duration_since(now).min(patience - waited);
                 tokio::select! {
                     () = tokio::time::sleep(Duration::try_from(pause).unwrap_or_default()) => {}
-                    () = &mut *stop => return Err(StepError::Interrupted),
+                    () = stop.asked(1) => return Err(StepError::Interrupted),
                 }
             }
             Step::Did(passed) => {
@@ -213,7 +389,8 @@ async fn steps(hands: &mut RealHands<'_>, mut driver: Driver<'_>, stop: &mut Sto
                 }
                 if let Some(milestone) = passed {
                     waiting_since = None;
-                    let detail = detail(hands, driver.journey(), milestone)?;
+                    let journey = driver.journey();
+                    let detail = detail(hands, &journey.wanted.key, journey.generation, milestone)?;
                     (app.watch)(&Progress::Passed { milestone, detail });
                     if milestone == Milestone::Proved && hands.has_records_by_hand() {
                         (app.watch)(&Progress::Note("the records placed by hand can be removed now".into()));
@@ -225,14 +402,14 @@ async fn steps(hands: &mut RealHands<'_>, mut driver: Driver<'_>, stop: &mut Sto
 }
 
 /// Returns what there is to say about a stage that was passed.
-fn detail(hands: &RealHands<'_>, journey: &JourneyRow, milestone: Milestone) -> Result<String, StoreError> {
+fn detail(hands: &RealHands<'_>, key: &str, generation: u32, milestone: Milestone) -> Result<String, StoreError> {
     Ok(match milestone {
-        Milestone::Prepared => format!("key ({}) stored, readable by its owner only", journey.wanted.key),
+        Milestone::Prepared => format!("key ({key}) stored, readable by its owner only"),
         Milestone::Ordered => {
-            let names = words::count(journey.wanted.names.len() as u64, "name");
-            format!("{names} at authority `{}`", journey.wanted.authority)
+            let names = words::count(hands.wanted.names.len() as u64, "name");
+            format!("{names} at authority `{}`", hands.wanted.authority)
         }
-        Milestone::Proved => format!("control of {} shown", words::list(&journey.wanted.names)),
+        Milestone::Proved => format!("control of {} shown", words::list(&hands.wanted.names)),
         Milestone::Issued => match hands.store.newest(hands.certificate)? {
             Some(g) => {
                 let lifetime = words::duration(g.validity.lifetime());
@@ -241,20 +418,12 @@ fn detail(hands: &RealHands<'_>, journey: &JourneyRow, milestone: Milestone) -> 
             None => String::new(),
         },
         Milestone::Installed if hands.entry.install.is_empty() => "nowhere: the inventory names no server".to_owned(),
-        Milestone::Installed => format!("generation {} is in use", journey.generation),
-        Milestone::Confirmed if hands.looked_at == 0 => "stored; no endpoint to look at".to_owned(),
-        Milestone::Confirmed => "seen live, as visitors see it".to_owned(),
+        Milestone::Installed => format!("generation {generation} is in use"),
+        Milestone::Confirmed => detail_of_confirmed(hands),
     })
 }
 
-/// Ends when somebody asks the program to stop, by Ctrl-C or SIGTERM.
-pub async fn signalled() {
-    use tokio::signal::unix::{SignalKind, signal};
-    match signal(SignalKind::terminate()) {
-        Ok(mut terminate) => tokio::select! {
-            _ = tokio::signal::ctrl_c() => {}
-            _ = terminate.recv() => {}
-        },
-        Err(_) => drop(tokio::signal::ctrl_c().await),
-    }
+fn detail_of_confirmed(hands: &RealHands<'_>) -> String {
+    let text = if hands.looked_at == 0 { "stored; no endpoint to look at" } else { "seen live, as visitors see it" };
+    text.to_owned()
 }

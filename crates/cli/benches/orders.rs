@@ -214,7 +214,8 @@ fn list() {
         .together(|| {
             for n in 0..COUNT {
                 let name = Identifier::parse(&format!("room{n}.lampholm.example")).unwrap();
-                let wanted = Wanted::new(vec![name], "public", KeyKind::P256);
+                let (authority, key) = ("public".into(), KeyKind::P256.word().into());
+                let wanted = Wanted { names: vec![name], authority, reached: None, key, request: None };
                 store.record_generation(&format!("room{n}"), 1, &wanted, &chain, Timestamp::now())?;
             }
             Ok(())

@@ -14,7 +14,7 @@ use std::path::PathBuf;
                         Environment: ESKORT_CONFIG as --config; NO_COLOR for no colour."
 )]
 pub(crate) struct Args {
-    /// Inventory to use [default: eskort.toml here, else the system's or the user's]
+    /// Inventory to use [default: eskort.toml here or the user's; for root the system's]
     #[arg(
         long,
         global = true,

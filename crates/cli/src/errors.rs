@@ -52,11 +52,22 @@ pub(crate) fn print(ui: &Ui, headline: &str, told: &Told) {
 /// Prints why there is nothing to start from.
 pub(crate) fn print_setup(ui: &Ui, error: &SetupError) -> ExitStatus {
     match error {
-        SetupError::NoInventory { path } => {
-            let told = Told::default().hint("name another one with --config FILE, or begin one as follows");
-            print(ui, &format!("there is no inventory at {}", path.display()), &told);
+        SetupError::NoInventory { .. } => {
+            let mut told = Told::default();
+            if nix::unistd::geteuid().is_root() && Path::new("eskort.toml").exists() {
+                told = told.hint("root does not obey an inventory for being in the working folder; if it is yours, name it: --config eskort.toml");
+            }
+            let told = told.hint("name another one with --config FILE, or begin one as follows");
+            print(ui, &error.to_string(), &told);
             ui.talk("");
             ui.talk(guide::FIRST_STEPS);
+        }
+        SetupError::Untrusted(error) => {
+            let told = Told::new(error).hint(match error.mended_by() {
+                Some(command) => format!("whoever may change it decides what is run here; `{command}` mends that"),
+                None => "correct the path".to_owned(),
+            });
+            print(ui, "the inventory is not obeyed", &told);
         }
         SetupError::Unreadable { path, source } => {
             let told = Told::new(source).hint("run as the user that owns it, or name another one with --config FILE");
@@ -93,9 +104,11 @@ pub(crate) fn print_store(ui: &Ui, error: &StoreError) -> ExitStatus {
     print(ui, headline, &tell_store(error));
     match error {
         StoreError::Busy { .. } => ExitStatus::Busy,
-        StoreError::Io { .. } | StoreError::Ledger { .. } | StoreError::Newer { .. } | StoreError::Row { .. } => {
-            ExitStatus::Failed
-        }
+        StoreError::Io { .. }
+        | StoreError::Ledger { .. }
+        | StoreError::Newer { .. }
+        | StoreError::Path { .. }
+        | StoreError::Row { .. } => ExitStatus::Failed,
     }
 }
 
@@ -106,6 +119,7 @@ fn tell_store(error: &StoreError) -> Told {
             told.hint("check that the folder is yours to write and that the disk has room; then run the same again")
         }
         StoreError::Ledger { .. } => told.hint("check that the disk has room; the ledger goes on where it was"),
+        StoreError::Path { .. } => told.hint("give the file a name in UTF-8, or name another one in the inventory"),
         StoreError::Newer { .. } => told.hint("use the newer program, or another state folder"),
         StoreError::Row { .. } => told.hint("put the ledger back from a backup, or move it aside to begin a new one"),
         StoreError::Busy { .. } => told.hint("wait until it has ended; a run that was killed holds no lock"),
@@ -157,7 +171,12 @@ pub(crate) fn tell(error: &StepError, certificate: &str) -> Told {
         StepError::Trust(_) => told.hint("correct `visitor-roots` in the inventory"),
         StepError::Stuck { .. } => told
             .hint("the authority is slow; run `eskort keep` again later, it goes on from here without a second order"),
-        StepError::Interrupted => told.hint("nothing is left published; run `eskort keep` again, it goes on from here"),
+        StepError::Interrupted => told,
+        StepError::OtherKind { .. } => told.hint("run the same again: it begins anew with the authority of the inventory"),
+        StepError::Panic { .. } => told.hint(
+            "the other certificates went on; what was done so far is in the ledger. Please report the cause, with the \
+             ledger's events (`eskort show`)",
+        ),
         StepError::Bug(_) => {
             told.hint("this is a bug of ours; please report it with the ledger's events (`eskort show`)")
         }
@@ -406,22 +425,27 @@ fn tell_install(error: &InstallError, certificate: &str) -> Told {
         InstallError::Write { .. } => told.hint(undone).hint("check that the folder is writable and the disk has room"),
         InstallError::NoSuchOwner { .. } => told.hint("correct `owner` or `group` in the inventory"),
         InstallError::Test { .. } => told.hint(undone).hint(again),
-        InstallError::BrokenBefore { .. } => told.hint("nothing was changed; the certificate is stored").hint(again),
+        InstallError::BrokenBefore { .. } => {
+            told.hint("everything is as it was before; the certificate is stored, and the next run installs it").hint(again)
+        }
         InstallError::Reload { source, .. } => match source {
             CommandError::Start { .. } => {
                 told.hint(undone).hint("is the program installed, and in the PATH of this run?")
             }
-            CommandError::Failed { .. } | CommandError::Endless { .. } => {
-                told.hint(undone).hint("is the server running? Start it").hint(again)
-            }
+            CommandError::Untrusted { .. } => told.hint(undone).hint(again),
+            CommandError::NoSuchUser { .. } => told.hint(undone).hint("correct `user` of the server in the inventory"),
+            CommandError::Failed { .. } => told.hint(undone).hint("is the server running? Start it").hint(again),
+            CommandError::Endless { .. } => told
+                .hint(undone)
+                .hint("does it stay in the foreground? It has to end; `timeout` of the server gives it longer")
+                .hint(again),
         },
         InstallError::NotServed { .. } => told.hint(undone).hint(
             "another server block or another program may answer there; `check-address` and `settle` of the server help",
         ),
-        InstallError::Undo { .. } => told.hint(format!(
-            "look at the server's configuration by hand: the files as they were lie in the state folder under \
-             backups/{certificate}"
-        )),
+        InstallError::Undo { .. } => told
+            .hint("look at the server's files by hand: those as they were lie in the state folder under backups/SERVER")
+            .hint(again),
         InstallError::Store(error) => tell_store(error),
     }
 }

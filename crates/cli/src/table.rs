@@ -17,6 +17,11 @@ impl Cell {
     pub(crate) fn toned(text: impl Into<String>, tone: Tone) -> Self {
         Cell { text: text.into(), tone }
     }
+
+    /// Puts something before the text.
+    pub(crate) fn led_by(self, lead: &str) -> Self {
+        Cell { text: format!("{lead}{}", self.text), ..self }
+    }
 }
 
 /// What is drawn on.

@@ -7,10 +7,10 @@ use std::process::Stdio;
 fn a_newcomer_is_told_what_to_do_first() {
     let place = Place::new();
     place.run(&[]).check(0, &["eskort demo", "[authority.public]", "eskort keep --plan"]);
-    place.run(&["keep"]).check(2, &["there is no inventory at", "--config FILE", "eskort demo"]);
+    place.run(&["keep"]).check(2, &["no inventory exists at", "--config FILE", "eskort demo"]);
     place
         .run(&["keep", "--config", "nowhere/eskort.toml"])
-        .check(2, &["there is no inventory at", "nowhere/eskort.toml"]);
+        .check(2, &["no inventory exists at", "nowhere/eskort.toml"]);
     place.run(&["kep"]).check(2, &["unrecognized subcommand"]);
 }
 
@@ -47,8 +47,8 @@ fn list_show_and_check_tell_how_a_certificate_stands() {
     place.run(&["check", "website"]).check(1, &["is no root that is trusted here", "visitor-roots"]);
     place.run(&["check", "nowhere.test:1"]).check(1, &["nowhere.test resolves to no address"]);
     place.run(&["check", "a b"]).check(2, &["neither a certificate of the inventory nor an endpoint"]);
-    place.run(&["show", "webiste"]).check(2, &["there is no certificate `webiste`", "the inventory has website"]);
-    place.run(&["keep", "--only", "x"]).check(2, &["there is no certificate `x`"]);
+    place.run(&["show", "webiste"]).check(2, &["has no certificate `webiste`", "the inventory has website"]);
+    place.run(&["keep", "--only", "x"]).check(2, &["has no certificate `x`"]);
 }
 
 /// Returns a value of a JSON report by its path.
@@ -62,7 +62,7 @@ fn json_reports_are_whole_documents_on_standard_output() {
     let world = World::new();
     let place = &world.place;
     let plan = place.run(&["keep", "--plan", "--output", "json"]);
-    assert_eq!(value(&plan, "/certificates/0/decision/do"), "obtain");
+    assert_eq!(value(&plan, "/certificates/0/decision/obtain/do"), "start");
     assert_eq!(value(&plan, "/certificates/0/changes/1/server"), "front");
     let kept = place.run(&["keep", "--output", "json"]);
     assert_eq!(value(&kept, "/report"), "keep");
@@ -188,7 +188,7 @@ fn files_get_their_owner_group_and_mode_and_are_put_right_again() {
         "eskort.toml",
         &whole.replace("to = \"tls/site.key\"", "to = \"tls/site.key\", owner = \"nobody-here\""),
     );
-    place.run(&["keep"]).check(1, &["there is no user `nobody-here` on this machine", "correct `owner`"]);
+    place.run(&["keep"]).check(1, &["no user `nobody-here` exists on this machine", "correct `owner`"]);
 }
 
 #[test]

@@ -149,7 +149,7 @@ fn a_proof_that_cannot_be_seen_yet_is_no_failure_and_stays() {
         (
             &["--record", record, "--txt", "x", "--by", "pages"],
             1,
-            "no proof `pages` in the inventory that places records",
+            "the inventory has no proof `pages` that places records",
         ),
         (&["--record", "_office.harbour.example", "--txt", "x"], 2, "belongs to none of the certificate's names"),
         (&["--record", record], 2, "--txt <TEXT>|--cname <TARGET>"),

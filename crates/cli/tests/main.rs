@@ -18,6 +18,10 @@ mod nginx;
 mod office;
 mod pebble;
 mod records;
+mod renewals;
+mod rights;
+mod stops;
+mod undo;
 mod world;
 mod zones;
 

@@ -609,7 +609,7 @@ fn a_csr_asks_for_uses_and_extensions_and_comes_from_the_inventory_too() {
     text("state/certificates/stock/0001/request.pem").check(0, &said);
     for (words, said) in [
         (&["--for", "stock", "--must-staple"][..], "cannot be used with"),
-        (&["--for", "stone"], "there is no certificate `stone`"),
+        (&["--for", "stone"], "has no certificate `stone`"),
         (&["a.example"], "--key <FILE>"),
         (&["a.example", "--key", "x", "--usage", "light"], "`light` is no use of a key"),
         (&["a.example", "--key", "x", "--extension", "1.2.3=05"], "the value is no DER"),

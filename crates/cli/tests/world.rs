@@ -82,6 +82,10 @@ impl Place {
         let mut command = Command::new(env!("CARGO_BIN_EXE_eskort"));
         command.env_clear().env("PATH", "/usr/sbin:/usr/bin:/sbin:/bin").env("HOME", self.dir.path());
         command.current_dir(self.dir.path());
+        // Root obeys no inventory for being in the working folder.
+        if self.path("eskort.toml").exists() {
+            command.env("ESKORT_CONFIG", self.path("eskort.toml"));
+        }
         command
     }
 
@@ -164,6 +168,7 @@ pub(crate) struct World {
     pub(crate) authority: Authority,
     pub(crate) site: Site,
     pub(crate) names: Arc<NameServer>,
+    clock: Clock,
     _runtime: Runtime,
 }
 
@@ -181,10 +186,11 @@ impl World {
         let site = runtime.block_on(Site::start(&place.path("www"), &bundle, &key, any, any)).unwrap();
         let mut options = AuthorityOptions { site_port: site.plain_address().port(), ..AuthorityOptions::default() };
         adjust(&mut options);
-        let authority = runtime.block_on(Authority::start(options, clock, Arc::clone(&names))).unwrap();
+        let started = Authority::start(options, clock.clone(), Arc::clone(&names));
+        let authority = runtime.block_on(started).unwrap();
         place.write("api-root.pem", authority.api_root_pem());
         place.write("visitor-root.pem", &authority.visitor_root_pem());
-        let world = World { place, authority, site, names, _runtime: runtime };
+        let world = World { place, authority, site, names, clock, _runtime: runtime };
         world.write_inventory(|text| text);
         world
     }
@@ -227,6 +233,12 @@ install = [{{ server = "front" }}]
 
     pub(crate) fn keep(&self) -> Said {
         self.place.run(&["keep", "--only", "website"])
+    }
+
+    /// Runs the program so many days later, by its clock and the authority's.
+    pub(crate) fn on_day(&self, day: i64, words: &[&str]) -> Said {
+        self.clock.set_offset(SignedDuration::from_hours(day * 24));
+        self.place.run_with("ESKORT_CLOCK_OFFSET", &(day * 86_400).to_string(), words)
     }
 }
 

@@ -42,6 +42,17 @@ impl Debt {
         }
     }
 
+    /// Returns what tells it from every other debt: its kind, where it is, and what it is there.
+    pub fn key(&self) -> (&'static str, String, String) {
+        match self {
+            Debt::File { host, path, .. } => ("file", host.clone().unwrap_or_default(), path.display().to_string()),
+            Debt::Record { proof, record, .. } => {
+                let Record { name, kind, text } = record;
+                ("record", proof.clone(), format!("{name} {} {text}", kind.word()))
+            }
+        }
+    }
+
     /// Returns what it is, in words: "the file /srv/www/…".
     pub fn words(&self) -> String {
         match self {

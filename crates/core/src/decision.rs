@@ -1,8 +1,10 @@
 //! What `keep` does about one certificate: facts in, a decision out.
+//!
+//! Obtaining and installing are decided apart: a generation that lies here is put in place even while its renewal is held up.
 
+use crate::inventory::{Authority, AuthorityKind, CertificateEntry};
 use crate::journey::Milestone;
 use crate::names::Identifier;
-use crate::pki::KeyKind;
 use crate::renewal::Validity;
 use crate::words;
 use jiff::{SignedDuration, Timestamp};
@@ -15,14 +17,49 @@ pub struct Wanted {
     pub names: Vec<Identifier>,
     /// The authority's name in the inventory.
     pub authority: String,
+    /// The kind of authority and its address; `None` in ledgers of before.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub reached: Option<String>,
     /// The word for the kind of key.
     pub key: String,
+    /// What the CSR asks for beside names and key, in one line of text; `None` in ledgers of before.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub request: Option<String>,
 }
 
 impl Wanted {
-    /// Makes it from its parts.
-    pub fn new(names: Vec<Identifier>, authority: &str, key: KeyKind) -> Self {
-        Wanted { names, authority: authority.to_owned(), key: key.word().to_owned() }
+    /// Makes it from what the inventory says.
+    pub fn new(entry: &CertificateEntry, authority: &Authority) -> Self {
+        let reached = match &authority.kind {
+            AuthorityKind::Acme(acme) => format!("acme {}", acme.directory),
+            AuthorityKind::Est(est) => format!("est {}", est.address),
+            AuthorityKind::Csr(_) => "csr".to_owned(),
+        };
+        Wanted {
+            names: entry.names.clone(),
+            authority: entry.authority.clone(),
+            reached: Some(reached),
+            key: entry.key.word().to_owned(),
+            request: Some(entry.wish.words()),
+        }
+    }
+
+    /// Returns why a generation that was made for this is not what the inventory wants now; `None` when it is.
+    pub fn differs(&self, now: &Wanted) -> Option<Reason> {
+        let other = |before: &Option<String>, after: &Option<String>| {
+            matches!((before, after), (Some(before), Some(after)) if before != after)
+        };
+        if self.authority != now.authority || other(&self.reached, &now.reached) {
+            Some(Reason::AuthorityChanged)
+        } else if !same_names(&self.names, &now.names) {
+            Some(Reason::NamesChanged)
+        } else if self.key != now.key {
+            Some(Reason::KeyChanged)
+        } else if other(&self.request, &now.request) {
+            Some(Reason::RequestChanged)
+        } else {
+            None
+        }
     }
 }
 
@@ -37,8 +74,12 @@ pub struct Facts {
     pub open: Option<OpenJourney>,
     /// Failures since the last success.
     pub failures: Option<Failures>,
+    /// Until when the authority is left alone, whichever certificate it refused.
+    pub authority_hold: Option<AuthorityHold>,
     /// What the servers lack of the newest generation, in words; empty when all is in place.
     pub not_in_place: Vec<String>,
+    /// The number of the next generation: above every one that was ever given.
+    pub next_generation: u32,
     /// How long before its end a renewal has to begin at the latest.
     pub lead: SignedDuration,
 }
@@ -76,6 +117,15 @@ pub struct Failures {
     pub hold_until: Option<Timestamp>,
 }
 
+/// An authority that is left alone, with all its certificates.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct AuthorityHold {
+    /// Until when.
+    pub until: Timestamp,
+    /// What it said.
+    pub reason: String,
+}
+
 /// Returns until when an authority is left alone after its `count`th refusal in a row at `last`: as long as it said itself
 /// (`authority_says`), and at least 15 minutes, doubling up to a day.
 pub fn hold_after(count: u32, last: Timestamp, authority_says: Option<Timestamp>) -> Timestamp {
@@ -98,40 +148,43 @@ pub enum Reason {
     NamesChanged,
     /// The inventory asks for another kind of key.
     KeyChanged,
-    /// The inventory names another authority.
+    /// The inventory names another authority, or another address of it.
     AuthorityChanged,
+    /// The inventory asks for something else beside names and key.
+    RequestChanged,
 }
 
 impl Reason {
     /// Returns the reason in words.
     pub fn words(&self) -> &'static str {
         match self {
-            Reason::First => "there is none yet",
+            Reason::First => "none exists yet",
             Reason::Due => "renewal is due",
             Reason::Expired => "it has expired",
             Reason::NamesChanged => "the names in the inventory changed",
             Reason::KeyChanged => "the kind of key in the inventory changed",
             Reason::AuthorityChanged => "the authority in the inventory changed",
+            Reason::RequestChanged => "what the inventory asks for beside names and key changed",
         }
     }
 }
 
-/// What is to be done about one certificate.
+/// What is to be done to have a good generation.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 #[serde(tag = "do", rename_all = "kebab-case")]
-pub enum Decision {
+pub enum Obtaining {
     /// Nothing before `until`.
     Rest {
         /// When renewal falls due.
         until: Timestamp,
     },
     /// Start a journey to a new generation.
-    Obtain {
+    Start {
         /// The number of the new generation.
         generation: u32,
         /// Why.
         why: Reason,
-        /// Whether a journey for something else is open and is given up.
+        /// Whether a journey is open and is given up.
         gives_up_open: bool,
     },
     /// Go on with the open journey.
@@ -141,45 +194,86 @@ pub enum Decision {
         /// The last stage it passed.
         passed: Option<Milestone>,
     },
-    /// Put the newest generation in place again.
-    PutInPlace {
-        /// Its number.
-        generation: u32,
-        /// What is not in place.
-        lacks: Vec<String>,
-    },
     /// Leave it alone for a while after failures.
     Hold {
         /// Until when.
         until: Timestamp,
-        /// How many failures in a row.
+        /// How many failures of this certificate in a row; 0 when only its authority is left alone.
         failures: u32,
+        /// What the authority said, when it is left alone with all its certificates.
+        #[serde(skip_serializing_if = "Option::is_none")]
+        authority: Option<String>,
     },
+}
+
+/// What is to be done so that the newest generation is where it should be.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+pub struct PutInPlace {
+    /// Its number.
+    pub generation: u32,
+    /// What is not in place.
+    pub lacks: Vec<String>,
+}
+
+/// What is to be done about one certificate.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+pub struct Decision {
+    /// First: the newest stored generation is put in place where it is good and lacking.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub put_in_place: Option<PutInPlace>,
+    /// Then: a generation is obtained, and installed when it comes.
+    pub obtain: Obtaining,
 }
 
 impl Decision {
     /// Returns whether anything would be done now.
     pub fn acts(&self) -> bool {
-        !matches!(self, Decision::Rest { .. } | Decision::Hold { .. })
+        self.put_in_place.is_some() || matches!(self.obtain, Obtaining::Start { .. } | Obtaining::GoOn { .. })
+    }
+
+    /// Returns the generation that servers would have in the end, when anything is done.
+    pub fn generation(&self) -> Option<u32> {
+        match self.obtain {
+            Obtaining::Start { generation, .. } | Obtaining::GoOn { generation, .. } => Some(generation),
+            Obtaining::Rest { .. } | Obtaining::Hold { .. } => self.put_in_place.as_ref().map(|p| p.generation),
+        }
     }
 
     /// Returns the decision in words, as `keep --plan` prints it.
     pub fn words(&self) -> String {
+        match (&self.put_in_place, &self.obtain) {
+            (None, obtain) => obtain.words(),
+            (Some(place), Obtaining::Rest { .. }) => place.words(),
+            (Some(place), obtain) => format!("{}; {}", place.words(), obtain.words()),
+        }
+    }
+}
+
+impl PutInPlace {
+    /// Returns it in words.
+    pub fn words(&self) -> String {
+        format!("put generation {} in place: {}", self.generation, words::list(&self.lacks))
+    }
+}
+
+impl Obtaining {
+    /// Returns it in words.
+    pub fn words(&self) -> String {
         match self {
-            Decision::Rest { until } => format!("nothing to do; renewal on {}", words::day(*until)),
-            Decision::Obtain { generation, why, gives_up_open } => {
-                let verb = if *generation == 1 { "get the first certificate" } else { "get a new certificate" };
+            Obtaining::Rest { until } => format!("nothing to do; renewal on {}", words::day(*until)),
+            Obtaining::Start { generation, why, gives_up_open } => {
+                let verb = if *why == Reason::First { "get the first certificate" } else { "get a new certificate" };
                 let given_up = if *gives_up_open { "; the open journey is given up" } else { "" };
                 format!("{verb} (generation {generation}): {}{given_up}", why.words())
             }
-            Decision::GoOn { generation, passed } => {
+            Obtaining::GoOn { generation, passed } => {
                 let from = passed.map_or("its start".to_owned(), |m| format!("`{m}`"));
                 format!("go on with generation {generation} from {from}")
             }
-            Decision::PutInPlace { generation, lacks } => {
-                format!("put generation {generation} in place: {}", words::list(lacks))
+            Obtaining::Hold { until, authority: Some(_), .. } => {
+                format!("its authority is left alone until {}", words::instant(*until))
             }
-            Decision::Hold { until, failures } => format!(
+            Obtaining::Hold { until, failures, authority: None } => format!(
                 "left alone until {} after {}",
                 words::instant(*until),
                 words::count(u64::from(*failures), "failure")
@@ -190,38 +284,60 @@ impl Decision {
 
 /// Decides what to do about one certificate at `now`.
 ///
+/// Renewal comes before going on: a journey whose generation is stored, and is due or not wanted any more, is superseded by
+/// the next one, however far its installation got.
+///
 /// `insist` is set when somebody asked for this very certificate: a hold after failures does not apply then.
 pub fn decide(facts: &Facts, now: Timestamp, insist: bool) -> Decision {
-    let held_back = facts.failures.as_ref().filter(|_| !insist);
-    let held_back = held_back.and_then(|f| Some((f.count, f.hold_until.filter(|until| *until > now)?)));
-    let hold = |(failures, until): (u32, Timestamp)| Decision::Hold { until, failures };
-
+    let newest = facts.newest.as_ref();
+    let differs = newest.and_then(|held| held.made_for.differs(&facts.wanted));
+    let why = match newest {
+        None => Some(Reason::First),
+        Some(held) => differs.clone().or(match now {
+            now if now >= held.validity.not_after => Some(Reason::Expired),
+            now if now >= held.validity.renew_at_with(facts.lead) => Some(Reason::Due),
+            _ => None,
+        }),
+    };
     let open = facts.open.as_ref();
-    if let Some(open) = open.filter(|o| o.fits) {
-        return held_back.map_or(Decision::GoOn { generation: open.generation, passed: open.passed }, hold);
-    }
-    let gives_up_open = open.is_some();
-    let Some(held) = &facts.newest else {
-        return held_back.map_or(Decision::Obtain { generation: 1, why: Reason::First, gives_up_open }, hold);
+    // A journey that has brought its generation is judged by that.
+    let stored = |open: &OpenJourney| newest.is_some_and(|held| held.generation >= open.generation);
+    let goes_on = open.filter(|open| open.fits && !(stored(open) && why.is_some()));
+    let installs = goes_on.is_some_and(stored);
+
+    let put_in_place = newest.filter(|held| {
+        let good = differs.is_none() && now >= held.validity.not_before && now < held.validity.not_after;
+        good && !installs && !facts.not_in_place.is_empty()
+    });
+    let put_in_place =
+        put_in_place.map(|held| PutInPlace { generation: held.generation, lacks: facts.not_in_place.clone() });
+    let obtain = match (goes_on, why) {
+        (Some(open), _) => Obtaining::GoOn { generation: open.generation, passed: open.passed },
+        (None, Some(why)) => {
+            Obtaining::Start { generation: facts.next_generation, why, gives_up_open: open.is_some() }
+        }
+        (None, None) => {
+            let until = newest.map_or(now, |held| held.validity.renew_at_with(facts.lead));
+            Obtaining::Rest { until }
+        }
     };
-    let why = if held.made_for.authority != facts.wanted.authority {
-        Some(Reason::AuthorityChanged)
-    } else if !same_names(&held.made_for.names, &facts.wanted.names) {
-        Some(Reason::NamesChanged)
-    } else if held.made_for.key != facts.wanted.key {
-        Some(Reason::KeyChanged)
-    } else if now >= held.validity.not_after {
-        Some(Reason::Expired)
-    } else if now >= held.validity.renew_at_with(facts.lead) {
-        Some(Reason::Due)
-    } else {
-        None
-    };
-    match why {
-        Some(why) => held_back.map_or(Decision::Obtain { generation: held.generation + 1, why, gives_up_open }, hold),
-        None if facts.not_in_place.is_empty() => Decision::Rest { until: held.validity.renew_at_with(facts.lead) },
-        None => held_back
-            .map_or(Decision::PutInPlace { generation: held.generation, lacks: facts.not_in_place.clone() }, hold),
+    // Only what asks the authority is held.
+    let asks = !installs && !matches!(obtain, Obtaining::Rest { .. });
+    let held_back = if asks && !insist { held_back(facts, now) } else { None };
+    Decision { put_in_place, obtain: held_back.unwrap_or(obtain) }
+}
+
+fn held_back(facts: &Facts, now: Timestamp) -> Option<Obtaining> {
+    let own = facts.failures.as_ref().and_then(|f| Some((f.hold_until?, f.count)));
+    let own = own.filter(|(until, _)| *until > now);
+    let authority = facts.authority_hold.as_ref().filter(|hold| hold.until > now);
+    match (own, authority) {
+        (Some((until, failures)), None) => Some(Obtaining::Hold { until, failures, authority: None }),
+        (own, Some(hold)) => {
+            let (until, failures) = own.map_or((hold.until, 0), |(until, failures)| (until.max(hold.until), failures));
+            Some(Obtaining::Hold { until, failures, authority: Some(hold.reason.clone()) })
+        }
+        (None, None) => None,
     }
 }
 
@@ -236,84 +352,4 @@ fn same_names(a: &[Identifier], b: &[Identifier]) -> bool {
 }
 
 #[cfg(test)]
-mod tests {
-    use super::*;
-
-    fn wanted(names: &[&str], key: KeyKind) -> Wanted {
-        Wanted::new(names.iter().map(|n| Identifier::parse(n).unwrap()).collect(), "public", key)
-    }
-
-    fn facts() -> Facts {
-        let made_for = wanted(&["lampholm.example", "www.lampholm.example"], KeyKind::P256);
-        let not_before = "2026-01-01T00:00:00Z".parse().unwrap();
-        let validity = Validity { not_before, not_after: "2026-04-01T00:00:00Z".parse().unwrap() };
-        Facts {
-            wanted: made_for.clone(),
-            newest: Some(Held { generation: 3, made_for, validity }),
-            open: None,
-            failures: None,
-            not_in_place: Vec::new(),
-            lead: SignedDuration::ZERO,
-        }
-    }
-
-    fn on(date: &str) -> Timestamp {
-        format!("{date}T00:00:00Z").parse().unwrap()
-    }
-
-    #[test]
-    fn each_fact_leads_to_its_decision() {
-        let rest = |f: &mut Facts| drop(f.not_in_place.pop());
-        let none = |f: &mut Facts| f.newest = None;
-        let names = |f: &mut Facts| f.wanted = wanted(&["lampholm.example"], KeyKind::P256);
-        let turned = |f: &mut Facts| f.wanted = wanted(&["www.lampholm.example", "lampholm.example"], KeyKind::P256);
-        let key = |f: &mut Facts| f.wanted.key = KeyKind::P384.word().into();
-        let authority = |f: &mut Facts| f.wanted.authority = "other".into();
-        let server = |f: &mut Facts| f.not_in_place.push("server `front`".into());
-        let open = |f: &mut Facts| {
-            f.open = Some(OpenJourney { generation: 4, fits: true, passed: Some(Milestone::Ordered) });
-        };
-        let stale = |f: &mut Facts| {
-            f.open = Some(OpenJourney { generation: 4, fits: false, passed: None });
-        };
-        type Change<'a> = &'a dyn Fn(&mut Facts);
-        let table: [(&str, Change<'_>, &str); 12] = [
-            ("2026-02-01", &rest, "nothing to do; renewal on 2026-03-02"),
-            ("2026-03-02", &rest, "get a new certificate (generation 4): renewal is due"),
-            ("2026-04-02", &rest, "get a new certificate (generation 4): it has expired"),
-            ("2026-02-01", &none, "get the first certificate (generation 1): there is none yet"),
-            ("2026-02-01", &names, "get a new certificate (generation 4): the names in the inventory changed"),
-            ("2026-02-01", &turned, "nothing to do; renewal on 2026-03-02"),
-            ("2026-02-01", &key, "get a new certificate (generation 4): the kind of key in the inventory changed"),
-            ("2026-02-01", &authority, "get a new certificate (generation 4): the authority in the inventory changed"),
-            ("2026-02-01", &server, "put generation 3 in place: server `front`"),
-            ("2026-02-01", &open, "go on with generation 4 from `ordered`"),
-            ("2026-02-01", &stale, "nothing to do; renewal on 2026-03-02"),
-            (
-                "2026-03-02",
-                &stale,
-                "get a new certificate (generation 4): renewal is due; the open journey is given up",
-            ),
-        ];
-        for (date, change, said) in table {
-            let mut facts = facts();
-            change(&mut facts);
-            assert_eq!(decide(&facts, on(date), false).words(), said);
-        }
-    }
-
-    #[test]
-    fn after_failures_it_holds_off_longer_each_time_unless_asked() {
-        let mut facts = facts();
-        facts.newest = None;
-        let last = on("2026-02-01");
-        for (count, minutes) in [(1, 15), (2, 30), (5, 240), (30, 24 * 60)] {
-            assert_eq!(hold_after(count, last, None), last + SignedDuration::from_mins(minutes));
-        }
-        let hold_until = Some(hold_after(1, last, Some(on("2026-02-09"))));
-        facts.failures = Some(Failures { count: 1, last, hold_until });
-        assert_eq!(decide(&facts, on("2026-02-08"), false), Decision::Hold { until: on("2026-02-09"), failures: 1 });
-        assert!(decide(&facts, on("2026-02-08"), true).acts());
-        assert!(decide(&facts, on("2026-02-09"), false).acts());
-    }
-}
+mod tests;

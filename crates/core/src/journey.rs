@@ -11,7 +11,7 @@ use serde::{Deserialize, Serialize};
 use std::fmt;
 
 /// The version of the saved form of [`Stage`]. Readers take any older one, and refuse a newer one.
-pub const STAGE_VERSION: u32 = 1;
+pub const STAGE_VERSION: u32 = 2;
 
 /// One of the six stages that people see, whichever way the authority works.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
@@ -218,6 +218,11 @@ pub enum Stage {
     Installed,
     /// It was seen live. The end.
     Confirmed,
+    /// It is on every server named, and could not be looked at from here. The end too: that says nothing against it.
+    Unconfirmed {
+        /// Why not.
+        why: String,
+    },
 }
 
 /// How often something was asked for, and when to ask again.
@@ -380,6 +385,11 @@ pub enum Outcome {
     Installed,
     /// It was seen live.
     Confirmed,
+    /// No look was possible from here.
+    OutOfSight {
+        /// Why not.
+        why: String,
+    },
 }
 
 /// An outcome that does not belong to the stage it came to: a bug of ours.
@@ -418,7 +428,7 @@ impl Stage {
             Stage::Ready { certificate } => Next::Act(Action::Fetch(certificate.clone())),
             Stage::Issued => Next::Act(Action::Install),
             Stage::Installed => Next::Act(Action::Confirm),
-            Stage::Confirmed => Next::Done,
+            Stage::Confirmed | Stage::Unconfirmed { .. } => Next::Done,
         }
     }
 
@@ -459,6 +469,7 @@ impl Stage {
             (S::Ready { .. }, O::Stored) => S::Issued,
             (S::Issued, O::Installed) => S::Installed,
             (S::Installed, O::Confirmed) => S::Confirmed,
+            (S::Installed, O::OutOfSight { why }) => S::Unconfirmed { why },
             (stage, outcome) => return Err(Box::new(Unexpected { stage, outcome })),
         })
     }
@@ -477,8 +488,30 @@ impl Stage {
             | Stage::AwaitingProof { .. } => Some(Milestone::Ordered),
             Stage::Proved { .. } | Stage::AwaitingCertificate { .. } | Stage::Ready { .. } => Some(Milestone::Proved),
             Stage::Issued => Some(Milestone::Issued),
-            Stage::Installed => Some(Milestone::Installed),
+            Stage::Installed | Stage::Unconfirmed { .. } => Some(Milestone::Installed),
             Stage::Confirmed => Some(Milestone::Confirmed),
+        }
+    }
+
+    /// Returns the kind of authority that a journey in this stage talks to; `None` where that shows in none or any.
+    pub fn authority_kind(&self) -> Option<&'static str> {
+        match self {
+            Stage::HandedOver { .. } => Some("csr"),
+            Stage::Enrolling { .. } => Some("est"),
+            Stage::Ordered { .. }
+            | Stage::Challenged { .. }
+            | Stage::Published { .. }
+            | Stage::Seen { .. }
+            | Stage::AwaitingProof { .. }
+            | Stage::Proved { .. }
+            | Stage::AwaitingCertificate { .. }
+            | Stage::Ready { .. } => Some("acme"),
+            Stage::Opened
+            | Stage::Prepared
+            | Stage::Issued
+            | Stage::Installed
+            | Stage::Confirmed
+            | Stage::Unconfirmed { .. } => None,
         }
     }
 
@@ -576,6 +609,7 @@ mod tests {
             Just(Outcome::Stored),
             Just(Outcome::Installed),
             Just(Outcome::Confirmed),
+            Just(Outcome::OutOfSight { why: "no connection".into() }),
         ]
     }
 

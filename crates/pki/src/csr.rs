@@ -198,6 +198,19 @@ pub struct CsrWish {
 }
 
 impl CsrWish {
+    /// Returns all of it in one line of text: two wishes ask for the same exactly when it is the same. Empty for the plain wish.
+    pub fn words(&self) -> String {
+        let mut words: Vec<String> = Vec::new();
+        words.extend(self.must_staple.then(|| "must-staple".to_owned()));
+        words.extend(self.subject.parts().into_iter().map(|(oid, text)| format!("subject {oid}={text:?}")));
+        let mut usages: Vec<&str> = self.usages.iter().map(|usage| usage.word()).collect();
+        usages.sort_unstable();
+        words.extend(usages.into_iter().map(|word| format!("usage {word}")));
+        let hex = |bytes: &[u8]| bytes.iter().map(|byte| format!("{byte:02x}")).collect::<String>();
+        words.extend(self.extensions.iter().map(|e| format!("extension {}={}", e.oid, hex(&e.value))));
+        words.join("; ")
+    }
+
     /// Returns the extensions to ask for in DER (RFC 5280 section 4.1): a sequence of sequences.
     fn extensions(&self, names: &[&str], subject: &[u8]) -> Result<Vec<u8>, PkiError> {
         let fail = der_error("CSR extensions");

@@ -1,11 +1,23 @@
 //! Accounts at authorities: the address in the ledger, the key in a file.
 
 use crate::files::{Access, make_folders, write_whole};
+use crate::folders::read_if_there;
 use crate::{Store, StoreError, io};
 use eskort_core::pki::{PrivateKey, Secret};
 use jiff::Timestamp;
 use rusqlite::params;
 use std::path::PathBuf;
+
+/// An account at an authority.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct AccountRow {
+    /// Its address there.
+    pub url: String,
+    /// The thumbprint of the key it was made with (RFC 7638); `None` in ledgers of before.
+    pub thumbprint: Option<String>,
+    /// The contact it was last told; `None` when that is not known.
+    pub contact: Option<String>,
+}
 
 impl Store {
     /// Returns the file of an authority's account key.
@@ -18,12 +30,7 @@ impl Store {
     /// # Errors
     /// When the file is there and cannot be read.
     pub fn account_key(&self, authority: &str) -> Result<Option<Secret<String>>, StoreError> {
-        let path = self.account_key_path(authority);
-        match std::fs::read_to_string(&path) {
-            Ok(text) => Ok(Some(Secret::new(text))),
-            Err(e) if e.kind() == std::io::ErrorKind::NotFound => Ok(None),
-            Err(e) => Err(io("read", path)(e)),
-        }
+        Ok(read_if_there(self.account_key_path(authority))?.map(Secret::new))
     }
 
     /// Stores an account key, readable by its owner only.
@@ -37,22 +44,32 @@ impl Store {
         write_whole(&path, key.to_pem().reveal().as_bytes(), Access::mode(0o600)).map_err(io("write", path))
     }
 
-    /// Returns the address of the account at this directory.
+    /// Returns the account at this directory.
     ///
     /// # Errors
     /// When the ledger fails.
-    pub fn account(&self, authority: &str, directory: &str) -> Result<Option<String>, StoreError> {
-        let sql = "SELECT url FROM account WHERE authority = ? AND directory = ?";
-        Ok(self.rows(sql, [authority, directory], |row| row.get(0))?.into_iter().next())
+    pub fn account(&self, authority: &str, directory: &str) -> Result<Option<AccountRow>, StoreError> {
+        let sql = "SELECT url, thumbprint, contact FROM account WHERE authority = ? AND directory = ?";
+        let read = |row: &rusqlite::Row<'_>| {
+            Ok(AccountRow { url: row.get(0)?, thumbprint: row.get(1)?, contact: row.get(2)? })
+        };
+        Ok(self.rows(sql, [authority, directory], read)?.into_iter().next())
     }
 
-    /// Writes down the address of the account at this directory.
+    /// Writes down the account at this directory.
     ///
     /// # Errors
     /// When the ledger fails.
-    pub fn save_account(&self, authority: &str, directory: &str, url: &str, now: Timestamp) -> Result<(), StoreError> {
-        let sql = "INSERT OR REPLACE INTO account (authority, directory, url, made) VALUES (?, ?, ?, ?)";
-        self.run(sql, params![authority, directory, url, now.as_second()]).map(drop)
+    pub fn save_account(
+        &self,
+        authority: &str,
+        directory: &str,
+        account: &AccountRow,
+        now: Timestamp,
+    ) -> Result<(), StoreError> {
+        let AccountRow { url, thumbprint, contact } = account;
+        let sql = "INSERT OR REPLACE INTO account (authority, directory, url, thumbprint, contact, made) VALUES (?, ?, ?, ?, ?, ?)";
+        self.run(sql, params![authority, directory, url, thumbprint, contact, now.as_second()]).map(drop)
     }
 
     /// Forgets the account at this directory, when the authority does not know it any more.

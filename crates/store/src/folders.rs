@@ -1,11 +1,10 @@
 //! The folders of generations: `certificates/NAME/0001/` and the link `current`.
 
-use crate::files::{Access, make_folders, sync_folder, write_whole};
-use crate::{Store, StoreError, io};
+use crate::files::{Access, make_folders, read_whole, remove, switch_link, write_whole};
+use crate::{LARGEST, Store, StoreError, io};
 use eskort_core::inventory::Part;
 use eskort_core::pki::{Chain, PrivateKey, Secret};
 use std::fs;
-use std::os::unix::fs::symlink;
 use std::path::{Path, PathBuf};
 
 /// The folder of one generation.
@@ -30,12 +29,7 @@ impl GenerationFolder {
     /// # Errors
     /// When the file is there and cannot be read.
     pub fn key(&self) -> Result<Option<Secret<String>>, StoreError> {
-        let path = self.part(Part::Key);
-        match fs::read_to_string(&path) {
-            Ok(text) => Ok(Some(Secret::new(text))),
-            Err(e) if e.kind() == std::io::ErrorKind::NotFound => Ok(None),
-            Err(e) => Err(io("read", path)(e)),
-        }
+        Ok(read_if_there(self.part(Part::Key))?.map(Secret::new))
     }
 
     /// Stores the key, readable by its owner only from the first byte on.
@@ -65,10 +59,7 @@ impl GenerationFolder {
     /// # Errors
     /// When it is there and cannot be removed.
     pub fn forget_request(&self) -> Result<(), StoreError> {
-        match fs::remove_file(self.request()) {
-            Err(e) if e.kind() != std::io::ErrorKind::NotFound => Err(io("remove", self.request())(e)),
-            _ => Ok(()),
-        }
+        remove(&self.request()).map_err(io("remove", self.request()))
     }
 
     /// Stores the CSR as PEM.
@@ -104,12 +95,12 @@ impl GenerationFolder {
     }
 }
 
-fn read_if_there(path: PathBuf) -> Result<Option<String>, StoreError> {
-    match fs::read_to_string(&path) {
-        Ok(text) => Ok(Some(text)),
-        Err(e) if e.kind() == std::io::ErrorKind::NotFound => Ok(None),
-        Err(e) => Err(io("read", path)(e)),
-    }
+pub(crate) fn read_if_there(path: PathBuf) -> Result<Option<String>, StoreError> {
+    let read = read_whole(&path, LARGEST).map_err(io("read", &path))?;
+    let text = read.map(|file| {
+        String::from_utf8(file.bytes).map_err(|_| std::io::Error::new(std::io::ErrorKind::InvalidData, "it is no text"))
+    });
+    text.transpose().map_err(io("read", path))
 }
 
 impl Store {
@@ -129,7 +120,7 @@ impl Store {
 
     /// Returns the generation that `current` leads to.
     pub fn current_generation(&self, certificate: &str) -> Option<u32> {
-        let target = fs::read_link(self.certificate_folder(certificate).join("current")).ok()?;
+        let target = fs::read_link(self.current_link(certificate)).ok()?;
         target.file_name()?.to_str()?.parse().ok()
     }
 
@@ -138,20 +129,39 @@ impl Store {
     /// # Errors
     /// When the link cannot be written.
     pub fn switch_current(&self, certificate: &str, number: Option<u32>) -> Result<(), StoreError> {
-        let folder = self.certificate_folder(certificate);
-        let link = folder.join("current");
+        let link = self.current_link(certificate);
         let switched = match number {
-            Some(number) => {
-                let new = folder.join(".current.new");
-                let _ = fs::remove_file(&new);
-                symlink(format!("{number:04}"), &new).and_then(|()| fs::rename(&new, &link))
-            }
-            None => match fs::remove_file(&link) {
-                Err(e) if e.kind() == std::io::ErrorKind::NotFound => return Ok(()),
-                other => other,
-            },
+            Some(number) => switch_link(&link, &format!("{number:04}")),
+            None => remove(&link),
         };
-        switched.and_then(|()| sync_folder(&folder)).map_err(io("switch", link))
+        switched.map_err(io("switch", link))
+    }
+
+    pub(crate) fn current_link(&self, certificate: &str) -> PathBuf {
+        self.certificate_folder(certificate).join("current")
+    }
+
+    /// Returns the highest number that a generation's folder has; 0 where there are none.
+    pub(crate) fn highest_folder(&self, certificate: &str) -> u32 {
+        let folders = fs::read_dir(self.certificate_folder(certificate)).into_iter().flatten();
+        let number = |entry: std::io::Result<fs::DirEntry>| entry.ok()?.file_name().to_str()?.parse().ok();
+        folders.filter_map(number).max().unwrap_or(0)
+    }
+
+    /// Takes away the folder of a generation that was given up before its certificate came. Nothing was made with its key.
+    ///
+    /// # Errors
+    /// When a file cannot be removed.
+    pub fn discard_unfinished(&self, certificate: &str, number: u32) -> Result<(), StoreError> {
+        let folder = self.generation_folder(certificate, number);
+        if folder.bundle()?.is_some() {
+            return Ok(());
+        }
+        for path in [folder.part(Part::Key), folder.request()] {
+            remove(&path).map_err(io("remove", path))?;
+        }
+        crate::files::remove_folder(folder.path());
+        Ok(())
     }
 }
 

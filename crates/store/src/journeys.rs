@@ -1,9 +1,8 @@
-//! Journeys, generations, debts, failures and events in the ledger.
+//! Journeys, generations, failures and events in the ledger.
 
 use crate::{Store, StoreError};
-use eskort_core::debt::Debt;
 use eskort_core::decision::{Failures, Held, Wanted};
-use eskort_core::journey::{STAGE_VERSION, Stage};
+use eskort_core::journey::{Next, STAGE_VERSION, Stage};
 use eskort_core::pki::Chain;
 use eskort_core::renewal::Validity;
 use jiff::Timestamp;
@@ -54,19 +53,6 @@ impl GenerationRow {
     }
 }
 
-/// Something that is owed.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub struct DebtRow {
-    /// Its number in the ledger.
-    pub id: i64,
-    /// The certificate it was made for.
-    pub certificate: String,
-    /// What it is.
-    pub debt: Debt,
-    /// Why it could not be paid, the last time.
-    pub trouble: Option<String>,
-}
-
 /// Something that happened.
 #[derive(Clone, Debug, Serialize)]
 pub struct EventRow {
@@ -84,11 +70,11 @@ fn maybe_instant(row: &Row<'_>, column: &str) -> rusqlite::Result<Option<Timesta
     Ok(row.get::<_, Option<i64>>(column)?.and_then(|s| Timestamp::from_second(s).ok()))
 }
 
-fn decode<T: DeserializeOwned>(what: &'static str, text: &str) -> Result<T, StoreError> {
+pub(crate) fn decode<T: DeserializeOwned>(what: &'static str, text: &str) -> Result<T, StoreError> {
     serde_json::from_str(text).map_err(|source| StoreError::Row { what, source })
 }
 
-fn encode<T: Serialize>(value: &T) -> String {
+pub(crate) fn encode<T: Serialize>(value: &T) -> String {
     serde_json::to_string(value).expect("our own types encode as JSON")
 }
 
@@ -135,7 +121,7 @@ impl Store {
         Ok(JourneyRow { id, generation, wanted: wanted.clone(), stage, started: now })
     }
 
-    /// Writes down where the journey stands now and what happened, as one. A journey that is confirmed is at its end.
+    /// Writes down where the journey stands now and what happened, as one. A journey with nothing left to do is at its end.
     ///
     /// # Errors
     /// When the ledger fails.
@@ -148,7 +134,7 @@ impl Store {
         now: Timestamp,
     ) -> Result<(), StoreError> {
         let passed = stage.milestone().map(|m| m.word());
-        let ended = (*stage == Stage::Confirmed).then_some(now.as_second());
+        let ended = (stage.next(now) == Next::Done).then_some(now.as_second());
         let ending = ended.map(|_| "arrived");
         self.together(|| {
             self.run(
@@ -175,6 +161,19 @@ impl Store {
             self.run(sql, params![now.as_second(), why, journey])?;
             self.add_event(certificate, &format!("given up: {why}"), now)
         })
+    }
+
+    /// Returns the number for a new generation: above every one that has something of its own, in the ledger or on disk, so that
+    /// no number ever stands for two keys.
+    ///
+    /// # Errors
+    /// When the ledger fails.
+    pub fn next_generation(&self, certificate: &str) -> Result<u32, StoreError> {
+        let sql = "SELECT max(
+              coalesce((SELECT max(generation) FROM journey WHERE certificate = ?1 AND ended IS NULL), 0),
+              coalesce((SELECT max(number) FROM generation WHERE certificate = ?1), 0))";
+        let given: u32 = self.db.query_row(sql, [certificate], |row| row.get(0)).map_err(|e| self.fail(e))?;
+        Ok(given.max(self.highest_folder(certificate)) + 1)
     }
 
     /// Records a generation whose files are stored. Doing it twice is the same as once.
@@ -259,57 +258,6 @@ impl Store {
         Ok(self.generations(certificate)?.into_iter().next())
     }
 
-    /// Writes down debts, all as one, before the things are published. The same debt twice is one.
-    ///
-    /// # Errors
-    /// When the ledger fails.
-    pub fn owe(&self, certificate: &str, debts: &[Debt], now: Timestamp) -> Result<(), StoreError> {
-        let sql = "INSERT INTO debt (certificate, debt, owed) VALUES (?, ?, ?) ON CONFLICT DO NOTHING";
-        self.together(|| {
-            debts
-                .iter()
-                .try_for_each(|debt| self.run(sql, params![certificate, encode(debt), now.as_second()]).map(drop))
-        })
-    }
-
-    /// Returns everything that is owed, the newest first: a file before the folders that were made for an earlier one.
-    ///
-    /// # Errors
-    /// When the ledger fails or holds a row that cannot be read.
-    pub fn debts(&self) -> Result<Vec<DebtRow>, StoreError> {
-        let sql = "SELECT id, certificate, debt, last_trouble FROM debt ORDER BY id DESC";
-        let read = |row: &Row<'_>| Ok((row.get(0)?, row.get(1)?, row.get::<_, String>(2)?, row.get(3)?));
-        let row = |(id, certificate, text, trouble): (_, _, String, _)| {
-            Ok(DebtRow { id, certificate, debt: decode("debt", &text)?, trouble })
-        };
-        self.rows(sql, [], read)?.into_iter().map(row).collect()
-    }
-
-    /// Writes down more about a debt: what an API calls what was published.
-    ///
-    /// # Errors
-    /// When the ledger fails.
-    pub fn amend_debt(&self, before: &Debt, after: &Debt) -> Result<(), StoreError> {
-        self.run("UPDATE debt SET debt = ? WHERE debt = ?", params![encode(after), encode(before)]).map(drop)
-    }
-
-    /// Strikes debts that are paid, all as one.
-    ///
-    /// # Errors
-    /// When the ledger fails.
-    pub fn paid(&self, debts: &[i64]) -> Result<(), StoreError> {
-        let strike = |id| self.run("DELETE FROM debt WHERE id = ?", [id]).map(drop);
-        self.together(|| debts.iter().try_for_each(strike))
-    }
-
-    /// Writes down why a debt could not be paid.
-    ///
-    /// # Errors
-    /// When the ledger fails.
-    pub fn trouble_with_debt(&self, debt: i64, why: &str) -> Result<(), StoreError> {
-        self.run("UPDATE debt SET last_trouble = ? WHERE id = ?", params![why, debt]).map(drop)
-    }
-
     /// Writes down a failure; they count up until [`Store::clear_failures`].
     ///
     /// # Errors
@@ -387,7 +335,8 @@ mod tests {
     }
 
     fn wanted() -> Wanted {
-        Wanted::new(vec![Identifier::parse("lampholm.example").unwrap()], "public", KeyKind::P256)
+        let names = vec![Identifier::parse("lampholm.example").unwrap()];
+        Wanted { names, authority: "public".into(), reached: None, key: KeyKind::P256.word().into(), request: None }
     }
 
     #[test]
@@ -414,19 +363,5 @@ mod tests {
         assert_eq!(reason, "limits");
         store.clear_failures("website").unwrap();
         assert!(store.failures("website").unwrap().is_none());
-    }
-
-    #[test]
-    fn a_debt_is_one_however_often_it_is_written_and_outlives_its_journey() {
-        let store = Store::in_memory(Path::new("/nowhere")).unwrap();
-        let debt = Debt::File { host: None, path: "/srv/www/x".into(), folders: vec!["/srv/www".into()] };
-        store.owe("website", std::slice::from_ref(&debt), at(1)).unwrap();
-        store.owe("website", std::slice::from_ref(&debt), at(2)).unwrap();
-        let first = store.debts().unwrap()[0].id;
-        store.trouble_with_debt(first, "no such host").unwrap();
-        let trouble = Some("no such host".into());
-        assert_eq!(store.debts().unwrap(), [DebtRow { id: first, certificate: "website".into(), debt, trouble }]);
-        store.paid(&[first]).unwrap();
-        assert!(store.debts().unwrap().is_empty());
     }
 }

@@ -2,12 +2,13 @@
 
 use crate::{StoreError, files, io};
 use rusqlite::{Connection, OpenFlags, Params};
+use std::fs::Permissions;
+use std::os::unix::fs::{MetadataExt, OpenOptionsExt, PermissionsExt};
 use std::path::{Path, PathBuf};
 
-/// The version of the ledger's tables that this program writes.
-const VERSION: i64 = 1;
-
-const TABLES: &str = "
+/// What brings a ledger from one version to the next; the first entry makes one. The version is `user_version`.
+const MIGRATIONS: &[&str] = &[
+    "
 CREATE TABLE journey (
   id INTEGER PRIMARY KEY, certificate TEXT NOT NULL, generation INTEGER NOT NULL, wanted TEXT NOT NULL,
   stage_version INTEGER NOT NULL, stage TEXT NOT NULL, passed TEXT,
@@ -30,7 +31,39 @@ CREATE INDEX event_of ON event (certificate, id);
 CREATE TABLE backup (
   id INTEGER PRIMARY KEY, certificate TEXT NOT NULL, path TEXT NOT NULL, kept TEXT, mode INTEGER, uid INTEGER,
   gid INTEGER, settled INTEGER);
-";
+",
+    // Debts have a key of their own; changes to servers belong to the server; holds to the authority; installs to both.
+    "
+CREATE TABLE debt_new (
+  id INTEGER PRIMARY KEY, certificate TEXT NOT NULL, kind TEXT NOT NULL, at TEXT NOT NULL, what TEXT NOT NULL,
+  debt TEXT NOT NULL, owed INTEGER NOT NULL, last_trouble TEXT, UNIQUE (kind, at, what));
+INSERT OR IGNORE INTO debt_new
+  SELECT id, certificate, json_extract(debt, '$.kind'),
+    coalesce(json_extract(debt, '$.proof'), json_extract(debt, '$.host'), ''),
+    coalesce(json_extract(debt, '$.path'),
+      json_extract(debt, '$.name') || ' ' || coalesce(json_extract(debt, '$.type'), 'TXT') || ' ' || json_extract(debt, '$.text')),
+    debt, owed, last_trouble FROM debt;
+DROP TABLE debt;
+ALTER TABLE debt_new RENAME TO debt;
+ALTER TABLE account ADD COLUMN thumbprint TEXT;
+ALTER TABLE account ADD COLUMN contact TEXT;
+CREATE TABLE hold (
+  authority TEXT PRIMARY KEY, section TEXT NOT NULL, count INTEGER NOT NULL, last INTEGER NOT NULL,
+  until INTEGER NOT NULL, reason TEXT NOT NULL) WITHOUT ROWID;
+CREATE TABLE install (
+  certificate TEXT NOT NULL, machine TEXT NOT NULL, server TEXT NOT NULL, generation INTEGER NOT NULL,
+  state TEXT NOT NULL, seen TEXT, changed INTEGER NOT NULL, PRIMARY KEY (certificate, machine, server)) WITHOUT ROWID;
+CREATE TABLE undo (
+  id INTEGER PRIMARY KEY, server TEXT NOT NULL, certificate TEXT NOT NULL, path TEXT NOT NULL, kind TEXT NOT NULL,
+  before TEXT, after TEXT NOT NULL, kept TEXT, mode INTEGER, uid INTEGER, gid INTEGER, shown INTEGER NOT NULL,
+  told INTEGER NOT NULL DEFAULT 0, settled INTEGER);
+CREATE INDEX undo_open ON undo (server) WHERE settled IS NULL;
+DROP TABLE backup;
+",
+];
+
+/// The version of the ledger's tables that this program writes.
+const VERSION: i64 = MIGRATIONS.len() as i64;
 
 /// The state folder: the ledger and the files beside it.
 pub struct Store {
@@ -46,32 +79,38 @@ impl Store {
     pub fn open(root: &Path) -> Result<Self, StoreError> {
         files::make_folders(root, 0o700).map_err(io("make", root))?;
         let path = root.join("ledger.sqlite");
-        let fail = |source| StoreError::Ledger { path: path.clone(), source };
-        let db = Connection::open(&path).map_err(fail)?;
-        db.pragma_update(None, "journal_mode", "WAL").map_err(fail)?;
-        db.pragma_update(None, "synchronous", "FULL").map_err(fail)?;
-        db.busy_timeout(std::time::Duration::from_secs(10)).map_err(fail)?;
-        let store = Store { root: root.to_owned(), db };
-        store.bring_up_to_date()?;
-        Ok(store)
+        // Made here: SQLite would let everybody read it.
+        let made = std::fs::OpenOptions::new().read(true).append(true).create(true).mode(0o600).open(&path);
+        let made = made.and_then(|file| {
+            let open_to_others = file.metadata()?.mode() & 0o077 != 0;
+            if open_to_others { file.set_permissions(Permissions::from_mode(0o600)) } else { Ok(()) }
+        });
+        made.map_err(io("make", &path))?;
+        Self::at(root)
     }
 
-    /// Opens a state folder for reading, when there is one.
+    /// Opens a state folder, when there is one.
     ///
     /// # Errors
     /// As [`Store::open`], except that a missing ledger is `None`.
     pub fn open_existing(root: &Path) -> Result<Option<Self>, StoreError> {
         let path = root.join("ledger.sqlite");
         match std::fs::metadata(&path) {
-            Err(e) if e.kind() == std::io::ErrorKind::NotFound => return Ok(None),
-            other => other.map_err(io("read", &path))?,
-        };
+            Err(e) if e.kind() == std::io::ErrorKind::NotFound => Ok(None),
+            Err(e) => Err(io("read", &path)(e)),
+            Ok(_) => Self::at(root).map(Some),
+        }
+    }
+
+    fn at(root: &Path) -> Result<Self, StoreError> {
+        let path = root.join("ledger.sqlite");
         let fail = |source| StoreError::Ledger { path: path.clone(), source };
         let flags = OpenFlags::SQLITE_OPEN_READ_WRITE | OpenFlags::SQLITE_OPEN_NO_MUTEX;
         let db = Connection::open_with_flags(&path, flags).map_err(fail)?;
+        db.busy_timeout(std::time::Duration::from_secs(10)).map_err(fail)?;
         let store = Store { root: root.to_owned(), db };
-        store.check_version()?;
-        Ok(Some(store))
+        store.bring_up_to_date()?;
+        Ok(store)
     }
 
     /// Makes a ledger in memory beside a folder on disk, for tests of what is built on it.
@@ -99,12 +138,24 @@ impl Store {
         Ok(found)
     }
 
+    /// Brings the tables up to date, whoever opens them: what is missing is found out and made under one lock.
     fn bring_up_to_date(&self) -> Result<(), StoreError> {
-        if self.check_version()? == 0 {
-            let script = format!("BEGIN; {TABLES} PRAGMA user_version = {VERSION}; COMMIT;");
-            self.db.execute_batch(&script).map_err(|e| self.fail(e))?;
+        let run = |sql: &str| self.db.execute_batch(sql).map_err(|e| self.fail(e));
+        if self.check_version()? < VERSION {
+            run("PRAGMA journal_mode = WAL")?;
+            run("BEGIN IMMEDIATE")?;
+            let brought = self.check_version().and_then(|found| {
+                let found = usize::try_from(found).unwrap_or(0);
+                MIGRATIONS.iter().skip(found).try_for_each(|script| run(script))?;
+                run(&format!("PRAGMA user_version = {VERSION}"))
+            });
+            if brought.is_err() {
+                let _ = run("ROLLBACK");
+            }
+            brought?;
+            run("COMMIT")?;
         }
-        Ok(())
+        run("PRAGMA synchronous = FULL")
     }
 
     pub(crate) fn fail(&self, source: rusqlite::Error) -> StoreError {
@@ -143,6 +194,27 @@ mod tests {
     use super::*;
 
     #[test]
+    fn many_may_open_it_at_once_new_empty_or_old() {
+        let old = format!("{} PRAGMA user_version = 1;", MIGRATIONS[0]);
+        let debt = r#"INSERT INTO debt (certificate, debt, owed) VALUES ('website', '{"kind":"file","path":"/srv/x","folders":[]}', 1);"#;
+        for before in [None, Some(""), Some(&*old), Some(&*format!("{old}{debt}"))] {
+            let dir = tempfile::tempdir().unwrap();
+            if let Some(script) = before {
+                Connection::open(dir.path().join("ledger.sqlite")).unwrap().execute_batch(script).unwrap();
+            }
+            let open = || match before {
+                Some(_) => Store::open_existing(dir.path()).map(Option::unwrap),
+                None => Store::open(dir.path()),
+            };
+            let owed = std::thread::scope(|scope| {
+                let threads: Vec<_> = (0..4).map(|_| scope.spawn(|| open().unwrap().debts().unwrap().len())).collect();
+                threads.into_iter().map(|t| t.join().unwrap()).collect::<Vec<_>>()
+            });
+            assert_eq!(owed, vec![usize::from(before.is_some_and(|s| s.contains("INSERT"))); 4]);
+        }
+    }
+
+    #[test]
     fn a_newer_ledger_is_left_alone() {
         let dir = tempfile::tempdir().unwrap();
         drop(Store::open(dir.path()).unwrap());
@@ -151,5 +223,7 @@ mod tests {
         drop(store);
         assert!(matches!(Store::open(dir.path()), Err(StoreError::Newer { .. })));
         assert!(Store::open_existing(&dir.path().join("none")).unwrap().is_none());
+        let mode = std::fs::metadata(dir.path().join("ledger.sqlite")).unwrap().permissions().mode();
+        assert_eq!(mode & 0o777, 0o600);
     }
 }

@@ -4,22 +4,35 @@
 //! chains lie beside it as files.
 
 mod accounts;
-mod backups;
+mod crash;
+mod debts;
 pub mod files;
 mod folders;
+mod holds;
+mod installs;
 mod journeys;
 mod ledger;
 mod lock;
 mod overview;
+mod trust;
+mod undo;
 
-pub use backups::Backup;
+pub use accounts::AccountRow;
+pub use crash::{crash_point, panic_point};
+pub use debts::DebtRow;
 pub use folders::GenerationFolder;
-pub use journeys::{DebtRow, EventRow, GenerationRow, JourneyRow};
+pub use installs::{InstallRow, InstallState};
+pub use journeys::{EventRow, GenerationRow, JourneyRow};
 pub use ledger::Store;
 pub use lock::RunLock;
 pub use overview::{OpenOverview, Overview};
+pub use trust::{TrustError, check_trust};
+pub use undo::{PutBack, Undo};
 
 use std::path::PathBuf;
+
+/// A file of the state folder, or one that is kept for undoing a change, is no larger than this.
+pub(crate) const LARGEST: u64 = 64 << 20;
 
 /// What can go wrong with what is kept.
 #[derive(Debug, thiserror::Error)]
@@ -51,6 +64,12 @@ pub enum StoreError {
         found: i64,
         /// Ours.
         known: i64,
+    },
+    /// A name that is not UTF-8.
+    #[error("the path {} is not UTF-8, which the ledger needs", path.display())]
+    Path {
+        /// The path.
+        path: PathBuf,
     },
     /// A row that cannot be read.
     #[error("the ledger holds a {what} that cannot be read: {source}")]

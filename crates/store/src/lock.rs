@@ -36,6 +36,8 @@ impl RunLock {
         let holder = format!("process {}, `{command}`, since {}", std::process::id(), eskort_core::words::instant(now));
         let written = file.set_len(0).and_then(|()| file.rewind()).and_then(|()| file.write_all(holder.as_bytes()));
         written.map_err(io("write", &path))?;
+        // Nobody else writes now: what passed through a name of its own when a run was killed is of no use to anybody.
+        files::sweep_below(state);
         Ok(RunLock { _file: file })
     }
 }

@@ -13,6 +13,8 @@ pub struct Overview {
     pub newest: Option<(u32, Validity)>,
     /// Whether the newest generation was seen live.
     pub confirmed: bool,
+    /// Why the newest generation could not be looked at from here, though it is installed.
+    pub out_of_sight: Option<String>,
     /// An open journey.
     pub open: Option<OpenOverview>,
     /// The last failure since the last success: how many, when, why.
@@ -35,7 +37,7 @@ pub struct OpenOverview {
 impl Store {
     /// Returns what the ledger knows about each certificate, by name.
     ///
-    /// Three plain questions, put together here: joined in SQL they take several times as long.
+    /// Plain questions, put together here: joined in SQL they take several times as long.
     ///
     /// # Errors
     /// When the ledger fails.
@@ -59,6 +61,13 @@ impl Store {
         })?;
         for (certificate, journey) in open {
             known.entry(certificate).or_default().open = Some(journey);
+        }
+        let unseen = "SELECT certificate, generation, seen FROM install WHERE state = 'installed' AND seen IS NOT NULL";
+        let unseen = self.rows(unseen, [], |row| Ok((row.get::<_, String>(0)?, row.get::<_, u32>(1)?, row.get(2)?)))?;
+        for (certificate, generation, seen) in unseen {
+            if let Some(known) = known.get_mut(&certificate).filter(|o| o.newest.is_some_and(|(n, _)| n == generation)) {
+                known.out_of_sight = seen;
+            }
         }
         let failed = "SELECT certificate, count, last, reason FROM failure";
         let failed = self.rows(failed, [], |row| Ok((row.get(0)?, (row.get(1)?, instant(row, 2)?, row.get(3)?))))?;

@@ -212,7 +212,9 @@ async fn run(
     mistake: Mistake,
     twice: bool,
 ) -> Result<(), StepError> {
-    let wanted = Wanted::new(vec![Identifier::parse("lampholm.example").unwrap()], "public", KeyKind::P256);
+    let names = vec![Identifier::parse("lampholm.example").unwrap()];
+    let wanted =
+        Wanted { names, authority: "public".into(), reached: None, key: KeyKind::P256.word().into(), request: None };
     let now = Timestamp::UNIX_EPOCH;
     let journey = match store.open_journey("website")? {
         Some(journey) => journey,

@@ -19,7 +19,7 @@ impl RealHands<'_> {
     pub(super) async fn enroll(&mut self, polls: u32) -> Result<Outcome, StepError> {
         let (app, now) = (self.app, (self.app.now)());
         let authority = &app.inventory.authorities[&self.wanted.authority];
-        let est = authority.est().expect("the journey goes over EST");
+        let est = authority.est().ok_or(StepError::OtherKind { kind: authority.kind_word() })?;
         let key = self.key()?;
         let renewed = self.renewed(now)?;
         let folder = self.store.generation_folder(self.certificate, self.generation);
@@ -72,8 +72,9 @@ impl RealHands<'_> {
         Ok(Some((leaf, Secret::new(format!("{bundle}\n{}", key.reveal())))))
     }
 
-    fn office(&self) -> &CsrAuthority {
-        self.app.inventory.authorities[&self.wanted.authority].csr().expect("the journey hands a CSR over")
+    fn office(&self) -> Result<&CsrAuthority, StepError> {
+        let authority = &self.app.inventory.authorities[&self.wanted.authority];
+        authority.csr().ok_or(StepError::OtherKind { kind: authority.kind_word() })
     }
 
     /// Puts the CSR where a person finds it, and into the authority's folder. Both are written whole, so twice is as once.
@@ -81,7 +82,7 @@ impl RealHands<'_> {
         let folder = self.store.generation_folder(self.certificate, self.generation);
         let csr = make_csr(&self.key()?, &self.names(), &self.entry.wish).map_err(|source| self.key_error(source))?;
         folder.save_request(&request_pem(&csr))?;
-        if let Some(drop) = &self.office().drop {
+        if let Some(drop) = &self.office()?.drop {
             let path = drop.join(answer::dropped_name(self.certificate, self.generation));
             let written = write_whole(&path, request_pem(&csr).as_bytes(), Access::mode(0o644));
             written.map_err(|source| InstallError::Write { path, source })?;
@@ -92,7 +93,7 @@ impl RealHands<'_> {
     /// Takes the answer that was brought, or one that lies in the authority's folder.
     pub(super) async fn take_answer(&mut self, notes: &DeskNotes) -> Result<Outcome, StepError> {
         let key = self.key()?;
-        let answer = match (self.answer.take(), &self.office().pick_up) {
+        let answer = match (self.answer.take(), &self.office()?.pick_up) {
             (Some(answer), _) => Some(answer),
             (None, Some(folder)) => match answer::pick_up(folder, &key)? {
                 Some(built) => Some(self.completed(built).await),
@@ -107,7 +108,7 @@ impl RealHands<'_> {
                 Some(asked) => Some(desk.show(asked, notes.told.is_some()).await?),
                 None => None,
             };
-            let office = self.office();
+            let office = self.office()?;
             let folder = self.store.generation_folder(self.certificate, self.generation);
             let errand = Errand {
                 certificate: self.certificate.to_owned(),

@@ -1,11 +1,10 @@
 //! Files put where a program wants them, and a command.
 
-use super::{Change, InstallError, LiveEndpoint, Placement, ServerPlan, read_part};
+use super::{Change, InstallError, LARGEST, LiveEndpoint, Placement, ServerPlan, read_part};
 use crate::FileChange;
 use eskort_core::inventory::{FileCopy, Install, Server, ServerKind};
 use eskort_store::GenerationFolder;
-use eskort_store::files::Access;
-use std::os::unix::fs::MetadataExt;
+use eskort_store::files::{Access, read_whole};
 
 pub(super) fn plan(
     install: &Install,
@@ -43,6 +42,7 @@ pub(super) fn plan(
         test: None,
         reload: Some(run.clone()).filter(|r| !r.is_empty()),
         endpoints: endpoints.unwrap_or_default(),
+        rules: server.rules.clone(),
         findings: Vec::new(),
     })
 }
@@ -66,9 +66,9 @@ fn access(copy: &FileCopy) -> Result<Access, InstallError> {
 }
 
 fn in_place(copy: &FileCopy, new: &[u8], access: Access) -> bool {
-    let Ok(meta) = std::fs::metadata(&copy.to) else { return false };
-    meta.mode() & 0o7777 == access.mode
-        && access.uid.is_none_or(|uid| uid == meta.uid())
-        && access.gid.is_none_or(|gid| gid == meta.gid())
-        && std::fs::read(&copy.to).is_ok_and(|bytes| bytes == new)
+    let Ok(Some(there)) = read_whole(&copy.to, LARGEST) else { return false };
+    there.bytes == new
+        && there.access.mode == access.mode
+        && access.uid.is_none_or(|uid| there.access.uid == Some(uid))
+        && access.gid.is_none_or(|gid| there.access.gid == Some(gid))
 }

@@ -3,18 +3,23 @@
 mod files;
 mod nginx;
 
-use crate::crash::crash_point;
+use eskort_store::crash_point;
 use crate::{App, CommandError, FileChange, Progress};
 use eskort_core::finding::Finding;
-use eskort_core::inventory::{CheckAddress, Install, Part, ServerKind};
+use eskort_core::inventory::{CheckAddress, Install, Part, ProgramRules, ServerKind};
 use eskort_core::names::Identifier;
 use eskort_probe::observe;
 use eskort_siteconf::nginx::{LoadError, PlanError};
-use eskort_store::files::{Access, make_folders, write_whole};
-use eskort_store::{GenerationFolder, Store, StoreError};
+use eskort_core::words;
+use eskort_store::files::{Access, make_folders, read_whole, write_whole};
+use eskort_store::{GenerationFolder, InstallState, PutBack, Store, StoreError, Undo};
+use std::collections::BTreeSet;
 use std::io;
 use std::path::{Path, PathBuf};
 use std::time::{Duration, Instant};
+
+/// No file that is read or written here is larger.
+const LARGEST: u64 = 16 << 20;
 
 /// Why a certificate could not be put on a server.
 #[derive(Debug, thiserror::Error)]
@@ -44,7 +49,7 @@ pub enum InstallError {
         source: io::Error,
     },
     /// A user or group of the inventory.
-    #[error("there is no {what} `{name}` on this machine")]
+    #[error("no {what} `{name}` exists on this machine")]
     NoSuchOwner {
         /// `user` or `group`.
         what: &'static str,
@@ -131,6 +136,8 @@ pub(crate) struct ServerPlan {
     pub(crate) test: Option<Vec<String>>,
     /// The command that makes it take the change.
     pub(crate) reload: Option<Vec<String>>,
+    /// How its programs are run.
+    pub(crate) rules: ProgramRules,
     pub(crate) endpoints: Vec<LiveEndpoint>,
     pub(crate) findings: Vec<Finding>,
 }
@@ -176,7 +183,7 @@ pub(crate) fn lacking(plans: &[ServerPlan], store: &Store, placement: &Placement
     lacks
 }
 
-/// Applies the plans: backs up, writes, tests, reloads, looks. When any of it fails, everything is put back.
+/// Applies the plans: keeps what is there, writes, tests, reloads, looks. When any of it fails, everything is put back.
 pub(crate) async fn apply(
     app: &App,
     store: &Store,
@@ -184,65 +191,160 @@ pub(crate) async fn apply(
     placement: &Placement<'_>,
 ) -> Result<(), InstallError> {
     let certificate = placement.certificate;
-    let before = generation_before(store, placement)?;
-    for change in plans.iter().flat_map(|p| &p.changes) {
-        store.back_up(certificate, &change.path)?;
-    }
-    crash_point("backed-up");
-    let mut told = Vec::new();
-    match forward(app, store, plans, placement, &mut told).await {
-        Ok(()) => Ok(store.settle_backups(certificate, (app.now)())?),
+    let servers = || plans.iter().map(|plan| plan.server.as_str());
+    match forward(app, store, plans, placement).await {
+        Ok(()) => {
+            let now = (app.now)();
+            store.settle_changes(now)?;
+            store.record_installs(certificate, servers(), placement.generation, InstallState::Installed, None, now)?;
+            Ok(())
+        }
         Err(first) => {
-            let put_back = store.restore_backups(certificate).and_then(|()| store.switch_current(certificate, before));
-            match put_back {
-                Ok(()) => Err(undone(app, plans, &told, first).await),
-                Err(then) => Err(InstallError::Undo { first: Box::new(first), then: then.to_string() }),
+            let error = undone(app, store, plans, first).await;
+            let (seen, now) = (words::printable(&error.to_string(), 300), (app.now)());
+            store.record_installs(
+                certificate,
+                servers(),
+                placement.generation,
+                InstallState::Failed,
+                Some(&seen),
+                now,
+            )?;
+            Err(error)
+        }
+    }
+}
+
+/// Undoes what a run that was killed left half-way, before anything else is planned. What somebody changed since stays theirs.
+pub(crate) async fn recover(app: &App, store: &Store) -> Result<(), StoreError> {
+    let changes = store.unsettled()?;
+    if changes.is_empty() {
+        return Ok(());
+    }
+    (app.watch)(&Progress::Doing("undo what a run that was cut off left half-way"));
+    let (theirs, failed) = put_back(store, &changes);
+    for text in theirs.iter().map(Theirs::words).chain(failed.clone()) {
+        (app.watch)(&Progress::Note(text));
+    }
+    if failed.is_empty() {
+        let paths: Vec<PathBuf> = theirs.into_iter().map(|theirs| theirs.path).collect();
+        store.forget_changes(&changes, &paths)?;
+    }
+    for server in told(&changes) {
+        if let Err(error) = reload(app, server).await {
+            let text = format!("server `{server}` could not be made to take what was put back: {error}");
+            (app.watch)(&Progress::Note(text));
+        }
+    }
+    Ok(())
+}
+
+/// A file that was to be put back, and that somebody else has changed.
+struct Theirs {
+    path: PathBuf,
+    kept: Option<PathBuf>,
+    difference: Option<String>,
+}
+
+impl Theirs {
+    fn words(&self) -> String {
+        let kept = match &self.kept {
+            Some(kept) => format!("what it held before our change is in {}", kept.display()),
+            None => "it did not exist before our change".to_owned(),
+        };
+        let difference = self.difference.as_ref().map(|d| format!("\n{}", d.trim_end())).unwrap_or_default();
+        format!("{} was changed by somebody else, and stays as it is; {kept}{difference}", self.path.display())
+    }
+}
+
+/// Puts back what is exactly as we made it. Returns what others have changed, and what could not be put back.
+fn put_back(store: &Store, changes: &[Undo]) -> (Vec<Theirs>, Vec<String>) {
+    let (mut theirs, mut failed) = (Vec::new(), Vec::new());
+    for undo in changes {
+        match store.put_back(undo) {
+            Ok(PutBack::Done) => {}
+            Ok(PutBack::Theirs { before, now }) => {
+                let lossy = |bytes: &[u8]| String::from_utf8_lossy(bytes).into_owned();
+                let now = now.as_deref().map(lossy);
+                let difference = now.map(|now| difference(&before.as_deref().map(lossy).unwrap_or_default(), &now));
+                theirs.push(Theirs { path: undo.path.clone(), kept: undo.kept.clone(), difference });
+            }
+            Err(error) => failed.push(error.to_string()),
+        }
+    }
+    (theirs, failed)
+}
+
+/// Returns the servers that were told of a change.
+fn told(changes: &[Undo]) -> BTreeSet<&str> {
+    changes.iter().filter(|undo| undo.told).map(|undo| undo.server.as_str()).collect()
+}
+
+/// Makes a server read its files again, by the command that the inventory has for it now.
+async fn reload(app: &App, server: &str) -> Result<(), CommandError> {
+    let Some(entry) = app.inventory.servers.get(server) else { return Ok(()) };
+    let command = match &entry.kind {
+        ServerKind::Nginx { config, reload, .. } => nginx::reload_command(config, reload.as_ref()),
+        ServerKind::Files { run, .. } => run.clone(),
+    };
+    crate::command::run(&command, &work_folder(app), &entry.rules).await
+}
+
+/// Puts everything back, makes the servers that were told of the change take that, and returns what to say.
+async fn undone(app: &App, store: &Store, plans: &[ServerPlan], first: InstallError) -> InstallError {
+    let changes = match store.unsettled() {
+        Ok(changes) => changes,
+        Err(then) => return InstallError::Undo { first: Box::new(first), then: then.to_string() },
+    };
+    let (theirs, mut trouble) = put_back(store, &changes);
+    if trouble.is_empty() {
+        let paths: Vec<PathBuf> = theirs.iter().map(|theirs| theirs.path.clone()).collect();
+        trouble.extend(store.forget_changes(&changes, &paths).err().map(|e| e.to_string()));
+    }
+    trouble.extend(theirs.iter().map(Theirs::words));
+    for server in told(&changes) {
+        if let Err(error) = reload(app, server).await {
+            // The first failure was this very reload: that it fails again says nothing new.
+            if !matches!(&first, InstallError::Reload { server: failed, .. } if failed == server) {
+                trouble.push(format!("server `{server}` could not be made to take what was put back: {error}"));
             }
         }
     }
-}
-
-/// Everything lies as it was again: makes the servers that were told of the change take that, and returns what to say.
-async fn undone(app: &App, plans: &[ServerPlan], told: &[&Vec<String>], first: InstallError) -> InstallError {
-    if let InstallError::Test { server, .. } = &first
-        && let Some(test) = plans.iter().find(|p| p.server == *server).and_then(|p| p.test.as_ref())
-        && let Err(source) = crate::command::run(test, &work_folder(app)).await
-    {
-        return InstallError::BrokenBefore { server: server.clone(), source };
-    }
-    let mut trouble = None;
-    for command in told {
-        trouble = trouble.or(crate::command::run(command, &work_folder(app)).await.err());
-    }
-    match trouble {
-        // The first failure was the reload itself: its second failure says nothing new.
-        Some(then) if !matches!(first, InstallError::Reload { .. }) => {
-            InstallError::Undo { first: Box::new(first), then: then.to_string() }
+    let first = match first {
+        InstallError::Test { server, source } => {
+            let test = plans.iter().find(|p| p.server == server);
+            let again = match test.and_then(|plan| Some((plan, plan.test.as_ref()?))) {
+                Some((plan, test)) => crate::command::run(test, &work_folder(app), &plan.rules).await,
+                None => Ok(()),
+            };
+            match again {
+                Err(source) => InstallError::BrokenBefore { server, source },
+                Ok(()) => InstallError::Test { server, source },
+            }
         }
-        _ => first,
-    }
+        other => other,
+    };
+    if trouble.is_empty() { first } else { InstallError::Undo { first: Box::new(first), then: trouble.join("; ") } }
 }
 
-/// Returns the generation to go back to. After a crash in the middle `current` may lead to the new one already.
-fn generation_before(store: &Store, placement: &Placement<'_>) -> Result<Option<u32>, StoreError> {
-    let current = store.current_generation(placement.certificate);
-    if current != Some(placement.generation) {
-        return Ok(current);
-    }
-    let known = store.generations(placement.certificate)?;
-    let in_use = known.iter().find(|g| g.confirmed.is_some()).map(|g| g.number);
-    Ok(in_use)
-}
-
-/// The way forward. `told` gets the commands of the servers that were told of the change.
-async fn forward<'p>(
+/// The way forward.
+async fn forward(
     app: &App,
     store: &Store,
-    plans: &'p [ServerPlan],
+    plans: &[ServerPlan],
     placement: &Placement<'_>,
-    told: &mut Vec<&'p Vec<String>>,
 ) -> Result<(), InstallError> {
-    store.switch_current(placement.certificate, Some(placement.generation))?;
+    let certificate = placement.certificate;
+    let first = plans.first().map_or("", |plan| plan.server.as_str());
+    store.keep_link(first, certificate, placement.generation)?;
+    for plan in plans {
+        for change in &plan.changes {
+            let shown = matches!(change.how, FileChange::Lines(_));
+            store.keep_file(&plan.server, certificate, &change.path, &change.new, shown)?;
+        }
+    }
+    crash_point("backed-up");
+    store.switch_current(certificate, Some(placement.generation))?;
     crash_point("switched");
     for plan in plans {
         for change in &plan.changes {
@@ -253,13 +355,13 @@ async fn forward<'p>(
         let server = || plan.server.clone();
         if let Some(test) = &plan.test {
             (app.watch)(&Progress::Doing("let the server test its configuration"));
-            let tested = crate::command::run(test, &work_folder(app)).await;
+            let tested = crate::command::run(test, &work_folder(app), &plan.rules).await;
             tested.map_err(|source| InstallError::Test { server: server(), source })?;
         }
         if let Some(reload) = &plan.reload {
             (app.watch)(&Progress::Doing("make the server take the change"));
-            told.push(reload);
-            let reloaded = crate::command::run(reload, &work_folder(app)).await;
+            store.mark_told(&plan.server)?;
+            let reloaded = crate::command::run(reload, &work_folder(app), &plan.rules).await;
             reloaded.map_err(|source| InstallError::Reload { server: server(), source })?;
         }
         crash_point("reloaded");
@@ -280,12 +382,17 @@ fn write(change: &Change) -> Result<(), InstallError> {
     let access = match change.access {
         Some(access) => access,
         None => {
-            use std::os::unix::fs::MetadataExt;
-            let meta = std::fs::metadata(&change.path).map_err(fail)?;
-            Access { mode: meta.mode() & 0o7777, uid: Some(meta.uid()), gid: Some(meta.gid()) }
+            let gone = || io::Error::from(io::ErrorKind::NotFound);
+            let there = read_whole(&change.path, LARGEST).and_then(|there| there.ok_or_else(gone));
+            there.map_err(fail)?.access
         }
     };
     write_whole(&change.path, &change.new, access).map_err(fail)
+}
+
+/// Returns the lines that differ, with two around them.
+fn difference(old: &str, new: &str) -> String {
+    similar::TextDiff::from_lines(old, new).unified_diff().context_radius(2).to_string()
 }
 
 fn installed_fingerprint(store: &Store, placement: &Placement<'_>) -> Result<String, StoreError> {
@@ -325,9 +432,11 @@ fn loopback(port: u16) -> CheckAddress {
 
 fn read_part(folder: &GenerationFolder, part: Part, preview: bool) -> Result<Vec<u8>, InstallError> {
     let path = folder.part(part);
-    match std::fs::read(&path) {
-        Err(e) if preview && e.kind() == io::ErrorKind::NotFound => Ok(Vec::new()),
-        other => other.map_err(|source| StoreError::Io { job: "read", path, source }.into()),
+    let fail = |source| StoreError::Io { job: "read", path: path.clone(), source };
+    match read_whole(&path, LARGEST).map_err(fail)? {
+        Some(file) => Ok(file.bytes),
+        None if preview => Ok(Vec::new()),
+        None => Err(fail(io::ErrorKind::NotFound.into()).into()),
     }
 }
 

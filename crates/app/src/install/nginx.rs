@@ -1,15 +1,13 @@
 //! nginx: reads its configuration from disk and plans what changes.
 
-use super::{Change, InstallError, LiveEndpoint, Placement, ServerPlan, loopback};
+use super::{Change, InstallError, LARGEST, LiveEndpoint, Placement, ServerPlan, difference, loopback};
 use crate::FileChange;
 use eskort_core::inventory::{CheckAddress, Install, Part, Server, ServerKind};
 use eskort_siteconf::nginx::{self, Config, Wish};
 use eskort_store::GenerationFolder;
+use eskort_store::files::read_whole;
 use std::io;
 use std::path::{Path, PathBuf};
-
-/// A configuration file larger than this is none.
-const LARGEST: u64 = 16 << 20;
 
 pub(super) fn plan(
     install: &Install,
@@ -40,22 +38,30 @@ pub(super) fn plan(
         here: e.ip.map_or(loopback(e.port), |ip| CheckAddress { ip, port: Some(e.port) }),
         settle: server.settle,
     };
-    let main = config.to_string_lossy().into_owned();
-    let usual = |words: &[&str]| words.iter().copied().chain([main.as_str()]).map(str::to_owned).collect();
     Ok(ServerPlan {
         server: name.clone(),
         changes: site.changes.iter().map(change).collect(),
-        test: Some(test.clone().unwrap_or_else(|| usual(&["nginx", "-t", "-q", "-c"]))),
-        reload: Some(reload.clone().unwrap_or_else(|| usual(&["nginx", "-s", "reload", "-c"]))),
+        test: Some(test.clone().unwrap_or_else(|| command(&["-t", "-q"], config))),
+        reload: Some(reload_command(config, reload.as_ref())),
+        rules: server.rules.clone(),
         endpoints: site.endpoints.iter().map(endpoint).collect(),
         findings: site.findings,
     })
 }
 
+/// Returns the command that makes nginx read its configuration again.
+pub(super) fn reload_command(config: &Path, own: Option<&Vec<String>>) -> Vec<String> {
+    own.cloned().unwrap_or_else(|| command(&["-s", "reload"], config))
+}
+
+fn command(words: &[&str], config: &Path) -> Vec<String> {
+    let main = config.to_string_lossy();
+    ["nginx"].iter().chain(words).copied().chain(["-c", &main]).map(str::to_owned).collect()
+}
+
 fn change(file: &nginx::FileChange) -> Change {
     let (old, new) = (String::from_utf8_lossy(&file.old), String::from_utf8_lossy(&file.new));
-    let difference =
-        similar::TextDiff::from_lines(old.as_ref(), new.as_ref()).unified_diff().context_radius(2).to_string();
+    let difference = difference(&old, &new);
     Change { path: file.path.clone(), new: file.new.clone(), access: None, how: FileChange::Lines(difference) }
 }
 
@@ -74,8 +80,6 @@ fn load(main: &Path) -> Result<Config, nginx::LoadError> {
 }
 
 fn read(path: &Path) -> io::Result<Vec<u8>> {
-    if std::fs::metadata(path)?.len() > LARGEST {
-        return Err(io::Error::new(io::ErrorKind::FileTooLarge, "too large for a configuration"));
-    }
-    std::fs::read(path)
+    let there = read_whole(path, LARGEST)?;
+    there.map(|file| file.bytes).ok_or_else(|| io::ErrorKind::NotFound.into())
 }

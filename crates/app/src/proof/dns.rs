@@ -2,11 +2,12 @@
 
 use super::remote;
 use super::web_api::Api;
-use crate::crash::crash_point;
+use eskort_store::crash_point;
 use crate::secret::read_secret;
+use crate::trusted;
 use crate::{App, CommandError, NameState, Progress, ProofError, RecordToPlace, StepError, command};
 use eskort_core::debt::Debt;
-use eskort_core::inventory::{DnsLook, DnsProof, Proof, RecordWriter, TsigKey};
+use eskort_core::inventory::{DnsLook, DnsProof, ProgramRules, Proof, RecordWriter, TsigKey};
 use eskort_core::pki::Secret;
 use eskort_core::record::{Record, RecordType};
 use eskort_dns::{
@@ -126,7 +127,7 @@ fn read_key(key: &TsigKey) -> Result<UpdateKey, ProofError> {
     match key {
         TsigKey::File(path) => {
             let fail = |why: String| ProofError::Key { key: path.display().to_string(), why };
-            let text = std::fs::read_to_string(path).map_err(|e| fail(e.to_string()))?;
+            let text = trusted::read_text(path).map_err(fail)?;
             UpdateKey::parse(&Secret::new(text)).map_err(|e| fail(e.to_string()))
         }
         TsigKey::Named { name, algorithm, secret } => {
@@ -171,8 +172,7 @@ const NOT_YET: i32 = 75;
 /// Runs a program of the administrator's for one record, again as long as it says that it is not done yet.
 async fn tell_program(
     app: &App,
-    words: &[String],
-    host: Option<&String>,
+    (words, host, rules): (&[String], Option<&String>, &ProgramRules),
     look: &DnsLook,
     what: What,
     record: &Record,
@@ -186,7 +186,7 @@ async fn tell_program(
     let begun = Instant::now();
     loop {
         let ended = match host {
-            None => command::run_with_input(words, folder, input.as_bytes()).await.map_err(ProofError::Program),
+            None => command::run_with_input(words, folder, rules, input.as_bytes()).await.map_err(ProofError::Program),
             Some(host) => {
                 let mut session = remote::open(app, host).await?;
                 let ended = session.run(words, input.as_bytes()).await;
@@ -240,9 +240,9 @@ pub(crate) async fn publish(
     crash_point("owed");
     match &dns.writer {
         RecordWriter::Update(key) => update(app, key, &dns.look, What::Add, &placed).await?,
-        RecordWriter::Program { command, host } => {
+        RecordWriter::Program { command, host, rules } => {
             for Placed { record, .. } in &placed {
-                tell_program(app, command, host.as_ref(), &dns.look, What::Add, record).await?;
+                tell_program(app, (command, host.as_ref(), rules), &dns.look, What::Add, record).await?;
             }
         }
         RecordWriter::WebApi(_) => {
@@ -253,7 +253,7 @@ pub(crate) async fn publish(
             }
             for Placed { record, zone } in missing {
                 if let Some(id) = api.add(&zone.name, record).await? {
-                    store.amend_debt(&debt(record, None), &debt(record, Some(id)))?;
+                    store.amend_debt(&debt(record, Some(id)))?;
                 }
             }
         }
@@ -279,9 +279,9 @@ pub(super) async fn take_away(app: &App, proof: &str, owed: &[OwedRecord]) -> Re
     };
     match &dns.writer {
         RecordWriter::Person | RecordWriter::Standing { .. } => Err(ProofError::Gone { proof: proof.to_owned() }),
-        RecordWriter::Program { command, host } => {
+        RecordWriter::Program { command, host, rules } => {
             for OwedRecord { record, .. } in owed {
-                tell_program(app, command, host.as_ref(), &dns.look, What::Remove, record).await?;
+                tell_program(app, (command, host.as_ref(), rules), &dns.look, What::Remove, record).await?;
             }
             Ok(())
         }

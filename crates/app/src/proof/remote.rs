@@ -1,7 +1,7 @@
 //! Files that prove control on other machines.
 
 use super::{SiteFile, SiteFolder, folder_of};
-use crate::crash::crash_point;
+use eskort_store::crash_point;
 use crate::secret::read_secret;
 use crate::{App, ProofError, StepError};
 use eskort_core::inventory::HostKind;

@@ -3,6 +3,7 @@
 use super::dns::What;
 use crate::authority::innermost;
 use crate::secret::read_secret;
+use crate::trusted;
 use crate::{ProofError, SecretError};
 use eskort_core::inventory::{Mistake, Mistakes, RecipeSource, WebApi, read_recipe};
 use eskort_core::pki::Secret;
@@ -77,7 +78,7 @@ impl<'a> Api<'a> {
             RecipeSource::File(path) => {
                 let place = path.display().to_string();
                 let fail = |why: String| ApiError::Recipe { place: place.clone(), why };
-                let text = std::fs::read_to_string(path).map_err(|e| fail(e.to_string()))?;
+                let text = trusted::read_text(path).map_err(fail)?;
                 (read_recipe(&text).map_err(|mistakes| fail(in_words(&mistakes)))?, place)
             }
         };
@@ -95,7 +96,7 @@ impl<'a> Api<'a> {
         http = http.user_agent(concat!("eskort/", env!("CARGO_PKG_VERSION")));
         if let Some(path) = &settings.roots {
             let fail = |why: String| SecretError { place: format!("the roots in {}", path.display()), why };
-            let pem = std::fs::read(path).map_err(|e| fail(e.to_string()))?;
+            let pem = trusted::read(path).map_err(fail)?;
             let roots = reqwest::Certificate::from_pem_bundle(&pem).map_err(|e| fail(e.to_string()))?;
             http = http.tls_certs_merge(roots);
         }

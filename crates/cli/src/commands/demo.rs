@@ -69,7 +69,7 @@ async fn play(ui: &Ui, args: &DemoArgs) -> Result<ExitStatus, Trouble> {
     }
     if args.stay {
         ui.result(&format!("\n{}", Tone::Strong.paint("The practice world stays up until you press Ctrl-C.")));
-        eskort_app::signalled().await;
+        eskort_app::Stop::listen().asked(1).await;
     }
     Ok(ExitStatus::Well)
 }

@@ -1,14 +1,14 @@
 //! `eskort keep`
 
-use super::{block_on, known_certificate};
+use super::{block_on_stoppable, known_certificate};
 use crate::args::KeepArgs;
 use crate::bar::lifetime_bar;
 use crate::errand;
 use crate::errors::{self, Told};
 use crate::table::{Cell, draw};
 use crate::ui::{self, ExitStatus, Tone, Ui};
-use eskort_app::{App, Ending, Errand, FileChange, KeepEntry, KeepOptions, PlannedChange, RecordToPlace};
-use eskort_core::decision::Decision;
+use eskort_app::{App, Ending, Errand, FileChange, KeepEntry, KeepOptions, Placed, PlannedChange, RecordToPlace, StepError};
+use eskort_core::decision::{Decision, Obtaining, Reason};
 use eskort_core::renewal::Validity;
 use eskort_core::words;
 use jiff::Timestamp;
@@ -25,7 +25,10 @@ pub(crate) fn run(ui: &Ui, app: &App, args: KeepArgs) -> ExitStatus {
         ui.talk("The inventory has no [certificate.NAME] section, so there is nothing to keep.");
     }
     let options = KeepOptions { plan: args.plan, wait: args.wait, only: args.only };
-    let kept = block_on(eskort_app::keep(app, &options));
+    let kept = match block_on_stoppable(ui, eskort_app::keep(app, &options)) {
+        Ok(kept) => kept,
+        Err(status) => return status,
+    };
     ui.settle();
     match kept {
         Err(error) => errors::print_store(ui, &error),
@@ -38,14 +41,16 @@ pub(crate) fn run(ui: &Ui, app: &App, args: KeepArgs) -> ExitStatus {
 
 pub(crate) fn status(entries: &[KeepEntry]) -> ExitStatus {
     let of = |entry: &KeepEntry| match &entry.ending {
-        Ending::Planned(_) | Ending::AtRest { .. } | Ending::Arrived { .. } => ExitStatus::Well,
-        Ending::Held { .. } => ExitStatus::NeedsAttention,
+        Ending::Planned(_) | Ending::AtRest { .. } | Ending::Arrived { unconfirmed: None, .. } => ExitStatus::Well,
+        Ending::Held { .. } | Ending::Arrived { .. } => ExitStatus::NeedsAttention,
         Ending::AwaitsPerson(_) | Ending::AwaitsAnswer(_) | Ending::AwaitsApproval { .. } => ExitStatus::AwaitsPerson,
         Ending::Failed { error, .. } => match **error {
-            eskort_app::StepError::Bug(_) => ExitStatus::Bug,
+            StepError::Bug(_) | StepError::Panic { .. } => ExitStatus::Bug,
             _ => ExitStatus::Failed,
         },
     };
+    let placing = |entry: &KeepEntry| entry.placed.as_ref().is_some_and(|placed| placed.error.is_some());
+    let of = |entry| of(entry).max(if placing(entry) { ExitStatus::Failed } else { ExitStatus::Well });
     entries.iter().map(of).max().unwrap_or(ExitStatus::Well)
 }
 
@@ -53,12 +58,12 @@ pub(crate) fn status(entries: &[KeepEntry]) -> ExitStatus {
 pub(crate) fn print(ui: &Ui, app: &App, entries: &[KeepEntry], plan: bool) {
     let now = (app.now)();
     for entry in entries {
-        if let Ending::Failed { error, given_up } = &entry.ending {
-            let mut told = errors::tell(error, &entry.certificate);
-            if *given_up {
-                told.hints.push("the next run begins with a new order".into());
-            }
+        if let Some(told) = told(entry) {
             errors::print(ui, &headline(entry), &told);
+        }
+        if let Some(Placed { generation, error: Some(error) }) = &entry.placed {
+            let headline = format!("`{}`: generation {generation} could not be put in place", entry.certificate);
+            errors::print(ui, &headline, &errors::tell(error, &entry.certificate));
         }
     }
     if ui.is_json() {
@@ -85,20 +90,37 @@ pub(crate) fn print(ui: &Ui, app: &App, entries: &[KeepEntry], plan: bool) {
     }
 }
 
+/// Returns the error that a certificate's turn ended with, in words.
+fn told(entry: &KeepEntry) -> Option<Told> {
+    let Ending::Failed { error, given_up, left_published } = &entry.ending else { return None };
+    let mut told = errors::tell(error, &entry.certificate);
+    if *given_up {
+        told.hints.push("the next run begins with a new order".into());
+    }
+    if let StepError::Interrupted = **error {
+        told.hints.push(match left_published {
+            0 => "nothing is left published; run `eskort keep` again, it goes on from here".into(),
+            left => format!(
+                "{} still published; the next run goes on and takes it away. `eskort show {}` lists it",
+                if *left == 1 { "one thing is".to_owned() } else { format!("{left} things are") },
+                entry.certificate
+            ),
+        });
+    }
+    Some(told)
+}
+
 fn headline(entry: &KeepEntry) -> String {
     let name = &entry.certificate;
-    match &entry.decision {
-        Some(Decision::PutInPlace { generation, .. }) => {
-            format!("`{name}`: generation {generation} could not be put in place")
-        }
-        Some(Decision::Obtain { why, generation, .. }) if *generation > 1 => {
+    let Some(decision) = &entry.decision else { return format!("`{name}` could not be looked after") };
+    match (&decision.obtain, &decision.put_in_place) {
+        (Obtaining::Start { why, .. }, _) if *why != Reason::First => {
             format!("`{name}` could not be renewed ({})", why.words())
         }
-        Some(Decision::Obtain { .. }) => format!("`{name}` did not get its first certificate"),
-        Some(Decision::GoOn { generation, .. }) => {
-            format!("`{name}` did not get to its end with generation {generation}")
-        }
-        Some(Decision::Rest { .. } | Decision::Hold { .. }) | None => format!("`{name}` could not be looked after"),
+        (Obtaining::Start { .. }, _) => format!("`{name}` did not get its first certificate"),
+        (Obtaining::GoOn { generation, .. }, _) => format!("`{name}` did not get to its end with generation {generation}"),
+        (_, Some(place)) => format!("`{name}`: generation {} could not be put in place", place.generation),
+        (Obtaining::Rest { .. } | Obtaining::Hold { .. }, None) => format!("`{name}` could not be looked after"),
     }
 }
 
@@ -112,7 +134,11 @@ fn row(app: &App, entry: &KeepEntry, now: Timestamp) -> Vec<Cell> {
         None => Cell::plain(""),
     };
     let (left, result) = match &entry.ending {
-        Ending::Arrived { generation, validity, looked_at } => {
+        Ending::Arrived { generation, validity, unconfirmed: Some(_), .. } => {
+            let text = format!("generation {generation} installed, but not confirmed from here, see above");
+            (bar(*validity), Cell::toned(text, Tone::Notice))
+        }
+        Ending::Arrived { generation, validity, looked_at, unconfirmed: None } => {
             let done = match app.inventory.certificates.get(&entry.certificate) {
                 _ if *looked_at > 0 => "installed and seen live",
                 Some(wanted) if wanted.install.is_empty() => "stored",
@@ -127,9 +153,9 @@ fn row(app: &App, entry: &KeepEntry, now: Timestamp) -> Vec<Cell> {
             (bar(*validity), Cell::plain(text))
         }
         Ending::Held { reason } => {
-            let text = entry.decision.as_ref().map(|d| d.words()).unwrap_or_default();
+            let text = entry.decision.as_ref().map(|d| d.obtain.words()).unwrap_or_default();
             let name = &entry.certificate;
-            let text = format!("{text}: {reason}. `eskort keep --only {name}` tries at once");
+            let text = format!("{text}: {}. `eskort keep --only {name}` tries at once", reason.trim_end_matches('.'));
             (bar(None), Cell::toned(text, Tone::Notice))
         }
         Ending::AwaitsPerson(records) => {
@@ -149,6 +175,13 @@ fn row(app: &App, entry: &KeepEntry, now: Timestamp) -> Vec<Cell> {
         }
         Ending::Failed { .. } => (bar(None), Cell::toned("failed, see above", Tone::Bad)),
         Ending::Planned(_) => (bar(None), Cell::plain("")),
+    };
+    let result = match &entry.placed {
+        Some(Placed { generation, error }) => {
+            let done = if error.is_none() { "put in place" } else { "could not be put in place, see above" };
+            result.led_by(&format!("generation {generation} {done}; "))
+        }
+        None => result,
     };
     vec![Cell::toned(&entry.certificate, Tone::Strong), left, result]
 }
@@ -194,6 +227,11 @@ pub(crate) struct ReportRow<'a> {
     validity: Option<Validity>,
     #[serde(skip_serializing_if = "Option::is_none")]
     error: Option<Told>,
+    /// Why it could not be looked at from here, though it is installed.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    unconfirmed: Option<&'a str>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    placed: Option<ReportPlaced>,
     #[serde(skip_serializing_if = "Vec::is_empty")]
     changes: Vec<ReportChange<'a>>,
     #[serde(skip_serializing_if = "Vec::is_empty")]
@@ -236,6 +274,8 @@ pub(crate) fn report_row(entry: &KeepEntry) -> ReportRow<'_> {
         generation: None,
         validity: None,
         error: None,
+        unconfirmed: None,
+        placed: entry.placed.as_ref().map(|placed| report_placed(placed, &entry.certificate)),
         changes: Vec::new(),
         to_place: Vec::new(),
         waits_since: entry.waits_since,
@@ -251,18 +291,30 @@ pub(crate) fn report_row(entry: &KeepEntry) -> ReportRow<'_> {
             let error = Told { cause: reason.clone(), hints: Vec::new() };
             ReportRow { result: "held", error: Some(error), ..bare }
         }
-        Ending::Arrived { generation, validity, .. } => {
-            ReportRow { result: "arrived", generation: Some(*generation), validity: *validity, ..bare }
+        Ending::Arrived { generation, validity, unconfirmed, .. } => {
+            let unconfirmed = unconfirmed.as_deref();
+            ReportRow { result: "arrived", generation: Some(*generation), validity: *validity, unconfirmed, ..bare }
         }
         Ending::AwaitsPerson(records) => {
             ReportRow { result: "awaits-person", to_place: records.iter().map(report_record).collect(), ..bare }
         }
         Ending::AwaitsApproval { until } => ReportRow { result: "awaits-approval", ask_again: Some(*until), ..bare },
         Ending::AwaitsAnswer(errand) => ReportRow { result: "awaits-answer", errand: Some(errand), ..bare },
-        Ending::Failed { error, .. } => {
-            ReportRow { result: "failed", error: Some(errors::tell(error, &entry.certificate)), ..bare }
-        }
+        Ending::Failed { .. } => ReportRow { result: "failed", error: told(entry), ..bare },
     }
+}
+
+/// What came of putting a generation in place beside what else was done.
+#[derive(Serialize)]
+struct ReportPlaced {
+    generation: u32,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    error: Option<Told>,
+}
+
+fn report_placed(placed: &Placed, certificate: &str) -> ReportPlaced {
+    let error = placed.error.as_ref().map(|error| errors::tell(error, certificate));
+    ReportPlaced { generation: placed.generation, error }
 }
 
 fn report_change(change: &PlannedChange) -> ReportChange<'_> {

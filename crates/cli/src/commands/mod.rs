@@ -16,7 +16,7 @@ use crate::args::{Args, Command};
 use crate::errors;
 use crate::guide;
 use crate::ui::{ExitStatus, Ui};
-use eskort_app::{App, Now};
+use eskort_app::{App, Now, Stop};
 use jiff::Timestamp;
 use std::path::PathBuf;
 use std::sync::Arc;
@@ -87,6 +87,28 @@ pub(crate) fn block_on<T>(future: impl Future<Output = T>) -> T {
     runtime.expect("the system gives threads").block_on(future)
 }
 
+/// Runs a use case that comes to a good end when somebody asks the program to stop. Asked again, it ends at once.
+pub(crate) fn block_on_stoppable<T>(ui: &Ui, future: impl Future<Output = T>) -> Result<T, ExitStatus> {
+    let runtime = tokio::runtime::Builder::new_multi_thread().worker_threads(2).enable_all().build();
+    let runtime = runtime.expect("the system gives threads");
+    let ended = runtime.block_on(async {
+        let stop = Stop::listen();
+        tokio::select! {
+            value = future => Ok(value),
+            () = stop.asked(2) => Err(ExitStatus::Failed),
+        }
+    });
+    if ended.is_err() {
+        let told = errors::Told::default().hint(
+            "what is published and what is half-done is written down: the next `eskort keep` takes it away or goes on, and \
+             `eskort show NAME` lists it",
+        );
+        errors::print(ui, "stopped at once by a second signal", &told);
+        runtime.shutdown_background();
+    }
+    ended
+}
+
 /// Returns the name when it is one of the inventory's certificates; says so otherwise.
 pub(crate) fn known_certificate(ui: &Ui, app: &App, name: &str) -> Result<(), ExitStatus> {
     if app.inventory.certificates.contains_key(name) {
@@ -98,6 +120,6 @@ pub(crate) fn known_certificate(ui: &Ui, app: &App, name: &str) -> Result<(), Ex
         _ => format!("the inventory has {}", eskort_core::words::list(&known)),
     };
     let told = errors::Told { cause: String::new(), hints: vec![hint] };
-    errors::print(ui, &format!("there is no certificate `{name}` in {}", app.inventory_path.display()), &told);
+    errors::print(ui, &format!("{} has no certificate `{name}`", app.inventory_path.display()), &told);
     Err(ExitStatus::Usage)
 }

@@ -1,7 +1,7 @@
 //! `eskort note`
 
 use super::place::read_small;
-use super::{block_on, keep, known_certificate};
+use super::{block_on_stoppable, keep, known_certificate};
 use crate::args::NoteArgs;
 use crate::errors::{self, Told};
 use crate::ui::{ExitStatus, Ui};
@@ -24,7 +24,10 @@ pub(crate) fn run(ui: &Ui, app: &App, args: Box<NoteArgs>) -> ExitStatus {
     };
     let NoteArgs { name, order, placed, page, remark, by, told, .. } = *args;
     let noted = Noted { order, placed, page, remark, asked, by, told };
-    let done = block_on(eskort_app::note(app, &name, entry, noted));
+    let done = match block_on_stoppable(ui, eskort_app::note(app, &name, entry, noted)) {
+        Ok(done) => done,
+        Err(status) => return status,
+    };
     ui.settle();
     match done {
         Ok(entry) => {

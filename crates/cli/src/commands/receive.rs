@@ -1,6 +1,6 @@
 //! `eskort receive`
 
-use super::{block_on, keep};
+use super::{block_on_stoppable, keep};
 use crate::args::ReceiveArgs;
 use crate::errors::{self, Told};
 use crate::ui::{ExitStatus, Tone, Ui};
@@ -23,13 +23,17 @@ pub(crate) fn run(ui: &Ui, app: &App, args: &ReceiveArgs) -> ExitStatus {
     let receipt = args.password.open(
         |error| matches!(error, StepError::Answer(error) if wants_password(error)),
         |why| StepError::Answer(AnswerError::Password(why)),
-        |password| block_on(eskort_app::receive(app, &brought, password, args.fetch_issuers)),
+        |password| {
+            let received = block_on_stoppable(ui, eskort_app::receive(app, &brought, password, args.fetch_issuers));
+            received.unwrap_or(Err(StepError::Interrupted))
+        },
     );
     ui.settle();
     let receipt = match receipt {
         Ok(receipt) => receipt,
         Err(StepError::Store(error)) => return errors::print_store(ui, &error),
         Err(StepError::Answer(error)) => return failed(ui, &errors::tell_answer(&error)),
+        Err(StepError::Interrupted) => return ExitStatus::Failed,
         Err(other) => return failed(ui, &errors::tell(&other, "NAME")),
     };
     print(ui, app, receipt)

@@ -12,6 +12,7 @@ use eskort_app::{AnswerError, App, FileView, GenerationView, InspectError, Show,
 use eskort_core::journey::Milestone;
 use eskort_core::pki::IntakeError;
 use eskort_core::words;
+use eskort_store::{InstallRow, InstallState};
 use jiff::Timestamp;
 use std::path::{Path, PathBuf};
 
@@ -138,8 +139,8 @@ fn text(shown: &Show, now: Timestamp, page: Page) -> String {
         fact("names", shown.row.names.join(" ")),
         vec![Cell::toned("state", Tone::Faint), Cell::toned(shown.row.state.words(), tone(&shown.row.state))],
     ];
-    if let State::Failing { reason, .. } = &shown.row.state {
-        rows.push(fact("why", reason.clone()));
+    if let State::Failing { reason: why, .. } | State::Unconfirmed { why } = &shown.row.state {
+        rows.push(fact("why", why.clone()));
     }
     if let Some((generation, passed)) = shown.journey {
         rows.push(fact("journey", format!("to generation {generation}: {}", stages(passed))));
@@ -180,6 +181,17 @@ fn text(shown: &Show, now: Timestamp, page: Page) -> String {
         let text = format!("SHA-256 of generation {}:", newest.number);
         out.push_str(&format!("\n{}\n{}\n", Tone::Faint.paint(&text), newest.fingerprint));
     }
+    if !shown.installs.is_empty() {
+        let newest = shown.generations.first().map(|g| g.number);
+        let has = |i: &&InstallRow| Some(i.generation) == newest && i.state != InstallState::Failed;
+        let (have, all) = (shown.installs.iter().filter(has).count(), shown.installs.len());
+        let rows: Vec<Vec<Cell>> = shown.installs.iter().map(install).collect();
+        out.push('\n');
+        out.push_str(&draw(&["SERVER", "GENERATION", "STATE", "SINCE", "SEEN"], &rows, page));
+        if all > 1 {
+            out.push_str(&format!("{have} of {all} servers have the newest generation\n"));
+        }
+    }
     if !shown.events.is_empty() {
         let rows: Vec<Vec<Cell>> =
             shown.events.iter().map(|e| vec![Cell::plain(words::instant(e.at)), Cell::plain(&e.text)]).collect();
@@ -187,6 +199,23 @@ fn text(shown: &Show, now: Timestamp, page: Page) -> String {
         out.push_str(&draw(&["WHEN", "WHAT HAPPENED"], &rows, page));
     }
     out
+}
+
+fn install(i: &InstallRow) -> Vec<Cell> {
+    let tone = match i.state {
+        InstallState::Confirmed => Tone::Good,
+        InstallState::Installed if i.seen.is_none() => Tone::Plain,
+        InstallState::Installed => Tone::Notice,
+        InstallState::Failed => Tone::Bad,
+    };
+    let server = if i.machine.is_empty() { i.server.clone() } else { format!("{} on {}", i.server, i.machine) };
+    vec![
+        Cell::toned(server, Tone::Strong),
+        Cell::plain(i.generation.to_string()),
+        Cell::toned(i.state.word(), tone),
+        Cell::plain(words::day(i.changed)),
+        Cell::plain(i.seen.clone().unwrap_or_default()),
+    ]
 }
 
 fn fact(name: &str, value: String) -> Vec<Cell> {

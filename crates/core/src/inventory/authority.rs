@@ -94,6 +94,15 @@ impl Authority {
         }
     }
 
+    /// Returns the word for its kind.
+    pub fn kind_word(&self) -> &'static str {
+        match self.kind {
+            AuthorityKind::Acme(_) => "acme",
+            AuthorityKind::Csr(_) => "csr",
+            AuthorityKind::Est(_) => "est",
+        }
+    }
+
     pub(super) fn paths_mut(&mut self) -> Vec<&mut PathBuf> {
         let mut paths: Vec<&mut PathBuf> = self.visitor_roots.iter_mut().collect();
         match &mut self.kind {

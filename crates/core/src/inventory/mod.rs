@@ -117,6 +117,23 @@ impl fmt::Display for CheckAddress {
     }
 }
 
+/// How the programs of a section are run.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct ProgramRules {
+    /// Variables of the environment that they get beside the few that all programs get.
+    pub environment: Vec<String>,
+    /// The user they run as; `None` for the one that runs Eskort.
+    pub user: Option<String>,
+    /// How long one may take.
+    pub timeout: Duration,
+}
+
+impl Default for ProgramRules {
+    fn default() -> Self {
+        ProgramRules { environment: Vec::new(), user: None, timeout: Duration::from_secs(120) }
+    }
+}
+
 /// Software that serves a certificate.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Server {
@@ -126,6 +143,8 @@ pub struct Server {
     pub check_address: Option<CheckAddress>,
     /// How long a reload may take until the new certificate is served.
     pub settle: Duration,
+    /// How its programs are run.
+    pub rules: ProgramRules,
 }
 
 /// The kinds of server.

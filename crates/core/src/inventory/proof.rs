@@ -1,9 +1,9 @@
 //! Ways to prove control of a name.
 
-use super::read::{Entry, duration, kind};
+use super::read::{Entry, duration, kind, program_rules};
 use super::recipe;
 use super::section::{Notes, Section};
-use super::{CheckAddress, Identifier};
+use super::{CheckAddress, Identifier, ProgramRules};
 use crate::journey::Way;
 use crate::recipe::Recipe;
 use jiff::Timestamp;
@@ -46,7 +46,7 @@ pub(super) const WEB_API: &[&str] = &[
 ];
 pub(super) const BY_HAND: &[&str] = &["kind", "server", "name-servers", "ttl", "challenge"];
 pub(super) const PROGRAM: &[&str] =
-    &["kind", "command", "host", "server", "name-servers", "ttl", "settle", "challenge"];
+    &["kind", "command", "host", "env", "user", "timeout", "server", "name-servers", "ttl", "settle", "challenge"];
 pub(super) const STANDING: &[&str] = &["kind", "wildcard", "until", "server", "name-servers", "ttl"];
 
 const KINDS: &[&str] =
@@ -122,6 +122,8 @@ pub enum RecordWriter {
         command: Vec<String>,
         /// The machine it runs on; `None` for this one.
         host: Option<String>,
+        /// How it is run on this machine.
+        rules: ProgramRules,
     },
     /// A person, for each journey.
     Person,
@@ -319,7 +321,8 @@ pub(super) fn read_proof<'a>(entry: &'a Entry<'a>, hosts: &[&str], notes: &'a No
             }
             let host = section.text("host").map(|text| super::read::named_section(&section, &text, hosts, "host"));
             let host = host.flatten().map(str::to_owned);
-            (section, section.command("command").map(|command| RecordWriter::Program { command, host }))
+            let rules = program_rules(&section);
+            (section, section.command("command").map(|command| RecordWriter::Program { command, host, rules }))
         }
         "by-hand" => (open(BY_HAND), Some(RecordWriter::Person)),
         _ => {

@@ -13,8 +13,8 @@ use toml::Spanned;
 use toml::de::{DeTable, DeValue};
 
 const TOP: &[&str] = &["contact", "state", "authority", "host", "proof", "server", "certificate"];
-const NGINX: &[&str] = &["kind", "config", "tls-port", "test", "reload", "check-address", "settle"];
-const FILES: &[&str] = &["kind", "copy", "run", "check-address", "settle"];
+const NGINX: &[&str] = &["kind", "config", "tls-port", "test", "reload", "check-address", "settle", "env", "user", "timeout"];
+const FILES: &[&str] = &["kind", "copy", "run", "check-address", "settle", "env", "user", "timeout"];
 const COPY: &[&str] = &["part", "to", "owner", "group", "mode"];
 const CERTIFICATE: &[&str] = &[
     "names",
@@ -192,7 +192,25 @@ fn read_server<'a>(entry: &'a Entry<'a>, notes: &'a Notes<'a>) -> Option<Server>
             (section, ServerKind::Files { copies, run: section.command("run").unwrap_or_default() })
         }
     };
-    Some(Server { kind, check_address: check_address(&section), settle: duration(&section, "settle", USUAL_SETTLE) })
+    let settle = duration(&section, "settle", USUAL_SETTLE);
+    Some(Server { kind, check_address: check_address(&section), settle, rules: program_rules(&section) })
+}
+
+/// Reads how the programs of a section are run.
+pub(super) fn program_rules(section: &Section<'_>) -> ProgramRules {
+    let mut environment = Vec::new();
+    for text in section.texts("env").unwrap_or_default() {
+        let plain = |c: char| c.is_ascii_alphanumeric() || c == '_';
+        if text.value.is_empty() || !text.value.chars().all(plain) {
+            let what = format!("`{}` names no variable of the environment", text.value);
+            section.note(text.span, what, Some("`env` has names only: env = [\"LAMP_TOKEN\"]".into()));
+        } else {
+            environment.push(text.value.to_owned());
+        }
+    }
+    let usual = ProgramRules::default();
+    let user = section.text("user").map(|t| t.value.to_owned());
+    ProgramRules { environment, user, timeout: duration(section, "timeout", usual.timeout) }
 }
 
 pub(super) fn duration(section: &Section<'_>, key: &str, usual: Duration) -> Duration {

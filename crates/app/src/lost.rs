@@ -1,0 +1,47 @@
+//! Generations that lie on disk while the ledger that knew them is lost.
+
+use eskort_core::decision::{Held, Wanted};
+use eskort_core::names::Identifier;
+use eskort_core::pki::{Chain, PrivateKey};
+use eskort_core::renewal::Validity;
+use eskort_store::{Store, StoreError};
+use jiff::Timestamp;
+
+/// A generation on disk that the ledger does not know.
+pub(crate) struct Lost {
+    number: u32,
+    wanted: Wanted,
+    chain: Chain,
+}
+
+/// Finds the generation that `current` leads to, when it is for what is wanted. Whose authority it is from cannot be known: the
+/// inventory's is taken.
+pub(crate) fn find(store: &Store, certificate: &str, wanted: &Wanted) -> Option<Lost> {
+    let number = store.current_generation(certificate)?;
+    let folder = store.generation_folder(certificate, number);
+    let chain = Chain::from_pem(&folder.bundle().ok()??).ok()?;
+    let key = PrivateKey::from_pem(&folder.key().ok()??).ok()?;
+    let names: Vec<&str> = wanted.names.iter().map(Identifier::as_str).collect();
+    chain.check_answers(&key, &names).ok()?;
+    if chain.leaf().names.len() != names.len() {
+        return None;
+    }
+    let wanted = Wanted { key: key.kind().word().to_owned(), reached: None, request: None, ..wanted.clone() };
+    Some(Lost { number, wanted, chain })
+}
+
+impl Lost {
+    /// Returns what a decision needs to know of it.
+    pub(crate) fn held(&self) -> Held {
+        let leaf = self.chain.leaf();
+        let validity = Validity { not_before: leaf.not_before, not_after: leaf.not_after };
+        Held { generation: self.number, made_for: self.wanted.clone(), validity }
+    }
+
+    /// Writes it into the ledger again.
+    pub(crate) fn take_in(&self, store: &Store, certificate: &str, now: Timestamp) -> Result<u32, StoreError> {
+        store.record_generation(certificate, self.number, &self.wanted, &self.chain, now)?;
+        store.add_event(certificate, &format!("found on disk and taken in again (generation {})", self.number), now)?;
+        Ok(self.number)
+    }
+}

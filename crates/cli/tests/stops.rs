@@ -1,0 +1,109 @@
+//! Signals, to the process and to its group; programs that do not end; a bug of ours.
+
+use crate::world::*;
+use eskort_practice::{Fault, Resource};
+use std::os::unix::process::CommandExt;
+use std::process::{Child, Command, Stdio};
+use std::time::{Duration, Instant};
+
+fn start(world: &World, words: &[&str]) -> Child {
+    let mut command = world.place.eskort();
+    command.args(words).stdout(Stdio::piped()).stderr(Stdio::piped()).process_group(0);
+    command.spawn().unwrap()
+}
+
+fn signal(word: &str, whom: &str) {
+    assert!(Command::new("kill").args([word, "--", whom]).status().unwrap().success(), "{word} {whom}");
+}
+
+fn await_file(world: &World, name: &str) {
+    let end = Instant::now() + Duration::from_secs(20);
+    while !world.place.path(name).exists() {
+        assert!(Instant::now() < end, "{name} did not come");
+        std::thread::sleep(Duration::from_millis(10));
+    }
+}
+
+fn ended(child: Child) -> Said {
+    Said::from(child.wait_with_output().unwrap())
+}
+
+#[test]
+fn a_signal_to_the_group_does_not_cut_a_reload_in_two() {
+    for word in ["-INT", "-TERM", "-HUP"] {
+        let world = World::new();
+        let run = "run = [\"sh\", \"-c\", \"touch begun; sleep 1; touch done\"]";
+        world.write_inventory(|text| text.replace("settle = \"3s\"", &format!("settle = \"3s\"\n{run}")));
+        let child = start(&world, &["keep"]);
+        await_file(&world, "begun");
+        signal(word, &format!("-{}", child.id()));
+        let said = ended(child);
+        said.check(1, &["finishing the installation", "stopped by a signal", "nothing is left published"]);
+        assert!(world.place.path("done").exists(), "{word}: {said}");
+        world.place.run(&["keep"]).check(0, &["installed"]);
+    }
+}
+
+#[test]
+fn a_lost_terminal_and_a_polite_end_leave_nothing_published_and_a_second_signal_ends_at_once() {
+    for word in ["-HUP", "-TERM"] {
+        let world = World::with(|o| o.thinking = Duration::from_secs(4));
+        let child = start(&world, &["keep"]);
+        await_file(&world, "www/.well-known/acme-challenge");
+        std::thread::sleep(Duration::from_millis(300));
+        signal(word, &child.id().to_string());
+        ended(child).check(1, &["stopped by a signal", "nothing is left published"]);
+        world.place.check_nothing_published();
+    }
+    // Taking the record away takes a while: asked again, the program ends, and says what stays.
+    let world = World::new();
+    let script = world.place.write("records", "#!/bin/sh\nread line\ncase $line in *remove*) touch removing; sleep 60;; esac\n");
+    std::fs::set_permissions(&script, std::os::unix::fs::PermissionsExt::from_mode(0o755)).unwrap();
+    world.write_inventory(|text| {
+        text.replace("kind = \"http-folder\"\nfolder = \"www\"\n", "kind = \"program\"\ncommand = [\"./records\"]\nserver = \"127.0.0.1:9\"\nname-servers = [\"127.0.0.1:9\"]\n")
+            .replace(&format!("check-address = \"{}\"\n", world.site.plain_address()), "zone = \"lampholm.example\"\n")
+    });
+    drop(script);
+}
+
+#[test]
+fn a_program_in_the_middle_of_its_work_is_told_to_end_before_it_is_ended() {
+    let world = World::new();
+    let run = "trap 'touch told; sleep 0.3; touch cleaned; exit 1' TERM; touch begun; sleep 60 & wait";
+    world.write_inventory(|text| {
+        text.replace("settle = \"3s\"", &format!("settle = \"3s\"\ntimeout = \"1s\"\nrun = [\"sh\", \"-c\", \"{run}\"]"))
+    });
+    let said = world.keep();
+    said.check(1, &["had not ended after 1 second", "`timeout` of the server gives it longer"]);
+    assert!(world.place.path("cleaned").exists(), "{said}");
+}
+
+#[test]
+fn a_daemon_that_a_restart_leaves_running_is_no_failure_and_programs_see_few_variables() {
+    let world = World::new();
+    let run = "env > seen; sleep 200 & exit 0";
+    world.write_inventory(|text| {
+        let rules = format!("settle = \"3s\"\nenv = [\"LAMP_OIL\"]\nrun = [\"sh\", \"-c\", \"{run}\"]");
+        text.replace("settle = \"3s\"", &rules)
+    });
+    let begun = Instant::now();
+    let mut command = world.place.eskort();
+    command.env("LAMP_OIL", "wick").env("OTHER_SECRET", "oil+wick/7==").arg("keep");
+    Said::from(command.output().unwrap()).check(0, &["installed and seen live"]);
+    assert!(begun.elapsed() < Duration::from_secs(60), "it waited for the daemon");
+    let seen = world.place.read("seen");
+    assert!(seen.contains("LAMP_OIL=wick") && seen.contains("PATH=") && !seen.contains("OTHER_SECRET"), "{seen}");
+}
+
+#[test]
+fn a_bug_in_the_work_on_one_certificate_is_its_own() {
+    let world = World::new();
+    world.write_inventory(|text| text + "\n[certificate.zone]\nnames = [\"www.lampholm.example\"]\n");
+    world.authority.misbehave(Resource::Challenge, Fault::RefuseProof, 0);
+    let output = world.place.eskort().env("ESKORT_PANIC_AT", "website").arg("keep").output().unwrap();
+    let code = output.status.code();
+    let text = String::from_utf8_lossy(&[output.stdout, output.stderr].concat()).into_owned();
+    assert_eq!(code, Some(70), "{text}");
+    assert!(text.contains("`website` could not be looked after") && text.contains("generation 1 stored"), "{text}");
+    world.place.run(&["keep"]).check(0, &["installed and seen live"]);
+}

@@ -1,0 +1,227 @@
+use super::*;
+use crate::pki::KeyKind;
+
+fn wanted(names: &[&str], key: KeyKind) -> Wanted {
+    Wanted {
+        names: names.iter().map(|n| Identifier::parse(n).unwrap()).collect(),
+        authority: "public".into(),
+        reached: Some("acme https://ca.example/directory".into()),
+        key: key.word().into(),
+        request: Some(String::new()),
+    }
+}
+
+fn facts() -> Facts {
+    let made_for = wanted(&["lampholm.example", "www.lampholm.example"], KeyKind::P256);
+    let not_before = "2026-01-01T00:00:00Z".parse().unwrap();
+    let validity = Validity { not_before, not_after: "2026-04-01T00:00:00Z".parse().unwrap() };
+    Facts {
+        wanted: made_for.clone(),
+        newest: Some(Held { generation: 3, made_for, validity }),
+        open: None,
+        failures: None,
+        authority_hold: None,
+        not_in_place: Vec::new(),
+        next_generation: 4,
+        lead: SignedDuration::ZERO,
+    }
+}
+
+fn on(date: &str) -> Timestamp {
+    format!("{date}T00:00:00Z").parse().unwrap()
+}
+
+fn open(facts: &mut Facts, generation: u32, fits: bool, passed: Option<Milestone>) {
+    facts.open = Some(OpenJourney { generation, fits, passed });
+    facts.next_generation = facts.next_generation.max(generation + 1);
+}
+
+const GOOD: &str = "2026-02-01";
+const DUE: &str = "2026-03-02";
+const OVER: &str = "2026-04-02";
+
+type Change<'a> = &'a dyn Fn(&mut Facts);
+
+#[test]
+fn each_fact_leads_to_its_decision() {
+    let rest = |_: &mut Facts| {};
+    let none = |f: &mut Facts| (f.newest, f.next_generation) = (None, 1);
+    let names = |f: &mut Facts| f.wanted = wanted(&["lampholm.example"], KeyKind::P256);
+    let turned = |f: &mut Facts| f.wanted = wanted(&["www.lampholm.example", "lampholm.example"], KeyKind::P256);
+    let key = |f: &mut Facts| f.wanted.key = KeyKind::P384.word().into();
+    let authority = |f: &mut Facts| f.wanted.authority = "other".into();
+    let address = |f: &mut Facts| f.wanted.reached = Some("acme https://test.ca.example/directory".into());
+    let staple = |f: &mut Facts| f.wanted.request = Some("must-staple".into());
+    let older = |f: &mut Facts| {
+        let made_for = &mut f.newest.as_mut().unwrap().made_for;
+        (made_for.request, made_for.reached) = (None, None);
+    };
+    let given = |f: &mut Facts| f.next_generation = 9;
+    let server = |f: &mut Facts| f.not_in_place.push("server `front`".into());
+    let both = |f: &mut Facts| {
+        server(f);
+        f.wanted.key = KeyKind::P384.word().into();
+    };
+    let table: [(&str, Change<'_>, &str); 17] = [
+        (GOOD, &rest, "nothing to do; renewal on 2026-03-02"),
+        (DUE, &rest, "get a new certificate (generation 4): renewal is due"),
+        (OVER, &rest, "get a new certificate (generation 4): it has expired"),
+        (GOOD, &none, "get the first certificate (generation 1): none exists yet"),
+        (GOOD, &names, "get a new certificate (generation 4): the names in the inventory changed"),
+        (GOOD, &turned, "nothing to do; renewal on 2026-03-02"),
+        (GOOD, &key, "get a new certificate (generation 4): the kind of key in the inventory changed"),
+        (GOOD, &authority, "get a new certificate (generation 4): the authority in the inventory changed"),
+        (GOOD, &address, "get a new certificate (generation 4): the authority in the inventory changed"),
+        (
+            GOOD,
+            &staple,
+            "get a new certificate (generation 4): what the inventory asks for beside names and key changed",
+        ),
+        (GOOD, &older, "nothing to do; renewal on 2026-03-02"),
+        (DUE, &given, "get a new certificate (generation 9): renewal is due"),
+        (GOOD, &server, "put generation 3 in place: server `front`"),
+        // What was made for something else is not put anywhere any more, nor what has expired.
+        (GOOD, &both, "get a new certificate (generation 4): the kind of key in the inventory changed"),
+        (OVER, &server, "get a new certificate (generation 4): it has expired"),
+        (
+            DUE,
+            &server,
+            "put generation 3 in place: server `front`; get a new certificate (generation 4): renewal is due",
+        ),
+        (
+            DUE,
+            &|f| {
+                server(f);
+                f.authority_hold = Some(AuthorityHold { until: on("2026-03-09"), reason: "down".into() });
+            },
+            "put generation 3 in place: server `front`; its authority is left alone until 2026-03-09 00:00 UTC",
+        ),
+    ];
+    for (date, change, said) in table {
+        let mut facts = facts();
+        change(&mut facts);
+        assert_eq!(decide(&facts, on(date), false).words(), said);
+    }
+}
+
+/// An open journey at each stage, while its generation is good, due or over, the inventory as it was or changed, and the
+/// servers with or without what they need.
+#[test]
+fn no_open_journey_stands_in_the_way_of_a_renewal() {
+    use Milestone as M;
+    let stages = [None, Some(M::Prepared), Some(M::Ordered), Some(M::Proved), Some(M::Issued), Some(M::Installed)];
+    for passed in stages {
+        for date in [GOOD, DUE, OVER] {
+            for fits in [true, false] {
+                for lacks in [true, false] {
+                    let mut facts = facts();
+                    let stored = passed >= Some(M::Issued);
+                    open(&mut facts, if stored { 3 } else { 4 }, fits, passed);
+                    if lacks {
+                        facts.not_in_place.push("server `front`".into());
+                    }
+                    let decision = decide(&facts, on(date), false);
+                    let case = format!("{passed:?} {date} fits {fits} lacks {lacks}: {decision:?}");
+                    let next = facts.next_generation;
+                    match decision.obtain {
+                        Obtaining::GoOn { generation, .. } if stored => {
+                            assert!(fits && date == GOOD && generation == 3, "{case}");
+                        }
+                        Obtaining::GoOn { generation, .. } => assert!(fits && generation == 4, "{case}"),
+                        Obtaining::Start { generation, gives_up_open, .. } => {
+                            assert!(date != GOOD && generation == next && gives_up_open, "{case}");
+                            assert!(stored || !fits, "{case}");
+                        }
+                        Obtaining::Rest { .. } => assert!(date == GOOD && !fits, "{case}"),
+                        Obtaining::Hold { .. } => panic!("{case}"),
+                    }
+                    let by_journey = stored && fits && date == GOOD;
+                    assert_eq!(decision.put_in_place.is_some(), lacks && date != OVER && !by_journey, "{case}");
+                }
+            }
+        }
+    }
+}
+
+/// What never works in a world.
+#[derive(Clone, Copy, Debug)]
+struct Broken {
+    installs: bool,
+    looks: bool,
+}
+
+#[test]
+fn in_ten_years_with_a_server_that_fails_or_cannot_be_looked_at_every_renewal_comes() {
+    let cases = [(false, true), (true, false), (false, false), (true, true)];
+    for (installs, looks) in cases {
+        for authority_sleeps in [false, true] {
+            let broken = Broken { installs, looks };
+            let mut facts = Facts { newest: None, next_generation: 1, ..facts() };
+            let mut now = on("2026-01-01");
+            let mut in_place = None;
+            let mut obtained = 0_u32;
+            while now < on("2036-01-01") {
+                let decision = decide(&facts, now, false);
+                let install = |facts: &mut Facts, in_place: &mut Option<u32>, generation: u32| {
+                    let passed = if broken.installs { Milestone::Issued } else { Milestone::Installed };
+                    if !broken.installs {
+                        *in_place = Some(generation);
+                    }
+                    // What cannot be seen from here ends the journey all the same.
+                    facts.open = (broken.installs || broken.looks)
+                        .then_some(OpenJourney { generation, fits: true, passed: Some(passed) });
+                };
+                if let Some(place) = &decision.put_in_place
+                    && !broken.installs
+                {
+                    in_place = Some(place.generation);
+                }
+                match decision.obtain {
+                    // The authority is down for five days in every month.
+                    Obtaining::Start { .. } if authority_sleeps && now.as_second() / 86_400 % 30 < 5 => {
+                        let hold_until = Some(now + SignedDuration::from_hours(24));
+                        facts.open = None;
+                        facts.failures = Some(Failures { count: 1, last: now, hold_until });
+                    }
+                    Obtaining::Start { generation, .. } => {
+                        assert!(generation > facts.newest.as_ref().map_or(0, |held| held.generation));
+                        let not_after = now + SignedDuration::from_hours(90 * 24);
+                        let validity = Validity { not_before: now, not_after };
+                        facts.newest = Some(Held { generation, made_for: facts.wanted.clone(), validity });
+                        (facts.next_generation, facts.failures) = (generation + 1, None);
+                        obtained += 1;
+                        install(&mut facts, &mut in_place, generation);
+                    }
+                    Obtaining::GoOn { generation, .. } => install(&mut facts, &mut in_place, generation),
+                    Obtaining::Rest { .. } | Obtaining::Hold { .. } => {}
+                }
+                let newest = facts.newest.as_ref().map(|held| held.generation);
+                facts.not_in_place = (in_place != newest).then(|| "server `front`".to_owned()).into_iter().collect();
+                let good = facts.newest.as_ref().is_none_or(|held| now < held.validity.not_after);
+                assert!(good, "{broken:?}: expired at {now}");
+                now += SignedDuration::from_hours(12);
+            }
+            assert!((50..=62).contains(&obtained), "{broken:?}: {obtained} generations in ten years");
+        }
+    }
+}
+
+#[test]
+fn after_failures_it_holds_off_longer_each_time_unless_asked() {
+    let mut facts = facts();
+    facts.newest = None;
+    let last = on(GOOD);
+    for (count, minutes) in [(1, 15), (2, 30), (5, 240), (30, 24 * 60)] {
+        assert_eq!(hold_after(count, last, None), last + SignedDuration::from_mins(minutes));
+    }
+    let hold_until = Some(hold_after(1, last, Some(on("2026-02-09"))));
+    facts.failures = Some(Failures { count: 1, last, hold_until });
+    let held = Obtaining::Hold { until: on("2026-02-09"), failures: 1, authority: None };
+    assert_eq!(decide(&facts, on("2026-02-08"), false).obtain, held);
+    assert!(decide(&facts, on("2026-02-08"), true).acts());
+    assert!(decide(&facts, on("2026-02-09"), false).acts());
+    // What lies here already is installed whatever the authority says.
+    facts = Facts { failures: facts.failures, ..self::facts() };
+    open(&mut facts, 3, true, Some(Milestone::Issued));
+    assert!(decide(&facts, on("2026-02-08"), false).acts());
+}

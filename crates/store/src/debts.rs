@@ -1,0 +1,102 @@
+//! Debts in the ledger: what was published and has to be taken away again.
+
+use crate::journeys::{decode, encode};
+use crate::{Store, StoreError};
+use eskort_core::debt::Debt;
+use jiff::Timestamp;
+use rusqlite::{Row, params};
+
+/// Something that is owed.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct DebtRow {
+    /// Its number in the ledger.
+    pub id: i64,
+    /// The certificate it was made for.
+    pub certificate: String,
+    /// What it is.
+    pub debt: Debt,
+    /// Why it could not be paid, the last time.
+    pub trouble: Option<String>,
+}
+
+impl Store {
+    /// Writes down debts, all as one, before the things are published. The same debt twice is one.
+    ///
+    /// # Errors
+    /// When the ledger fails.
+    pub fn owe(&self, certificate: &str, debts: &[Debt], now: Timestamp) -> Result<(), StoreError> {
+        // The first entry stands: it knows the folders that did not exist before.
+        let sql = "INSERT INTO debt (certificate, kind, at, what, debt, owed) VALUES (?, ?, ?, ?, ?, ?) ON CONFLICT DO NOTHING";
+        let owe = |debt: &Debt| {
+            let (kind, at, what) = debt.key();
+            self.run(sql, params![certificate, kind, at, what, encode(debt), now.as_second()]).map(drop)
+        };
+        self.together(|| debts.iter().try_for_each(owe))
+    }
+
+    /// Returns everything that is owed, the newest first: a file before the folders that were made for an earlier one.
+    ///
+    /// # Errors
+    /// When the ledger fails or holds a row that cannot be read.
+    pub fn debts(&self) -> Result<Vec<DebtRow>, StoreError> {
+        let sql = "SELECT id, certificate, debt, last_trouble FROM debt ORDER BY id DESC";
+        let read = |row: &Row<'_>| Ok((row.get(0)?, row.get(1)?, row.get::<_, String>(2)?, row.get(3)?));
+        let row = |(id, certificate, text, trouble): (_, _, String, _)| {
+            Ok(DebtRow { id, certificate, debt: decode("debt", &text)?, trouble })
+        };
+        self.rows(sql, [], read)?.into_iter().map(row).collect()
+    }
+
+    /// Writes down more about a debt: what an API calls what was published.
+    ///
+    /// # Errors
+    /// When the ledger fails.
+    pub fn amend_debt(&self, debt: &Debt) -> Result<(), StoreError> {
+        let (kind, at, what) = debt.key();
+        let sql = "UPDATE debt SET debt = ? WHERE kind = ? AND at = ? AND what = ?";
+        self.run(sql, params![encode(debt), kind, at, what]).map(drop)
+    }
+
+    /// Strikes debts that are paid, all as one.
+    ///
+    /// # Errors
+    /// When the ledger fails.
+    pub fn paid(&self, debts: &[i64]) -> Result<(), StoreError> {
+        let strike = |id| self.run("DELETE FROM debt WHERE id = ?", [id]).map(drop);
+        self.together(|| debts.iter().try_for_each(strike))
+    }
+
+    /// Writes down why a debt could not be paid.
+    ///
+    /// # Errors
+    /// When the ledger fails.
+    pub fn trouble_with_debt(&self, debt: i64, why: &str) -> Result<(), StoreError> {
+        self.run("UPDATE debt SET last_trouble = ? WHERE id = ?", params![why, debt]).map(drop)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use std::path::Path;
+
+    fn at(second: i64) -> Timestamp {
+        Timestamp::from_second(second).unwrap()
+    }
+
+    #[test]
+    fn a_debt_is_one_however_often_it_is_written_and_outlives_its_journey() {
+        let store = Store::in_memory(Path::new("/nowhere")).unwrap();
+        let debt = Debt::File { host: None, path: "/srv/www/x".into(), folders: vec!["/srv/www".into()] };
+        store.owe("website", std::slice::from_ref(&debt), at(1)).unwrap();
+        // Now that the folder exists it is the same debt still.
+        let again = Debt::File { host: None, path: "/srv/www/x".into(), folders: Vec::new() };
+        store.owe("website", &[again], at(2)).unwrap();
+        let first = store.debts().unwrap()[0].id;
+        store.trouble_with_debt(first, "no such host").unwrap();
+        let trouble = Some("no such host".into());
+        assert_eq!(store.debts().unwrap(), [DebtRow { id: first, certificate: "website".into(), debt, trouble }]);
+        store.paid(&[first]).unwrap();
+        assert!(store.debts().unwrap().is_empty());
+    }
+}

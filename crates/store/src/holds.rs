@@ -1,0 +1,73 @@
+//! Authorities that are left alone for a while, with all their certificates.
+
+use crate::journeys::instant;
+use crate::{Store, StoreError};
+use eskort_core::decision::{AuthorityHold, hold_after};
+use jiff::Timestamp;
+use rusqlite::{OptionalExtension, params};
+
+impl Store {
+    /// Returns until when an authority is left alone. `section` stands for what the inventory says of it: a hold that came from
+    /// a mistake there ends when it changes.
+    ///
+    /// # Errors
+    /// When the ledger fails.
+    pub fn authority_hold(&self, authority: &str, section: &str) -> Result<Option<AuthorityHold>, StoreError> {
+        let sql = "SELECT until, reason FROM hold WHERE authority = ? AND section IN ('', ?)";
+        let read = |row: &rusqlite::Row<'_>| Ok(AuthorityHold { until: instant(row, 0)?, reason: row.get(1)? });
+        self.db.query_row(sql, [authority, section], read).optional().map_err(|e| self.fail(e))
+    }
+
+    /// Leaves an authority alone: longer after each refusal in a row, and as long as it says itself. `section` is empty unless
+    /// the hold comes from what the inventory says of the authority.
+    ///
+    /// # Errors
+    /// When the ledger fails.
+    pub fn hold_authority(
+        &self,
+        authority: &str,
+        section: &str,
+        reason: &str,
+        authority_says: Option<Timestamp>,
+        now: Timestamp,
+    ) -> Result<AuthorityHold, StoreError> {
+        let sql = "SELECT count FROM hold WHERE authority = ?";
+        let before: Option<u32> =
+            self.db.query_row(sql, [authority], |row| row.get(0)).optional().map_err(|e| self.fail(e))?;
+        let count = before.unwrap_or(0) + 1;
+        let until = hold_after(count, now, authority_says);
+        let sql = "INSERT OR REPLACE INTO hold (authority, section, count, last, until, reason) VALUES (?, ?, ?, ?, ?, ?)";
+        self.run(sql, params![authority, section, count, now.as_second(), until.as_second(), reason])?;
+        Ok(AuthorityHold { until, reason: reason.to_owned() })
+    }
+
+    /// Ends the hold of an authority, after it did what was asked.
+    ///
+    /// # Errors
+    /// When the ledger fails.
+    pub fn end_authority_hold(&self, authority: &str) -> Result<(), StoreError> {
+        self.run("DELETE FROM hold WHERE authority = ?", [authority]).map(drop)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use std::path::Path;
+
+    #[test]
+    fn a_hold_grows_and_one_that_came_from_the_inventory_ends_with_its_change() {
+        let store = Store::in_memory(Path::new("/nowhere")).unwrap();
+        let now = Timestamp::from_second(1_000_000).unwrap();
+        let minutes = |hold: &AuthorityHold| hold.until.duration_since(now).as_mins();
+        assert_eq!(minutes(&store.hold_authority("public", "", "slow", None, now).unwrap()), 15);
+        assert_eq!(minutes(&store.hold_authority("public", "", "slow", None, now).unwrap()), 30);
+        let hold = store.authority_hold("public", "any").unwrap().unwrap();
+        assert_eq!((minutes(&hold), &*hold.reason), (30, "slow"));
+        store.end_authority_hold("public").unwrap();
+        store.hold_authority("public", "as it was", "no such account", None, now).unwrap();
+        assert!(store.authority_hold("public", "as it was").unwrap().is_some());
+        assert!(store.authority_hold("public", "mended").unwrap().is_none());
+        assert!(store.authority_hold("other", "as it was").unwrap().is_none());
+    }
+}

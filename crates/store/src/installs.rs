@@ -1,0 +1,88 @@
+//! Where generations are: a row for each certificate on each server.
+
+use crate::journeys::instant;
+use crate::{Store, StoreError};
+use jiff::Timestamp;
+use rusqlite::params;
+use serde::Serialize;
+
+/// How an installation stands.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum InstallState {
+    /// It was begun and undone.
+    Failed,
+    /// The server has it.
+    Installed,
+    /// It was seen live.
+    Confirmed,
+}
+
+impl InstallState {
+    /// Returns the state's word.
+    pub fn word(self) -> &'static str {
+        match self {
+            InstallState::Failed => "failed",
+            InstallState::Installed => "installed",
+            InstallState::Confirmed => "confirmed",
+        }
+    }
+}
+
+/// A certificate on a server.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+pub struct InstallRow {
+    /// The machine's name in the inventory; empty for this one.
+    pub machine: String,
+    /// The server's name in the inventory.
+    pub server: String,
+    /// The generation that was last put there, or tried to.
+    pub generation: u32,
+    /// How that stands.
+    pub state: InstallState,
+    /// What was seen, or went wrong.
+    pub seen: Option<String>,
+    /// Since when it stands so.
+    pub changed: Timestamp,
+}
+
+impl Store {
+    /// Writes down how a generation stands on servers of this machine, all as one.
+    ///
+    /// # Errors
+    /// When the ledger fails.
+    pub fn record_installs<'a>(
+        &self,
+        certificate: &str,
+        servers: impl IntoIterator<Item = &'a str>,
+        generation: u32,
+        state: InstallState,
+        seen: Option<&str>,
+        now: Timestamp,
+    ) -> Result<(), StoreError> {
+        let sql = "INSERT OR REPLACE INTO install (certificate, machine, server, generation, state, seen, changed)
+                   VALUES (?, '', ?, ?, ?, ?, ?)";
+        let write = |server| {
+            self.run(sql, params![certificate, server, generation, state.word(), seen, now.as_second()]).map(drop)
+        };
+        self.together(|| servers.into_iter().try_for_each(write))
+    }
+
+    /// Returns where a certificate is, by machine and server.
+    ///
+    /// # Errors
+    /// When the ledger fails.
+    pub fn installs(&self, certificate: &str) -> Result<Vec<InstallRow>, StoreError> {
+        let sql = "SELECT machine, server, generation, state, seen, changed FROM install
+                   WHERE certificate = ? ORDER BY machine, server";
+        self.rows(sql, [certificate], |row| {
+            let state = match row.get::<_, String>(3)?.as_str() {
+                "confirmed" => InstallState::Confirmed,
+                "installed" => InstallState::Installed,
+                _ => InstallState::Failed,
+            };
+            let (machine, server, generation) = (row.get(0)?, row.get(1)?, row.get(2)?);
+            Ok(InstallRow { machine, server, generation, state, seen: row.get(4)?, changed: instant(row, 5)? })
+        })
+    }
+}

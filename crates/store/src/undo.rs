@@ -1,0 +1,268 @@
+//! Changes to servers that have not proved themselves yet, and how they are undone.
+//!
+//! Every file is written down with what it held before and what it holds after. One is put back only when it is exactly what we
+//! wrote: what a person or a program wrote since is theirs.
+
+use crate::files::{Access, make_folders, read_whole, remove, write_whole};
+use crate::{LARGEST, Store, StoreError, io};
+use eskort_core::pki::sha256;
+use jiff::Timestamp;
+use rusqlite::params;
+use std::path::{Path, PathBuf};
+
+
+/// One change of a file, or of the link `current`, that is not settled.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Undo {
+    id: i64,
+    /// The server it was made for.
+    pub server: String,
+    /// The certificate it was made for.
+    pub certificate: String,
+    /// The file or link.
+    pub path: PathBuf,
+    /// Whether the server was told to take it.
+    pub told: bool,
+    is_link: bool,
+    before: Option<String>,
+    after: String,
+    /// The copy of what it held before.
+    pub kept: Option<PathBuf>,
+    access: Access,
+    shown: bool,
+}
+
+/// What came of putting something back.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum PutBack {
+    /// It is as it was before the change.
+    Done,
+    /// It holds neither what we wrote nor what was there before: it stays.
+    Theirs {
+        /// What it held before our change, unless that is secret.
+        before: Option<Vec<u8>>,
+        /// What it holds now, unless that is secret.
+        now: Option<Vec<u8>>,
+    },
+}
+
+fn digest(bytes: &[u8]) -> String {
+    sha256(bytes).iter().map(|byte| format!("{byte:02x}")).collect()
+}
+
+fn text(path: &Path) -> Result<&str, StoreError> {
+    path.to_str().ok_or_else(|| StoreError::Path { path: path.to_owned() })
+}
+
+impl Store {
+    /// Keeps what a file holds before it becomes `after`.
+    ///
+    /// # Errors
+    /// When the file is there and cannot be read, or the copy cannot be written.
+    pub fn keep_file(
+        &self,
+        server: &str,
+        certificate: &str,
+        path: &Path,
+        after: &[u8],
+        shown: bool,
+    ) -> Result<(), StoreError> {
+        let found = read_whole(path, LARGEST).map_err(io("read", path))?;
+        let mut kept = None;
+        let mut before = None;
+        let mut access = Access::mode(0);
+        if let Some(file) = found {
+            let folder = self.root.join("backups").join(server);
+            make_folders(&folder, 0o700).map_err(io("make", &folder))?;
+            let sql = "SELECT coalesce(max(id), 0) + 1 FROM undo";
+            let number: i64 = self.db.query_row(sql, [], |r| r.get(0)).map_err(|e| self.fail(e))?;
+            let name = path.file_name().map(|n| n.to_string_lossy().into_owned()).unwrap_or_default();
+            // Copies that stay for people may have the next numbers.
+            let free = |number: &i64| !folder.join(format!("{number:06}-{name}")).exists();
+            let number = (number..).find(free).unwrap_or(number);
+            let copy = folder.join(format!("{number:06}-{name}"));
+            write_whole(&copy, &file.bytes, Access::mode(0o600)).map_err(io("write", &copy))?;
+            (before, access) = (Some(digest(&file.bytes)), file.access);
+            kept = Some(text(&copy)?.to_owned());
+        }
+        let after = digest(after);
+        self.run(
+            "INSERT INTO undo (server, certificate, path, kind, before, after, kept, mode, uid, gid, shown)
+             VALUES (?, ?, ?, 'file', ?, ?, ?, ?, ?, ?, ?)",
+            params![
+                server, certificate, text(path)?, before, after, kept, access.mode, access.uid, access.gid, shown
+            ],
+        )
+        .map(drop)
+    }
+
+    /// Keeps where the link `current` of a certificate leads before it is switched to a generation.
+    ///
+    /// # Errors
+    /// When the ledger fails.
+    pub fn keep_link(&self, server: &str, certificate: &str, generation: u32) -> Result<(), StoreError> {
+        let path = self.current_link(certificate);
+        let before = self.current_generation(certificate).map(|number| number.to_string());
+        self.run(
+            "INSERT INTO undo (server, certificate, path, kind, before, after, shown) VALUES (?, ?, ?, 'link', ?, ?, 1)",
+            params![server, certificate, text(&path)?, before, generation.to_string()],
+        )
+        .map(drop)
+    }
+
+    /// Writes down that a server is told to take its changes.
+    ///
+    /// # Errors
+    /// When the ledger fails.
+    pub fn mark_told(&self, server: &str) -> Result<(), StoreError> {
+        self.run("UPDATE undo SET told = 1 WHERE server = ? AND settled IS NULL", [server]).map(drop)
+    }
+
+    /// Returns the changes that are not settled, newest first.
+    ///
+    /// # Errors
+    /// When the ledger fails.
+    pub fn unsettled(&self) -> Result<Vec<Undo>, StoreError> {
+        let sql = "SELECT id, server, certificate, path, told, kind, before, after, kept, coalesce(mode, 0), uid, gid, shown
+                   FROM undo WHERE settled IS NULL ORDER BY id DESC";
+        self.rows(sql, [], |row| {
+            let (path, kept): (String, Option<String>) = (row.get(3)?, row.get(8)?);
+            Ok(Undo {
+                id: row.get(0)?,
+                server: row.get(1)?,
+                certificate: row.get(2)?,
+                path: path.into(),
+                told: row.get(4)?,
+                is_link: row.get::<_, String>(5)? == "link",
+                before: row.get(6)?,
+                after: row.get(7)?,
+                kept: kept.map(Into::into),
+                access: Access { mode: row.get(9)?, uid: row.get(10)?, gid: row.get(11)? },
+                shown: row.get(12)?,
+            })
+        })
+    }
+
+    /// Puts a file or link back as it was, if it is exactly what we made of it. What does not exist any more is made again.
+    ///
+    /// # Errors
+    /// When it cannot be read or written, or the copy is lost.
+    pub fn put_back(&self, undo: &Undo) -> Result<PutBack, StoreError> {
+        if undo.is_link {
+            let now = self.current_generation(&undo.certificate).map(|number| number.to_string());
+            if now.as_ref() == Some(&undo.after) {
+                let number = undo.before.as_ref().and_then(|number| number.parse().ok());
+                self.switch_current(&undo.certificate, number)?;
+            }
+            return Ok(PutBack::Done);
+        }
+        let path = &undo.path;
+        let found = read_whole(path, LARGEST).map_err(io("read", path))?;
+        let now = found.as_ref().map(|file| digest(&file.bytes));
+        if now == undo.before {
+            return Ok(PutBack::Done);
+        }
+        let copy = match &undo.kept {
+            Some(kept) => {
+                let lost = || std::io::Error::from(std::io::ErrorKind::NotFound);
+                let copy = read_whole(kept, LARGEST).and_then(|copy| copy.ok_or_else(lost));
+                Some(copy.map_err(io("read", kept))?.bytes)
+            }
+            None => None,
+        };
+        if now.is_some_and(|now| now != undo.after) {
+            let shown = |bytes: Option<Vec<u8>>| bytes.filter(|_| undo.shown);
+            return Ok(PutBack::Theirs { before: shown(copy), now: shown(found.map(|file| file.bytes)) });
+        }
+        match copy {
+            Some(bytes) => write_whole(path, &bytes, undo.access).map_err(io("write", path))?,
+            None => remove(path).map_err(io("remove", path))?,
+        }
+        Ok(PutBack::Done)
+    }
+
+    /// Forgets changes that were undone, or that somebody else has taken over. Of the latter the copies stay for people.
+    ///
+    /// # Errors
+    /// When the ledger fails.
+    pub fn forget_changes(&self, changes: &[Undo], theirs: &[PathBuf]) -> Result<(), StoreError> {
+        for undo in changes {
+            if let Some(kept) = undo.kept.as_ref().filter(|_| !theirs.contains(&undo.path)) {
+                let _ = remove(kept);
+            }
+        }
+        let forget = |undo: &Undo| self.run("DELETE FROM undo WHERE id = ?", [undo.id]).map(drop);
+        self.together(|| changes.iter().try_for_each(forget))
+    }
+
+    /// Writes down that all changes have proved themselves. The newest copy of each file stays for people; older ones go.
+    ///
+    /// # Errors
+    /// When the ledger fails.
+    pub fn settle_changes(&self, now: Timestamp) -> Result<(), StoreError> {
+        self.run("UPDATE undo SET settled = ? WHERE settled IS NULL", [now.as_second()])?;
+        let sql = "SELECT id, kept FROM undo WHERE id NOT IN (SELECT max(id) FROM undo GROUP BY path)";
+        let old: Vec<(i64, Option<String>)> = self.rows(sql, [], |r| Ok((r.get(0)?, r.get(1)?)))?;
+        for (id, kept) in old {
+            if let Some(kept) = kept {
+                let _ = remove(Path::new(&kept));
+            }
+            self.run("DELETE FROM undo WHERE id = ?", [id])?;
+        }
+        Ok(())
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use std::fs;
+
+    #[test]
+    fn what_is_exactly_ours_comes_back_and_what_is_theirs_stays() {
+        let dir = tempfile::tempdir().unwrap();
+        let store = Store::open(&dir.path().join("state")).unwrap();
+        let path = |name: &str| dir.path().join(name);
+        for name in ["old", "gone", "theirs", "key"] {
+            fs::write(path(name), "as it was").unwrap();
+        }
+        for (name, shown) in [("old", true), ("gone", true), ("theirs", true), ("key", false), ("new", true)] {
+            store.keep_file("front", "website", &path(name), b"ours", shown).unwrap();
+        }
+        for name in ["old", "new"] {
+            fs::write(path(name), "ours").unwrap();
+        }
+        for name in ["theirs", "key"] {
+            fs::write(path(name), "mended by a person").unwrap();
+        }
+        fs::remove_file(path("gone")).unwrap();
+        let changes = store.unsettled().unwrap();
+        let back: Vec<PutBack> = changes.iter().map(|undo| store.put_back(undo).unwrap()).collect();
+        let some = |text: &str| Some(text.as_bytes().to_vec());
+        assert_eq!(back[1], PutBack::Theirs { before: None, now: None }, "a key is not shown");
+        assert_eq!(back[2], PutBack::Theirs { before: some("as it was"), now: some("mended by a person") });
+        assert!([0, 3, 4].iter().all(|n| back[*n] == PutBack::Done));
+        let read = |name: &str| fs::read_to_string(path(name)).unwrap();
+        assert_eq!([read("old"), read("gone"), read("theirs")], ["as it was", "as it was", "mended by a person"]);
+        assert!(!path("new").exists());
+        store.forget_changes(&changes, &[path("theirs")]).unwrap();
+        assert!(store.unsettled().unwrap().is_empty());
+        assert_eq!(fs::read_dir(path("state/backups/front")).unwrap().count(), 1, "the copy of what is theirs");
+    }
+
+    #[test]
+    fn of_settled_changes_the_newest_copy_stays() {
+        let dir = tempfile::tempdir().unwrap();
+        let store = Store::open(&dir.path().join("state")).unwrap();
+        let file = dir.path().join("conf");
+        for text in ["one", "two", "three"] {
+            store.keep_file("front", "website", &file, text.as_bytes(), true).unwrap();
+            fs::write(&file, text).unwrap();
+            store.settle_changes(Timestamp::UNIX_EPOCH).unwrap();
+        }
+        let kept = fs::read_dir(dir.path().join("state/backups/front")).unwrap();
+        let left: Vec<_> = kept.map(|e| fs::read_to_string(e.unwrap().path()).unwrap()).collect();
+        assert_eq!(left, ["two"]);
+        assert!(store.unsettled().unwrap().is_empty());
+    }
+}
