@@ -81,6 +81,33 @@ pub fn new_account(
     signer.post_with_key(&directory.new_account, nonce, &payload)
 }
 
+/// Makes the request that tells the authority an account's contact (RFC 8555 section 7.3.2).
+///
+/// # Errors
+/// [`AcmeError::Signing`] only.
+pub fn change_contact(
+    signer: &Signer,
+    nonce: &str,
+    account: &str,
+    contact: Option<&str>,
+) -> Result<Request, AcmeError> {
+    let contact: Vec<String> = contact.iter().map(|mail| format!("mailto:{mail}")).collect();
+    signer.post(account, nonce, Some(&json!({ "contact": contact })))
+}
+
+/// Returns whether an account that was asked for can still be used: it is not deactivated or revoked (RFC 8555 section 7.1.6).
+///
+/// # Errors
+/// When the answer is no account.
+pub fn is_account_usable(answer: &Answer) -> Result<bool, AcmeError> {
+    #[derive(Deserialize)]
+    struct Account {
+        status: String,
+    }
+    let account: Account = answer.json("an account")?;
+    Ok(account.status == "valid")
+}
+
 /// Reads the account's address.
 ///
 /// # Errors

@@ -9,13 +9,13 @@ mod order;
 mod problem;
 mod wire;
 
-pub use directory::{Directory, Meta, new_account, read_account, read_directory};
+pub use directory::{Directory, Meta, change_contact, is_account_usable, new_account, read_account, read_directory};
 pub use jws::{ExternalBinding, Signer};
 pub use order::{
     Authorization, Challenge, ChallengeKind, Order, OrderStatus, answer_challenge, finalize, new_order, post_as_get,
     read_authorization, read_certificate, read_order,
 };
-pub use problem::{AtFault, Problem, Rejected};
+pub use problem::{AtFault, Problem, Rejected, Step};
 pub use wire::{Answer, Method, Request, retry_after};
 
 /// Most bytes that an answer may have: far above what any authority sends, far below what would hurt.

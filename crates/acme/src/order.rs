@@ -67,6 +67,8 @@ pub struct Authorization {
     pub proved: bool,
     /// Why it failed, when it did.
     pub failed: Option<Rejected>,
+    /// Whether the authority was told to look: one of the challenges is not waiting for that any more.
+    pub told: bool,
     /// What the authority offers to look at.
     pub challenges: Vec<Challenge>,
 }
@@ -179,6 +181,8 @@ pub fn read_authorization(answer: &Answer) -> Result<Authorization, AcmeError> {
         token: String,
         #[serde(default, rename = "issuer-domain-names")]
         issuers: Vec<String>,
+        #[serde(default)]
+        status: String,
         error: Option<Box<Problem>>,
     }
     let expected = "an authorization";
@@ -186,7 +190,9 @@ pub fn read_authorization(answer: &Answer) -> Result<Authorization, AcmeError> {
     let name = eskort_core::words::printable(&raw.identifier.value, 253);
     let mut challenges = Vec::new();
     let mut problem = None;
+    let mut told = raw.status != "pending";
     for c in raw.challenges {
+        told |= !matches!(c.status.as_str(), "" | "pending");
         require_https(&c.url, expected)?;
         let safe =
             c.token.len() <= 200 && c.token.bytes().all(|b| b.is_ascii_alphanumeric() || matches!(b, b'-' | b'_'));
@@ -211,7 +217,7 @@ pub fn read_authorization(answer: &Answer) -> Result<Authorization, AcmeError> {
         "pending" | "valid" => None,
         _ => Some(Rejected { name: Some(name.clone()), problem }),
     };
-    Ok(Authorization { name, wildcard: raw.wildcard, proved: raw.status == "valid", failed, challenges })
+    Ok(Authorization { name, wildcard: raw.wildcard, proved: raw.status == "valid", failed, told, challenges })
 }
 
 /// Reads the PEM chain of a certificate answer.

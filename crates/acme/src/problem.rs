@@ -5,6 +5,46 @@ use eskort_core::words::printable;
 use serde::Deserialize;
 use std::fmt;
 
+/// What an authority was asked to do.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Step {
+    /// Show its directory.
+    Directory,
+    /// Give a fresh nonce.
+    Nonce,
+    /// Make, show or change the account.
+    Account,
+    /// Take an order.
+    NewOrder,
+    /// Show an order.
+    Order,
+    /// Show an authorization.
+    Authorization,
+    /// Look at a proof.
+    Challenge,
+    /// Take the CSR.
+    Finalize,
+    /// Give the certificate.
+    Certificate,
+}
+
+impl Step {
+    /// Returns it in words, behind "asked to".
+    pub fn words(self) -> &'static str {
+        match self {
+            Step::Directory => "show its directory",
+            Step::Nonce => "give a nonce",
+            Step::Account => "make or change the account",
+            Step::NewOrder => "take the order",
+            Step::Order => "show the order",
+            Step::Authorization => "say what to prove",
+            Step::Challenge => "look at the proof",
+            Step::Finalize => "take the CSR",
+            Step::Certificate => "give the certificate",
+        }
+    }
+}
+
 const ACME_PREFIX: &str = "urn:ietf:params:acme:error:";
 
 /// Who has to do something about a problem.
@@ -34,6 +74,10 @@ pub struct Problem {
     pub status: u16,
     /// The `Retry-After` that came with it, as sent.
     pub retry_after: Option<String>,
+    /// An address at which the problem is explained, or mended by a person (RFC 7807 section 3.1).
+    pub instance: Option<String>,
+    /// The address of the terms of service, where the answer has a link to it.
+    pub terms: Option<String>,
     /// The name it is about, when it says so.
     pub name: Option<String>,
     /// Its parts, one for each name concerned.
@@ -46,6 +90,8 @@ struct Raw {
     r#type: String,
     #[serde(default)]
     detail: String,
+    #[serde(default)]
+    instance: Option<String>,
     #[serde(default)]
     identifier: Option<RawIdentifier>,
     #[serde(default)]
@@ -65,6 +111,8 @@ impl From<Raw> for Problem {
             detail: printable(&raw.detail, 600),
             status: 0,
             retry_after: None,
+            instance: raw.instance.map(|text| printable(&text, 200)),
+            terms: None,
             name: raw.identifier.map(|i| printable(&i.value, 253)),
             // One level: RFC 8555 section 6.7.1 forbids parts of parts.
             parts: raw.subproblems.into_iter().take(100).map(|r| Problem { parts: Vec::new(), ..r.into() }).collect(),
@@ -83,16 +131,21 @@ impl Problem {
             detail: answer.begins(),
             status: 0,
             retry_after: None,
+            instance: None,
+            terms: None,
             name: None,
             parts: Vec::new(),
         });
-        Problem { status: answer.status, retry_after: answer.retry_after.clone(), ..problem }
+        let terms = answer.terms.as_ref().map(|text| printable(text, 200));
+        Problem { status: answer.status, retry_after: answer.retry_after.clone(), terms, ..problem }
     }
 
     /// Returns who has to do something about it (RFC 8555 section 6.7 lists the kinds).
-    pub fn at_fault(&self) -> AtFault {
+    pub fn at_fault(&self, step: Step) -> AtFault {
         match self.kind.as_str() {
             "rateLimited" => AtFault::Limits,
+            // Of a proof it says that the site shows something else; of anything else, that the account may not.
+            "unauthorized" if step != Step::Challenge => AtFault::Account,
             "connection" | "dns" | "incorrectResponse" | "tls" | "unauthorized" | "caa" => AtFault::Site,
             "accountDoesNotExist"
             | "externalAccountRequired"
@@ -108,16 +161,11 @@ impl Problem {
             | "orderNotReady"
             | "badSignatureAlgorithm" => AtFault::Request,
             // A compound says only that its parts matter; they agree more often than not.
-            "compound" => self.parts.first().map_or(AtFault::Authority, Problem::at_fault),
+            "compound" => self.parts.first().map_or(AtFault::Authority, |part| part.at_fault(step)),
             _ if self.status >= 500 => AtFault::Authority,
             _ if self.status == 429 => AtFault::Limits,
             _ => AtFault::Request,
         }
-    }
-
-    /// Returns whether the same request may well succeed later, with nothing changed here.
-    pub fn may_pass(&self) -> bool {
-        matches!(self.at_fault(), AtFault::Authority | AtFault::Limits)
     }
 
     /// Returns whether only the nonce was refused (RFC 8555 section 6.5).
@@ -173,20 +221,22 @@ mod tests {
     }
 
     #[test]
-    fn says_whose_fault_it_is_and_whether_waiting_helps() {
-        for (word, fault, passes) in [
-            ("rateLimited", AtFault::Limits, true),
-            ("serverInternal", AtFault::Authority, true),
-            ("dns", AtFault::Site, false),
-            ("caa", AtFault::Site, false),
-            ("externalAccountRequired", AtFault::Account, false),
-            ("rejectedIdentifier", AtFault::Request, false),
-            ("somethingNew", AtFault::Request, false),
+    fn says_whose_fault_it_is() {
+        for (word, step, fault) in [
+            ("rateLimited", Step::NewOrder, AtFault::Limits),
+            ("serverInternal", Step::Order, AtFault::Authority),
+            ("dns", Step::Challenge, AtFault::Site),
+            ("caa", Step::Finalize, AtFault::Site),
+            ("unauthorized", Step::Challenge, AtFault::Site),
+            ("unauthorized", Step::NewOrder, AtFault::Account),
+            ("externalAccountRequired", Step::Account, AtFault::Account),
+            ("rejectedIdentifier", Step::NewOrder, AtFault::Request),
+            ("somethingNew", Step::NewOrder, AtFault::Request),
         ] {
-            assert_eq!((kind(word).at_fault(), kind(word).may_pass()), (fault, passes), "{word}");
+            assert_eq!(kind(word).at_fault(step), fault, "{word} {step:?}");
         }
-        assert_eq!(problem(502, "<html>").at_fault(), AtFault::Authority);
-        assert_eq!(problem(429, "").at_fault(), AtFault::Limits);
+        assert_eq!(problem(502, "<html>").at_fault(Step::Order), AtFault::Authority);
+        assert_eq!(problem(429, "").at_fault(Step::Order), AtFault::Limits);
     }
 
     #[test]
@@ -195,7 +245,7 @@ mod tests {
             {"type":"urn:ietf:params:acme:error:dns","detail":"no such name","identifier":{"type":"dns","value":"a.example"}},
             {"type":"urn:ietf:params:acme:error:caa","detail":"not allowed","identifier":{"type":"dns","value":"b.example"}}]}"#;
         let found = problem(403, body);
-        assert_eq!(found.at_fault(), AtFault::Site);
+        assert_eq!(found.at_fault(Step::Challenge), AtFault::Site);
         assert_eq!(
             found.to_string(),
             "compound: two failed\na.example: dns: no such name\nb.example: caa: not allowed"

@@ -42,6 +42,8 @@ pub struct Answer {
     pub nonce: Option<String>,
     /// Targets of `Link` headers with `rel="alternate"`.
     pub alternates: Vec<String>,
+    /// The address of the terms of service that a link names (RFC 8555 section 7.3.3).
+    pub terms: Option<String>,
     /// The body.
     pub body: Vec<u8>,
 }

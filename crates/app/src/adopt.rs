@@ -59,7 +59,7 @@ pub fn adopt(
     if newest.as_ref().is_some_and(|g| g.fingerprint == same) {
         return Err(AnswerError::Known { certificate: certificate.to_owned() }.into());
     }
-    let generation = store.next_generation(certificate)?;
+    let generation = store.next_generation(certificate, None)?;
     let folder = store.generation_folder(certificate, generation);
     // The key first: a certificate without one is of no use.
     folder.save_key(key)?;

@@ -4,18 +4,19 @@ use crate::trusted;
 use crate::turn::Concerns;
 use crate::{EstError, Progress, SecretError, Watch};
 use eskort_acme::{
-    AcmeError, Answer, AtFault, Directory, ExternalBinding, LARGEST_ANSWER, Method, Problem, Request, Signer, new_account,
-    read_account, read_directory, retry_after,
+    AcmeError, Answer, AtFault, Directory, ExternalBinding, LARGEST_ANSWER, Method, Problem, Rejected, Request, Signer,
+    Step, change_contact, is_account_usable, new_account, post_as_get, read_account, read_directory, retry_after,
 };
 use eskort_core::inventory::AcmeAuthority;
 use eskort_core::pki::{KeyKind, PkiError, PrivateKey, Secret, base64url_decode};
 use eskort_store::{AccountRow, Store, StoreError};
 use jiff::Timestamp;
 use std::path::PathBuf;
-use std::time::Duration;
+use std::time::{Duration, Instant};
 
-/// How often a refused nonce is tried again. A server that refuses one in five refuses nine in a row once in two million.
-const NONCE_TRIES: u32 = 9;
+/// So many refused nonces in a row cost no pause; after that each costs a little more.
+const QUICK_NONCES: u32 = 12;
+const LONGEST_PAUSE: Duration = Duration::from_secs(2);
 /// How often a request is tried again after the authority's own trouble.
 const TROUBLE_TRIES: u32 = 3;
 const LONGEST_ANSWER: Duration = Duration::from_secs(30);
@@ -47,6 +48,25 @@ pub enum AuthorityError {
     #[error("the answer from {url} is larger than any should be")]
     TooLarge {
         /// What was asked for.
+        url: String,
+    },
+    /// It says no.
+    #[error("{problem}\n(asked to {}, {url})", step.words())]
+    Refused {
+        /// What it was asked to do.
+        step: Step,
+        /// The address.
+        url: String,
+        /// What it says.
+        problem: Box<Problem>,
+    },
+    /// It rejects what was to be proved, name by name.
+    #[error("{}", .0.iter().map(ToString::to_string).collect::<Vec<_>>().join("\n"))]
+    Rejected(Vec<Rejected>),
+    /// The account is deactivated or revoked.
+    #[error("the authority has ended the account {url}")]
+    AccountEnded {
+        /// Its address.
         url: String,
     },
     /// What it answered.
@@ -89,35 +109,49 @@ pub enum AuthorityError {
 }
 
 impl AuthorityError {
-    /// Returns whether it is unknown if the authority acted: the request may have arrived.
+    /// Returns whether it is unknown if the authority acted: the request may have arrived, or got lost within.
     pub fn outcome_unknown(&self) -> bool {
-        matches!(self, AuthorityError::Unreachable { untrusted: false, .. } | AuthorityError::TimedOut { .. })
+        match self {
+            AuthorityError::Unreachable { untrusted, .. } => !untrusted,
+            AuthorityError::TimedOut { .. } => true,
+            AuthorityError::Refused { problem, .. } => is_trouble(problem.status) && problem.status != 503,
+            _ => false,
+        }
     }
 
     /// Returns whether the order is of no more use: refused, or not known any more.
     pub(crate) fn order_is_lost(&self) -> bool {
         match self {
+            AuthorityError::Rejected(_) | AuthorityError::AccountEnded { .. } => true,
             AuthorityError::Acme(AcmeError::Rejected(_)) => true,
-            AuthorityError::Acme(AcmeError::Problem(p)) => p.status == 404 || matches!(p.kind.as_str(), "badCSR" | "badPublicKey"),
+            AuthorityError::Refused { problem, .. } => {
+                let kinds = ["badCSR", "badPublicKey", "accountDoesNotExist"];
+                problem.status == 404 || kinds.contains(&problem.kind.as_str())
+            }
             _ => false,
         }
     }
 
     /// Returns whom it concerns.
     pub(crate) fn concerns(&self) -> Concerns {
-        let problem = match self {
+        let (step, problem) = match self {
             AuthorityError::Unreachable { .. } | AuthorityError::TimedOut { .. } | AuthorityError::TooLarge { .. } => {
                 return Concerns::Reach;
             }
             AuthorityError::Est(error) => return error.concerns(),
-            AuthorityError::Acme(AcmeError::Problem(problem)) => problem,
-            AuthorityError::Acme(AcmeError::Rejected(_)) => return Concerns::Certificate,
+            AuthorityError::Rejected(_) | AuthorityError::Acme(AcmeError::Rejected(_)) => return Concerns::Certificate,
             AuthorityError::Acme(AcmeError::NotProtocol { .. }) => return Concerns::Reach,
+            AuthorityError::Terms { .. } | AuthorityError::NeedsExternalAccount => {
+                return Concerns::Authority { mistake: true };
+            }
+            AuthorityError::Refused { step, problem, .. } => (*step, problem),
             _ => return Concerns::Nobody,
         };
-        match problem.at_fault() {
+        match problem.at_fault(step) {
             AtFault::Authority => Concerns::Reach,
             AtFault::Limits => Concerns::Authority { mistake: false },
+            // A new account is asked for at once.
+            AtFault::Account if problem.kind == "accountDoesNotExist" => Concerns::Nobody,
             AtFault::Account => Concerns::Authority { mistake: true },
             // What does not exist any more is asked for anew.
             _ if problem.status == 404 => Concerns::Nobody,
@@ -125,12 +159,17 @@ impl AuthorityError {
         }
     }
 
-    fn problem(&self) -> Option<&Problem> {
+    /// Returns what the authority says where it refused something.
+    pub(crate) fn problem(&self) -> Option<&Problem> {
         match self {
-            AuthorityError::Acme(AcmeError::Problem(problem)) => Some(problem),
+            AuthorityError::Refused { problem, .. } => Some(problem),
             _ => None,
         }
     }
+}
+
+fn is_trouble(status: u16) -> bool {
+    status >= 500
 }
 
 /// Whether a request may be sent again when it is unknown if the first one arrived.
@@ -149,13 +188,17 @@ pub struct Client {
     directory: Option<Directory>,
     nonces: Vec<String>,
     signer: Signer,
+    /// The contact that the authority was last told.
+    contact: Option<String>,
     longest: Duration,
+    patience: Duration,
     watch: Watch,
     now: crate::Now,
 }
 
 impl Client {
-    /// Opens a conversation; nothing is sent yet.
+    /// Opens a conversation; nothing is sent yet. An account that was made with another key is forgotten: the same key is the only
+    /// way to use it.
     ///
     /// # Errors
     /// When the account key or a file of the inventory cannot be used.
@@ -169,23 +212,37 @@ impl Client {
     ) -> Result<Self, AuthorityError> {
         let path = store.account_key_path(name);
         let key_error = |source| AuthorityError::AccountKey { path: path.clone(), source };
+        let mut account = store.account(name, &authority.directory)?;
         let key = match store.account_key(name)? {
             Some(pem) => PrivateKey::from_pem(&pem).map_err(key_error)?,
             None => {
-                let key = PrivateKey::generate(KeyKind::P256).map_err(key_error)?;
-                store.save_account_key(name, &key)?;
-                key
+                // Whatever account there was, its key is gone.
+                if account.take().is_some() {
+                    store.forget_account(name, &authority.directory)?;
+                }
+                new_account_key(name, store)?
             }
         };
-        let account = store.account(name, &authority.directory)?.map(|account| account.url);
+        let mut signer = Signer::new(key, None)?;
+        let thumbprint = signer.thumbprint();
+        if account.as_ref().and_then(|account| account.thumbprint.as_ref()).is_some_and(|of| *of != thumbprint) {
+            store.forget_account(name, &authority.directory)?;
+            account = None;
+        }
+        let contact = account.as_ref().and_then(|account| account.contact.clone());
+        if let Some(account) = account {
+            signer.set_account(account.url);
+        }
         let longest = patience.min(LONGEST_ANSWER);
         Ok(Client {
             http: http_client(authority, longest)?,
             directory_url: authority.directory.clone(),
             directory: None,
             nonces: Vec::new(),
-            signer: Signer::new(key, account)?,
+            signer,
+            contact,
             longest,
+            patience,
             watch,
             now,
         })
@@ -205,7 +262,7 @@ impl Client {
             return Ok(known.clone());
         }
         let request = Request { method: Method::Get, url: self.directory_url.clone(), body: None };
-        let answer = self.exchange_patiently(&request, Hold::Repeatable).await?;
+        let answer = self.fetch(Step::Directory, &request).await?;
         let directory = read_directory(&answer)?;
         self.directory = Some(directory.clone());
         Ok(directory)
@@ -222,49 +279,160 @@ impl Client {
         contact: Option<&str>,
         store: &Store,
     ) -> Result<(), AuthorityError> {
-        if self.signer.account().is_some() {
+        if let Some(url) = self.signer.account() {
+            if self.contact.as_deref() != contact {
+                let url = url.to_owned();
+                self.bring_contact(name, &url, contact, store).await?;
+            }
             return Ok(());
         }
         let directory = self.directory().await?;
-        if let Some(terms) = &directory.meta.terms_of_service {
-            let url = eskort_core::words::printable(terms, 200);
-            if !authority.accept_terms {
-                return Err(AuthorityError::Terms { url });
-            }
-            (self.watch)(&Progress::Note(format!("a new account; the authority's terms are agreed to: {url}")));
+        let terms = directory.meta.terms_of_service.as_ref().map(|terms| eskort_core::words::printable(terms, 200));
+        if let Some(url) = terms.clone().filter(|_| !authority.accept_terms) {
+            return Err(AuthorityError::Terms { url });
         }
         let binding = external_binding(authority)?;
         if directory.meta.external_account_required && binding.is_none() {
             return Err(AuthorityError::NeedsExternalAccount);
         }
         let make = |s: &Signer, nonce: &str| new_account(s, nonce, &directory, contact, binding.as_ref());
-        let url = read_account(&self.send(Hold::Repeatable, make).await?)?;
-        let account = AccountRow { url: url.clone(), thumbprint: Some(self.signer.thumbprint()), contact: contact.map(str::to_owned) };
-        store.save_account(name, &authority.directory, &account, (self.now)())?;
+        let answer = self.send(Step::Account, Hold::Repeatable, make).await?;
+        let url = read_account(&answer)?;
+        // RFC 8555 section 7.3.1: 201 for a new one, 200 for one that the key had already.
+        if answer.status == 201 {
+            let agreed = terms.map(|url| format!("; the authority's terms are agreed to: {url}")).unwrap_or_default();
+            (self.watch)(&Progress::Note(format!("a new account{agreed}")));
+        }
+        self.save_account(name, url, contact, store)?;
+        Ok(())
+    }
+
+    fn save_account(
+        &mut self,
+        name: &str,
+        url: String,
+        contact: Option<&str>,
+        store: &Store,
+    ) -> Result<(), StoreError> {
+        let contact = contact.map(str::to_owned);
+        let thumbprint = Some(self.signer.thumbprint());
+        let account = AccountRow { url: url.clone(), thumbprint, contact: contact.clone() };
+        store.save_account(name, &self.directory_url, &account, (self.now)())?;
+        self.contact = contact;
         self.signer.set_account(url);
         Ok(())
     }
 
-    /// Sends a signed request; a refused nonce is replaced and the request signed again.
+    /// Tells the authority a contact that has changed. That it does not take it is no reason not to renew.
+    async fn bring_contact(
+        &mut self,
+        name: &str,
+        account: &str,
+        contact: Option<&str>,
+        store: &Store,
+    ) -> Result<(), AuthorityError> {
+        let make = |s: &Signer, nonce: &str| change_contact(s, nonce, account, contact);
+        match self.send(Step::Account, Hold::Repeatable, make).await {
+            Ok(_) => Ok(self.save_account(name, account.to_owned(), contact, store)?),
+            Err(AuthorityError::Refused { problem, .. }) if problem.kind.ends_with("Contact") => {
+                (self.watch)(&Progress::Note(format!("the authority does not take the new contact: {problem}")));
+                Ok(())
+            }
+            Err(error) => Err(error),
+        }
+    }
+
+    /// Begins anew with another account, where the authority has ended this one: with a new key, since the old one stays bound
+    /// to it. The old key is kept beside the new one.
     ///
     /// # Errors
-    /// When no answer comes. A problem document is an answer: reading it makes the error.
+    /// When the ledger or a key file cannot be written.
+    pub(crate) fn leave_account(&mut self, name: &str, store: &Store) -> Result<(), AuthorityError> {
+        let aside = store.put_account_key_aside(name, (self.now)())?;
+        store.forget_account(name, &self.directory_url)?;
+        self.signer = Signer::new(new_account_key(name, store)?, None)?;
+        self.contact = None;
+        let text = format!("the account's key is kept in {}; a new account is asked for", aside.display());
+        (self.watch)(&Progress::Note(text));
+        Ok(())
+    }
+
+    /// Looks after a refusal that may mean that the account is ended, and says so then.
+    pub(crate) async fn explain(&mut self, error: AuthorityError) -> AuthorityError {
+        let ours = matches!(&error, AuthorityError::Refused { step, problem, .. }
+            if *step != Step::Challenge && problem.kind == "unauthorized");
+        let Some(url) = self.signer.account().filter(|_| ours).map(str::to_owned) else { return error };
+        let asked = self.send(Step::Account, Hold::Repeatable, |s, n| post_as_get(s, n, &url)).await;
+        match asked {
+            Ok(answer) if is_account_usable(&answer).unwrap_or(true) => error,
+            Ok(_) => AuthorityError::AccountEnded { url },
+            // RFC 8555 section 7.3.6: requests of an ended account are answered with 401.
+            Err(AuthorityError::Refused { problem, .. }) if problem.kind == "unauthorized" => {
+                AuthorityError::AccountEnded { url }
+            }
+            Err(_) => error,
+        }
+    }
+
+    /// Sends a signed request, signed anew for each try: a nonce is good for one. A refused nonce is no failure as long as the
+    /// run's time lasts; the authority's own trouble is ridden out where sending twice is the same as once.
+    ///
+    /// # Errors
+    /// When no answer comes, or one that says no.
     pub async fn send(
         &mut self,
+        step: Step,
         hold: Hold,
         make: impl Fn(&Signer, &str) -> Result<Request, AcmeError>,
     ) -> Result<Answer, AuthorityError> {
-        let mut answer = Answer::default();
-        for _ in 0..NONCE_TRIES {
+        let begun = Instant::now();
+        let mut troubles = 0;
+        let mut nonces: u32 = 0;
+        let mut trouble: Option<AuthorityError> = None;
+        loop {
             let nonce = self.nonce().await?;
             let request = make(&self.signer, &nonce)?;
-            answer = self.exchange_patiently(&request, hold).await?;
-            match answer.success() {
-                Err(AcmeError::Problem(problem)) if problem.is_bad_nonce() => {}
-                _ => break,
+            let sent = self.exchange(&request).await;
+            let refusal = match &sent {
+                Ok(answer) => answer.success().err(),
+                Err(_) => None,
+            };
+            if let Some(AcmeError::Problem(problem)) = &refusal
+                && problem.is_bad_nonce()
+            {
+                nonces += 1;
+                if begun.elapsed() >= self.patience {
+                    return Err(trouble.unwrap_or_else(|| refused(step, &request.url, problem.clone())));
+                }
+                let pause = Duration::from_millis(50) * nonces.saturating_sub(QUICK_NONCES);
+                tokio::time::sleep(pause.min(LONGEST_PAUSE)).await;
+                continue;
             }
+            let (error, wait) = match (sent, refusal) {
+                (Ok(answer), None) => return Ok(answer),
+                (Ok(answer), Some(AcmeError::Problem(problem))) => {
+                    let wait = self.hold_of(&answer);
+                    let again = is_trouble(problem.status) && (hold == Hold::Repeatable || problem.status == 503);
+                    let error = refused(step, &request.url, problem);
+                    if !again {
+                        return Err(error);
+                    }
+                    (error, wait)
+                }
+                (Ok(_), Some(other)) => return Err(other.into()),
+                (Err(error @ AuthorityError::Unreachable { untrusted: false, .. }), _) if hold == Hold::Repeatable => {
+                    (error, None)
+                }
+                (Err(error), _) => return Err(error),
+            };
+            troubles += 1;
+            let wait = wait.unwrap_or(Duration::from_millis(400 << troubles));
+            if troubles >= TROUBLE_TRIES || wait > LONGEST_HOLD {
+                return Err(error);
+            }
+            trouble = Some(error);
+            tokio::time::sleep(wait).await;
         }
-        Ok(answer)
     }
 
     async fn nonce(&mut self) -> Result<String, AuthorityError> {
@@ -276,25 +444,31 @@ impl Client {
         if let Some(nonce) = self.nonces.pop() {
             return Ok(nonce);
         }
-        self.exchange_patiently(&Request { method: Method::Head, url, body: None }, Hold::Repeatable).await?;
+        self.fetch(Step::Nonce, &Request { method: Method::Head, url, body: None }).await?;
         let found = "an answer without Replay-Nonce".to_owned();
         self.nonces.pop().ok_or(AcmeError::NotProtocol { expected: "a fresh nonce", found }.into())
     }
 
-    /// Sends a request, again after the authority's own trouble as far as `hold` allows.
-    async fn exchange_patiently(&mut self, request: &Request, hold: Hold) -> Result<Answer, AuthorityError> {
+    /// Sends a request that is not signed, again after the authority's own trouble.
+    async fn fetch(&mut self, step: Step, request: &Request) -> Result<Answer, AuthorityError> {
         let mut tries = 0;
         loop {
             tries += 1;
             let result = self.exchange(request).await;
             let wait = match &result {
-                Err(AuthorityError::Unreachable { untrusted: false, .. }) if hold == Hold::Repeatable => None,
-                Ok(answer) if answer.status >= 500 => self.hold_of(answer),
-                _ => return result,
+                Err(AuthorityError::Unreachable { untrusted: false, .. }) => None,
+                Ok(answer) if is_trouble(answer.status) => self.hold_of(answer),
+                _ => Some(Duration::MAX),
             };
             let wait = wait.unwrap_or(Duration::from_millis(400 << tries));
             if tries >= TROUBLE_TRIES || wait > LONGEST_HOLD {
-                return result;
+                let answer = result?;
+                return match answer.success() {
+                    // A nonce may come with any answer.
+                    Err(AcmeError::Problem(_)) if step == Step::Nonce => Ok(answer),
+                    Err(AcmeError::Problem(problem)) => Err(refused(step, &request.url, problem)),
+                    _ => Ok(answer),
+                };
             }
             tokio::time::sleep(wait).await;
         }
@@ -330,18 +504,19 @@ impl Client {
     }
 
     /// Forgets the account when the authority does not know it, so that the next try asks for a new one.
-    pub(crate) fn forget_unknown_account(
-        &mut self,
-        error: &AuthorityError,
-        name: &str,
-        store: &Store,
-    ) -> Result<bool, StoreError> {
-        if error.problem().is_none_or(|p| p.kind != "accountDoesNotExist") {
-            return Ok(false);
-        }
+    pub(crate) fn forget_account(&mut self, name: &str, store: &Store) -> Result<(), StoreError> {
         store.forget_account(name, &self.directory_url)?;
         self.signer.forget_account();
-        Ok(true)
+        self.contact = None;
+        Ok(())
+    }
+
+    /// Returns when the authority may be asked again after it said that it was asked too often, if that is within the run's time.
+    pub(crate) fn asks_to_wait(&self, error: &AuthorityError) -> Option<Timestamp> {
+        let problem = error.problem().filter(|problem| problem.status == 429)?;
+        let now = (self.now)();
+        let wait = retry_after(problem.retry_after.as_deref()?, now)?;
+        (Duration::try_from(wait).ok()? <= self.patience).then(|| now + wait)
     }
 
     /// Returns the time until which an answer asks to wait.
@@ -354,23 +529,37 @@ impl Client {
     }
 }
 
+fn refused(step: Step, url: &str, problem: Box<Problem>) -> AuthorityError {
+    AuthorityError::Refused { step, url: eskort_core::words::printable(url, 200), problem }
+}
+
+fn new_account_key(name: &str, store: &Store) -> Result<PrivateKey, AuthorityError> {
+    let path = store.account_key_path(name);
+    let key = PrivateKey::generate(KeyKind::P256).map_err(|source| AuthorityError::AccountKey { path, source })?;
+    store.save_account_key(name, &key)?;
+    Ok(key)
+}
+
 fn read_head(response: &reqwest::Response) -> Answer {
     let text = |name: &str| response.headers().get(name).and_then(|v| v.to_str().ok()).map(str::to_owned);
     let usable = |n: &String| n.len() <= 512 && n.bytes().all(|b| b.is_ascii_alphanumeric() || b"-_".contains(&b));
     let links = response.headers().get_all("link").iter().filter_map(|v| v.to_str().ok());
-    let alternates = links.flat_map(|line| line.split(",<")).filter(|l| l.contains("rel=\"alternate\""));
+    let links: Vec<&str> = links.flat_map(|line| line.split(",<")).collect();
+    let of = |rel: &str| {
+        let links = links.iter().filter(|link| link.contains(rel));
+        let targets = links.filter_map(|link| link.trim().trim_start_matches('<').split('>').next());
+        let absolute = targets.filter_map(|target| response.url().join(target).ok());
+        absolute.map(|url| url.to_string()).take(10).collect::<Vec<_>>()
+    };
     Answer {
         status: response.status().as_u16(),
         content_type: text("content-type").unwrap_or_default(),
-        location: text("location"),
+        // RFC 9110 section 10.2.2: it may be relative to the address that was asked for.
+        location: text("location").and_then(|to| response.url().join(&to).ok()).map(|url| url.to_string()),
         retry_after: text("retry-after"),
         nonce: text("replay-nonce").filter(usable),
-        alternates: alternates
-            .filter_map(|l| l.trim().trim_start_matches('<').split('>').next())
-            .filter_map(|target| response.url().join(target).ok())
-            .map(|url| url.to_string())
-            .take(10)
-            .collect(),
+        alternates: of("rel=\"alternate\""),
+        terms: of("rel=\"terms-of-service\"").into_iter().next(),
         body: Vec::new(),
     }
 }

@@ -48,7 +48,7 @@ pub enum CommandError {
         /// The command line.
         command: String,
         /// Who may.
-        error: TrustError,
+        error: Box<TrustError>,
     },
     /// It ended badly.
     #[error("`{command}` ended with {status}{}", if said.is_empty() { String::new() } else { format!(": {said}") })]
@@ -150,7 +150,8 @@ pub(crate) async fn run_with_input(
     let line = words.join(" ");
     let Some((program, arguments)) = words.split_first() else { return Ok(()) };
     let start = |source| CommandError::Start { command: line.clone(), source };
-    check_program(program, folder).map_err(|error| CommandError::Untrusted { command: line.clone(), error })?;
+    check_program(program, folder)
+        .map_err(|error| CommandError::Untrusted { command: line.clone(), error: Box::new(error) })?;
     let mut command = tokio::process::Command::new(program);
     command.args(arguments).current_dir(folder).process_group(0).env_clear();
     let given = rules.environment.iter().map(String::as_str);

@@ -2,7 +2,6 @@
 
 use crate::turn::Concerns;
 use crate::{AnswerError, ApiError, AuthorityError, CommandError, Errand, InstallError, SecretError};
-use eskort_acme::AcmeError;
 use eskort_core::desk::AskedError;
 use eskort_core::finding::Finding;
 use eskort_core::journey::{Unexpected, WaitsFor};
@@ -324,7 +323,8 @@ impl StepError {
 
     /// Returns when the authority says that it may be asked again.
     pub fn authority_says(&self, now: Timestamp) -> Option<Timestamp> {
-        let StepError::Authority(AuthorityError::Acme(AcmeError::Problem(problem))) = self else { return None };
+        let StepError::Authority(error) = self else { return None };
+        let problem = error.problem()?;
         let wait = eskort_acme::retry_after(problem.retry_after.as_deref()?, now)?;
         // No authority holds anybody off for longer than its longest window.
         Some(now + wait.min(SignedDuration::from_hours(24 * 8)))

@@ -2,27 +2,31 @@
 
 mod by_csr;
 
+use crate::answer::fitting;
 use crate::authority::Hold;
 use crate::driver::Hands;
 use crate::install::{self, Placement};
 use crate::proof::{Listener, Proving};
 use crate::{App, AuthorityError, Client, NameState, Progress, StepError, check};
 use eskort_acme::{
-    AcmeError, Answer, Authorization, ChallengeKind, Order, OrderStatus, Rejected, answer_challenge, finalize,
-    new_order, post_as_get, read_authorization, read_certificate, read_order,
+    AcmeError, Answer, Authorization, ChallengeKind, Order, OrderStatus, Rejected, Signer, Step, answer_challenge,
+    finalize, new_order, post_as_get, read_authorization, read_certificate, read_order,
 };
 use eskort_core::decision::Wanted;
 use eskort_core::finding::Weight;
 use eskort_core::inventory::{AuthorityKind, CertificateEntry, DnsProof, Part, Proof, RecordWriter};
 use eskort_core::journey::{Action, OrderRef, Outcome, ProofTask, Way};
 use eskort_core::names::Identifier;
-use eskort_core::pki::{Built, Chain, KeyKind, PrivateKey, make_csr};
+use eskort_core::pki::{Built, Certificate, Chain, ChainError, KeyKind, PrivateKey, make_csr};
 use eskort_core::record::{Record, StandingRecord, account_record, challenge_record};
 use eskort_store::{InstallState, Store};
 use std::collections::BTreeMap;
+use std::time::{Duration, Instant};
 
 /// After so many questions the wait for the authority is more than a moment.
 const LONG_WAIT: u32 = 4;
+/// How often an empty answer is taken for one that is not there yet.
+const EMPTY_TRIES: u32 = 4;
 /// How many names are asked about one by one.
 const MOST_ASKED: usize = 25;
 
@@ -59,11 +63,24 @@ pub(crate) struct RealHands<'a> {
     pub(crate) listeners: Vec<Listener>,
     /// What was seen of each authorization during a long wait: its name, and whether it is proved.
     pub(crate) seen: BTreeMap<String, (String, bool)>,
+    /// Since when the authority looks, in this run.
+    pub(crate) looked_since: Option<Instant>,
+    /// The address of an order that was ready when it was made.
+    pub(crate) ready_order: Option<String>,
 }
 
 impl Hands for RealHands<'_> {
     async fn act(&mut self, action: &Action, polls: u32, again: bool) -> Result<Outcome, StepError> {
         (self.app.watch)(&Progress::Doing(action.words()));
+        match self.carry_out(action, polls, again).await {
+            Err(StepError::Authority(error)) => Err(self.look_after_account(error).await?.into()),
+            done => done,
+        }
+    }
+}
+
+impl RealHands<'_> {
+    async fn carry_out(&mut self, action: &Action, polls: u32, again: bool) -> Result<Outcome, StepError> {
         match action {
             Action::Prepare => self.prepare().await,
             Action::PlaceOrder => self.place_order().await,
@@ -75,7 +92,7 @@ impl Hands for RealHands<'_> {
                 self.ensure_published(tasks).await?;
                 self.proving().look_first(tasks, self.wait).await.map(|()| Outcome::Seen)
             }
-            Action::Answer(tasks) => self.answer(tasks, again).await,
+            Action::Answer(order, tasks) => self.answer(order, tasks).await,
             Action::AwaitProof(order, tasks) => {
                 self.ensure_published(tasks).await?;
                 self.await_proof(order, polls).await
@@ -87,14 +104,35 @@ impl Hands for RealHands<'_> {
             Action::Confirm => self.confirm().await,
         }
     }
-}
 
-impl RealHands<'_> {
+    /// After a refusal that is about the account: forgets one that the authority does not know, and leaves one that it has ended,
+    /// so that the next order is placed with a new one. Returns what to say.
+    async fn look_after_account(&mut self, error: AuthorityError) -> Result<AuthorityError, StepError> {
+        let (store, name) = (self.store, self.wanted.authority.clone());
+        if !self.clients.contains_key(&name) {
+            return Ok(error);
+        }
+        let client = self.client()?;
+        let error = client.explain(error).await;
+        match &error {
+            AuthorityError::AccountEnded { .. } => client.leave_account(&name, store)?,
+            other if other.problem().is_some_and(|p| p.kind == "accountDoesNotExist") => {
+                client.forget_account(&name, store)?;
+            }
+            _ => {}
+        }
+        Ok(error)
+    }
+
     /// Whether a person placed records for this journey alone.
     pub(crate) fn has_records_by_hand(&self) -> bool {
         let by_hand = |proof: &Proof| matches!(proof, Proof::Dns(DnsProof { writer: RecordWriter::Person, .. }));
         let proofs = self.wanted.names.iter().filter_map(|name| self.app.inventory.proof_of(self.entry, name));
         proofs.into_iter().any(|(_, proof)| by_hand(proof))
+    }
+
+    fn talks_acme(&self) -> bool {
+        self.app.inventory.authorities[&self.wanted.authority].acme().is_some()
     }
 
     /// Returns the conversation with the journey's authority, begun when it is first needed.
@@ -128,14 +166,20 @@ impl RealHands<'_> {
         let stored = folder.key()?.and_then(|pem| PrivateKey::from_pem(&pem).ok());
         let other = stored.is_some_and(|key| key.kind() != kind);
         if folder.key()?.is_none() || other {
-            let key = match self.kept_key(kind)? {
-                Some(key) => key,
-                None => {
-                    let made = tokio::task::spawn_blocking(move || PrivateKey::generate(kind)).await;
-                    made.expect("making a key does not panic").map_err(|source| self.key_error(source))?
+            let kept = self.kept_key(kind)?;
+            let making = kept.is_none().then(|| tokio::task::spawn_blocking(move || PrivateKey::generate(kind)));
+            // The first key of a process takes a while; the directory comes meanwhile. What is wrong with it stops the journey
+            // only once the key is stored.
+            let directory = if self.talks_acme() { self.client()?.directory().await.map(drop) } else { Ok(()) };
+            let key = match (kept, making) {
+                (Some(key), _) => key,
+                (None, Some(making)) => {
+                    making.await.expect("making a key does not panic").map_err(|source| self.key_error(source))?
                 }
+                (None, None) => unreachable!("a key that is not kept is made"),
             };
             folder.save_key(&key)?;
+            directory?;
         }
         let key = self.key()?;
         make_csr(&key, &self.names(), &self.entry.wish).map_err(|source| self.key_error(source))?;
@@ -183,11 +227,22 @@ impl RealHands<'_> {
         let answer = loop {
             client.ensure_account(&wanted.authority, authority, contact, store).await?;
             let directory = client.directory().await?;
-            let answer = client.send(Hold::Once, |s, n| new_order(s, n, &directory, &names)).await?;
+            let sent = client.send(Step::NewOrder, Hold::Once, |s, n| new_order(s, n, &directory, &names)).await;
             tries += 1;
-            let Err(error) = answer.success().map(drop).map_err(AuthorityError::from) else { break answer };
-            if !client.forget_unknown_account(&error, &wanted.authority, store)? || tries > 1 {
-                return Err(error.into());
+            let error = match sent {
+                Ok(answer) => break answer,
+                Err(error) => client.explain(error).await,
+            };
+            match &error {
+                AuthorityError::AccountEnded { url } if tries == 1 => {
+                    let text = format!("the authority has ended the account {url}");
+                    (app.watch)(&Progress::Note(text));
+                    client.leave_account(&wanted.authority, store)?;
+                }
+                other if tries == 1 && other.problem().is_some_and(|p| p.kind == "accountDoesNotExist") => {
+                    client.forget_account(&wanted.authority, store)?;
+                }
+                _ => return Err(error.into()),
             }
         };
         let order = read_order(&answer).map_err(AuthorityError::from)?;
@@ -201,29 +256,44 @@ impl RealHands<'_> {
             return Err(wrong("it has more authorizations than names").into());
         }
         let url = answer.location.ok_or_else(|| wrong("it has no Location"))?;
+        if !url.starts_with("https://") {
+            return Err(wrong("its Location does not begin with https://").into());
+        }
+        self.ready_order = (order.status == OrderStatus::Ready).then(|| url.clone());
         Ok(Outcome::Ordered(OrderRef { url, finalize: order.finalize, authorizations: order.authorizations }))
     }
 
-    async fn ask(&mut self, url: &str) -> Result<Answer, StepError> {
-        Ok(self.client()?.send(Hold::Repeatable, |s, n| post_as_get(s, n, url)).await?)
+    async fn ask(&mut self, step: Step, url: &str) -> Result<Answer, StepError> {
+        Ok(self.client()?.send(step, Hold::Repeatable, |s, n| post_as_get(s, n, url)).await?)
     }
 
     async fn ask_order(&mut self, order: &OrderRef) -> Result<(Order, Answer), StepError> {
-        let answer = self.ask(&order.url).await?;
+        let answer = self.ask(Step::Order, &order.url).await?;
         Ok((read_order(&answer).map_err(AuthorityError::from)?, answer))
     }
 
+    async fn ask_authorization(&mut self, url: &str) -> Result<Authorization, StepError> {
+        let answer = self.ask(Step::Authorization, url).await?;
+        Ok(read_authorization(&answer).map_err(AuthorityError::from)?)
+    }
+
     async fn choose_challenges(&mut self, order: &OrderRef) -> Result<Outcome, StepError> {
+        // An order that was ready when it was made has nothing left to prove.
+        if self.ready_order.as_ref() == Some(&order.url) {
+            return Ok(Outcome::Challenges(Vec::new()));
+        }
         let mut tasks = Vec::new();
+        let mut rejected = Vec::new();
         for url in &order.authorizations {
-            let authorization = read_authorization(&self.ask(url).await?).map_err(AuthorityError::from)?;
-            if authorization.proved {
-                continue;
+            let authorization = self.ask_authorization(url).await?;
+            match authorization.failed {
+                Some(failed) => rejected.push(failed),
+                None if authorization.proved => {}
+                None => tasks.push(self.choose_challenge(authorization)?),
             }
-            if let Some(rejected) = authorization.failed {
-                return Err(AuthorityError::from(AcmeError::Rejected(rejected)).into());
-            }
-            tasks.push(self.choose_challenge(authorization)?);
+        }
+        if !rejected.is_empty() {
+            return Err(AuthorityError::Rejected(rejected).into());
         }
         Ok(Outcome::Challenges(tasks))
     }
@@ -290,26 +360,51 @@ impl RealHands<'_> {
         if self.published { Ok(()) } else { self.publish(tasks).await }
     }
 
-    async fn answer(&mut self, tasks: &[ProofTask], again: bool) -> Result<Outcome, StepError> {
+    async fn answer(&mut self, order: &OrderRef, tasks: &[ProofTask]) -> Result<Outcome, StepError> {
         self.ensure_published(tasks).await?;
         for task in tasks {
-            let answer = self.client()?.send(Hold::Repeatable, |s, n| answer_challenge(s, n, &task.challenge)).await?;
-            match answer.success() {
-                Ok(_) => {}
-                // An earlier run may have got through with it; the order will say how it stands.
-                Err(AcmeError::Problem(problem)) if again && problem.status < 500 => {}
-                Err(error) => return Err(AuthorityError::from(error).into()),
+            let make = |s: &Signer, n: &str| answer_challenge(s, n, &task.challenge);
+            let Err(error) = self.client()?.send(Step::Challenge, Hold::Repeatable, make).await else { continue };
+            // A cut connection, or an earlier run: it may have got through already. The authorization knows.
+            let refused = error.problem().is_some_and(|p| (400..500).contains(&p.status) && p.status != 429);
+            if !refused || !self.was_told(order, task).await? {
+                return Err(error.into());
             }
         }
         Ok(Outcome::Answered)
     }
 
+    /// Returns whether the authority was told to look at a task, whatever it made of it.
+    async fn was_told(&mut self, order: &OrderRef, task: &ProofTask) -> Result<bool, StepError> {
+        for url in &order.authorizations {
+            let found = self.ask_authorization(url).await?;
+            if found.wildcard == task.name.is_wildcard() && found.name.eq_ignore_ascii_case(task.name.base()) {
+                return Ok(found.told);
+            }
+        }
+        Ok(false)
+    }
+
+    /// Asks for the order; says until when to wait where the authority was asked too often.
+    async fn ask_patiently(&mut self, order: &OrderRef) -> Result<Result<(Order, Answer), Outcome>, StepError> {
+        match self.ask_order(order).await {
+            Err(StepError::Authority(error)) => match self.client()?.asks_to_wait(&error) {
+                Some(ask_again) => Ok(Err(Outcome::NotYet { ask_again })),
+                None => Err(error.into()),
+            },
+            other => other.map(Ok),
+        }
+    }
+
     async fn await_proof(&mut self, order_ref: &OrderRef, polls: u32) -> Result<Outcome, StepError> {
-        let (order, answer) = self.ask_order(order_ref).await?;
+        let (order, answer) = match self.ask_patiently(order_ref).await? {
+            Ok(found) => found,
+            Err(wait) => return Ok(wait),
+        };
         match order.status {
             OrderStatus::Pending => {
-                let ask_again = self.client()?.ask_again(&answer, polls);
                 self.say_who_waits(order_ref, polls).await;
+                let ask_again = self.client()?.ask_again(&answer, polls);
                 Ok(Outcome::NotYet { ask_again })
             }
             OrderStatus::Ready => Ok(Outcome::Proved),
@@ -318,39 +413,37 @@ impl RealHands<'_> {
         }
     }
 
-    /// Says how each name stands, once the wait is more than a moment. Names that are proved are not asked for again.
+    /// Says how names stand, once the wait is more than a moment: asks for one authorization at a time, in turn, and not any
+    /// more for those that are proved.
     async fn say_who_waits(&mut self, order: &OrderRef, polls: u32) {
+        let since = *self.looked_since.get_or_insert_with(Instant::now);
         if polls < LONG_WAIT {
             return;
         }
-        for url in order.authorizations.iter().take(MOST_ASKED) {
-            if self.seen.get(url).is_some_and(|(_, proved)| *proved) {
-                continue;
-            }
-            let Ok(answer) = self.ask(url).await else { continue };
-            if let Ok(found) = read_authorization(&answer) {
-                let star = if found.wildcard { "*." } else { "" };
-                self.seen.insert(url.clone(), (format!("{star}{}", found.name), found.proved));
-            }
+        let proved = |url: &&String| self.seen.get(*url).is_some_and(|(_, proved)| *proved);
+        let waiting: Vec<&String> = order.authorizations.iter().take(MOST_ASKED).filter(|url| !proved(url)).collect();
+        let Some(url) = waiting.get(polls as usize % waiting.len().max(1)).map(|url| (*url).clone()) else { return };
+        if let Ok(found) = self.ask_authorization(&url).await {
+            let star = if found.wildcard { "*." } else { "" };
+            self.seen.insert(url, (format!("{star}{}", found.name), found.proved));
         }
         let state = |(name, proved): &(String, bool)| {
             let state = if *proved { "proved" } else { "the authority is looking" };
-            NameState { name: name.clone(), state: state.into() }
+            NameState { name: name.clone(), state: state.into(), since: Some(since) }
         };
         (self.app.watch)(&Progress::Names(self.seen.values().map(state).collect()));
     }
 
-    /// An invalid order often keeps its reason in its authorizations.
+    /// An invalid order often keeps its reasons in its authorizations: all of them are told, since each costs a failed try.
     async fn why_invalid(&mut self, order_ref: &OrderRef, order: Order) -> StepError {
+        let mut rejected = Vec::new();
         for url in &order_ref.authorizations {
-            let Ok(answer) = self.ask(url).await else { continue };
-            if let Ok(found) = read_authorization(&answer)
-                && let Some(rejected) = found.failed
-            {
-                return AuthorityError::from(AcmeError::Rejected(rejected)).into();
-            }
+            rejected.extend(self.ask_authorization(url).await.ok().and_then(|found| found.failed));
         }
-        AuthorityError::from(AcmeError::Rejected(Rejected { name: None, problem: order.error })).into()
+        if rejected.is_empty() {
+            rejected.push(Rejected { name: None, problem: order.error });
+        }
+        AuthorityError::Rejected(rejected).into()
     }
 
     /// What an order says once its CSR is in.
@@ -364,7 +457,7 @@ impl RealHands<'_> {
     async fn finalize(&mut self, order_ref: &OrderRef, again: bool) -> Result<Outcome, StepError> {
         let csr = make_csr(&self.key()?, &self.names(), &self.entry.wish).map_err(|source| self.key_error(source))?;
         let mut ask_first = again;
-        let mut tries = 0;
+        let mut unknown: Option<AuthorityError> = None;
         loop {
             if ask_first {
                 let (order, answer) = self.ask_order(order_ref).await?;
@@ -374,12 +467,14 @@ impl RealHands<'_> {
                     _ => return self.issuing(&order, &answer, 0),
                 }
             }
-            tries += 1;
-            match self.client()?.send(Hold::Once, |s, n| finalize(s, n, &order_ref.finalize, &csr)).await {
-                // It may have arrived: the order knows.
-                Err(error) if error.outcome_unknown() && tries < 2 => ask_first = true,
-                sent => {
-                    let answer = sent?;
+            let make = |s: &Signer, n: &str| finalize(s, n, &order_ref.finalize, &csr);
+            match self.client()?.send(Step::Finalize, Hold::Once, make).await {
+                // It may have arrived: the order knows. What went wrong the first time is the cause of what follows.
+                Err(error) if error.outcome_unknown() && unknown.is_none() => {
+                    (ask_first, unknown) = (true, Some(error));
+                }
+                Err(error) => return Err(unknown.unwrap_or(error).into()),
+                Ok(answer) => {
                     let order = read_order(&answer).map_err(AuthorityError::from)?;
                     return self.issuing(&order, &answer, 0);
                 }
@@ -388,7 +483,10 @@ impl RealHands<'_> {
     }
 
     async fn await_certificate(&mut self, order_ref: &OrderRef, polls: u32) -> Result<Outcome, StepError> {
-        let (order, answer) = self.ask_order(order_ref).await?;
+        let (order, answer) = match self.ask_patiently(order_ref).await? {
+            Ok(found) => found,
+            Err(wait) => return Ok(wait),
+        };
         let outcome = match order.status {
             OrderStatus::Invalid => return Err(self.why_invalid(order_ref, order).await),
             // The CSR never arrived.
@@ -402,13 +500,12 @@ impl RealHands<'_> {
     }
 
     async fn fetch(&mut self, url: &str) -> Result<Outcome, StepError> {
-        let answer = self.ask(url).await?;
-        let mut chain = Chain::from_pem(&read_certificate(&answer).map_err(AuthorityError::from)?)?;
+        let (mut chain, alternates) = self.fetch_chain(url).await?;
         let authority = self.app.inventory.authorities[&self.wanted.authority].acme();
         if let Some(top) = authority.and_then(|acme| acme.top_issuer.as_ref())
             && chain.top_issuer() != top
         {
-            match self.alternate(&answer.alternates, top).await? {
+            match self.alternate(&alternates, top).await? {
                 Some(other) => chain = other,
                 None => {
                     let text = format!("the authority offers no chain up to `{top}`; kept `{}`", chain.top_issuer());
@@ -417,16 +514,43 @@ impl RealHands<'_> {
             }
         }
         chain.check_answers(&self.key()?, &self.names())?;
+        if self.entry.wish.must_staple && !chain.leaf().must_staple {
+            let text = "the certificate does not say that servers have to staple, though the inventory asks for it";
+            (self.app.watch)(&Progress::Note(text.into()));
+        }
         self.store.generation_folder(self.certificate, self.generation).save_chain(&chain)?;
         let now = (self.app.now)();
         self.store.record_generation(self.certificate, self.generation, &self.wanted, &chain, now)?;
         Ok(Outcome::Stored)
     }
 
+    /// Fetches a chain, again as long as nothing is in the answer, and puts it in order where it came in another. Returns the
+    /// addresses of alternates too.
+    async fn fetch_chain(&mut self, url: &str) -> Result<(Chain, Vec<String>), StepError> {
+        let mut tries = 0;
+        loop {
+            let answer = self.ask(Step::Certificate, url).await?;
+            tries += 1;
+            if answer.body.trim_ascii().is_empty() && tries < EMPTY_TRIES {
+                tokio::time::sleep(Duration::from_millis(500)).await;
+                continue;
+            }
+            let certificates = Certificate::all_from_pem(&read_certificate(&answer).map_err(AuthorityError::from)?);
+            let certificates = certificates.map_err(ChainError::from)?;
+            let chain = match Chain::from_certificates(certificates.clone()) {
+                Err(broken @ ChainError::BrokenLink { .. }) => {
+                    let built = fitting(&certificates, &self.key()?);
+                    built.filter(|built| built.missing.is_none()).map(|built| built.chain).ok_or(broken)?
+                }
+                other => other?,
+            };
+            return Ok((chain, answer.alternates));
+        }
+    }
+
     async fn alternate(&mut self, urls: &[String], top: &str) -> Result<Option<Chain>, StepError> {
         for url in urls {
-            let answer = self.ask(url).await?;
-            let chain = Chain::from_pem(&read_certificate(&answer).map_err(AuthorityError::from)?)?;
+            let (chain, _) = self.fetch_chain(url).await?;
             if chain.top_issuer() == top {
                 return Ok(Some(chain));
             }
@@ -472,14 +596,17 @@ impl RealHands<'_> {
         }
         let (now, why) = ((self.app.now)(), out_of_sight.join("; "));
         let servers = self.entry.install.iter().map(|install| install.server.as_str());
-        let record = |state, seen| self.store.record_installs(self.certificate, servers, self.generation, state, seen, now);
+        let record =
+            |state, seen| self.store.record_installs(self.certificate, servers, self.generation, state, seen, now);
         if out_of_sight.is_empty() {
             record(InstallState::Confirmed, None)?;
             self.store.mark_confirmed(self.certificate, self.generation, now)?;
             return Ok(Outcome::Confirmed);
         }
         record(InstallState::Installed, Some(&why))?;
-        let text = format!("installed, but not confirmed from here: {why}. A machine that cannot reach itself by name needs `check-address`");
+        let text = format!(
+            "installed, but not confirmed from here: {why}. A machine that cannot reach itself by name needs `check-address`"
+        );
         (self.app.watch)(&Progress::Note(text));
         Ok(Outcome::OutOfSight { why })
     }

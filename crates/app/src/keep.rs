@@ -10,7 +10,7 @@ use crate::turn::{Run, section_of};
 use crate::{App, Errand, FileChange, RecordToPlace, StepError};
 use eskort_core::decision::{Decision, Facts, Held, OpenJourney, Wanted, decide};
 use eskort_core::inventory::CertificateEntry;
-use eskort_core::journey::ProofTask;
+use eskort_core::journey::{ProofTask, Stage};
 use eskort_core::renewal::Validity;
 use eskort_store::{JourneyRow, RunLock, Store, StoreError};
 use jiff::Timestamp;
@@ -133,11 +133,15 @@ pub async fn keep(app: &App, options: &KeepOptions) -> Result<Vec<KeepEntry>, St
     let store = Store::open(&app.state)?;
     install::recover(app, &store).await?;
     let chosen = chosen(app, options);
-    // What an earlier run left published goes, but for journeys that are about to go on: the authority may be looking.
+    // What an earlier run left published goes, but for journeys that go on, now or in another run: the authority may be looking.
     // What an authority without ACME may look at any day stays too.
     let mut left_alone: BTreeSet<String> = chosen.iter().map(|(name, _)| (*name).clone()).collect();
     for row in store.debts()? {
-        if stays(&row.certificate) || is_shown_at_desk(&store, &row.certificate)? {
+        let entry = app.inventory.certificates.get(&row.certificate);
+        let open = store.open_journey(&row.certificate)?;
+        let shown = |(entry, open): (_, JourneyRow)| still_fits(app, entry, &open) && open.stage.needs_publication();
+        if stays(&row.certificate) || entry.zip(open).is_some_and(shown) || is_shown_at_desk(&store, &row.certificate)?
+        {
             left_alone.insert(row.certificate);
         }
     }
@@ -264,6 +268,12 @@ pub(crate) fn gather(app: &App, store: &Store, name: &str, entry: &CertificateEn
         None => Vec::new(),
     };
     let open = store.open_journey(name)?;
+    let unfinished = |open: &&JourneyRow| {
+        let handed_over = matches!(open.stage, Stage::HandedOver { .. });
+        !handed_over && newest.as_ref().is_none_or(|held| held.generation < open.generation)
+    };
+    let discarded = open.as_ref().filter(unfinished).filter(|open| !still_fits(app, entry, open));
+    let next_generation = store.next_generation(name, discarded.map(|open| open.generation))?;
     let summary = |open: JourneyRow| OpenJourney {
         generation: open.generation,
         fits: still_fits(app, entry, &open),
@@ -275,7 +285,7 @@ pub(crate) fn gather(app: &App, store: &Store, name: &str, entry: &CertificateEn
         failures: store.failures(name)?.map(|(failures, _)| failures),
         authority_hold: store.authority_hold(&entry.authority, &section_of(app, &entry.authority))?,
         not_in_place,
-        next_generation: store.next_generation(name)?,
+        next_generation,
         ..bare
     })
 }

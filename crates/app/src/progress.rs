@@ -7,6 +7,7 @@ use eskort_core::pki::Chain;
 use jiff::Timestamp;
 use std::path::PathBuf;
 use std::sync::Arc;
+use std::time::Instant;
 
 /// Something to say while a run goes on. Results come back as values; this is the talk beside them.
 #[derive(Clone, Debug)]
@@ -72,6 +73,8 @@ pub struct NameState {
     pub name: String,
     /// What is so far: "on 1 of 2 name servers".
     pub state: String,
+    /// Since when it is waited for; `None` for since it is first told of.
+    pub since: Option<Instant>,
 }
 
 /// How a file changes.

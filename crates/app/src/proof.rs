@@ -8,7 +8,6 @@ mod web_api;
 pub(crate) use dns::{look as look_at_records, publish as publish_records};
 pub use web_api::ApiError;
 
-use eskort_store::crash_point;
 use crate::{App, Progress, ProofError, StepError};
 use bytes::Bytes;
 use dns::OwedRecord;
@@ -19,6 +18,7 @@ use eskort_core::names::Identifier;
 use eskort_core::record::Record;
 use eskort_host::Session;
 use eskort_probe::look_at_file;
+use eskort_store::crash_point;
 use eskort_store::files::{
     Access, as_owner_of, make_folders, missing_folders, read_whole, remove, remove_folder, write_fleeting,
 };

@@ -99,9 +99,9 @@ impl<'a> Run<'a> {
         };
         let mut entry = KeepEntry::new(name, Some(decision), ending);
         // Once a newer generation has arrived, what became of the one before is of no interest.
-        entry.placed = placed.filter(|_| !matches!(entry.ending, Ending::Arrived { .. })).map(|(generation, done)| {
-            Placed { generation, error: done.err().map(Box::new) }
-        });
+        entry.placed = placed
+            .filter(|_| !matches!(entry.ending, Ending::Arrived { .. }))
+            .map(|(generation, done)| Placed { generation, error: done.err().map(Box::new) });
         if entry.awaits_person() {
             entry.waits_since = self.store.open_journey(name).ok().flatten().map(|open| open.started);
         }
@@ -114,14 +114,17 @@ impl<'a> Run<'a> {
             && let Some(found) = lost::find(store, name, &wanted_of(app, entry))
         {
             let generation = found.take_in(store, name, now)?;
-            let text = format!("{name}: generation {generation} was found in the state folder; the ledger did not know it");
+            let text =
+                format!("{name}: generation {generation} was found in the state folder; the ledger did not know it");
             (app.watch)(&Progress::Note(text));
         }
         let mut facts = gather(app, store, name, entry)?;
         if self.out_of_reach.contains_key(&entry.authority) && facts.authority_hold.is_none() {
-            facts.authority_hold = self.out_of_reach.get(&entry.authority).map(|reason| {
-                eskort_core::decision::AuthorityHold { until: now + SignedDuration::from_secs(1), reason: reason.clone() }
-            });
+            facts.authority_hold =
+                self.out_of_reach.get(&entry.authority).map(|reason| eskort_core::decision::AuthorityHold {
+                    until: now + SignedDuration::from_secs(1),
+                    reason: reason.clone(),
+                });
         }
         Ok(decide(&facts, now, insist))
     }
@@ -133,10 +136,12 @@ impl<'a> Run<'a> {
             StepError::AwaitsApproval { until } => return Ending::AwaitsApproval { until },
             other => other,
         };
-        let given_up = error.ends_journey();
+        let open_before = self.store.open_journey(name).ok().flatten().map(|open| open.id);
         if let Err(trouble) = self.note_failure(name, &error).await {
             (self.app.watch)(&Progress::Note(format!("the failure could not be written down: {trouble}")));
         }
+        let open_now = self.store.open_journey(name).ok().flatten().map(|open| open.id);
+        let given_up = open_before.is_some() && open_now.is_none();
         let owed = self.store.debts().map(|debts| debts.iter().filter(|row| row.certificate == name).count());
         Ending::Failed { error: Box::new(error), given_up, left_published: owed.unwrap_or(1) }
     }
@@ -149,6 +154,11 @@ impl<'a> Run<'a> {
             pay_debts(self.app, store, |whose| whose == name).await?;
         }
         if matches!(error, StepError::Interrupted) {
+            // The authority may look any moment, and finds nothing any more.
+            let told = |open: &JourneyRow| matches!(open.stage, Stage::AwaitingProof { .. });
+            if let Some(open) = store.open_journey(name)?.filter(told).filter(|open| self.took_away(name, open)) {
+                self.give_up(name, &open, "stopped while the authority was looking")?;
+            }
             return store.add_event(name, &error.to_string(), now);
         }
         if error.ends_journey()
@@ -179,6 +189,14 @@ impl<'a> Run<'a> {
             (Concerns::Nobody, _) | (_, None) => {}
         }
         store.record_failure(name, &reason, hold, now)
+    }
+
+    /// Whether what proves control in a journey is gone when this program takes it away: what a person placed stays.
+    fn took_away(&self, name: &str, open: &JourneyRow) -> bool {
+        let Some(entry) = self.app.inventory.certificates.get(name) else { return true };
+        let by_machine =
+            |name| self.app.inventory.proof_of(entry, name).is_none_or(|(_, proof)| !proof.awaits_person());
+        open.stage.tasks().iter().any(|task| by_machine(&task.name))
     }
 
     fn give_up(&self, name: &str, open: &JourneyRow, why: &str) -> Result<(), StoreError> {
@@ -218,13 +236,18 @@ impl<'a> Run<'a> {
         Ok(Ending::Arrived { generation, validity, looked_at, unconfirmed })
     }
 
-    async fn obtain(&mut self, name: &str, entry: &CertificateEntry, decision: &Obtaining) -> Result<Ending, StepError> {
+    async fn obtain(
+        &mut self,
+        name: &str,
+        entry: &CertificateEntry,
+        decision: &Obtaining,
+    ) -> Result<Ending, StepError> {
         let (store, now) = (self.store, (self.app.now)());
         let wanted = wanted_of(self.app, entry);
         let mut open = store.open_journey(name)?;
         let goes_on = matches!(decision, Obtaining::GoOn { .. });
         let holds = matches!(decision, Obtaining::Hold { .. });
-        if let Some(stale) = open.take_if(|open| !goes_on && !(holds && still_fits(self.app, entry, open))) {
+        if let Some(stale) = open.take_if(|open| !(goes_on || holds && still_fits(self.app, entry, open))) {
             let fits = still_fits(self.app, entry, &stale);
             let why = if fits { "its generation is due for renewal" } else { "the inventory changed" };
             self.give_up(name, &stale, why)?;
@@ -279,6 +302,8 @@ impl<'a> Run<'a> {
             answer: self.answers.remove(name),
             listeners: Vec::new(),
             seen: BTreeMap::new(),
+            looked_since: None,
+            ready_order: None,
         }
     }
 
@@ -413,7 +438,8 @@ fn detail(hands: &RealHands<'_>, key: &str, generation: u32, milestone: Mileston
         Milestone::Issued => match hands.store.newest(hands.certificate)? {
             Some(g) => {
                 let lifetime = words::duration(g.validity.lifetime());
-                format!("by `{}`, good for {lifetime} until {}", g.issuer, words::day(g.validity.not_after))
+                let until = words::by_when(g.validity.not_after, g.validity.lifetime());
+                format!("by `{}`, good for {lifetime} until {until}", g.issuer)
             }
             None => String::new(),
         },

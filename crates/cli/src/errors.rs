@@ -2,13 +2,14 @@
 
 use crate::guide;
 use crate::ui::{ExitStatus, Tone, Ui};
-use eskort_acme::{AcmeError, AtFault, Problem};
+use eskort_acme::{AcmeError, AtFault, Problem, Rejected, Step};
 use eskort_app::{
     AnswerError, ApiError, AuthorityError, CommandError, EstError, InstallError, ProofError, SetupError, StepError,
 };
 use eskort_core::desk::AskedError;
-use eskort_core::inventory::Mistakes;
+use eskort_core::inventory::{Mistake, Mistakes};
 use eskort_core::pki::{ChainError, IntakeError};
+use eskort_core::words;
 use eskort_dns::UpdateError;
 use eskort_host::HostError;
 use eskort_probe::{NotVisible, WhyNotVisible};
@@ -85,14 +86,32 @@ fn print_mistakes(ui: &Ui, path: &Path, mistakes: &Mistakes) {
         let place = format!("{}:{}:{}", path.display(), mistake.line, mistake.column);
         ui.talk("");
         ui.talk(&format!("{margin} {} {}", Tone::Faint.paint("in"), Tone::Faint.paint(&place)));
-        ui.talk(&format!("{} {} {}", mistake.line, Tone::Faint.paint("|"), mistake.text));
-        let marks = format!("{}{}", " ".repeat(mistake.column - 1), "^".repeat(mistake.width));
+        let (text, before, width) = window(mistake, ui.width().saturating_sub(margin.len() + 3));
+        ui.talk(&format!("{} {} {}", mistake.line, Tone::Faint.paint("|"), text));
+        let marks = format!("{}{}", " ".repeat(before), "^".repeat(width));
         ui.talk(&format!("{margin} {} {}", Tone::Faint.paint("|"), Tone::Bad.paint(&marks)));
         ui.talk(&format!("{margin} {}", mistake.what));
         if let Some(advice) = &mistake.advice {
             ui.talk(&format!("{margin} {} {advice}", Tone::Strong.paint("hint:")));
         }
     }
+}
+
+/// Returns the part of a mistake's line that fits into `room`, how far in the mistake begins, and how wide it is there.
+fn window(mistake: &Mistake, room: usize) -> (String, usize, usize) {
+    let text = words::printable(&mistake.text, usize::MAX - 1);
+    let (length, at) = (text.chars().count(), mistake.column - 1);
+    if length <= room {
+        return (text, at, mistake.width);
+    }
+    let lead = room / 3;
+    let from = at.saturating_sub(lead).min(length.saturating_sub(room));
+    let part: String = text.chars().skip(from).take(room).collect();
+    let (front, end) = (if from > 0 { "…" } else { "" }, if from + room < length { "…" } else { "" });
+    let inner: String = part.chars().skip(front.chars().count()).collect();
+    let kept = room - front.chars().count() - end.chars().count();
+    let shown = format!("{front}{}{end}", inner.chars().take(kept).collect::<String>());
+    (shown, at - from, mistake.width.min(room - (at - from)))
 }
 
 /// Prints an error of the state folder, which stops everything.
@@ -235,11 +254,16 @@ fn tell_authority(error: &AuthorityError, certificate: &str) -> Told {
         }
         AuthorityError::TimedOut { .. } => told.hint("the authority is slow or not there; try again later"),
         AuthorityError::TooLarge { .. } => told.hint("check the authority's address in the inventory"),
-        AuthorityError::Acme(AcmeError::Problem(problem)) => tell_problem(told, problem, certificate),
-        AuthorityError::Acme(AcmeError::Rejected(rejected)) => match &rejected.problem {
-            Some(problem) => tell_problem(told, problem, certificate),
-            None => told.hint(format!("look at what happened with `eskort show {certificate}`")),
-        },
+        AuthorityError::Refused { step, problem, .. } => tell_problem(told, *step, problem, certificate),
+        AuthorityError::Acme(AcmeError::Problem(problem)) => tell_problem(told, Step::Order, problem, certificate),
+        AuthorityError::Rejected(rejected) => tell_rejected(told, rejected, certificate),
+        AuthorityError::Acme(AcmeError::Rejected(rejected)) => {
+            tell_rejected(told, std::slice::from_ref(rejected), certificate)
+        }
+        AuthorityError::AccountEnded { .. } => told.hint(
+            "somebody deactivated it, or the authority revoked it: ask there if that was not you. The next run asks for a new \
+             account, as far as the inventory agrees to the terms",
+        ),
         AuthorityError::Acme(AcmeError::NotProtocol { .. }) => {
             told.hint("check the address of `directory`: it has to be that of an ACME directory, not of a web page")
         }
@@ -269,9 +293,26 @@ fn tell_authority(error: &AuthorityError, certificate: &str) -> Told {
     }
 }
 
-fn tell_problem(told: Told, problem: &Problem, certificate: &str) -> Told {
+fn tell_rejected(told: Told, rejected: &[Rejected], certificate: &str) -> Told {
+    match rejected.iter().find_map(|rejected| rejected.problem.as_ref()) {
+        Some(problem) => tell_problem(told, Step::Challenge, problem, certificate),
+        None => told.hint(format!("look at what happened with `eskort show {certificate}`")),
+    }
+}
+
+fn tell_problem(told: Told, step: Step, problem: &Problem, certificate: &str) -> Told {
     let when = problem.retry_after.as_deref().map(|v| format!(" (it says: Retry-After {v})")).unwrap_or_default();
-    match problem.at_fault() {
+    if problem.kind == "userActionRequired" {
+        let told = match &problem.instance {
+            Some(page) => told.hint(format!("somebody has to go to {page} and do what it says")),
+            None => told.hint("somebody has to look at the authority's web site"),
+        };
+        return match &problem.terms {
+            Some(terms) => told.hint(format!("its terms of service have changed, perhaps: {terms}")),
+            None => told,
+        };
+    }
+    match problem.at_fault(step) {
         AtFault::Site => told
             .hint(
                 "the authority saw something else than this machine did: check what the name leads to from outside, \
@@ -280,6 +321,9 @@ fn tell_problem(told: Told, problem: &Problem, certificate: &str) -> Told {
             .hint(format!("then run `eskort keep --only {certificate}`")),
         AtFault::Limits => told.hint(format!("too much was asked for lately; `keep` waits before it asks again{when}")),
         AtFault::Authority => told.hint(format!("trouble at the authority; try again later{when}")),
+        AtFault::Account if problem.kind == "accountDoesNotExist" => {
+            told.hint("the authority has forgotten the account; the next run asks for a new one")
+        }
         AtFault::Account => told.hint(
             "look at `contact`, the external key and the account key; the authority does not take the account as it is",
         ),
@@ -425,9 +469,9 @@ fn tell_install(error: &InstallError, certificate: &str) -> Told {
         InstallError::Write { .. } => told.hint(undone).hint("check that the folder is writable and the disk has room"),
         InstallError::NoSuchOwner { .. } => told.hint("correct `owner` or `group` in the inventory"),
         InstallError::Test { .. } => told.hint(undone).hint(again),
-        InstallError::BrokenBefore { .. } => {
-            told.hint("everything is as it was before; the certificate is stored, and the next run installs it").hint(again)
-        }
+        InstallError::BrokenBefore { .. } => told
+            .hint("everything is as it was before; the certificate is stored, and the next run installs it")
+            .hint(again),
         InstallError::Reload { source, .. } => match source {
             CommandError::Start { .. } => {
                 told.hint(undone).hint("is the program installed, and in the PATH of this run?")

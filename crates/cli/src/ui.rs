@@ -110,8 +110,9 @@ impl Waits {
     fn update(&mut self, names: &[NameState]) -> Vec<(String, String)> {
         self.0.retain(|name, _| names.iter().any(|n| n.name == *name));
         let mut changed = Vec::new();
-        for NameState { name, state } in names {
-            let known = self.0.entry(name.clone()).or_insert_with(|| (String::new(), Instant::now()));
+        for NameState { name, state, since } in names {
+            let known =
+                self.0.entry(name.clone()).or_insert_with(|| (String::new(), since.unwrap_or_else(Instant::now)));
             if known.0 != *state {
                 known.0.clone_from(state);
                 changed.push((name.clone(), state.clone()));

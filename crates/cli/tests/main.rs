@@ -5,6 +5,7 @@
 
 #![expect(clippy::unwrap_used, reason = "a test stops at the first thing that is not as it should be")]
 
+mod accounts;
 mod bind;
 mod commands;
 mod crash;

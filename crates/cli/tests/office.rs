@@ -514,6 +514,9 @@ fn on_a_terminal(place: &Place, words: &str, talk: &[(&str, &str)]) -> String {
     let program = place.eskort().get_program().to_string_lossy().into_owned();
     let mut command = Command::new("script");
     command.args(["-qec", &format!("{program} {words}"), "/dev/null"]).current_dir(place.dir.path());
+    if place.path("eskort.toml").exists() {
+        command.env("ESKORT_CONFIG", place.path("eskort.toml"));
+    }
     command.env("NO_COLOR", "1").stdin(std::process::Stdio::piped()).stdout(std::process::Stdio::piped());
     let mut child = command.spawn().unwrap();
     let (mut typed, mut shown) = (child.stdin.take().unwrap(), child.stdout.take().unwrap());

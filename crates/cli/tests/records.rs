@@ -210,7 +210,7 @@ fn a_long_wait_for_the_authority_says_how_each_name_stands() {
     let world = World::with(|options| options.thinking = Duration::from_secs(5));
     world.write_inventory(|text| text.replace("patience = \"6s\"", "patience = \"20s\""));
     let said = world.keep();
-    said.check(0, &["www.lampholm.example  the authority is looking, 0 seconds", "generation 1 installed"]);
+    said.check(0, &["lampholm.example  the authority is looking, ", "generation 1 installed"]);
     let asked = world.authority.asked();
     let orders = asked.iter().filter(|r| **r == eskort_practice::Resource::Order).count();
     assert!(orders < 14, "asked for the order {orders} times in 10 seconds");

@@ -53,7 +53,10 @@ fn a_reinstalled_server_gets_what_lies_here_while_the_authority_is_down() {
     let planned = world.on_day(63, &["keep", "--plan"]);
     planned.check(0, &["put generation 1 in place", "its authority is left alone", "writes"]);
     let said = world.on_day(63, &["keep"]);
-    said.check(4, &["put generation 1 in place", "generation 1 put in place; its authority is left alone", "rateLimited"]);
+    said.check(
+        4,
+        &["put generation 1 in place", "generation 1 put in place; its authority is left alone", "rateLimited"],
+    );
     assert!(world.place.path("tls/site.key").exists());
     world.on_day(72, &["keep"]).check(0, &["generation 2 installed and seen live"]);
     world.on_day(72, &["show", "website"]).check(0, &["SERVER", "front", "confirmed"]);
@@ -93,7 +96,10 @@ fn one_hold_for_all_certificates_of_an_authority_and_one_question_while_it_is_ou
 fn a_hold_that_came_from_the_inventory_ends_when_that_section_changes() {
     let world = World::with(|o| o.external_account = Some(("lamp".into(), b"0123456789abcdef".to_vec())));
     let with_key = |text: String| {
-        text.replace("accept-terms = true", "accept-terms = true\nexternal-key-id = \"lamp\"\nexternal-key-file = \"key\"")
+        text.replace(
+            "accept-terms = true",
+            "accept-terms = true\nexternal-key-id = \"lamp\"\nexternal-key-file = \"key\"",
+        )
     };
     world.write_inventory(with_key);
     world.place.write("key", "AAAA");
@@ -155,14 +161,17 @@ fn after_a_change_of_the_kind_of_key_the_old_key_is_not_used() {
     world.keep().check(1, &["badPublicKey", "new order"]);
     let keys = || {
         let folders = std::fs::read_dir(world.place.path("state/certificates/website")).unwrap();
-        let key = |e: std::io::Result<std::fs::DirEntry>| std::fs::read_to_string(e.unwrap().path().join("key.pem")).ok();
+        let key =
+            |e: std::io::Result<std::fs::DirEntry>| std::fs::read_to_string(e.unwrap().path().join("key.pem")).ok();
         folders.filter_map(key).collect::<std::collections::BTreeSet<_>>().len()
     };
     let before = keys();
     world.keep().check(0, &["installed and seen live"]);
     assert_eq!(keys(), before + 1);
     // What else the CSR asks for is noticed too.
-    world.write_inventory(|text| text.replace("[certificate.website]", "[certificate.website]\nkey = \"p384\"\nmust-staple = true"));
+    world.write_inventory(|text| {
+        text.replace("[certificate.website]", "[certificate.website]\nkey = \"p384\"\nmust-staple = true")
+    });
     world.place.run(&["keep", "--plan"]).check(0, &["what the inventory asks for beside names and key changed"]);
 }
 

@@ -112,11 +112,10 @@ fn root_obeys_no_inventory_program_or_secret_that_somebody_else_may_change() {
     // In the working folder of somebody else, root does not even look.
     place.write("theirs/eskort.toml", &text);
     let mut here = place.eskort();
-    let said = Said::from(here.env_remove("ESKORT_CONFIG").current_dir(place.path("theirs")).arg("keep").output().unwrap());
+    let said =
+        Said::from(here.env_remove("ESKORT_CONFIG").current_dir(place.path("theirs")).arg("keep").output().unwrap());
     said.check(2, &["no inventory exists at /etc/eskort/eskort.toml", "root does not obey an inventory for being in"]);
-    place
-        .run(&["keep", "--config", "theirs/eskort.toml"])
-        .check(2, &["theirs belongs to user 54321", "chown -h root"]);
+    place.run(&["keep", "--config", "theirs/eskort.toml"]).check(2, &["theirs belongs to user 54321", "chown -h root"]);
     for mode in [0o646, 0o666] {
         std::fs::set_permissions(place.path("eskort.toml"), PermissionsExt::from_mode(mode)).unwrap();
         place.run(&["list"]).check(2, &["may be written by others", "chmod go-w", "eskort.toml"]);

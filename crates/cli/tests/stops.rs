@@ -57,7 +57,8 @@ fn a_lost_terminal_and_a_polite_end_leave_nothing_published_and_a_second_signal_
     }
     // Taking the record away takes a while: asked again, the program ends, and says what stays.
     let world = World::new();
-    let script = world.place.write("records", "#!/bin/sh\nread line\ncase $line in *remove*) touch removing; sleep 60;; esac\n");
+    let script =
+        world.place.write("records", "#!/bin/sh\nread line\ncase $line in *remove*) touch removing; sleep 60;; esac\n");
     std::fs::set_permissions(&script, std::os::unix::fs::PermissionsExt::from_mode(0o755)).unwrap();
     world.write_inventory(|text| {
         text.replace("kind = \"http-folder\"\nfolder = \"www\"\n", "kind = \"program\"\ncommand = [\"./records\"]\nserver = \"127.0.0.1:9\"\nname-servers = [\"127.0.0.1:9\"]\n")
@@ -71,7 +72,10 @@ fn a_program_in_the_middle_of_its_work_is_told_to_end_before_it_is_ended() {
     let world = World::new();
     let run = "trap 'touch told; sleep 0.3; touch cleaned; exit 1' TERM; touch begun; sleep 60 & wait";
     world.write_inventory(|text| {
-        text.replace("settle = \"3s\"", &format!("settle = \"3s\"\ntimeout = \"1s\"\nrun = [\"sh\", \"-c\", \"{run}\"]"))
+        text.replace(
+            "settle = \"3s\"",
+            &format!("settle = \"3s\"\ntimeout = \"1s\"\nrun = [\"sh\", \"-c\", \"{run}\"]"),
+        )
     });
     let said = world.keep();
     said.check(1, &["had not ended after 1 second", "`timeout` of the server gives it longer"]);

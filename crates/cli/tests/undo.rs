@@ -17,7 +17,8 @@ fn what_a_person_mended_after_a_kill_stays_theirs() {
     let place = &world.place;
     let with = |run: &str| {
         world.write_inventory(|text| {
-            text.replace("install = [{ server = \"front\" }]", "install = [{ server = \"mail\" }]") + &server("mail", run)
+            text.replace("install = [{ server = \"front\" }]", "install = [{ server = \"mail\" }]")
+                + &server("mail", run)
         });
     };
     place.write("mail/tls.pem", "as it was");
@@ -51,7 +52,8 @@ fn a_certificate_that_fails_later_does_not_take_the_work_of_another_away() {
     let with = |run: &str| {
         world.write_inventory(|text| {
             let text = text.replace("install = [{ server = \"front\" }]", "install = [{ server = \"mail\" }]");
-            text + &server("mail", run) + "\n[certificate.zone]\nnames = [\"www.lampholm.example\"]\ninstall = [{ server = \"mail\" }]\n"
+            text + &server("mail", run)
+                + "\n[certificate.zone]\nnames = [\"www.lampholm.example\"]\ninstall = [{ server = \"mail\" }]\n"
         });
     };
     with("true");

@@ -46,9 +46,7 @@ impl Wanted {
 
     /// Returns why a generation that was made for this is not what the inventory wants now; `None` when it is.
     pub fn differs(&self, now: &Wanted) -> Option<Reason> {
-        let other = |before: &Option<String>, after: &Option<String>| {
-            matches!((before, after), (Some(before), Some(after)) if before != after)
-        };
+        let other = |before: &Option<String>, after: &Option<String>| matches!((before, after), (Some(before), Some(after)) if before != after);
         if self.authority != now.authority || other(&self.reached, &now.reached) {
             Some(Reason::AuthorityChanged)
         } else if !same_names(&self.names, &now.names) {
@@ -313,9 +311,7 @@ pub fn decide(facts: &Facts, now: Timestamp, insist: bool) -> Decision {
         put_in_place.map(|held| PutInPlace { generation: held.generation, lacks: facts.not_in_place.clone() });
     let obtain = match (goes_on, why) {
         (Some(open), _) => Obtaining::GoOn { generation: open.generation, passed: open.passed },
-        (None, Some(why)) => {
-            Obtaining::Start { generation: facts.next_generation, why, gives_up_open: open.is_some() }
-        }
+        (None, Some(why)) => Obtaining::Start { generation: facts.next_generation, why, gives_up_open: open.is_some() },
         (None, None) => {
             let until = newest.map_or(now, |held| held.validity.renew_at_with(facts.lead));
             Obtaining::Rest { until }

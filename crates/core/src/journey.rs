@@ -252,7 +252,7 @@ pub enum Action {
     /// Look at what was published, as the authority would.
     LookFirst(Vec<ProofTask>),
     /// Tell the authority that it may look.
-    Answer(Vec<ProofTask>),
+    Answer(OrderRef, Vec<ProofTask>),
     /// Ask how the order stands, with everything still published.
     AwaitProof(OrderRef, Vec<ProofTask>),
     /// Send the CSR.
@@ -278,7 +278,7 @@ impl Action {
             Action::ChooseChallenges(_) => "ask what to prove",
             Action::Publish(_) => "publish the proof",
             Action::LookFirst(_) => "look at the proof from here",
-            Action::Answer(_) => "tell the authority to look",
+            Action::Answer(..) => "tell the authority to look",
             Action::AwaitProof(..) => "wait for the authority to look",
             Action::Finalize(_) => "send the CSR",
             Action::AwaitCertificate(_) => "wait for the certificate",
@@ -298,7 +298,7 @@ impl Action {
             Action::ChooseChallenges(_) => "choose-challenges",
             Action::Publish(_) => "publish",
             Action::LookFirst(_) => "look-first",
-            Action::Answer(_) => "answer",
+            Action::Answer(..) => "answer",
             Action::AwaitProof(..) => "await-proof",
             Action::Finalize(_) => "finalize",
             Action::AwaitCertificate(_) => "await-certificate",
@@ -417,7 +417,7 @@ impl Stage {
             Stage::Ordered { order } => Next::Act(Action::ChooseChallenges(order.clone())),
             Stage::Challenged { tasks, .. } => Next::Act(Action::Publish(tasks.clone())),
             Stage::Published { tasks, .. } => Next::Act(Action::LookFirst(tasks.clone())),
-            Stage::Seen { tasks, .. } => Next::Act(Action::Answer(tasks.clone())),
+            Stage::Seen { order, tasks } => Next::Act(Action::Answer(order.clone(), tasks.clone())),
             Stage::AwaitingProof { order, tasks, poll } => {
                 unless_early(poll, WaitsFor::Validation, Action::AwaitProof(order.clone(), tasks.clone()))
             }
@@ -553,13 +553,13 @@ impl Poll {
 
 /// Returns how long to wait before asking for an order again.
 ///
-/// The authority's `Retry-After` rules when there is one, between one second and five minutes. Otherwise the wait doubles
-/// from a quarter of a second up to 20 seconds, with `jitter` (0.0 to 1.0) adding up to a quarter.
+/// The authority's `Retry-After` rules when there is one, between one second and five minutes. Otherwise the wait grows
+/// threefold each time, from 60 milliseconds up to 20 seconds, with `jitter` (0.0 to 1.0) adding up to a quarter.
 pub fn poll_delay(asked: u32, retry_after: Option<SignedDuration>, jitter: f64) -> SignedDuration {
     if let Some(asked_for) = retry_after {
         return asked_for.clamp(SignedDuration::from_secs(1), SignedDuration::from_mins(5));
     }
-    let base = SignedDuration::from_millis(250 << asked.min(7)).min(SignedDuration::from_secs(20));
+    let base = SignedDuration::from_millis(60 * 3_i64.pow(asked.min(6))).min(SignedDuration::from_secs(20));
     base + base.mul_f64(jitter.clamp(0.0, 1.0) / 4.0)
 }
 
@@ -672,9 +672,9 @@ mod tests {
     fn the_delay_obeys_the_authority_and_stays_in_bounds() {
         let seconds = SignedDuration::from_secs;
         for (asked, hint, jitter, millis) in [
-            (0, None, 0.0, 250),
-            (0, None, 1.0, 312),
-            (3, None, 0.0, 2_000),
+            (0, None, 0.0, 60),
+            (0, None, 1.0, 75),
+            (4, None, 0.0, 4_860),
             (40, None, 0.0, 20_000),
             (3, Some(seconds(7)), 1.0, 7_000),
             (3, Some(seconds(0)), 0.0, 1_000),

@@ -4,14 +4,14 @@ use jiff::{SignedDuration, Timestamp};
 
 /// Returns a duration in its largest fitting unit: `62 days`, `5 hours`, `1 minute`, `12 seconds`.
 ///
-/// Rounded down, negative durations as if positive.
+/// Rounded to the nearest, negative durations as if positive.
 pub fn duration(d: SignedDuration) -> String {
     let seconds = d.as_secs().unsigned_abs();
     let (n, unit) = match seconds {
         0..=119 => (seconds, "second"),
-        120..=7_199 => (seconds / 60, "minute"),
-        7_200..=172_799 => (seconds / 3_600, "hour"),
-        _ => (seconds / 86_400, "day"),
+        120..=7_199 => ((seconds + 30) / 60, "minute"),
+        7_200..=172_799 => ((seconds + 1_800) / 3_600, "hour"),
+        _ => ((seconds + 43_200) / 86_400, "day"),
     };
     count(n, unit)
 }
@@ -24,6 +24,15 @@ pub fn count(n: u64, thing: &str) -> String {
 /// Returns an instant as `2026-11-23 08:15 UTC`.
 pub fn instant(at: Timestamp) -> String {
     at.strftime("%Y-%m-%d %H:%M UTC").to_string()
+}
+
+/// Returns an instant as exactly as somebody needs it who has `left` until then: with seconds, with minutes, or the day alone.
+pub fn by_when(at: Timestamp, left: SignedDuration) -> String {
+    match left.as_secs().unsigned_abs() {
+        0..=3_599 => at.strftime("%Y-%m-%d %H:%M:%S UTC").to_string(),
+        3_600..=259_199 => instant(at),
+        _ => day(at),
+    }
 }
 
 /// Returns the day of an instant as `2026-11-23` (UTC).

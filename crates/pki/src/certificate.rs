@@ -1,6 +1,7 @@
 //! One certificate (RFC 5280): what it says, in types the rest of the program uses.
 
 use crate::chain::pem_blocks;
+use crate::csr::TLS_FEATURE;
 use crate::encoding::pem;
 use crate::{KeyUse, PkiError, der_error, sha256};
 use const_oid::db::rfc4519::{COMMON_NAME, ORGANIZATION_NAME};
@@ -55,6 +56,8 @@ pub struct Certificate {
     pub serial: String,
     /// Whether it may sign other certificates (basicConstraints, RFC 5280 section 4.2.1.9).
     pub is_ca: bool,
+    /// Whether its servers have to staple a revocation answer (RFC 7633).
+    pub must_staple: bool,
     subject_der: Vec<u8>,
     issuer_der: Vec<u8>,
     spki_der: Vec<u8>,
@@ -80,6 +83,8 @@ impl Certificate {
             None => Vec::new(),
         };
         let is_ca = tbs.get_extension::<BasicConstraints>().map_err(&fail)?.is_some_and(|(_, c)| c.ca);
+        let extensions = tbs.extensions().into_iter().flatten();
+        let must_staple = extensions.into_iter().any(|extension| extension.extn_id == TLS_FEATURE);
         Ok(Certificate {
             names,
             subject: short_name(tbs.subject()),
@@ -88,6 +93,7 @@ impl Certificate {
             not_after: timestamp(tbs.validity().not_after),
             serial: hex(tbs.serial_number().as_bytes()),
             is_ca,
+            must_staple,
             subject_der: tbs.subject().to_der().map_err(&fail)?,
             issuer_der: tbs.issuer().to_der().map_err(&fail)?,
             spki_der: tbs.subject_public_key_info().to_der().map_err(&fail)?,

@@ -280,7 +280,7 @@ pub fn make_csr(key: &PrivateKey, names: &[&str], wish: &CsrWish) -> Result<Vec<
 /// A sequence of nothing.
 const EMPTY_NAME: &[u8] = &[0x30, 0x00];
 /// id-pe-tlsfeature.
-const TLS_FEATURE: ObjectIdentifier = ObjectIdentifier::new_unwrap("1.3.6.1.5.5.7.1.24");
+pub(crate) const TLS_FEATURE: ObjectIdentifier = ObjectIdentifier::new_unwrap("1.3.6.1.5.5.7.1.24");
 /// A sequence of one integer, 5.
 const STATUS_REQUEST: &[u8] = &[0x30, 0x03, 0x02, 0x01, 0x05];
 

@@ -44,6 +44,17 @@ impl Store {
         write_whole(&path, key.to_pem().reveal().as_bytes(), Access::mode(0o600)).map_err(io("write", path))
     }
 
+    /// Puts an account key aside that is of no more use, and returns where it is kept.
+    ///
+    /// # Errors
+    /// When it cannot be renamed.
+    pub fn put_account_key_aside(&self, authority: &str, now: Timestamp) -> Result<PathBuf, StoreError> {
+        let path = self.account_key_path(authority);
+        let aside = path.with_file_name(format!("{authority}.until-{}.key.pem", now.strftime("%Y-%m-%d-%H%M%S")));
+        std::fs::rename(&path, &aside).map_err(io("rename", path))?;
+        Ok(aside)
+    }
+
     /// Returns the account at this directory.
     ///
     /// # Errors

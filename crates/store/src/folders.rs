@@ -141,11 +141,11 @@ impl Store {
         self.certificate_folder(certificate).join("current")
     }
 
-    /// Returns the highest number that a generation's folder has; 0 where there are none.
-    pub(crate) fn highest_folder(&self, certificate: &str) -> u32 {
+    /// Returns the highest number that a generation's folder has, but for one that is discarded; 0 where there are none.
+    pub(crate) fn highest_folder(&self, certificate: &str, discarded: Option<u32>) -> u32 {
         let folders = fs::read_dir(self.certificate_folder(certificate)).into_iter().flatten();
         let number = |entry: std::io::Result<fs::DirEntry>| entry.ok()?.file_name().to_str()?.parse().ok();
-        folders.filter_map(number).max().unwrap_or(0)
+        folders.filter_map(number).filter(|number| Some(*number) != discarded).max().unwrap_or(0)
     }
 
     /// Takes away the folder of a generation that was given up before its certificate came. Nothing was made with its key.

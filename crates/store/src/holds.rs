@@ -35,8 +35,10 @@ impl Store {
         let before: Option<u32> =
             self.db.query_row(sql, [authority], |row| row.get(0)).optional().map_err(|e| self.fail(e))?;
         let count = before.unwrap_or(0) + 1;
-        let until = hold_after(count, now, authority_says);
-        let sql = "INSERT OR REPLACE INTO hold (authority, section, count, last, until, reason) VALUES (?, ?, ?, ?, ?, ?)";
+        let longest = self.rows("SELECT until FROM hold WHERE authority = ?", [authority], |row| instant(row, 0))?;
+        let until = longest.into_iter().fold(hold_after(count, now, authority_says), Timestamp::max);
+        let sql =
+            "INSERT OR REPLACE INTO hold (authority, section, count, last, until, reason) VALUES (?, ?, ?, ?, ?, ?)";
         self.run(sql, params![authority, section, count, now.as_second(), until.as_second(), reason])?;
         Ok(AuthorityHold { until, reason: reason.to_owned() })
     }

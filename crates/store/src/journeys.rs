@@ -164,16 +164,17 @@ impl Store {
     }
 
     /// Returns the number for a new generation: above every one that has something of its own, in the ledger or on disk, so that
-    /// no number ever stands for two keys.
+    /// no number ever stands for two keys. `discarded` is the number of a journey that is given up with all it has.
     ///
     /// # Errors
     /// When the ledger fails.
-    pub fn next_generation(&self, certificate: &str) -> Result<u32, StoreError> {
+    pub fn next_generation(&self, certificate: &str, discarded: Option<u32>) -> Result<u32, StoreError> {
         let sql = "SELECT max(
-              coalesce((SELECT max(generation) FROM journey WHERE certificate = ?1 AND ended IS NULL), 0),
+              coalesce((SELECT max(generation) FROM journey WHERE certificate = ?1 AND ended IS NULL AND generation IS NOT ?2), 0),
               coalesce((SELECT max(number) FROM generation WHERE certificate = ?1), 0))";
-        let given: u32 = self.db.query_row(sql, [certificate], |row| row.get(0)).map_err(|e| self.fail(e))?;
-        Ok(given.max(self.highest_folder(certificate)) + 1)
+        let given = self.db.query_row(sql, params![certificate, discarded], |row| row.get::<_, u32>(0));
+        let given = given.map_err(|e| self.fail(e))?;
+        Ok(given.max(self.highest_folder(certificate, discarded)) + 1)
     }
 
     /// Records a generation whose files are stored. Doing it twice is the same as once.
@@ -274,7 +275,8 @@ impl Store {
             self.run(
                 "INSERT INTO failure (certificate, count, last, hold_until, reason) VALUES (?, 1, ?, ?, ?)
                  ON CONFLICT DO UPDATE SET count = count + 1, last = excluded.last,
-                   hold_until = excluded.hold_until, reason = excluded.reason",
+                   hold_until = nullif(max(coalesce(hold_until, 0), coalesce(excluded.hold_until, 0)), 0),
+                   reason = excluded.reason",
                 params![certificate, now.as_second(), hold_until, reason],
             )?;
             self.add_event(certificate, &format!("failed: {reason}"), now)

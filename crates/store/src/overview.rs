@@ -65,7 +65,8 @@ impl Store {
         let unseen = "SELECT certificate, generation, seen FROM install WHERE state = 'installed' AND seen IS NOT NULL";
         let unseen = self.rows(unseen, [], |row| Ok((row.get::<_, String>(0)?, row.get::<_, u32>(1)?, row.get(2)?)))?;
         for (certificate, generation, seen) in unseen {
-            if let Some(known) = known.get_mut(&certificate).filter(|o| o.newest.is_some_and(|(n, _)| n == generation)) {
+            if let Some(known) = known.get_mut(&certificate).filter(|o| o.newest.is_some_and(|(n, _)| n == generation))
+            {
                 known.out_of_sight = seen;
             }
         }

@@ -10,7 +10,6 @@ use jiff::Timestamp;
 use rusqlite::params;
 use std::path::{Path, PathBuf};
 
-
 /// One change of a file, or of the link `current`, that is not settled.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Undo {
@@ -89,9 +88,7 @@ impl Store {
         self.run(
             "INSERT INTO undo (server, certificate, path, kind, before, after, kept, mode, uid, gid, shown)
              VALUES (?, ?, ?, 'file', ?, ?, ?, ?, ?, ?, ?)",
-            params![
-                server, certificate, text(path)?, before, after, kept, access.mode, access.uid, access.gid, shown
-            ],
+            params![server, certificate, text(path)?, before, after, kept, access.mode, access.uid, access.gid, shown],
         )
         .map(drop)
     }
@@ -123,7 +120,8 @@ impl Store {
     /// # Errors
     /// When the ledger fails.
     pub fn unsettled(&self) -> Result<Vec<Undo>, StoreError> {
-        let sql = "SELECT id, server, certificate, path, told, kind, before, after, kept, coalesce(mode, 0), uid, gid, shown
+        let sql =
+            "SELECT id, server, certificate, path, told, kind, before, after, kept, coalesce(mode, 0), uid, gid, shown
                    FROM undo WHERE settled IS NULL ORDER BY id DESC";
         self.rows(sql, [], |row| {
             let (path, kept): (String, Option<String>) = (row.get(3)?, row.get(8)?);

@@ -125,7 +125,7 @@ impl ModelHands<'_> {
                 self.publish(tasks)?;
                 Outcome::Seen
             }
-            Action::Answer(tasks) => {
+            Action::Answer(_, tasks) => {
                 self.publish(tasks)?;
                 Outcome::Answered
             }

@@ -3,14 +3,14 @@
 mod files;
 mod nginx;
 
-use eskort_store::crash_point;
 use crate::{App, CommandError, FileChange, Progress};
 use eskort_core::finding::Finding;
 use eskort_core::inventory::{CheckAddress, Install, Part, ProgramRules, ServerKind};
 use eskort_core::names::Identifier;
+use eskort_core::words;
 use eskort_probe::observe;
 use eskort_siteconf::nginx::{LoadError, PlanError};
-use eskort_core::words;
+use eskort_store::crash_point;
 use eskort_store::files::{Access, make_folders, read_whole, write_whole};
 use eskort_store::{GenerationFolder, InstallState, PutBack, Store, StoreError, Undo};
 use std::collections::BTreeSet;

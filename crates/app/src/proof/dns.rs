@@ -2,7 +2,6 @@
 
 use super::remote;
 use super::web_api::Api;
-use eskort_store::crash_point;
 use crate::secret::read_secret;
 use crate::trusted;
 use crate::{App, CommandError, NameState, Progress, ProofError, RecordToPlace, StepError, command};
@@ -16,6 +15,7 @@ use eskort_dns::{
 };
 use eskort_host::HostError;
 use eskort_store::Store;
+use eskort_store::crash_point;
 use std::collections::{BTreeMap, BTreeSet};
 use std::net::SocketAddr;
 use std::path::Path;
@@ -377,7 +377,7 @@ async fn ask_until(
         let state = |name: &&String| {
             let lack = behind.iter().filter(|b| b.names.contains(name)).count();
             let state = format!("on {} of {} name servers", servers.len() - lack, servers.len());
-            NameState { name: (*name).clone(), state }
+            NameState { name: (*name).clone(), state, since: Some(begun) }
         };
         (app.watch)(&Progress::Names(names.iter().map(state).collect()));
         // A server that remembers "there is none" says the same until it has forgotten: asking sooner is no use.

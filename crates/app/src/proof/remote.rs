@@ -1,11 +1,11 @@
 //! Files that prove control on other machines.
 
 use super::{SiteFile, SiteFolder, folder_of};
-use eskort_store::crash_point;
 use crate::secret::read_secret;
 use crate::{App, ProofError, StepError};
 use eskort_core::inventory::HostKind;
 use eskort_host::Session;
+use eskort_store::crash_point;
 use std::path::{Path, PathBuf};
 
 /// Connects to a machine of the inventory.

@@ -7,7 +7,9 @@ use crate::errand;
 use crate::errors::{self, Told};
 use crate::table::{Cell, draw};
 use crate::ui::{self, ExitStatus, Tone, Ui};
-use eskort_app::{App, Ending, Errand, FileChange, KeepEntry, KeepOptions, Placed, PlannedChange, RecordToPlace, StepError};
+use eskort_app::{
+    App, Ending, Errand, FileChange, KeepEntry, KeepOptions, Placed, PlannedChange, RecordToPlace, StepError,
+};
 use eskort_core::decision::{Decision, Obtaining, Reason};
 use eskort_core::renewal::Validity;
 use eskort_core::words;
@@ -118,7 +120,9 @@ fn headline(entry: &KeepEntry) -> String {
             format!("`{name}` could not be renewed ({})", why.words())
         }
         (Obtaining::Start { .. }, _) => format!("`{name}` did not get its first certificate"),
-        (Obtaining::GoOn { generation, .. }, _) => format!("`{name}` did not get to its end with generation {generation}"),
+        (Obtaining::GoOn { generation, .. }, _) => {
+            format!("`{name}` did not get to its end with generation {generation}")
+        }
         (_, Some(place)) => format!("`{name}`: generation {} could not be put in place", place.generation),
         (Obtaining::Rest { .. } | Obtaining::Hold { .. }, None) => format!("`{name}` could not be looked after"),
     }

@@ -39,7 +39,11 @@ pub(crate) fn print(ui: &Ui, rows: &[ListRow], now: Timestamp) {
 pub(crate) fn tone(state: &State) -> Tone {
     match state {
         State::Good => Tone::Good,
-        State::Missing | State::Unconfirmed { .. } | State::UnderWay { .. } | State::AwaitsPerson { .. } | State::Due => Tone::Notice,
+        State::Missing
+        | State::Unconfirmed { .. }
+        | State::UnderWay { .. }
+        | State::AwaitsPerson { .. }
+        | State::Due => Tone::Notice,
         State::Expired | State::Failing { .. } => Tone::Bad,
         State::NotInInventory => Tone::Faint,
     }

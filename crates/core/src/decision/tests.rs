@@ -168,8 +168,11 @@ fn in_ten_years_with_a_server_that_fails_or_cannot_be_looked_at_every_renewal_co
                         *in_place = Some(generation);
                     }
                     // What cannot be seen from here ends the journey all the same.
-                    facts.open = (broken.installs || broken.looks)
-                        .then_some(OpenJourney { generation, fits: true, passed: Some(passed) });
+                    facts.open = (broken.installs || broken.looks).then_some(OpenJourney {
+                        generation,
+                        fits: true,
+                        passed: Some(passed),
+                    });
                 };
                 if let Some(place) = &decision.put_in_place
                     && !broken.installs

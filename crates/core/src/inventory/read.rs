@@ -13,7 +13,8 @@ use toml::Spanned;
 use toml::de::{DeTable, DeValue};
 
 const TOP: &[&str] = &["contact", "state", "authority", "host", "proof", "server", "certificate"];
-const NGINX: &[&str] = &["kind", "config", "tls-port", "test", "reload", "check-address", "settle", "env", "user", "timeout"];
+const NGINX: &[&str] =
+    &["kind", "config", "tls-port", "test", "reload", "check-address", "settle", "env", "user", "timeout"];
 const FILES: &[&str] = &["kind", "copy", "run", "check-address", "settle", "env", "user", "timeout"];
 const COPY: &[&str] = &["part", "to", "owner", "group", "mode"];
 const CERTIFICATE: &[&str] = &[

@@ -9,6 +9,8 @@ pub enum Resource {
     NewNonce,
     /// Accounts.
     NewAccount,
+    /// One account.
+    Account,
     /// New orders.
     NewOrder,
     /// An order, asked for again.
@@ -40,6 +42,14 @@ pub enum Fault {
     CutBefore,
     /// Does what was asked, and cuts the connection instead of answering.
     CutAfter,
+    /// Does what was asked, and answers with a status and no problem document.
+    StatusAfter(u16),
+    /// Wants a person to go to a page first (RFC 8555 section 7.3.3).
+    UserAction,
+    /// Gives a certificate without a body.
+    Empty,
+    /// Gives a chain in another order.
+    Turned,
     /// Never answers.
     Hang,
     /// Answers with a page of a web site.

@@ -30,6 +30,7 @@ fn route(path: &str) -> Option<(Resource, usize)> {
         ["directory"] => (Resource::Directory, 0),
         ["new-nonce"] => (Resource::NewNonce, 0),
         ["new-account"] => (Resource::NewAccount, 0),
+        ["account", n] => (Resource::Account, number(n)?),
         ["new-order"] => (Resource::NewOrder, 0),
         ["order", n] => (Resource::Order, number(n)?),
         ["order", n, "finalize"] => (Resource::Finalize, number(n)?),
@@ -57,6 +58,15 @@ pub(super) async fn handle(core: Arc<Core>, asked: Asked) -> Answered {
         Some(Fault::Status(status)) => return Ok(core.finish(response(*status, "text/plain", "out of order"))),
         Some(Fault::BadNonce) => return Ok(core.finish(problem_reply((400, problem("badNonce", "on demand"))))),
         Some(Fault::Problem(kind)) => return Ok(core.finish(problem_reply((403, problem(kind, "on demand"))))),
+        Some(Fault::UserAction) => {
+            let mut document = problem("userActionRequired", "the terms of service have changed");
+            document["instance"] = json!("https://ca.lampholm.example/agree");
+            let mut reply = problem_reply((403, document));
+            let link = "<https://ca.lampholm.example/terms-2>;rel=\"terms-of-service\"";
+            reply.headers_mut().insert("link", link.parse().expect("a header value"));
+            return Ok(core.finish(reply));
+        }
+        Some(Fault::Empty) => return Ok(core.finish(response(200, "application/pem-certificate-chain", ""))),
         Some(Fault::RateLimited(wait)) => {
             let mut reply = problem_reply((429, problem("rateLimited", "too many requests of this kind")));
             reply.headers_mut().insert("retry-after", wait.parse().expect("a header value"));
@@ -70,6 +80,7 @@ pub(super) async fn handle(core: Arc<Core>, asked: Asked) -> Answered {
     };
     match fault {
         Some(Fault::CutAfter) => Err(Cut),
+        Some(Fault::StatusAfter(status)) => Ok(core.finish(response(status, "text/plain", "out of order"))),
         Some(Fault::NoNonce) => Ok(reply),
         _ => Ok(core.finish(reply)),
     }
@@ -115,7 +126,7 @@ impl Core {
             Some(jwk) => AccountKey::from_jwk(jwk),
             None => {
                 account = head["kid"].as_str()?.strip_prefix(&prefix)?.parse::<usize>().ok();
-                state.accounts.get(account?).cloned()
+                state.accounts.get(account?).filter(|_| account >= Some(state.forgotten)).cloned()
             }
         });
         let signed = match signed {
@@ -126,8 +137,14 @@ impl Core {
         if signed.head["url"] != json!(self.url(asked.uri().path().trim_start_matches('/'))) {
             return refuse(401, "unauthorized", "the signed address is another one");
         }
-        if !state.nonces.remove(signed.head["nonce"].as_str().unwrap_or_default()) {
+        let nonce = signed.head["nonce"].as_str().unwrap_or_default();
+        // A nonce is as good as a die.
+        let die = nonce.bytes().fold(0_u32, |sum, byte| sum * 31 % 9_973 + u32::from(byte)) % 100;
+        if !state.nonces.remove(nonce) || die < u32::from(self.options.refused_nonces) {
             return refuse(400, "badNonce", "this nonce was not given out, or was used");
+        }
+        if account.is_some_and(|account| state.ended.contains(&account)) {
+            return refuse(401, "unauthorized", "the account is deactivated");
         }
         Ok((signed, account))
     }
@@ -153,12 +170,13 @@ fn act(
         Resource::NewNonce if reading => Ok(response(200, "text/plain", "")),
         _ if *asked.method() != Method::POST => refuse(405, "malformed", "this wants a POST"),
         Resource::NewAccount => new_account(core, asked),
+        Resource::Account => account(core, number, asked),
         Resource::NewOrder => new_order(core, asked),
         Resource::Order => order(core, number, asked),
         Resource::Authorization => authorization(core, number, asked),
         Resource::Challenge => challenge(core, number, asked, fault),
         Resource::Finalize => finalize(core, number, asked, fault),
-        Resource::Certificate => certificate(core, number, asked),
+        Resource::Certificate => certificate(core, number, asked, fault),
         Resource::Directory | Resource::NewNonce => refuse(405, "malformed", "this wants a GET"),
     }
 }
@@ -183,14 +201,18 @@ fn new_account(core: &Core, asked: &Asked) -> Result<Reply, Refusal> {
     };
     let payload: Value = serde_json::from_slice(&signed.payload).unwrap_or_default();
     let mut state = core.state();
-    let known = state.accounts.iter().position(|k| *k == key);
+    let known = state.accounts.iter().rposition(|k| *k == key);
     let reply = |status, index: usize| {
         let mut reply = json_reply(status, &json!({ "status": "valid", "contact": payload["contact"] }));
         let url = core.url(&format!("account/{index}"));
         reply.headers_mut().insert("location", url.parse().expect("an address is a header value"));
         Ok(reply)
     };
+    let known = known.filter(|index| *index >= state.forgotten);
     if let Some(index) = known {
+        if state.ended.contains(&index) {
+            return refuse(401, "unauthorized", "the account is deactivated");
+        }
         return reply(200, index);
     }
     if payload["termsOfServiceAgreed"] != json!(true) {
@@ -202,7 +224,19 @@ fn new_account(core: &Core, asked: &Asked) -> Result<Reply, Refusal> {
         return refuse(403, "externalAccountRequired", "the external account binding is missing or does not hold");
     }
     state.accounts.push(key);
+    state.contacts.push(payload["contact"].clone());
     reply(201, state.accounts.len() - 1)
+}
+
+fn account(core: &Core, number: usize, asked: &Asked) -> Result<Reply, Refusal> {
+    let (signed, account) = core.account(asked)?;
+    own(Some(number), account)?;
+    if let Ok(payload) = serde_json::from_slice::<Value>(&signed.payload)
+        && payload.get("contact").is_some()
+    {
+        core.state().contacts.push(payload["contact"].clone());
+    }
+    Ok(json_reply(200, &json!({ "status": "valid" })))
 }
 
 fn new_order(core: &Core, asked: &Asked) -> Result<Reply, Refusal> {
@@ -225,7 +259,8 @@ fn new_order(core: &Core, asked: &Asked) -> Result<Reply, Refusal> {
     let mut state = core.state();
     let same = |o: &Order| o.account == account && o.names == names && state.order_status(o) == "pending";
     // As large authorities do: an order for the same names that is still open is given again (RFC 8555 leaves it free).
-    let index = match state.orders.iter().position(same) {
+    let open = state.orders.iter().position(same).filter(|_| core.options.repeats_orders);
+    let index = match open {
         Some(index) => index,
         None => {
             let authorizations = names.iter().map(|n| authorize(core, &mut state, account, n)).collect();
@@ -234,7 +269,8 @@ fn new_order(core: &Core, asked: &Asked) -> Result<Reply, Refusal> {
         }
     };
     let mut reply = json_reply(201, &state.show_order(&core.base(), index));
-    let url = core.url(&format!("order/{index}"));
+    // An address may be relative (RFC 9110 section 10.2.2).
+    let url = if core.options.repeats_orders { core.url(&format!("order/{index}")) } else { format!("/order/{index}") };
     reply.headers_mut().insert("location", url.parse().expect("an address is a header value"));
     Ok(reply)
 }
@@ -368,7 +404,7 @@ fn finalize(core: &Arc<Core>, number: usize, asked: &Asked, fault: Option<&Fault
     Ok(json_reply(200, &state.show_order(&core.base(), number)))
 }
 
-fn certificate(core: &Core, number: usize, asked: &Asked) -> Result<Reply, Refusal> {
+fn certificate(core: &Core, number: usize, asked: &Asked, fault: Option<&Fault>) -> Result<Reply, Refusal> {
     let (_, account) = core.account(asked)?;
     let state = core.state();
     own(state.orders.get(number).map(|o| o.account), account)?;
@@ -377,7 +413,14 @@ fn certificate(core: &Core, number: usize, asked: &Asked) -> Result<Reply, Refus
         return refuse(404, "malformed", "there is no certificate yet");
     };
     let old = asked.uri().path().ends_with("/old");
-    let mut reply = response(200, "application/pem-certificate-chain", core.issuer.chain_pem(leaf, old));
+    let mut chain = core.issuer.chain_pem(leaf, old);
+    if fault == Some(&Fault::Turned) {
+        let end = "-----END CERTIFICATE-----\n";
+        let mut blocks: Vec<&str> = chain.split_inclusive(end).collect();
+        blocks.reverse();
+        chain = blocks.concat();
+    }
+    let mut reply = response(200, "application/pem-certificate-chain", chain);
     if !old {
         let link = format!("<{}>;rel=\"alternate\"", core.url(&format!("certificate/{number}/old")));
         reply.headers_mut().insert("link", link.parse().expect("an address is a header value"));

@@ -36,6 +36,10 @@ pub struct AuthorityOptions {
     pub port: u16,
     /// The challenges that it offers.
     pub offers: &'static [Offer],
+    /// How many nonces of a hundred it refuses.
+    pub refused_nonces: u8,
+    /// Whether it gives an open order for the same names again, instead of a new one.
+    pub repeats_orders: bool,
 }
 
 /// A kind of challenge.
@@ -74,6 +78,8 @@ impl Default for AuthorityOptions {
             remembers_proofs: false,
             port: 0,
             offers: &[Offer::Dns01, Offer::Http01],
+            refused_nonces: 0,
+            repeats_orders: true,
         }
     }
 }
@@ -147,6 +153,33 @@ impl Authority {
     /// Returns the root that its alternate chains lead to, as PEM.
     pub fn old_visitor_root_pem(&self) -> String {
         self.core.issuer.old_root_pem()
+    }
+
+    /// Ends all accounts, as their owners may.
+    ///
+    /// # Panics
+    /// As [`Authority::misbehave`].
+    pub fn end_accounts(&self) {
+        let mut state = self.core.state.lock().expect("no holder panics");
+        state.ended = (0..state.accounts.len()).collect();
+    }
+
+    /// Forgets all accounts, as test authorities do.
+    ///
+    /// # Panics
+    /// As [`Authority::misbehave`].
+    pub fn forget_accounts(&self) {
+        let mut state = self.core.state.lock().expect("no holder panics");
+        state.forgotten = state.accounts.len();
+    }
+
+    /// Returns the contacts that it was told, the latest last.
+    ///
+    /// # Panics
+    /// As [`Authority::misbehave`].
+    pub fn contacts(&self) -> Vec<String> {
+        let state = self.core.state.lock().expect("no holder panics");
+        state.contacts.iter().map(|contact| contact[0].as_str().unwrap_or_default().to_owned()).collect()
     }
 
     /// Makes it misbehave the next `times` that a resource is asked for.

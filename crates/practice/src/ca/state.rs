@@ -11,6 +11,12 @@ use std::net::IpAddr;
 pub(super) struct State {
     pub(super) nonces: BTreeSet<String>,
     pub(super) accounts: Vec<AccountKey>,
+    /// The contacts that accounts were made with or changed to.
+    pub(super) contacts: Vec<Value>,
+    /// So many of the first accounts are forgotten.
+    pub(super) forgotten: usize,
+    /// Accounts that are deactivated.
+    pub(super) ended: BTreeSet<usize>,
     pub(super) orders: Vec<Order>,
     pub(super) authorizations: Vec<Authorization>,
     pub(super) asked: Vec<Resource>,
