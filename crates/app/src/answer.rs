@@ -7,9 +7,12 @@ use crate::{App, KeepEntry, Progress, StepError};
 use eskort_core::journey::Stage;
 use eskort_core::names::Identifier;
 use eskort_core::pki::{
-    Built, Certificate, Chain, ChainError, CsrWish, Intake, IntakeError, KeyUse, PrivateKey, Secret,
+    Built, Certificate, Chain, ChainError, CsrWish, Intake, IntakeError, KeyUse, LARGEST_INTAKE, PrivateKey, Secret,
+    base64url, sha256,
 };
 use eskort_core::words;
+use eskort_probe::Trust;
+use eskort_store::files::read_whole;
 use eskort_store::{JourneyRow, RunLock, Store};
 use jiff::Timestamp;
 use std::path::{Path, PathBuf};
@@ -39,6 +42,18 @@ pub enum AnswerError {
     Forbids {
         /// The uses.
         usages: Vec<&'static str>,
+    },
+    /// Nobody has said yet that whoever issued it may.
+    #[error("the certificate is issued by `{issuer}`, which is not known to be the authority's")]
+    UnknownIssuer {
+        /// The issuer's name.
+        issuer: String,
+        /// The issuer's fingerprint, where its certificate was brought.
+        fingerprint: Option<String>,
+        /// The certificate of the inventory.
+        certificate: String,
+        /// The authority of the inventory.
+        authority: String,
     },
     /// There is no key in what is to be taken in.
     #[error("there is no private key in it")]
@@ -114,19 +129,91 @@ pub(crate) fn dropped_name(certificate: &str, generation: u32) -> String {
     format!("{certificate}-{generation:04}.csr.pem")
 }
 
-/// Looks through a folder for an answer to a key. Files that hold none are passed over.
-pub(crate) fn pick_up(folder: &Path, key: &PrivateKey) -> Result<Option<Built>, StepError> {
+/// A folder that several use may have this many files in it, and no more is read.
+const MOST_FILES: usize = 2_000;
+
+/// Looks through a folder for the certificates in it. Files that hold none are passed over, and so are links that somebody else
+/// made, and files that are larger than any answer.
+pub(crate) fn pick_up(folder: &Path) -> Result<Intake, StepError> {
     let fail = |source| AnswerError::Read { path: folder.to_owned(), source };
     let mut paths: Vec<PathBuf> =
         std::fs::read_dir(folder).map_err(fail)?.filter_map(|e| Some(e.ok()?.path())).collect();
     paths.sort();
     let mut intake = Intake::default();
-    for path in paths.into_iter().filter(|path| path.is_file()) {
-        let bytes = std::fs::read(&path).map_err(|source| AnswerError::Read { path: path.clone(), source })?;
+    for path in paths.into_iter().take(MOST_FILES) {
         // A folder that several use has all sorts of things in it.
-        let _ = intake.take(&path.display().to_string(), &bytes, None);
+        if let Ok(Some(file)) = read_whole(&path, LARGEST_INTAKE as u64) {
+            let _ = intake.take(&path.display().to_string(), &file.bytes, None);
+        }
     }
-    Ok(fitting(&intake.certificates, key))
+    Ok(intake)
+}
+
+/// Returns the answer to a key among certificates: the newest that fits and that a known issuer has issued. Without one of those
+/// it is the newest that fits, for a person to decide about.
+pub(crate) fn answer_among(
+    app: &App,
+    store: &Store,
+    certificate: &str,
+    certificates: &[Certificate],
+    key: &PrivateKey,
+) -> Result<Option<Built>, StepError> {
+    let mut fits: Vec<&Certificate> = certificates.iter().filter(|c| key.fits(c.public_key())).collect();
+    fits.sort_by_key(|c| std::cmp::Reverse((c.not_before, c.fingerprint())));
+    let built: Vec<Built> = fits.into_iter().map(|leaf| Chain::build(leaf.clone(), certificates)).collect();
+    for one in &built {
+        if check_issuer(app, store, certificate, one, certificates)?.is_ok() {
+            return Ok(Some(one.clone()));
+        }
+    }
+    Ok(built.into_iter().next())
+}
+
+/// Checks that an answer comes from whom it should: it leads to a root of `visitor-roots` or of the system, or the key that
+/// issued it has issued for this authority before.
+pub(crate) fn check_issuer(
+    app: &App,
+    store: &Store,
+    certificate: &str,
+    built: &Built,
+    pool: &[Certificate],
+) -> Result<Result<(), AnswerError>, StepError> {
+    let authority = &app.inventory.certificates[certificate].authority;
+    let entry = &app.inventory.authorities[authority];
+    // What the certificates are good for today is checked elsewhere, and said with its dates.
+    let at = built.chain.leaf().not_before.max((app.now)().min(built.chain.leaf().not_after));
+    let mut trust = Trust::nobody();
+    if let Some(path) = &entry.visitor_roots {
+        trust.add_file(path)?;
+    }
+    if trust.trusts(&built.chain, at) || Trust::system().trusts(&built.chain, at) {
+        return Ok(Ok(()));
+    }
+    let issuer = issuer_of(built, pool);
+    if let Some(issuer) = issuer
+        && store.is_accepted_issuer(authority, &base64url(&sha256(issuer.public_key())))?
+    {
+        return Ok(Ok(()));
+    }
+    if let Some(newest) = store.newest(certificate)?.filter(|newest| newest.wanted.authority == *authority)
+        && let Some(bundle) = store.generation_folder(certificate, newest.number).bundle()?
+        && let Ok(chain) = Chain::from_pem(&bundle)
+        && chain.certificates()[1..].iter().any(|before| built.chain.leaf().is_signed_by(before))
+    {
+        return Ok(Ok(()));
+    }
+    Ok(Err(AnswerError::UnknownIssuer {
+        issuer: words::printable(&built.chain.leaf().issuer, 100),
+        fingerprint: issuer.map(|issuer| issuer.fingerprint().to_string()),
+        certificate: certificate.to_owned(),
+        authority: authority.clone(),
+    }))
+}
+
+/// Returns the certificate whose key has issued an answer, where it was brought.
+fn issuer_of<'c>(built: &'c Built, pool: &'c [Certificate]) -> Option<&'c Certificate> {
+    let leaf = built.chain.leaf();
+    built.chain.certificates()[1..].iter().chain(pool).find(|candidate| leaf.is_signed_by(candidate))
 }
 
 /// Puts together the chain of the newest certificate that fits a key.
@@ -137,15 +224,16 @@ pub(crate) fn fitting(certificates: &[Certificate], key: &PrivateKey) -> Option<
 }
 
 /// Takes what a person brings, in any shape and order, finds what was waited for, and takes those journeys to their end.
-/// Issuers that are missing are fetched where `fetch_issuers` or the inventory allows it.
+/// Issuers that are missing are fetched where `fetch_issuers` (with the hosts that need not be public) or the inventory allows it.
 ///
 /// # Errors
-/// When nothing in it was waited for; when another run holds the lock. What becomes of a journey is in its entry.
+/// When nothing in it was waited for, or it is by an issuer that is not known and `accept_issuer` is not set; when another run holds the lock. What becomes of a journey is in its entry.
 pub async fn receive(
     app: &App,
     brought: &[Brought],
     password: Option<&Secret<String>>,
-    fetch_issuers: bool,
+    fetch_issuers: Option<&[String]>,
+    accept_issuer: bool,
 ) -> Result<Receipt, StepError> {
     let mut intake = Intake::default();
     let mut nothing = None;
@@ -174,26 +262,35 @@ pub async fn receive(
     if waiting.is_empty() {
         return Err(AnswerError::NothingWaits.into());
     }
-    let mut run = Run::new(app, &store, false);
+    let mut run = Run::new(app, &store);
     let mut receipt = Receipt { passed_over: intake.passed_over.clone(), ..Receipt::default() };
     let mut used: Vec<Certificate> = Vec::new();
     for (certificate, open) in waiting {
         let Some(key) = key_of(&store, &certificate, open.generation)? else { continue };
-        let Some(mut built) = fitting(&intake.certificates, &key) else { continue };
+        let Some(mut built) = answer_among(app, &store, &certificate, &intake.certificates, &key)? else { continue };
         let entry = &app.inventory.certificates[&certificate];
-        if fetch_issuers || app.inventory.authorities[&entry.authority].fetch_issuers {
-            built = complete(app, built).await;
+        let hosts = app.inventory.authorities[&entry.authority].fetch_issuers.as_deref();
+        if let Some(hosts) = fetch_issuers.or(hosts) {
+            built = complete(app, built, hosts).await;
         }
         // Before the journey is touched: what is wrong with an answer is no failure of the journey.
         let names: Vec<&str> = open.wanted.names.iter().map(Identifier::as_str).collect();
         check(&built, &key, &names, &entry.wish, (app.now)())?;
+        if let Err(unknown) = check_issuer(app, &store, &certificate, &built, &intake.certificates)? {
+            if !accept_issuer {
+                return Err(unknown.into());
+            }
+            if let Some(issuer) = issuer_of(&built, &intake.certificates) {
+                store.accept_issuer(&entry.authority, &base64url(&sha256(issuer.public_key())))?;
+            }
+        }
         used.extend(built.chain.certificates().iter().cloned());
         (app.watch)(&Progress::Answer { certificate: certificate.clone(), chain: built.chain.clone() });
         let (chain, missing) = (built.chain.clone(), built.missing.clone());
         run.bring(&certificate, built);
         let entry = run.turn(&certificate, entry, true).await;
         receipt.received.push(Received { certificate, chain, missing, entry });
-        if run.is_stopped() {
+        if run.stop().is_asked() {
             break;
         }
     }

@@ -565,8 +565,7 @@ fn read_head(response: &reqwest::Response) -> Answer {
 }
 
 fn http_client(authority: &AcmeAuthority, longest: Duration) -> Result<reqwest::Client, AuthorityError> {
-    let mut builder = reqwest::Client::builder()
-        .user_agent(concat!("eskort/", env!("CARGO_PKG_VERSION")))
+    let mut builder = crate::http::client(&authority.directory)
         .https_only(true)
         .redirect(reqwest::redirect::Policy::limited(3))
         // Shorter than any server's patience, so that no request goes into a connection that is just being closed.

@@ -138,7 +138,7 @@ pub async fn note(
         let event = format!("noted: {}", events.join("; "));
         store.save_stage(certificate, open.id, &Stage::HandedOver { notes }, Some(&event), now)?;
     }
-    Ok(Run::new(app, &store, false).turn(certificate, entry, true).await)
+    Ok(Run::new(app, &store).turn(certificate, entry, true).await)
 }
 
 /// Returns what an authority asks for in a few words.
@@ -201,7 +201,7 @@ impl Desk<'_> {
                     proof::publish_records(owner, by, &dns, records).await?;
                 }
                 (self.app.watch)(&Progress::Doing("look at the record from here"));
-                let looked = proof::look_at_records(self.app, &dns, records, false).await;
+                let looked = proof::look_at_records(self.app, &dns, records).await;
                 looked.map(|()| vec![record.name.clone()])
             }
         };

@@ -256,6 +256,14 @@ pub enum ProofError {
         /// The file.
         path: PathBuf,
     },
+    /// A link in the place of a folder that challenge files go into.
+    #[error("{} on host `{host}` is a symbolic link, and is not followed", path.display())]
+    LinkOnHost {
+        /// The host.
+        host: String,
+        /// The link.
+        path: PathBuf,
+    },
     /// The ledger.
     #[error(transparent)]
     Store(#[from] StoreError),

@@ -93,8 +93,7 @@ impl<'a> Est<'a> {
         let longest = patience.min(LONGEST_ANSWER);
         let fail = |path: &Path, why: String| AuthorityError::File { path: path.to_owned(), why };
         let read = |path: &PathBuf| trusted::read(path).map_err(|why| fail(path, why));
-        let mut builder = reqwest::Client::builder()
-            .user_agent(concat!("eskort/", env!("CARGO_PKG_VERSION")))
+        let mut builder = crate::http::client(&authority.address)
             .https_only(true)
             // A redirect could carry the login elsewhere (RFC 7030 section 3.2.1 wants a person to agree).
             .redirect(reqwest::redirect::Policy::none())

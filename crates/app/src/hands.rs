@@ -51,8 +51,6 @@ pub(crate) struct RealHands<'a> {
     pub(crate) generation: u32,
     /// The conversations of this run, by authority.
     pub(crate) clients: &'a mut BTreeMap<String, Client>,
-    /// Whether a person's work is waited for.
-    pub(crate) wait: bool,
     /// How many endpoints were looked at in the end.
     pub(crate) looked_at: usize,
     /// Whether this run has made sure that everything is published.
@@ -90,7 +88,7 @@ impl RealHands<'_> {
             Action::Publish(tasks) => self.publish(tasks).await.map(|()| Outcome::Published),
             Action::LookFirst(tasks) => {
                 self.ensure_published(tasks).await?;
-                self.proving().look_first(tasks, self.wait).await.map(|()| Outcome::Seen)
+                self.proving().look_first(tasks).await.map(|()| Outcome::Seen)
             }
             Action::Answer(order, tasks) => self.answer(order, tasks).await,
             Action::AwaitProof(order, tasks) => {

@@ -1,9 +1,11 @@
 //! Issuers that are missing in an answer, fetched from where the certificate says that they are.
 
 use crate::authority::innermost;
+use crate::http::{host_of, is_public};
 use crate::{App, Progress};
 use eskort_core::pki::{Built, Certificate, Chain, Intake};
 use eskort_core::words::printable;
+use std::net::SocketAddr;
 use std::time::Duration;
 
 const LONGEST_FETCH: Duration = Duration::from_secs(15);
@@ -13,7 +15,10 @@ const MOST_ISSUERS: usize = 4;
 
 /// Goes on with a chain up to a root, as far as its certificates name web addresses and what lies there has signed them. What
 /// cannot be had is said, and left out.
-pub(crate) async fn complete(app: &App, built: Built) -> Built {
+///
+/// `hosts` are those that may be on this machine or network; any other has to be public, and redirects are not followed: the
+/// address comes from whoever made the certificate.
+pub(crate) async fn complete(app: &App, built: Built, hosts: &[String]) -> Built {
     let mut pool: Vec<Certificate> = built.chain.certificates().to_vec();
     let mut built = built;
     for _ in 0..MOST_ISSUERS {
@@ -21,17 +26,17 @@ pub(crate) async fn complete(app: &App, built: Built) -> Built {
         if last.is_self_issued() || pool.iter().any(|c| c != &last && last.is_signed_by(c)) {
             break;
         }
-        let Some(issuer) = fetch_issuer(app, &last).await else { break };
+        let Some(issuer) = fetch_issuer(app, &last, hosts).await else { break };
         pool.push(issuer);
         built = Chain::build(built.chain.leaf().clone(), &pool);
     }
     built
 }
 
-async fn fetch_issuer(app: &App, of: &Certificate) -> Option<Certificate> {
+async fn fetch_issuer(app: &App, of: &Certificate, hosts: &[String]) -> Option<Certificate> {
     for address in of.issuer_addresses().into_iter().take(3) {
         let shown = printable(&address, 200);
-        let found = match fetch(&address).await {
+        let found = match fetch(&address, hosts).await {
             Ok(bytes) => {
                 let mut intake = Intake::default();
                 let _ = intake.take(&shown, &bytes, None);
@@ -54,10 +59,19 @@ async fn fetch_issuer(app: &App, of: &Certificate) -> Option<Certificate> {
     None
 }
 
-async fn fetch(address: &str) -> Result<Vec<u8>, String> {
-    let http = reqwest::Client::builder()
-        .user_agent(concat!("eskort/", env!("CARGO_PKG_VERSION")))
-        .redirect(reqwest::redirect::Policy::limited(3))
+async fn fetch(address: &str, hosts: &[String]) -> Result<Vec<u8>, String> {
+    let url = reqwest::Url::parse(address).map_err(|e| e.to_string())?;
+    let host = host_of(address).ok_or("it names no host")?;
+    let named = hosts.iter().any(|known| known.eq_ignore_ascii_case(&host));
+    let port = url.port_or_known_default().unwrap_or(80);
+    let found = tokio::net::lookup_host((host.as_str(), port)).await.map_err(|e| e.to_string())?;
+    let found: Vec<SocketAddr> = found.filter(|address| named || is_public(address.ip())).collect();
+    if found.is_empty() {
+        return Err(format!("{host} is not public; `fetch-issuers = [\"{host}\"]` of the authority allows it"));
+    }
+    let http = crate::http::client(address)
+        .redirect(reqwest::redirect::Policy::none())
+        .resolve_to_addrs(&host, &found)
         .timeout(LONGEST_FETCH);
     let http = http.build().map_err(|e| e.to_string())?;
     let failed = |e: reqwest::Error| innermost(&e.without_url()).0;

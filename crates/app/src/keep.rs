@@ -5,9 +5,10 @@ use crate::hands::placement;
 use crate::install::{self, Placement};
 use crate::lost;
 use crate::place::stays;
-use crate::proof::pay_debts;
+use crate::proof::{Proving, pay_debts};
+use crate::stop::Stop;
 use crate::turn::{Run, section_of};
-use crate::{App, Errand, FileChange, RecordToPlace, StepError};
+use crate::{App, Errand, FileChange, Progress, RecordToPlace, StepError};
 use eskort_core::decision::{Decision, Facts, Held, OpenJourney, Wanted, decide};
 use eskort_core::inventory::CertificateEntry;
 use eskort_core::journey::{ProofTask, Stage};
@@ -16,6 +17,7 @@ use eskort_store::{JourneyRow, RunLock, Store, StoreError};
 use jiff::Timestamp;
 use std::collections::BTreeSet;
 use std::path::PathBuf;
+use std::time::Duration;
 
 /// What `keep` is asked for.
 #[derive(Clone, Debug, Default)]
@@ -129,7 +131,7 @@ pub async fn keep(app: &App, options: &KeepOptions) -> Result<Vec<KeepEntry>, St
     if options.plan {
         return plan_only(app, options);
     }
-    let _lock = RunLock::take(&app.state, "eskort keep", (app.now)())?;
+    let lock = RunLock::take(&app.state, "eskort keep", (app.now)())?;
     let store = Store::open(&app.state)?;
     install::recover(app, &store).await?;
     let chosen = chosen(app, options);
@@ -146,18 +148,69 @@ pub async fn keep(app: &App, options: &KeepOptions) -> Result<Vec<KeepEntry>, St
         }
     }
     pay_debts(app, &store, |whose| !left_alone.contains(whose)).await?;
-    let mut run = Run::new(app, &store, options.wait);
+    let mut run = Run::new(app, &store);
     let mut entries = Vec::new();
     for (name, entry) in chosen {
         let ended = run.turn(name, entry, !options.only.is_empty()).await;
         entries.push(ended);
-        if run.is_stopped() {
+        if run.stop().is_asked() {
             break;
         }
+    }
+    // Waiting holds no lock: other runs go on meanwhile, the timer's too.
+    let stop = run.stop().clone();
+    drop((run, lock));
+    if options.wait {
+        wait_for_people(app, &store, &stop, &mut entries).await?;
     }
     // What a person has to do comes first.
     entries.sort_by_key(|entry| !entry.awaits_person());
     Ok(entries)
+}
+
+/// Waits until what people have to place can be seen, and goes on with those journeys then, under the lock again.
+async fn wait_for_people(app: &App, store: &Store, stop: &Stop, entries: &mut [KeepEntry]) -> Result<(), StoreError> {
+    let to_place = |entry: &KeepEntry| match &entry.ending {
+        Ending::AwaitsPerson(records) => records.clone(),
+        _ => Vec::new(),
+    };
+    let all: Vec<RecordToPlace> = entries.iter().flat_map(to_place).collect();
+    if !all.is_empty() {
+        (app.watch)(&Progress::AwaitsPerson(all));
+    }
+    let mut pause = Duration::from_secs(1);
+    while entries.iter().any(|entry| matches!(entry.ending, Ending::AwaitsPerson(_))) {
+        (app.watch)(&Progress::Doing("wait for the records"));
+        tokio::select! {
+            () = tokio::time::sleep(pause) => {}
+            () = stop.asked(1) => return Ok(()),
+        }
+        pause = (pause * 2).min(Duration::from_secs(20));
+        for entry in entries.iter_mut().filter(|entry| matches!(entry.ending, Ending::AwaitsPerson(_))) {
+            let name = entry.certificate.clone();
+            let Some(wanted) = app.inventory.certificates.get(&name) else { continue };
+            if !is_placed(app, store, &name, wanted).await? {
+                continue;
+            }
+            // Another run may be at work just now; the next look comes soon.
+            let _lock = match RunLock::take(&app.state, "eskort keep --wait", (app.now)()) {
+                Err(StoreError::Busy { .. }) => continue,
+                lock => lock?,
+            };
+            *entry = Run::new(app, store).turn(&name, wanted, true).await;
+        }
+    }
+    Ok(())
+}
+
+/// Whether everything that a person has to place for a journey can be seen; also when the journey does not wait any more.
+async fn is_placed(app: &App, store: &Store, name: &str, entry: &CertificateEntry) -> Result<bool, StoreError> {
+    let Some(open) = store.open_journey(name)? else { return Ok(true) };
+    let Stage::Published { tasks, .. } = &open.stage else { return Ok(true) };
+    let by_person =
+        |task: &&ProofTask| app.inventory.proof_of(entry, &task.name).is_some_and(|(_, p)| p.awaits_person());
+    let tasks: Vec<ProofTask> = tasks.iter().filter(by_person).cloned().collect();
+    Ok(Proving { app, store, certificate: name, entry }.look_first(&tasks).await.is_ok())
 }
 
 fn chosen<'a>(app: &'a App, options: &KeepOptions) -> Vec<(&'a String, &'a CertificateEntry)> {

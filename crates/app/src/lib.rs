@@ -12,6 +12,7 @@ mod driver;
 mod error;
 mod est;
 mod hands;
+mod http;
 mod inspect;
 mod install;
 mod issuers;

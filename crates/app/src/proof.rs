@@ -34,10 +34,14 @@ use std::net::SocketAddr;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::time::Duration;
+use tokio::net::{TcpListener, TcpStream};
+use tokio::sync::Semaphore;
 
 const CHALLENGE_FOLDER: &str = ".well-known/acme-challenge";
 /// No file that proves control is larger.
 pub(crate) const LARGEST_SITE_FILE: u64 = 64 * 1024;
+/// So many clients are served at once; the others wait.
+const MOST_CONNECTIONS: usize = 64;
 /// How long a client may hold a connection to our listener.
 const LONGEST_CONVERSATION: Duration = Duration::from_secs(30);
 
@@ -122,6 +126,8 @@ impl SiteFolder<'_> {
             host: host.cloned(),
             path: self.root.join(&file.path),
             folders: folders.to_vec(),
+            // On this machine it is found by looking.
+            passing: host.map(|_| remote::passing_name()),
         };
         let debts: Vec<Debt> = files.iter().map(debt).collect();
         self.store.owe(self.owner, &debts, (self.app.now)())?;
@@ -180,8 +186,8 @@ impl<'a> Proving<'a> {
         Ok(listeners)
     }
 
-    /// Looks at every proof as the authority would. `wait` is set when a person's work is waited for.
-    pub(crate) async fn look_first(&self, tasks: &[ProofTask], wait: bool) -> Result<(), StepError> {
+    /// Looks at every proof as the authority would.
+    pub(crate) async fn look_first(&self, tasks: &[ProofTask]) -> Result<(), StepError> {
         for (_, proof, tasks) in self.by_proof(tasks) {
             match proof {
                 Proof::HttpFolder { folder, hosts, .. } => {
@@ -191,7 +197,7 @@ impl<'a> Proving<'a> {
                 }
                 Proof::HttpListener { .. } => look_at_tasks(proof, &tasks).await?,
                 Proof::TlsListener { check_address, .. } => tls::look(*check_address, &tasks).await?,
-                Proof::Dns(dns) => dns::look(self.app, dns, &records(&tasks), wait).await?,
+                Proof::Dns(dns) => dns::look(self.app, dns, &records(&tasks)).await?,
             }
         }
         Ok(())
@@ -202,30 +208,69 @@ fn records(tasks: &[ProofTask]) -> Vec<Record> {
     tasks.iter().map(ProofTask::record).collect()
 }
 
-async fn listen_for(address: SocketAddr, tasks: &[ProofTask]) -> Result<Listener, ProofError> {
-    let listener = tokio::net::TcpListener::bind(address).await;
-    let listener = listener.map_err(|source| ProofError::Listen { address, source })?;
-    let answers = tasks.iter().map(|t| (format!("/{CHALLENGE_FOLDER}/{}", t.token), t.key_authorization.clone()));
-    let answers: Arc<BTreeMap<String, String>> = Arc::new(answers.collect());
+/// Opens the port of a listener. Without an address in the inventory it is that of both families, where the machine has both.
+async fn bind(address: Option<SocketAddr>, usual_port: u16) -> Result<TcpListener, ProofError> {
+    let fail = |address| move |source| ProofError::Listen { address, source };
+    let Some(address) = address else {
+        let both = SocketAddr::from((std::net::Ipv6Addr::UNSPECIFIED, usual_port));
+        let one = SocketAddr::from((std::net::Ipv4Addr::UNSPECIFIED, usual_port));
+        return match TcpListener::bind(both).await {
+            Err(e) if matches!(e.kind(), io::ErrorKind::AddrInUse | io::ErrorKind::PermissionDenied) => {
+                Err(fail(both)(e))
+            }
+            Err(_) => TcpListener::bind(one).await.map_err(fail(one)),
+            Ok(listener) => Ok(listener),
+        };
+    };
+    TcpListener::bind(address).await.map_err(fail(address))
+}
+
+/// Serves each connection with `serve`, so many at once. That one cannot be taken (the machine is short of something) does not
+/// end the listener.
+fn serve_all<S: Future<Output = ()> + Send + 'static>(
+    listener: TcpListener,
+    serve: impl Fn(TcpStream) -> S + Send + 'static,
+) -> Listener {
     let task = tokio::spawn(async move {
+        let room = Arc::new(Semaphore::new(MOST_CONNECTIONS));
         let mut open = tokio::task::JoinSet::new();
-        while let Ok((stream, _)) = listener.accept().await {
-            let answers = Arc::clone(&answers);
-            open.spawn(async move {
-                let service = hyper::service::service_fn(move |asked: Request<Incoming>| {
-                    let found = answers.get(asked.uri().path()).cloned();
-                    let status = if found.is_some() { 200 } else { 404 };
-                    let mut answer = Response::new(Full::new(Bytes::from(found.unwrap_or_default())));
-                    *answer.status_mut() = hyper::StatusCode::from_u16(status).expect("200 and 404 are statuses");
-                    async move { Ok::<_, Infallible>(answer) }
-                });
-                let talk = hyper::server::conn::http1::Builder::new().serve_connection(TokioIo::new(stream), service);
-                let _ = tokio::time::timeout(LONGEST_CONVERSATION, talk).await;
-            });
+        loop {
+            let place = Arc::clone(&room).acquire_owned().await;
+            match listener.accept().await {
+                Ok((stream, _)) => {
+                    let served = serve(stream);
+                    open.spawn(async move {
+                        served.await;
+                        drop(place);
+                    });
+                }
+                Err(_) => tokio::time::sleep(Duration::from_millis(50)).await,
+            }
             while open.try_join_next().is_some() {}
         }
     });
-    Ok(Listener { task })
+    Listener { task }
+}
+
+async fn listen_for(address: Option<SocketAddr>, tasks: &[ProofTask]) -> Result<Listener, ProofError> {
+    let listener = bind(address, 80).await?;
+    let answers = tasks.iter().map(|t| (format!("/{CHALLENGE_FOLDER}/{}", t.token), t.key_authorization.clone()));
+    let answers: Arc<BTreeMap<String, String>> = Arc::new(answers.collect());
+    let serve = move |stream: TcpStream| {
+        let answers = Arc::clone(&answers);
+        async move {
+            let service = hyper::service::service_fn(move |asked: Request<Incoming>| {
+                let found = answers.get(asked.uri().path()).cloned();
+                let status = if found.is_some() { 200 } else { 404 };
+                let mut answer = Response::new(Full::new(Bytes::from(found.unwrap_or_default())));
+                *answer.status_mut() = hyper::StatusCode::from_u16(status).expect("200 and 404 are statuses");
+                async move { Ok::<_, Infallible>(answer) }
+            });
+            let talk = hyper::server::conn::http1::Builder::new().serve_connection(TokioIo::new(stream), service);
+            let _ = tokio::time::timeout(LONGEST_CONVERSATION, talk).await;
+        }
+    };
+    Ok(serve_all(listener, serve))
 }
 
 async fn look_at_tasks(proof: &Proof, tasks: &[ProofTask]) -> Result<(), StepError> {
@@ -275,13 +320,15 @@ pub(crate) async fn pay_debts(app: &App, store: &Store, whose: impl Fn(&str) -> 
                 records.entry(proof.clone()).or_default().push((row, owed));
                 continue;
             }
-            Debt::File { host: None, path, folders } => take_file_away(path, folders).map_err(|e| e.to_string()),
-            Debt::File { host: Some(host), path, folders } => {
+            Debt::File { host: None, path, folders, .. } => take_file_away(path, folders).map_err(|e| e.to_string()),
+            Debt::File { host: Some(host), path, folders, passing } => {
                 if !sessions.contains_key(host) {
                     sessions.insert(host.clone(), remote::open(app, host).await.map_err(|e| e.to_string()));
                 }
                 match sessions.get_mut(host).expect("it was just put in") {
-                    Ok(session) => remote::take_away(session, path, folders).await.map_err(|e| e.to_string()),
+                    Ok(session) => {
+                        remote::take_away(session, path, passing.as_deref(), folders).await.map_err(|e| e.to_string())
+                    }
                     Err(error) => Err(error.clone()),
                 }
             }

@@ -31,17 +31,15 @@ pub(crate) struct Run<'a> {
     out_of_reach: BTreeMap<String, String>,
     /// Whether somebody asks the program to stop.
     stop: Stop,
-    /// Whether a person's work is waited for.
-    wait: bool,
     /// Answers that a person has brought, by certificate.
     answers: BTreeMap<String, Built>,
 }
 
 impl<'a> Run<'a> {
     /// Begins a run.
-    pub(crate) fn new(app: &'a App, store: &'a Store, wait: bool) -> Self {
+    pub(crate) fn new(app: &'a App, store: &'a Store) -> Self {
         let (clients, answers, out_of_reach) = (BTreeMap::new(), BTreeMap::new(), BTreeMap::new());
-        Run { app, store, clients, out_of_reach, stop: Stop::listen(), wait, answers }
+        Run { app, store, clients, out_of_reach, stop: Stop::listen(), answers }
     }
 
     /// Gives the run an answer that a person has brought.
@@ -50,8 +48,8 @@ impl<'a> Run<'a> {
     }
 
     /// Returns whether somebody asked the program to stop.
-    pub(crate) fn is_stopped(&self) -> bool {
-        self.stop.is_asked()
+    pub(crate) fn stop(&self) -> &Stop {
+        &self.stop
     }
 
     /// Looks after one certificate. `insist` is set when somebody asked for this very one. A bug of ours that shows in it is
@@ -296,7 +294,6 @@ impl<'a> Run<'a> {
             wanted,
             generation,
             clients: &mut self.clients,
-            wait: self.wait,
             looked_at: 0,
             published: false,
             answer: self.answers.remove(name),

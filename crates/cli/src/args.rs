@@ -135,9 +135,13 @@ pub(crate) struct ReceiveArgs {
     /// Files, folders or zips that the authority sent, in any shape and order; `-` for standard input
     #[arg(required = true, value_name = "FILE")]
     pub(crate) files: Vec<PathBuf>,
-    /// Fetch an issuer that is missing from the web address that the certificate names for it
+    /// Fetch an issuer that is missing from the public web address that the certificate names for it; from a host of your own
+    /// network where that is named (can be repeated)
+    #[arg(long, value_name = "HOST", num_args = 0..=1, require_equals = true, default_missing_value = "")]
+    pub(crate) fetch_issuers: Vec<String>,
+    /// Take an answer of an issuer that is not known yet
     #[arg(long)]
-    pub(crate) fetch_issuers: bool,
+    pub(crate) accept_issuer: bool,
     #[command(flatten)]
     pub(crate) password: PasswordArgs,
 }

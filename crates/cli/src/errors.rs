@@ -226,6 +226,14 @@ pub(crate) fn tell_answer(error: &AnswerError) -> Told {
         AnswerError::Forbids { .. } => told.hint(
             "ask the authority for one that does; `usages` in the inventory says what is asked for, where it is not for servers",
         ),
+        AnswerError::UnknownIssuer { fingerprint, .. } => {
+            let told = match fingerprint {
+                Some(fingerprint) => told.hint(format!("ask the authority whether the SHA-256 of its certificate is {fingerprint}")),
+                None => told.hint("bring the issuer's certificate too, so that it can be shown"),
+            };
+            told.hint("`eskort receive FILE --accept-issuer` takes it, and the next ones by the same; `visitor-roots` of the authority \
+                       names its roots for good")
+        }
         AnswerError::NoKey => told.hint("name the key's file as well: PEM without a password, or a PKCS#12 container"),
         AnswerError::KeyFitsNone => told.hint("`eskort show FILE` says what is in each file"),
         AnswerError::UnderWay { certificate } => {
@@ -378,6 +386,7 @@ pub(crate) fn tell_proof(error: &ProofError) -> Told {
         },
         ProofError::Host(error) => tell_host(told, error),
         ProofError::NoHost { .. } => told.hint("put it back into the inventory, or remove the file by hand"),
+        ProofError::LinkOnHost { .. } => told.hint("put a folder there, or name the folder it leads to in `folder` of the proof"),
         ProofError::NotOnHost { .. } => told.hint("does something clean the folder up? Run the same again"),
         ProofError::Store(error) => tell_store(error),
         ProofError::Program(_) => {
@@ -408,7 +417,7 @@ fn tell_host(told: Told, error: &HostError) -> Told {
         HostError::File { .. } => told.hint("the user of the host must be allowed to write there; has the disk room?"),
         HostError::Command { .. } => told.hint("run the command on the host by hand"),
         HostError::NoCommands { .. } => told.hint("commands need a host of kind \"ssh\""),
-        HostError::TimedOut { .. } => told.hint("`patience` of the host says how long a step may take"),
+        HostError::GivenUp { .. } | HostError::TimedOut { .. } => told.hint("`patience` of the host says how long a step may take"),
     }
 }
 

@@ -69,6 +69,7 @@ impl PasswordArgs {
     }
 }
 
-fn on_terminal() -> bool {
+/// Whether somebody sits there who can answer a question.
+pub(crate) fn on_terminal() -> bool {
     std::io::stdin().is_terminal() && std::io::stderr().is_terminal()
 }

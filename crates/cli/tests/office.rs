@@ -304,16 +304,20 @@ fn issuers_that_are_missing_are_fetched_only_when_that_is_allowed() {
         std::fs::copy(place.path("old.pem"), site("other.cer")).unwrap();
         sign(file);
         copy_tree(place, "state", "waiting");
-        place.run(&["receive", "leaf.pem", "--fetch-issuers"]).check(0, &[said, "visitors may not trust it"]);
+        place.run(&["receive", "leaf.pem", "--fetch-issuers=127.0.0.1"]).check(0, &[said, "visitors may not trust it"]);
         std::fs::remove_dir_all(place.path("state")).unwrap();
         std::fs::rename(place.path("waiting"), place.path("state")).unwrap();
     }
     sign("issuer.cer");
     copy_tree(place, "state", "waiting");
+    // What only this machine can reach is not fetched for whoever made the certificate.
+    place.run(&["receive", "leaf.pem", "--fetch-issuers"]).check(0, &["127.0.0.1 is not public", "put in place"]);
+    std::fs::remove_dir_all(place.path("state")).unwrap();
+    copy_tree(place, "waiting", "state");
     place.run(&["receive", "leaf.pem"]).check(0, &["no certificate of `Office-Issuer`", "put in place"]);
     std::fs::remove_dir_all(place.path("state")).unwrap();
     copy_tree(place, "waiting", "state");
-    let said = place.run(&["receive", "leaf.pem", "--fetch-issuers"]);
+    let said = place.run(&["receive", "leaf.pem", "--fetch-issuers=127.0.0.1"]);
     said.check(
         0,
         &["`Office-Issuer` was fetched from http://127.0.0.1", "`Office-Upper` was fetched from", "put in place"],
@@ -324,7 +328,8 @@ fn issuers_that_are_missing_are_fetched_only_when_that_is_allowed() {
     copy_tree(place, "waiting", "state");
     std::fs::create_dir(place.path("answers")).unwrap();
     std::fs::copy(place.path("leaf.pem"), place.path("answers/leaf.pem")).unwrap();
-    let text = place.read("eskort.toml").replace("desk =", "pick-up = \"answers\"\nfetch-issuers = true\ndesk =");
+    let text =
+        place.read("eskort.toml").replace("desk =", "pick-up = \"answers\"\nfetch-issuers = [\"127.0.0.1\"]\ndesk =");
     place.write("eskort.toml", &text);
     place.run(&["keep"]).check(0, &["`Office-Upper` was fetched from", "put in place"]);
 }

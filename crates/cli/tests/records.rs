@@ -120,7 +120,55 @@ fn a_recipe_of_ones_own_is_read_from_its_file_and_its_mistakes_are_shown() {
         "own.toml",
         "add = { method = \"POST\", url = \"${adress}/x\" }\nremove = { method = \"GET\", url = \"x\" }\n",
     );
-    world.place.run(&["keep"]).check(1, &["there is no value for `${adress}`", "with = { adress"]);
+    world.place.run(&["keep"]).check(1, &["nothing gives a value for `${adress}`", "with = { adress"]);
+}
+
+/// Answers every request with a refusal that repeats the request, once as it came and once decoded.
+fn echo() -> u16 {
+    use std::io::{Read, Write};
+    let listener = std::net::TcpListener::bind("127.0.0.1:0").unwrap();
+    let port = listener.local_addr().unwrap().port();
+    std::thread::spawn(move || {
+        for mut stream in listener.incoming().filter_map(Result::ok) {
+            let mut buffer = [0; 8192];
+            let read = stream.read(&mut buffer).unwrap_or(0);
+            let asked = String::from_utf8_lossy(&buffer[..read]).into_owned();
+            let body = format!("{asked}\n{}", asked.replace("%2B", "+").replace("%2F", "/").replace("%3D", "="));
+            let head = format!("HTTP/1.1 403 Forbidden\r\nContent-Length: {}\r\nConnection: close\r\n\r\n", body.len());
+            let _ = stream.write_all((head + &body).as_bytes());
+        }
+    });
+    port
+}
+
+#[test]
+fn a_secret_that_every_encoding_changes_is_never_shown_or_written_down() {
+    let secret = "oil+wick/7==";
+    let forms = [secret, "oil%2Bwick%2F7%3D%3D", "oil%2bwick%2f7%3d%3d", "b2lsK3dpY2svNz09", "oil+wick\\/7=="];
+    for (url, body) in
+        [("${address}/x?key=${secret}", ""), ("${address}/x/${value}", ", body = '{\"key\": \"${secret}\"}'")]
+    {
+        for address in [format!("http://127.0.0.1:{}", echo()), "http://127.0.0.1:9".to_owned()] {
+            let world = World::new();
+            world.place.write("token", secret);
+            let one = format!("{{ method = \"POST\", url = \"{url}\"{body} }}");
+            world.place.write("own.toml", &format!("value = \"${{text}}-${{secret}}\"\nadd = {one}\nremove = {one}\n"));
+            let api =
+                format!("kind = \"web-api\"\nrecipe = \"own.toml\"\naddress = \"{address}\"\nsecret-file = \"token\"");
+            world.write_archive(|text| {
+                text.replace("kind = \"dns-update\"", &api).replace("key-file = \"zone.key\"\n", "")
+            });
+            let said = world.place.run(&["keep", "--verbose"]);
+            said.check(1, &["[redacted]"]);
+            let shown = world.place.run(&["show", "archive", "--output", "json"]);
+            let ledger = std::fs::read(world.place.path("state/ledger.sqlite")).unwrap();
+            let wal = std::fs::read(world.place.path("state/ledger.sqlite-wal")).unwrap_or_default();
+            let all = [said.out, said.err, shown.out, String::from_utf8_lossy(&[ledger, wal].concat()).into_owned()];
+            for form in forms {
+                assert!(all.iter().all(|text| !text.contains(form)), "{form} in {}", all[1]);
+            }
+        }
+    }
 }
 
 #[test]

@@ -19,6 +19,9 @@ pub enum Debt {
         path: PathBuf,
         /// Folders that did not exist before, deepest first.
         folders: Vec<PathBuf>,
+        /// The name that it passes through beside its place, where that cannot be found out by looking.
+        #[serde(default, skip_serializing_if = "Option::is_none")]
+        passing: Option<String>,
     },
     /// A record in a zone.
     Record {

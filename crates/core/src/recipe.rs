@@ -99,7 +99,7 @@ pub enum TemplateError {
     #[error("`${{` without `}}`")]
     Open,
     /// A slot that is not known.
-    #[error("there is no value for `${{{0}}}`")]
+    #[error("nothing gives a value for `${{{0}}}`")]
     Unknown(String),
 }
 
@@ -149,10 +149,16 @@ impl Template {
     /// # Errors
     /// [`TemplateError::Unknown`].
     pub fn fill(&self, slots: &Slots, place: SlotPlace) -> Result<String, TemplateError> {
+        self.fill_but(slots, place, &[])
+    }
+
+    /// Fills the slots, but puts `[redacted]` into those that are `hidden`, whatever their values are.
+    fn fill_but(&self, slots: &Slots, place: SlotPlace, hidden: &[&str]) -> Result<String, TemplateError> {
         let mut out = String::new();
         for piece in &self.pieces {
             match piece {
                 Piece::Text(text) => out += text,
+                Piece::Slot(slot) if hidden.contains(&slot.as_str()) => out += "[redacted]",
                 Piece::Slot(slot) => {
                     let value = slots.get(slot).ok_or_else(|| TemplateError::Unknown(slot.clone()))?;
                     // The values are encoded one by one before they are joined.
@@ -183,6 +189,27 @@ fn encode(value: &str, place: SlotPlace, out: &mut String) {
     }
 }
 
+/// Returns whether a text repeats a secret, in any of the ways in which one is written in addresses, forms, JSON and headers.
+pub fn repeats_secret(text: &str, secret: &str) -> bool {
+    let encoded = |place| {
+        let mut out = String::new();
+        encode(secret, place, &mut out);
+        out
+    };
+    let url = encoded(SlotPlace::Url);
+    let forms = [
+        secret.to_owned(),
+        encoded(SlotPlace::Json),
+        url.replace("%20", "+"),
+        secret.replace('/', "\\/"),
+        secret.replace('&', "&amp;").replace('<', "&lt;").replace('>', "&gt;").replace('"', "&quot;"),
+        crate::pki::base64(secret.as_bytes()).trim_end_matches('=').to_owned(),
+        crate::pki::base64url(secret.as_bytes()),
+    ];
+    let lower = text.to_lowercase();
+    forms.iter().chain([&url]).any(|form| !form.is_empty() && lower.contains(&form.to_lowercase()))
+}
+
 /// A request with its slots filled. Its debug form hides what may be secret.
 #[derive(Clone, PartialEq, Eq)]
 pub struct FilledRequest {
@@ -209,20 +236,36 @@ impl Recipe {
     /// # Errors
     /// [`TemplateError::Unknown`].
     pub fn fill(&self, request: &RecipeRequest, slots: &Slots) -> Result<FilledRequest, TemplateError> {
-        let url = match request.url.pieces.as_slice() {
-            [Piece::Text(before), Piece::Slot(first), rest @ ..] if before.is_empty() && first == "address" => {
-                let rest = Template { pieces: rest.to_vec() };
-                let address = slots.get("address").ok_or_else(|| TemplateError::Unknown("address".into()))?;
-                format!("{address}{}", rest.fill(slots, SlotPlace::Url)?)
-            }
-            _ => request.url.fill(slots, SlotPlace::Url)?,
-        };
         let header = |(name, value): &(String, Template)| Ok((name.clone(), value.fill(slots, SlotPlace::Plain)?));
         Ok(FilledRequest {
             method: request.method.clone(),
-            url,
+            url: Self::url(request, slots, &[])?,
             headers: request.headers.iter().map(header).collect::<Result<_, _>>()?,
             body: request.body.as_ref().map(|body| body.fill(slots, self.format.place())).transpose()?,
+        })
+    }
+
+    /// Returns a request's address as it may be shown: filled a second time, with `[redacted]` in the place of the secret and of
+    /// whatever is made from it. So it does not matter how the secret is encoded where it stands.
+    ///
+    /// # Errors
+    /// [`TemplateError::Unknown`].
+    pub fn shown_url(&self, request: &RecipeRequest, slots: &Slots) -> Result<String, TemplateError> {
+        let made_from = |template: &Template| template.slots().any(|slot| slot == "secret");
+        let values = [Some(&self.value), self.cname_value.as_ref(), self.each_value.as_ref()];
+        let all = ["secret", "value", "values"];
+        let hidden = if values.into_iter().flatten().any(made_from) { &all[..] } else { &all[..1] };
+        Self::url(request, slots, hidden)
+    }
+
+    fn url(request: &RecipeRequest, slots: &Slots, hidden: &[&str]) -> Result<String, TemplateError> {
+        Ok(match request.url.pieces.as_slice() {
+            [Piece::Text(before), Piece::Slot(first), rest @ ..] if before.is_empty() && first == "address" => {
+                let rest = Template { pieces: rest.to_vec() };
+                let address = slots.get("address").ok_or_else(|| TemplateError::Unknown("address".into()))?;
+                format!("{address}{}", rest.fill_but(slots, SlotPlace::Url, hidden)?)
+            }
+            _ => request.url.fill_but(slots, SlotPlace::Url, hidden)?,
         })
     }
 

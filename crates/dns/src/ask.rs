@@ -49,6 +49,25 @@ pub fn system_servers(resolv_conf: &str) -> Vec<SocketAddr> {
     if found.is_empty() { vec![SocketAddr::from(([127, 0, 0, 1], 53))] } else { found }
 }
 
+/// Returns the first of several servers that answers anything at all; they are asked at once, and earlier ones are preferred.
+pub async fn first_that_answers(servers: &[SocketAddr]) -> Option<SocketAddr> {
+    let ask_one = |server: SocketAddr| async move {
+        let mut message = Message::query();
+        message.metadata.op_code = OpCode::Query;
+        message.metadata.recursion_desired = true;
+        message.add_query(Query::query(Name::root(), RecordType::NS));
+        let bytes = message.to_vec().ok()?;
+        tokio::time::timeout(PATIENCE, over_udp(server, &bytes)).await.ok()?.ok().map(|_| server)
+    };
+    let asked: Vec<_> = servers.iter().map(|server| tokio::spawn(ask_one(*server))).collect();
+    for answer in asked {
+        if let Ok(Some(server)) = answer.await {
+            return Some(server);
+        }
+    }
+    None
+}
+
 /// Asks one server; over TCP when the answer does not fit.
 pub(crate) async fn ask(server: SocketAddr, name: &Name, kind: RecordType) -> Result<Message, AskError> {
     let mut message = Message::query();

@@ -1,6 +1,6 @@
 //! Machines over FTP (RFC 959), with TLS (RFC 4217) begun by a command or from the first byte. Data connections are passive.
 
-use crate::{HostError, LARGEST, beside, tame};
+use crate::{HostError, LARGEST, tame};
 use eskort_core::inventory::{FtpHost, FtpTls};
 use eskort_core::pki::Secret;
 use rustls::pki_types::CertificateDer;
@@ -36,6 +36,11 @@ impl FtpSession {
             FtpTls::None => AsyncRustlsFtpStream::connect(at).await.map_err(fail)?,
         };
         let password = password.map_or("", |secret| secret.reveal().as_str());
+        // A line end would begin a command of its own (RFC 959 section 5.3).
+        if [host.user.as_str(), password].iter().any(|text| text.contains(['\r', '\n', '\0'])) {
+            let what = "a user name or password must not have line ends in it".to_owned();
+            return Err(HostError::Login { host: name.to_owned(), address: host.address.clone(), what });
+        }
         stream.login(host.user.as_str(), password).await.map_err(|error| HostError::Login {
             host: name.to_owned(),
             address: host.address.clone(),
@@ -90,9 +95,13 @@ impl FtpSession {
         let _ = self.stream.custom_command(command, &[Status::CommandOk, Status::RequestedFileActionOk]).await;
     }
 
-    pub(crate) async fn put(&mut self, path: &Path, bytes: &[u8]) -> Result<(), HostError> {
+    pub(crate) async fn is_link(&mut self, _path: &Path) -> Result<bool, HostError> {
+        Ok(false)
+    }
+
+    pub(crate) async fn put(&mut self, path: &Path, part: &Path, bytes: &[u8]) -> Result<(), HostError> {
         let fail = self.file("write", path);
-        let (full, part) = (self.full(path), self.full(&beside(path)));
+        let (full, part) = (self.full(path), self.full(part));
         let uploaded = self.upload(&part, bytes).await;
         if uploaded.is_ok() {
             self.set_mode("644", &part).await;

@@ -75,6 +75,12 @@ pub enum HostError {
         /// The host.
         host: String,
     },
+    /// An earlier step took too long.
+    #[error("host `{host}` did not answer an earlier step in time")]
+    GivenUp {
+        /// The host.
+        host: String,
+    },
     /// It took too long.
     #[error("host `{host}` took longer than {} to {job}", eskort_core::words::duration((*after).try_into().unwrap_or_default()))]
     TimedOut {
@@ -92,6 +98,8 @@ pub struct Session {
     host: String,
     patience: Duration,
     way: Way,
+    /// Whether a step was given up in its middle: a late answer would be taken for that of the next.
+    given_up: bool,
 }
 
 enum Way {
@@ -103,6 +111,9 @@ enum Way {
 macro_rules! on {
     ($session:expr, $job:literal, $way:ident => $operation:expr) => {{
         let (host, patience) = ($session.host.clone(), $session.patience);
+        if $session.given_up {
+            return Err(HostError::GivenUp { host });
+        }
         let run = async {
             match &mut $session.way {
                 Way::Ssh($way) => $operation.await,
@@ -111,7 +122,10 @@ macro_rules! on {
         };
         match tokio::time::timeout(patience, run).await {
             Ok(done) => done,
-            Err(_) => Err(HostError::TimedOut { host, job: $job, after: patience }),
+            Err(_) => {
+                $session.given_up = true;
+                Err(HostError::TimedOut { host, job: $job, after: patience })
+            }
         }
     }};
 }
@@ -130,11 +144,15 @@ impl Session {
         };
         let late = |_| HostError::TimedOut { host: name.to_owned(), job: "connect", after: host.patience };
         let way = tokio::time::timeout(host.patience, connect).await.map_err(late)??;
-        Ok(Session { host: name.to_owned(), patience: host.patience, way })
+        Ok(Session { host: name.to_owned(), patience: host.patience, way, given_up: false })
     }
 
     /// Ends the connection in an orderly way.
     pub async fn close(self) {
+        // One that did not answer in time need not be asked politely.
+        if self.given_up {
+            return;
+        }
         let end = async {
             match self.way {
                 Way::Ssh(ssh) => ssh.close().await,
@@ -177,12 +195,20 @@ impl Session {
         on!(self, "make a folder", way => way.make_folder(path))
     }
 
-    /// Writes a file that visitors can read, whole or not at all.
+    /// Writes a file that visitors can read, whole or not at all: under the name `passing` beside its place first.
     ///
     /// # Errors
     /// When the machine refuses, or the connection is lost. Nothing is left beside it if that can be helped.
-    pub async fn put(&mut self, path: &Path, bytes: &[u8]) -> Result<(), HostError> {
-        on!(self, "write a file", way => way.put(path, bytes))
+    pub async fn put(&mut self, path: &Path, passing: &str, bytes: &[u8]) -> Result<(), HostError> {
+        on!(self, "write a file", way => way.put(path, &path.with_file_name(passing), bytes))
+    }
+
+    /// Returns whether something is a symbolic link. Over FTP that cannot be seen, and is not so for anybody.
+    ///
+    /// # Errors
+    /// When the connection is lost.
+    pub async fn is_link(&mut self, path: &Path) -> Result<bool, HostError> {
+        on!(self, "look at a folder", way => way.is_link(path))
     }
 
     /// Reads a file of at most 64 KiB; `None` when it is not there.
@@ -193,18 +219,22 @@ impl Session {
         on!(self, "read a file", way => way.read(path))
     }
 
-    /// Removes a file, and what a write of it that was cut short left beside it. What is not there counts as removed.
+    /// Removes a file, and what a write of it that was cut short left beside it. What does not exist counts as removed.
     ///
     /// # Errors
     /// When the machine refuses, or the connection is lost.
-    pub async fn remove(&mut self, path: &Path) -> Result<(), HostError> {
-        on!(self, "remove a file", way => way.remove(&beside(path)))?;
+    pub async fn remove(&mut self, path: &Path, passing: &str) -> Result<(), HostError> {
+        on!(self, "remove a file", way => way.remove(&path.with_file_name(passing)))?;
         on!(self, "remove a file", way => way.remove(path))
     }
 
     /// Removes a folder if it is empty, and returns whether it is gone.
     pub async fn remove_folder(&mut self, path: &Path) -> bool {
-        on!(self, "remove a folder", way => way.remove_folder(path)).is_ok()
+        self.try_remove_folder(path).await.is_ok()
+    }
+
+    async fn try_remove_folder(&mut self, path: &Path) -> Result<(), HostError> {
+        on!(self, "remove a folder", way => way.remove_folder(path))
     }
 
     /// Runs a command, gives it `input`, and waits for its end. SSH only.
@@ -224,12 +254,6 @@ impl Session {
 
 /// How long a command may take, as on this machine.
 const LONGEST_COMMAND: Duration = Duration::from_secs(120);
-
-/// Returns where a file is written before it is renamed into its place.
-fn beside(path: &Path) -> PathBuf {
-    let name = path.file_name().unwrap_or_default().to_string_lossy();
-    path.with_file_name(format!(".{name}.part"))
-}
 
 /// A file that is read is no larger than this.
 const LARGEST: usize = 64 * 1024;

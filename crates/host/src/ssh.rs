@@ -1,6 +1,6 @@
 //! Machines over SSH: the system's `ssh` does the talking, so its configuration, agent and known hosts count.
 
-use crate::{HostError, LARGEST, beside, tame};
+use crate::{HostError, LARGEST, tame};
 use eskort_core::inventory::SshHost;
 use openssh::{ControlPersist, KnownHosts, SessionBuilder, Stdio};
 use openssh_sftp_client::error::SftpErrorKind;
@@ -83,24 +83,41 @@ impl SshSession {
     pub(crate) async fn make_folder(&mut self, path: &Path) -> Result<(), HostError> {
         let fail = self.file("make", path);
         let mut fs = self.sftp("make", path).await?.fs();
-        fs.create_dir(path).await.map_err(&fail)?;
+        // With its permissions from the beginning: changing them afterwards would follow whatever is put into its place.
+        let mut builder = fs.dir_builder();
+        builder.permissions(permissions(0o755));
+        builder.create(path).await.map_err(&fail)?;
+        let made = fs.symlink_metadata(path).await.map_err(&fail)?;
+        let open = made.permissions().is_none_or(|p| p.read_by_other() && p.execute_by_other());
+        if open || !made.file_type().is_some_and(|kind| kind.is_dir()) {
+            return Ok(());
+        }
         fs.set_permissions(path, permissions(0o755)).await.map_err(&fail)
     }
 
-    pub(crate) async fn put(&mut self, path: &Path, bytes: &[u8]) -> Result<(), HostError> {
+    pub(crate) async fn is_link(&mut self, path: &Path) -> Result<bool, HostError> {
+        let fail = self.file("look at", path);
+        match self.sftp("look at", path).await?.fs().symlink_metadata(path).await {
+            Ok(metadata) => Ok(metadata.file_type().is_some_and(|kind| kind.is_symlink())),
+            Err(error) if is_missing(&error) => Ok(false),
+            Err(error) => Err(fail(error)),
+        }
+    }
+
+    pub(crate) async fn put(&mut self, path: &Path, part: &Path, bytes: &[u8]) -> Result<(), HostError> {
         let fail = self.file("write", path);
         let sftp = self.sftp("write", path).await?;
-        let part = beside(path);
         let written = async {
-            let mut file = sftp.create(&part).await?;
+            // What stands there already, a link of somebody's perhaps, is not opened.
+            let mut file = sftp.options().write(true).create_new(true).open(part).await?;
             file.write_all(bytes).await?;
             file.set_permissions(permissions(0o644)).await?;
             file.close().await?;
-            sftp.fs().rename(&part, path).await
+            sftp.fs().rename(part, path).await
         };
         let written = written.await;
         if written.is_err() {
-            let _ = sftp.fs().remove_file(&part).await;
+            let _ = sftp.fs().remove_file(part).await;
         }
         written.map_err(fail)
     }

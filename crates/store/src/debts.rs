@@ -57,6 +57,18 @@ impl Store {
         self.run(sql, params![encode(debt), kind, at, what]).map(drop)
     }
 
+    /// Strikes debts by what they are: what they are about did not come to be.
+    ///
+    /// # Errors
+    /// When the ledger fails.
+    pub fn strike(&self, debts: &[Debt]) -> Result<(), StoreError> {
+        let strike = |debt: &Debt| {
+            let (kind, at, what) = debt.key();
+            self.run("DELETE FROM debt WHERE kind = ? AND at = ? AND what = ?", params![kind, at, what]).map(drop)
+        };
+        self.together(|| debts.iter().try_for_each(strike))
+    }
+
     /// Strikes debts that are paid, all as one.
     ///
     /// # Errors
@@ -87,10 +99,11 @@ mod tests {
     #[test]
     fn a_debt_is_one_however_often_it_is_written_and_outlives_its_journey() {
         let store = Store::in_memory(Path::new("/nowhere")).unwrap();
-        let debt = Debt::File { host: None, path: "/srv/www/x".into(), folders: vec!["/srv/www".into()] };
+        let debt =
+            Debt::File { host: None, path: "/srv/www/x".into(), folders: vec!["/srv/www".into()], passing: None };
         store.owe("website", std::slice::from_ref(&debt), at(1)).unwrap();
         // Now that the folder exists it is the same debt still.
-        let again = Debt::File { host: None, path: "/srv/www/x".into(), folders: Vec::new() };
+        let again = Debt::File { host: None, path: "/srv/www/x".into(), folders: Vec::new(), passing: None };
         store.owe("website", &[again], at(2)).unwrap();
         let first = store.debts().unwrap()[0].id;
         store.trouble_with_debt(first, "no such host").unwrap();

@@ -1,4 +1,4 @@
-//! Authorities that are left alone for a while, with all their certificates.
+//! What is known of authorities: which are left alone for a while, and whose answers a person has accepted.
 
 use crate::journeys::instant;
 use crate::{Store, StoreError};
@@ -41,6 +41,22 @@ impl Store {
             "INSERT OR REPLACE INTO hold (authority, section, count, last, until, reason) VALUES (?, ?, ?, ?, ?, ?)";
         self.run(sql, params![authority, section, count, now.as_second(), until.as_second(), reason])?;
         Ok(AuthorityHold { until, reason: reason.to_owned() })
+    }
+
+    /// Writes down that a person takes answers by an issuer for an authority's; `key` is the digest of the issuer's public key.
+    ///
+    /// # Errors
+    /// When the ledger fails.
+    pub fn accept_issuer(&self, authority: &str, key: &str) -> Result<(), StoreError> {
+        self.run("INSERT INTO issuer (authority, key) VALUES (?, ?) ON CONFLICT DO NOTHING", [authority, key]).map(drop)
+    }
+
+    /// Returns whether a person has accepted an issuer.
+    ///
+    /// # Errors
+    /// When the ledger fails.
+    pub fn is_accepted_issuer(&self, authority: &str, key: &str) -> Result<bool, StoreError> {
+        Ok(!self.rows("SELECT 1 FROM issuer WHERE authority = ? AND key = ?", [authority, key], |_| Ok(()))?.is_empty())
     }
 
     /// Ends the hold of an authority, after it did what was asked.

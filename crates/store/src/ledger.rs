@@ -58,6 +58,7 @@ CREATE TABLE undo (
   before TEXT, after TEXT NOT NULL, kept TEXT, mode INTEGER, uid INTEGER, gid INTEGER, shown INTEGER NOT NULL,
   told INTEGER NOT NULL DEFAULT 0, settled INTEGER);
 CREATE INDEX undo_open ON undo (server) WHERE settled IS NULL;
+CREATE TABLE issuer (authority TEXT NOT NULL, key TEXT NOT NULL, PRIMARY KEY (authority, key)) WITHOUT ROWID;
 DROP TABLE backup;
 ",
 ];

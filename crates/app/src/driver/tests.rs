@@ -177,7 +177,7 @@ impl ModelHands<'_> {
             if self.world.published.contains(&path) {
                 continue;
             }
-            let debt = Debt::File { host: None, path: path.clone(), folders: Vec::new() };
+            let debt = Debt::File { host: None, path: path.clone(), folders: Vec::new(), passing: None };
             let now = Timestamp::UNIX_EPOCH;
             if self.mistake.publishes_before_owing {
                 self.world.published.insert(path);

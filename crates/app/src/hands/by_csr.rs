@@ -95,10 +95,17 @@ impl RealHands<'_> {
         let key = self.key()?;
         let answer = match (self.answer.take(), &self.office()?.pick_up) {
             (Some(answer), _) => Some(answer),
-            (None, Some(folder)) => match answer::pick_up(folder, &key)? {
-                Some(built) => Some(self.completed(built).await),
-                None => None,
-            },
+            (None, Some(folder)) => {
+                let found = answer::pick_up(folder)?.certificates;
+                match answer::answer_among(self.app, self.store, self.certificate, &found, &key)? {
+                    Some(built) => {
+                        let built = self.completed(built).await;
+                        answer::check_issuer(self.app, self.store, self.certificate, &built, &found)??;
+                        Some(built)
+                    }
+                    None => None,
+                }
+            }
             (None, None) => None,
         };
         let Some(built) = answer else {
@@ -127,8 +134,10 @@ impl RealHands<'_> {
 
     /// Fetches issuers that are missing, where the inventory allows that.
     async fn completed(&self, built: Built) -> Built {
-        let allowed = self.app.inventory.authorities[&self.wanted.authority].fetch_issuers;
-        if allowed { complete(self.app, built).await } else { built }
+        match &self.app.inventory.authorities[&self.wanted.authority].fetch_issuers {
+            Some(hosts) => complete(self.app, built, hosts).await,
+            None => built,
+        }
     }
 
     /// Checks what an authority without ACME answered, and stores it.

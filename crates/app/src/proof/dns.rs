@@ -10,8 +10,8 @@ use eskort_core::inventory::{DnsLook, DnsProof, ProgramRules, Proof, RecordWrite
 use eskort_core::pki::Secret;
 use eskort_core::record::{Record, RecordType};
 use eskort_dns::{
-    Behind, Located, UpdateKey, Zone, add_records, find_addresses, find_name_servers, lagging, locate, remove_records,
-    system_servers, zone_of,
+    Behind, Located, UpdateKey, Zone, add_records, find_addresses, find_name_servers, first_that_answers, lagging,
+    locate, remove_records, system_servers, zone_of,
 };
 use eskort_host::HostError;
 use eskort_store::Store;
@@ -38,13 +38,22 @@ pub(super) struct OwedRecord {
     pub(super) id: Option<String>,
 }
 
-fn system_server() -> SocketAddr {
-    system_servers(&std::fs::read_to_string("/etc/resolv.conf").unwrap_or_default())[0]
+/// Returns the first of the system's servers that answers; the first of all where none does. It is looked for once.
+async fn system_server() -> SocketAddr {
+    static ANSWERS: tokio::sync::OnceCell<SocketAddr> = tokio::sync::OnceCell::const_new();
+    let find = || async {
+        let servers = system_servers(&std::fs::read_to_string("/etc/resolv.conf").unwrap_or_default());
+        first_that_answers(&servers).await.unwrap_or(servers[0])
+    };
+    *ANSWERS.get_or_init(find).await
 }
 
 /// Returns the server that is asked about zones and names.
-fn server_to_ask(look: &DnsLook) -> SocketAddr {
-    look.server.unwrap_or_else(system_server)
+async fn server_to_ask(look: &DnsLook) -> SocketAddr {
+    match look.server {
+        Some(server) => server,
+        None => system_server().await,
+    }
 }
 
 /// Returns where records go: a text to where its name leads by CNAME records, which an authority follows too; a CNAME record
@@ -53,7 +62,8 @@ async fn locate_all<'r>(
     look: &DnsLook,
     records: impl Iterator<Item = &'r Record>,
 ) -> Result<BTreeMap<(String, RecordType), Located>, ProofError> {
-    let (server, otherwise) = (server_to_ask(look), system_server());
+    let server = server_to_ask(look).await;
+    let otherwise = if look.server.is_some() { system_server().await } else { server };
     let mut located = BTreeMap::new();
     let questions: BTreeSet<(String, RecordType)> = records.map(|r| (r.name.clone(), r.kind)).collect();
     for group in questions.into_iter().collect::<Vec<_>>().chunks(AT_ONCE) {
@@ -91,6 +101,21 @@ async fn place(look: &DnsLook, records: &[Record]) -> Result<Vec<Placed>, ProofE
         Placed { record: Record { name: found.name.clone(), ..record.clone() }, zone: found.zone.clone() }
     };
     Ok(records.iter().map(placed).collect())
+}
+
+/// Returns the records at the names where they go. A program needs no zone: where the inventory says who has to have its
+/// records, and nobody can say where names lead, they go to these very names.
+async fn place_for(dns: &DnsProof, records: &[Record]) -> Result<Vec<Placed>, ProofError> {
+    let placed = place(&dns.look, records).await;
+    let by_program = matches!(dns.writer, RecordWriter::Program { .. });
+    if placed.is_ok() || !by_program || dns.look.name_servers.is_empty() {
+        return placed;
+    }
+    let zone = |record: &Record| Zone {
+        name: dns.look.zone.clone().unwrap_or_else(|| record.name.clone()),
+        primary: String::new(),
+    };
+    Ok(records.iter().map(|record| Placed { record: record.clone(), zone: zone(record) }).collect())
 }
 
 /// Says where names lead elsewhere.
@@ -143,9 +168,11 @@ async fn primary(look: &DnsLook, zone: &Zone) -> Result<SocketAddr, ProofError> 
     if let Some(server) = look.server {
         return Ok(server);
     }
-    let found = find_addresses(system_server(), &zone.primary).await;
+    let found = find_addresses(system_server().await, &zone.primary).await;
     let missing = || ProofError::NoPrimary { zone: zone.name.clone(), primary: zone.primary.clone() };
-    found.into_iter().next().ok_or_else(missing)
+    let first = *found.first().ok_or_else(missing)?;
+    // One of several addresses may be of a family that this machine does not reach.
+    Ok(if found.len() == 1 { first } else { first_that_answers(&found).await.unwrap_or(first) })
 }
 
 #[derive(Clone, Copy, PartialEq, Eq)]
@@ -223,7 +250,7 @@ pub(crate) async fn publish(
         RecordWriter::Update(key) => read_key(key).map(|_| None)?,
         RecordWriter::Program { .. } | RecordWriter::Person | RecordWriter::Standing { .. } => None,
     };
-    let placed = place(&dns.look, records).await?;
+    let placed = place_for(dns, records).await?;
     say_delegations(app, records, &placed);
     // A record that an earlier run placed is owed with the name that the API gave it.
     let known = store.debts()?;
@@ -242,7 +269,14 @@ pub(crate) async fn publish(
         RecordWriter::Update(key) => update(app, key, &dns.look, What::Add, &placed).await?,
         RecordWriter::Program { command, host, rules } => {
             for Placed { record, .. } in &placed {
-                tell_program(app, (command, host.as_ref(), rules), &dns.look, What::Add, record).await?;
+                let told = tell_program(app, (command, host.as_ref(), rules), &dns.look, What::Add, record).await;
+                // One that did not even begin has placed nothing.
+                if let Err(ProofError::Program(error)) = &told
+                    && error.never_began()
+                {
+                    store.strike(&debts)?;
+                }
+                told?;
             }
         }
         RecordWriter::WebApi(_) => {
@@ -302,7 +336,7 @@ pub(super) async fn take_away(app: &App, proof: &str, owed: &[OwedRecord]) -> Re
 
 /// Returns the servers that must have the records: the inventory's, or all of the zones'.
 async fn servers_to_look_at(look: &DnsLook, placed: &[Placed]) -> Result<Vec<SocketAddr>, ProofError> {
-    let server = server_to_ask(look);
+    let server = server_to_ask(look).await;
     let mut servers: BTreeSet<SocketAddr> = look.name_servers.iter().copied().collect();
     if servers.is_empty() {
         for zone in by_zone(placed).keys() {
@@ -315,13 +349,12 @@ async fn servers_to_look_at(look: &DnsLook, placed: &[Placed]) -> Result<Vec<Soc
     Ok(servers.into_iter().collect())
 }
 
-/// Looks at every name server until all of them have every record; a person's records are waited for only with `wait`.
-pub(crate) async fn look(app: &App, dns: &DnsProof, wanted: &[Record], wait: bool) -> Result<(), StepError> {
-    let placed = place(&dns.look, wanted).await?;
+/// Looks at every name server until all of them have every record. A person's records are not waited for.
+pub(crate) async fn look(app: &App, dns: &DnsProof, wanted: &[Record]) -> Result<(), StepError> {
+    let placed = place_for(dns, wanted).await?;
     let servers = servers_to_look_at(&dns.look, &placed).await?;
     let records: Vec<Record> = placed.iter().map(|p| p.record.clone()).collect();
     let settle = dns.look.settle;
-    let mut limit = Some(settle);
     if matches!(dns.writer, RecordWriter::Person | RecordWriter::Standing { .. }) {
         say_delegations(app, wanted, &placed);
         let behind = lagging(&servers, &records, (app.now)()).await;
@@ -343,25 +376,16 @@ pub(crate) async fn look(app: &App, dns: &DnsProof, wanted: &[Record], wait: boo
                 to_place.push(one);
             }
         }
-        if !wait {
-            return Err(StepError::AwaitsPerson { to_place });
-        }
-        (app.watch)(&Progress::AwaitsPerson(to_place));
-        limit = None;
+        return Err(StepError::AwaitsPerson { to_place });
     }
-    match ask_until(app, &servers, &records, limit).await {
+    match ask_until(app, &servers, &records, settle).await {
         Ok(()) => Ok(()),
         Err(behind) => Err(StepError::NotEverywhere { behind, of: servers.len(), after: settle }),
     }
 }
 
 /// Asks until all servers have all records, or until `settle` is over; then returns who is behind.
-async fn ask_until(
-    app: &App,
-    servers: &[SocketAddr],
-    records: &[Record],
-    settle: Option<Duration>,
-) -> Result<(), Vec<Behind>> {
+async fn ask_until(app: &App, servers: &[SocketAddr], records: &[Record], settle: Duration) -> Result<(), Vec<Behind>> {
     let begun = Instant::now();
     let mut pause = Duration::from_millis(200);
     let names: BTreeSet<&String> = records.iter().map(|r| &r.name).collect();
@@ -370,8 +394,8 @@ async fn ask_until(
         if behind.is_empty() {
             return Ok(());
         }
-        let left = settle.map(|settle| settle.saturating_sub(begun.elapsed()));
-        if left.is_some_and(|left| left.is_zero()) {
+        let left = settle.saturating_sub(begun.elapsed());
+        if left.is_zero() {
             return Err(behind);
         }
         let state = |name: &&String| {
@@ -382,7 +406,7 @@ async fn ask_until(
         (app.watch)(&Progress::Names(names.iter().map(state).collect()));
         // A server that remembers "there is none" says the same until it has forgotten: asking sooner is no use.
         let forgets = behind.iter().map(|b| b.remembers_for).min().flatten().unwrap_or_default();
-        let next = pause.max(forgets).min(left.unwrap_or(Duration::MAX));
+        let next = pause.max(forgets).min(left);
         tokio::time::sleep(next).await;
         pause = (pause * 2).min(Duration::from_secs(10));
     }

@@ -3,9 +3,11 @@
 use super::{SiteFile, SiteFolder, folder_of};
 use crate::secret::read_secret;
 use crate::{App, ProofError, StepError};
+use eskort_core::debt::Debt;
 use eskort_core::inventory::HostKind;
 use eskort_host::Session;
 use eskort_store::crash_point;
+use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
 
 /// Connects to a machine of the inventory.
@@ -49,16 +51,43 @@ async fn publish_on(
                 missing.push(file);
             }
         }
+        // What stands on the way decides where the file lands: it has to be folders.
+        let mut on_the_way = folder_of(root, &group[0]);
+        while on_the_way != root {
+            if session.is_link(&on_the_way).await.map_err(ProofError::Host)? {
+                return Err(ProofError::LinkOnHost { host: host.clone(), path: on_the_way }.into());
+            }
+            on_the_way.pop();
+        }
         site.owe(Some(host), &missing, &folders)?;
+        let passing = passing_names(site, host)?;
         for folder in folders.iter().rev() {
             session.make_folder(folder).await.map_err(ProofError::Host)?;
         }
         for file in missing {
-            session.put(&root.join(&file.path), &file.bytes).await.map_err(ProofError::Host)?;
+            let path = root.join(&file.path);
+            let passing = passing.get(&path).cloned().unwrap_or_else(passing_name);
+            session.put(&path, &passing, &file.bytes).await.map_err(ProofError::Host)?;
             crash_point("file-written");
         }
     }
     Ok(())
+}
+
+/// Returns a name that nobody can guess.
+pub(super) fn passing_name() -> String {
+    use std::hash::{BuildHasher, Hasher};
+    let random = std::collections::hash_map::RandomState::new().build_hasher().finish();
+    format!(".eskort-{random:016x}.part")
+}
+
+/// Returns the names under which the files that are owed on a host pass, by path.
+fn passing_names(site: &SiteFolder<'_>, host: &str) -> Result<BTreeMap<PathBuf, String>, ProofError> {
+    let of = |debt| match debt {
+        Debt::File { host: Some(on), path, passing: Some(passing), .. } if on == host => Some((path, passing)),
+        _ => None,
+    };
+    Ok(site.store.debts()?.into_iter().filter_map(|row| of(row.debt)).collect())
 }
 
 async fn holds(session: &mut Session, root: &Path, file: &SiteFile) -> Result<bool, ProofError> {
@@ -80,8 +109,16 @@ pub(crate) async fn look(app: &App, root: &Path, hosts: &[String], files: &[Site
 }
 
 /// Removes a file and the folders that were made for it.
-pub(super) async fn take_away(session: &mut Session, path: &Path, folders: &[PathBuf]) -> Result<(), ProofError> {
-    session.remove(path).await?;
+pub(super) async fn take_away(
+    session: &mut Session,
+    path: &Path,
+    passing: Option<&str>,
+    folders: &[PathBuf],
+) -> Result<(), ProofError> {
+    // Debts of before were written under a name that can be told.
+    let name = path.file_name().unwrap_or_default().to_string_lossy();
+    let before = format!(".{name}.part");
+    session.remove(path, passing.unwrap_or(&before)).await?;
     // A folder that somebody put something into meanwhile is theirs.
     for folder in folders {
         if !session.remove_folder(folder).await {

@@ -1,6 +1,6 @@
 //! Proofs in a TLS handshake (RFC 8737): a listener that shows a certificate made for the challenge.
 
-use crate::proof::Listener;
+use crate::proof::{Listener, bind, serve_all};
 use crate::{App, ProofError, StepError};
 use eskort_core::inventory::CheckAddress;
 use eskort_core::journey::ProofTask;
@@ -31,7 +31,11 @@ impl ResolvesServerCert for ByName {
 }
 
 /// Opens a listener that answers the tasks' challenges.
-pub(super) async fn listen(app: &App, address: SocketAddr, tasks: &[ProofTask]) -> Result<Listener, ProofError> {
+pub(super) async fn listen(
+    app: &App,
+    address: Option<SocketAddr>,
+    tasks: &[ProofTask],
+) -> Result<Listener, ProofError> {
     let certificates = tasks.iter().map(|t| Ok((asked_for(t), Arc::new(certified(app, t)?))));
     let certificates: Result<BTreeMap<_, _>, PkiError> = certificates.collect();
     let provider = Arc::new(aws_lc_rs::default_provider());
@@ -42,18 +46,13 @@ pub(super) async fn listen(app: &App, address: SocketAddr, tasks: &[ProofTask]) 
         .with_cert_resolver(Arc::new(ByName(certificates.map_err(ProofError::Certificate)?)));
     config.alpn_protocols = vec![PROTOCOL.to_vec()];
     let acceptor = TlsAcceptor::from(Arc::new(config));
-    let listener = tokio::net::TcpListener::bind(address).await;
-    let listener = listener.map_err(|source| ProofError::Listen { address, source })?;
-    let task = tokio::spawn(async move {
-        let mut open = tokio::task::JoinSet::new();
-        while let Ok((stream, _)) = listener.accept().await {
-            let acceptor = acceptor.clone();
-            // The handshake is all there is to it.
-            open.spawn(async move { drop(tokio::time::timeout(LONGEST_HANDSHAKE, acceptor.accept(stream)).await) });
-            while open.try_join_next().is_some() {}
-        }
-    });
-    Ok(Listener { task })
+    let listener = bind(address, 443).await?;
+    let serve = move |stream| {
+        let acceptor = acceptor.clone();
+        // The handshake is all there is to it.
+        async move { drop(tokio::time::timeout(LONGEST_HANDSHAKE, acceptor.accept(stream)).await) }
+    };
+    Ok(serve_all(listener, serve))
 }
 
 /// Returns the name that the authority asks for in its handshake.

@@ -7,7 +7,9 @@ use crate::trusted;
 use crate::{ProofError, SecretError};
 use eskort_core::inventory::{Mistake, Mistakes, RecipeSource, WebApi, read_recipe};
 use eskort_core::pki::Secret;
-use eskort_core::recipe::{FilledRequest, Recipe, RecipeRequest, SHIPPED, SLOTS, SlotPlace, Slots, TemplateError};
+use eskort_core::recipe::{
+    FilledRequest, Recipe, RecipeRequest, SHIPPED, SLOTS, SlotPlace, Slots, TemplateError, repeats_secret,
+};
 use eskort_core::record::{Record, RecordType};
 use eskort_core::words::printable;
 use reqwest::header::{CONTENT_TYPE, HeaderName, HeaderValue};
@@ -92,8 +94,8 @@ impl<'a> Api<'a> {
         }
         let secret = settings.secret.as_ref().map(read_secret).transpose()?;
         // A redirect could carry the secret elsewhere.
-        let mut http = reqwest::Client::builder().redirect(reqwest::redirect::Policy::none()).timeout(LONGEST_ANSWER);
-        http = http.user_agent(concat!("eskort/", env!("CARGO_PKG_VERSION")));
+        let none = reqwest::redirect::Policy::none();
+        let mut http = crate::http::client(&settings.address).redirect(none).timeout(LONGEST_ANSWER);
         if let Some(path) = &settings.roots {
             let fail = |why: String| SecretError { place: format!("the roots in {}", path.display()), why };
             let pem = trusted::read(path).map_err(fail)?;
@@ -217,7 +219,7 @@ impl<'a> Api<'a> {
     async fn send(&self, request: &RecipeRequest, slots: &Slots) -> Result<Vec<u8>, ProofError> {
         let FilledRequest { method, url, headers, body } =
             self.recipe.fill(request, slots).map_err(|e| self.bad_recipe(&e))?;
-        let shown = self.without_secret(&url);
+        let shown = self.recipe.shown_url(request, slots).map_err(|e| self.bad_recipe(&e))?;
         let fail = |what: String| ApiError::Unreachable { url: shown.clone(), what };
         let verb = reqwest::Method::from_bytes(method.as_bytes()).expect("the recipe's methods were checked");
         let mut sent = self.http.request(verb, &url);
@@ -244,17 +246,14 @@ impl<'a> Api<'a> {
         if status.is_success() || request.accept.contains(&status.as_u16()) {
             return Ok(bytes);
         }
-        let text = String::from_utf8_lossy(&bytes[..bytes.len().min(1_000)]).into_owned();
-        let said = printable(self.without_secret(&text).trim(), 200);
+        let text = String::from_utf8_lossy(&bytes);
+        let repeats = self.secret.as_ref().is_some_and(|secret| repeats_secret(&text, secret.reveal()));
+        let said = if repeats {
+            "what it says has the secret in it, and is not shown".to_owned()
+        } else {
+            printable(text.chars().take(1_000).collect::<String>().trim(), 200)
+        };
         Err(ApiError::Refused { method, url: shown, status: status.as_u16(), said }.into())
-    }
-
-    /// What is shown never has the secret in it, wherever the recipe puts it.
-    fn without_secret(&self, text: &str) -> String {
-        match &self.secret {
-            Some(secret) => text.replace(secret.reveal().as_str(), "[redacted]"),
-            None => text.to_owned(),
-        }
     }
 }
 

@@ -3,6 +3,7 @@
 use super::{block_on_stoppable, keep};
 use crate::args::ReceiveArgs;
 use crate::errors::{self, Told};
+use crate::password;
 use crate::ui::{ExitStatus, Tone, Ui};
 use eskort_app::{AnswerError, App, Brought, Receipt, Received, StepError};
 use eskort_core::pki::{IntakeError, LARGEST_INTAKE};
@@ -20,14 +21,24 @@ pub(crate) fn run(ui: &Ui, app: &App, args: &ReceiveArgs) -> ExitStatus {
         Ok(brought) => brought,
         Err(error) => return failed(ui, &errors::tell_answer(&error)),
     };
-    let receipt = args.password.open(
-        |error| matches!(error, StepError::Answer(error) if wants_password(error)),
-        |why| StepError::Answer(AnswerError::Password(why)),
-        |password| {
-            let received = block_on_stoppable(ui, eskort_app::receive(app, &brought, password, args.fetch_issuers));
-            received.unwrap_or(Err(StepError::Interrupted))
-        },
-    );
+    let hosts: Vec<String> = args.fetch_issuers.iter().filter(|host| !host.is_empty()).cloned().collect();
+    let hosts = (!args.fetch_issuers.is_empty()).then_some(hosts.as_slice());
+    let receive = |accept: bool| {
+        args.password.open(
+            |error| matches!(error, StepError::Answer(error) if wants_password(error)),
+            |why| StepError::Answer(AnswerError::Password(why)),
+            |password| {
+                let received = eskort_app::receive(app, &brought, password, hosts, accept);
+                block_on_stoppable(ui, received).unwrap_or(Err(StepError::Interrupted))
+            },
+        )
+    };
+    let mut receipt = receive(args.accept_issuer);
+    if let Err(StepError::Answer(error @ AnswerError::UnknownIssuer { .. })) = &receipt
+        && asks_to_accept(ui, error)
+    {
+        receipt = receive(true);
+    }
     ui.settle();
     let receipt = match receipt {
         Ok(receipt) => receipt,
@@ -37,6 +48,22 @@ pub(crate) fn run(ui: &Ui, app: &App, args: &ReceiveArgs) -> ExitStatus {
         Err(other) => return failed(ui, &errors::tell(&other, "NAME")),
     };
     print(ui, app, receipt)
+}
+
+/// Shows an issuer that is not known, and asks on a terminal whether it is the authority's.
+fn asks_to_accept(ui: &Ui, error: &AnswerError) -> bool {
+    let AnswerError::UnknownIssuer { fingerprint, authority, .. } = error else { return false };
+    if !password::on_terminal() {
+        return false;
+    }
+    ui.settle();
+    ui.talk(&format!("{error}."));
+    if let Some(fingerprint) = fingerprint {
+        ui.talk(&format!("The SHA-256 of its certificate is {fingerprint}."));
+    }
+    ui.talk(&format!("Does it issue for authority `{authority}`? Type yes to take this answer and the next ones:"));
+    let mut line = String::new();
+    io::stdin().read_line(&mut line).is_ok_and(|_| line.trim() == "yes")
 }
 
 /// Prints what came of what was brought.

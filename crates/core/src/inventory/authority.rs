@@ -52,8 +52,9 @@ pub struct Authority {
     pub visitor_roots: Option<PathBuf>,
     /// How long one run waits for it: for a single answer, for its look at the proofs, for the certificate.
     pub patience: Duration,
-    /// Whether issuers that are missing in its answers are fetched from the addresses that certificates name.
-    pub fetch_issuers: bool,
+    /// Whether issuers that are missing in its answers are fetched from the addresses that certificates name, and from which
+    /// hosts of this network; `None` where they are not.
+    pub fetch_issuers: Option<Vec<String>>,
     /// How many names it puts on one certificate at the most; `None` when that is not known.
     pub most_names: Option<usize>,
 }
@@ -205,7 +206,11 @@ pub(super) fn read_authority<'a>(entry: &'a Entry<'a>, notes: &'a Notes<'a>) -> 
     let patience = duration(&section, "patience", USUAL_PATIENCE);
     let most_names = section.get("most-names").map(|_| section.number("most-names", 1..=10_000, 1) as usize);
     // Over ACME the whole chain comes.
-    let fetch_issuers = section.get("fetch-issuers").is_some() && section.flag("fetch-issuers");
+    let fetch_issuers = match section.get("fetch-issuers").map(|value| value.get_ref().as_array().is_some()) {
+        Some(true) => section.texts("fetch-issuers").map(|hosts| hosts.iter().map(|h| h.value.to_owned()).collect()),
+        Some(false) => section.flag("fetch-issuers").then(Vec::new),
+        None => None,
+    };
     Some(Authority { kind: kind?, visitor_roots: section.path("visitor-roots"), patience, fetch_issuers, most_names })
 }
 

@@ -69,15 +69,15 @@ pub enum Proof {
     },
     /// A listener of our own while the authority looks.
     HttpListener {
-        /// The address to listen on.
-        listen: SocketAddr,
+        /// The address to listen on; `None` for the usual port on all addresses of both families.
+        listen: Option<SocketAddr>,
         /// Where the self-check connects to.
         check_address: Option<CheckAddress>,
     },
     /// A TLS listener of our own while the authority looks.
     TlsListener {
-        /// The address to listen on.
-        listen: SocketAddr,
+        /// The address to listen on; `None` for the usual port on all addresses of both families.
+        listen: Option<SocketAddr>,
         /// Where the self-check connects to.
         check_address: Option<CheckAddress>,
     },
@@ -299,12 +299,12 @@ pub(super) fn read_proof<'a>(entry: &'a Entry<'a>, hosts: &[&str], notes: &'a No
         "http-listener" => {
             let section = open(HTTP_LISTENER);
             let check_address = check_address(&section);
-            return Some(Proof::HttpListener { listen: listen(&section, 80)?, check_address });
+            return Some(Proof::HttpListener { listen: listen(&section)?, check_address });
         }
         "tls-listener" => {
             let section = open(TLS_LISTENER);
             let check_address = check_address(&section);
-            return Some(Proof::TlsListener { listen: listen(&section, 443)?, check_address });
+            return Some(Proof::TlsListener { listen: listen(&section)?, check_address });
         }
         "dns-update" => {
             let section = open(DNS_UPDATE);
@@ -462,10 +462,11 @@ fn check_address(section: &Section<'_>) -> Option<CheckAddress> {
     super::read::check_address(section)
 }
 
-fn listen(section: &Section<'_>, usual_port: u16) -> Option<SocketAddr> {
+/// Returns what `listen` says, if it says anything; `None` for a mistake.
+fn listen(section: &Section<'_>) -> Option<Option<SocketAddr>> {
     match section.get("listen") {
-        None => Some(SocketAddr::from(([0, 0, 0, 0], usual_port))),
-        Some(_) => section.parsed("listen", "an address with a port like \"0.0.0.0:80\"", |t| t.parse().ok()),
+        None => Some(None),
+        Some(_) => section.parsed("listen", "an address with a port like \"0.0.0.0:80\"", |t| t.parse().ok()).map(Some),
     }
 }
 
