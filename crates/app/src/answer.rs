@@ -8,7 +8,6 @@ use eskort_core::journey::Stage;
 use eskort_core::names::Identifier;
 use eskort_core::pki::{
     Built, Certificate, Chain, ChainError, CsrWish, Intake, IntakeError, KeyUse, LARGEST_INTAKE, PrivateKey, Secret,
-    base64url, sha256,
 };
 use eskort_core::words;
 use eskort_probe::Trust;
@@ -189,10 +188,8 @@ pub(crate) fn check_issuer(
     if trust.trusts(&built.chain, at) || Trust::system().trusts(&built.chain, at) {
         return Ok(Ok(()));
     }
-    let issuer = issuer_of(built, pool);
-    if let Some(issuer) = issuer
-        && store.is_accepted_issuer(authority, &base64url(&sha256(issuer.public_key())))?
-    {
+    let accepted = store.accepted_issuers(authority)?;
+    if accepted.iter().any(|issuer| built.chain.leaf().is_signed_by(issuer)) {
         return Ok(Ok(()));
     }
     if let Some(newest) = store.newest(certificate)?.filter(|newest| newest.wanted.authority == *authority)
@@ -204,7 +201,7 @@ pub(crate) fn check_issuer(
     }
     Ok(Err(AnswerError::UnknownIssuer {
         issuer: words::printable(&built.chain.leaf().issuer, 100),
-        fingerprint: issuer.map(|issuer| issuer.fingerprint().to_string()),
+        fingerprint: issuer_of(built, pool).map(|issuer| issuer.fingerprint().to_string()),
         certificate: certificate.to_owned(),
         authority: authority.clone(),
     }))
@@ -281,7 +278,7 @@ pub async fn receive(
                 return Err(unknown.into());
             }
             if let Some(issuer) = issuer_of(&built, &intake.certificates) {
-                store.accept_issuer(&entry.authority, &base64url(&sha256(issuer.public_key())))?;
+                store.accept_issuer(&entry.authority, issuer)?;
             }
         }
         used.extend(built.chain.certificates().iter().cloned());

@@ -10,6 +10,7 @@ use eskort_core::renewal::Validity;
 use eskort_core::words;
 use eskort_probe::{Expected, Trust, judge, observe};
 use eskort_store::Store;
+use jiff::SignedDuration;
 use serde::Serialize;
 use std::net::SocketAddr;
 
@@ -172,7 +173,8 @@ async fn look(
             report.findings.push(Finding::new(Weight::Bad, "reach", error.to_string()).with_advice(advice));
         }
         Ok(seen) => {
-            report.findings = judge(&seen, trust, expected, (app.now)());
+            let lead = report.certificate.as_ref().map_or(SignedDuration::ZERO, |name| app.inventory.lead_of(name));
+            report.findings = judge(&seen, trust, expected, lead, (app.now)());
             report.address = Some(seen.address);
             let leaf = &seen.sent[0];
             report.validity = Some(Validity { not_before: leaf.not_before, not_after: leaf.not_after });

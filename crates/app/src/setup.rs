@@ -41,6 +41,12 @@ pub enum SetupError {
         /// Why.
         source: std::io::Error,
     },
+    /// A path that is not UTF-8.
+    #[error("the path {} is not UTF-8, which reports and the ledger need", path.display())]
+    NotUtf8 {
+        /// The path.
+        path: PathBuf,
+    },
     /// Somebody else may change it.
     #[error(transparent)]
     Untrusted(TrustError),
@@ -62,6 +68,9 @@ impl App {
     /// When there is none, or it has mistakes.
     pub fn load(path: &Path, usual_state: &Path, now: Now, watch: Watch) -> Result<Self, SetupError> {
         let path = std::path::absolute(path).unwrap_or_else(|_| path.to_owned());
+        if path.to_str().is_none() {
+            return Err(SetupError::NotUtf8 { path });
+        }
         match check_trust(&path) {
             Err(TrustError::Io { .. }) | Ok(()) => {}
             Err(error) => return Err(SetupError::Untrusted(error)),

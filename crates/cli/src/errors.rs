@@ -63,6 +63,9 @@ pub(crate) fn print_setup(ui: &Ui, error: &SetupError) -> ExitStatus {
             ui.talk("");
             ui.talk(guide::FIRST_STEPS);
         }
+        SetupError::NotUtf8 { .. } => {
+            print(ui, &error.to_string(), &Told::default().hint("keep the inventory in a folder with a name in UTF-8"));
+        }
         SetupError::Untrusted(error) => {
             let told = Told::new(error).hint(match error.mended_by() {
                 Some(command) => format!("whoever may change it decides what is run here; `{command}` mends that"),

@@ -228,6 +228,8 @@ fn keep_can_wait_for_the_person() {
     let mut waiting = Process(waiting.unwrap());
     std::thread::sleep(std::time::Duration::from_millis(500));
     assert!(waiting.0.try_wait().unwrap().is_none(), "it waits");
+    // It holds no lock meanwhile: the timer's run does its work.
+    pebble.place.run(&["keep"]).check(3, &["waits for you"]);
     bind.place_by_hand(&texts);
     assert_eq!(waiting.0.wait().unwrap().code(), Some(0));
     pebble.place.run(&["list"]).check(0, &["archive", "good"]);

@@ -139,7 +139,7 @@ fn a_csr_is_carried_to_the_office_and_the_answer_taken_in_any_shape() {
         3,
         &["stock waits for you", "room 4, ask for the keeper", "BEGIN CERTIFICATE REQUEST", "eskort receive FILE"],
     );
-    place.run(&["list"]).check(4, &["stock", "waits for you"]);
+    place.run(&["list"]).check(3, &["stock", "waits for you"]);
     assert_eq!(place.mode("state/certificates/stock/0001/key.pem"), 0o600);
     let again = place.run(&["keep"]);
     again.check(3, &["go on with generation 1 from `prepared`", "waits for you"]);
@@ -240,9 +240,11 @@ fn what_is_wrong_with_an_answer_is_said_and_the_journey_goes_on_waiting() {
         "ca -batch -config desk.cnf -extensions leaf -in {csr} -out later.pem -startdate {later} -enddate 20990401000000Z"
     ));
     office.receive(&["later.pem"]).check(1, &["the certificate is not good before 2099-01-01", "clock right?"]);
-    place.run(&["list"]).check(4, &["waits for you"]);
+    place.run(&["list"]).check(3, &["waits for you"]);
+    // Without what stands above it, nobody can say whose it is.
+    office.receive(&["leaf.pem"]).check(1, &["`Office-Issuer`, which is not known", "--accept-issuer"]);
     office
-        .receive(&["leaf.pem"])
+        .receive(&["leaf.pem", "--accept-issuer"])
         .check(0, &["no certificate of `Office-Issuer`, which issued this one", "put in place"]);
 
     // Renewal begins early enough for a person; the old answer is told from the new one.
@@ -262,7 +264,7 @@ fn what_is_wrong_with_an_answer_is_said_and_the_journey_goes_on_waiting() {
     place.write("eskort.toml", &text);
     at(205, &["list"]).check(4, &["renewal due"]);
     at(205, &["keep"]).check(3, &["generation 2", "waits for you"]);
-    at(208, &["list"]).check(4, &["waits for you, 3 days"]);
+    at(208, &["list"]).check(3, &["waits for you, 3 days"]);
     at(208, &["keep"]).check(3, &["stock has waited 3 days for you"]);
     at(208, &["receive", "leaf.pem"]).check(1, &["fits no waiting key; it fits that of generation 1 of `stock`"]);
     office.answer(2, 600);
@@ -304,17 +306,21 @@ fn issuers_that_are_missing_are_fetched_only_when_that_is_allowed() {
         std::fs::copy(place.path("old.pem"), site("other.cer")).unwrap();
         sign(file);
         copy_tree(place, "state", "waiting");
-        place.run(&["receive", "leaf.pem", "--fetch-issuers=127.0.0.1"]).check(0, &[said, "visitors may not trust it"]);
+        let receive = ["receive", "leaf.pem", "--fetch-issuers=127.0.0.1", "--accept-issuer"];
+        place.run(&receive).check(0, &[said, "visitors may not trust it"]);
         std::fs::remove_dir_all(place.path("state")).unwrap();
         std::fs::rename(place.path("waiting"), place.path("state")).unwrap();
     }
     sign("issuer.cer");
     copy_tree(place, "state", "waiting");
     // What only this machine can reach is not fetched for whoever made the certificate.
-    place.run(&["receive", "leaf.pem", "--fetch-issuers"]).check(0, &["127.0.0.1 is not public", "put in place"]);
+    let receive = ["receive", "leaf.pem", "--fetch-issuers", "--accept-issuer"];
+    place.run(&receive).check(0, &["127.0.0.1 is not public", "put in place"]);
     std::fs::remove_dir_all(place.path("state")).unwrap();
     copy_tree(place, "waiting", "state");
-    place.run(&["receive", "leaf.pem"]).check(0, &["no certificate of `Office-Issuer`", "put in place"]);
+    place
+        .run(&["receive", "leaf.pem", "--accept-issuer"])
+        .check(0, &["no certificate of `Office-Issuer`", "put in place"]);
     std::fs::remove_dir_all(place.path("state")).unwrap();
     copy_tree(place, "waiting", "state");
     let said = place.run(&["receive", "leaf.pem", "--fetch-issuers=127.0.0.1"]);
@@ -332,6 +338,52 @@ fn issuers_that_are_missing_are_fetched_only_when_that_is_allowed() {
         place.read("eskort.toml").replace("desk =", "pick-up = \"answers\"\nfetch-issuers = [\"127.0.0.1\"]\ndesk =");
     place.write("eskort.toml", &text);
     place.run(&["keep"]).check(0, &["`Office-Upper` was fetched from", "put in place"]);
+}
+
+#[test]
+fn an_answer_by_a_stranger_is_taken_only_when_a_person_says_so() {
+    let office = Office::new();
+    let place = &office.place;
+    std::fs::create_dir(place.path("answers")).unwrap();
+    let text = place.read("eskort.toml").replace("desk =", "pick-up = \"answers\"\ndesk =");
+    place.write("eskort.toml", &text);
+    place.run(&["keep"]).check(3, &["waits for you"]);
+    // A stranger's authority signs our CSR, later than the office does.
+    office.openssl("req -x509 -newkey rsa:2048 -nodes -keyout evil.key -out evil.pem -days 30 -subj /CN=Somebody-Else");
+    place.write("names", "subjectAltName=DNS:stock.lampholm.internal,IP:192.0.2.7\n");
+    office.answer(1, 300);
+    std::thread::sleep(Duration::from_millis(1_100));
+    office.sign("state/certificates/stock/0001/request.pem", "evil", "strange.pem", "-days 300 -extfile names");
+    for file in ["strange.pem", "evil.pem"] {
+        std::fs::copy(place.path(file), place.path("answers").join(file)).unwrap();
+    }
+    let fingerprint = place.openssl(&["x509", "-in", "evil.pem", "-noout", "-fingerprint", "-sha256"]).out;
+    let fingerprint = fingerprint.split('=').nth(1).unwrap().trim().replace(':', "").to_lowercase();
+    let refused = ["issued by `Somebody-Else`, which is not known to be the authority's", &fingerprint];
+    place.run(&["keep"]).check(1, &refused);
+    place.run(&["receive", "strange.pem", "evil.pem"]).check(1, &refused);
+    copy_tree(place, "state", "waiting");
+    // Beside the right one it does not win for being younger.
+    for file in ["leaf.pem", "issuer.pem", "upper.pem"] {
+        std::fs::copy(place.path(file), place.path("answers").join(file)).unwrap();
+    }
+    place.run(&["keep"]).check(0, &["by `Office-Issuer`", "put in place"]);
+    // Where a person takes it, the next by the same issuer needs no word.
+    std::fs::remove_dir_all(place.path("state")).unwrap();
+    copy_tree(place, "waiting", "state");
+    place.write(
+        "eskort.toml",
+        &text.replace("visitor-roots = \"root.pem\"\n", "").replace("pick-up = \"answers\"\n", ""),
+    );
+    let shown = on_a_terminal(place, "receive strange.pem evil.pem", &[("next ones", "no")]);
+    assert!(shown.contains("nothing was received"), "{shown}");
+    let shown = on_a_terminal(place, "receive strange.pem evil.pem", &[("next ones", "yes")]);
+    assert!(shown.contains("put in place"), "{shown}");
+    let text = place.read("eskort.toml").replace("[certificate.stock]", "[certificate.stock]\nkey = \"p384\"");
+    place.write("eskort.toml", &text);
+    place.run(&["keep"]).check(3, &["generation 2"]);
+    office.sign("state/certificates/stock/0002/request.pem", "evil", "strange.pem", "-days 300 -extfile names");
+    place.run(&["receive", "strange.pem"]).check(0, &["put in place"]);
 }
 
 #[test]

@@ -293,7 +293,7 @@ pub fn decide(facts: &Facts, now: Timestamp, insist: bool) -> Decision {
         None => Some(Reason::First),
         Some(held) => differs.clone().or(match now {
             now if now >= held.validity.not_after => Some(Reason::Expired),
-            now if now >= held.validity.renew_at_with(facts.lead) => Some(Reason::Due),
+            now if held.validity.is_due(facts.lead, now) => Some(Reason::Due),
             _ => None,
         }),
     };

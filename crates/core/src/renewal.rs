@@ -36,9 +36,9 @@ impl Validity {
         self.renew_at().min(latest)
     }
 
-    /// Returns whether renewal is due at `now`.
-    pub fn is_due(&self, now: Timestamp) -> bool {
-        now >= self.renew_at()
+    /// Returns whether renewal is due at `now`, where it has to begin `lead` before the end at the latest.
+    pub fn is_due(&self, lead: SignedDuration, now: Timestamp) -> bool {
+        now >= self.renew_at_with(lead)
     }
 
     /// Returns how much of the lifetime is left at `now`, from 1.0 (just begun) to 0.0 (over).
@@ -68,8 +68,8 @@ mod tests {
         for (days, due_after_hours) in [(90, 60 * 24), (10, 160), (9, 108), (6, 72), (1, 12), (0, 0)] {
             let v = validity(days * 24);
             assert_eq!(v.renew_at(), v.not_before + SignedDuration::from_hours(due_after_hours), "{days} days");
-            assert!(v.is_due(v.renew_at()));
-            assert!(days == 0 || !v.is_due(v.renew_at() - SignedDuration::from_secs(1)));
+            assert!(v.is_due(SignedDuration::ZERO, v.renew_at()));
+            assert!(days == 0 || !v.is_due(SignedDuration::ZERO, v.renew_at() - SignedDuration::from_secs(1)));
         }
     }
 

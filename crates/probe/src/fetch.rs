@@ -14,6 +14,8 @@ use std::net::SocketAddr;
 use tokio::io::{AsyncRead, AsyncWrite};
 use url::Url;
 
+/// More addresses of a name than these are not looked at.
+const MOST_ADDRESSES: usize = 16;
 const MOST_REDIRECTS: usize = 10;
 /// A key authorization has fewer than 300 bytes; more than this is some page.
 const MOST_BYTES: usize = 16 * 1024;
@@ -96,6 +98,14 @@ pub enum WhyNotVisible {
     },
 }
 
+impl NotVisible {
+    /// Whether this machine has no way at all to the address: it has no addresses of that family.
+    fn is_out_of_our_network(&self) -> bool {
+        let WhyNotVisible::NoConnection { source, .. } = &self.why else { return false };
+        source.kind() == io::ErrorKind::NetworkUnreachable || source.kind() == io::ErrorKind::AddrNotAvailable
+    }
+}
+
 impl fmt::Display for NotVisible {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         match &self.why {
@@ -111,8 +121,11 @@ impl fmt::Display for NotVisible {
             WhyNotVisible::Redirect { to, what } => write!(f, "a redirect to `{to}`: {what}"),
         }?;
         match self.hops.last() {
-            Some(hop) if hop.url != self.url => write!(f, " (after a redirect to {})", printable(&hop.url, 120)),
-            _ => Ok(()),
+            Some(hop) if hop.url != self.url => {
+                write!(f, " (after a redirect to {}, at {})", printable(&hop.url, 120), hop.address)
+            }
+            Some(hop) => write!(f, " (at {})", hop.address),
+            None => Ok(()),
         }
     }
 }
@@ -130,11 +143,52 @@ pub async fn look_at_file(
     expected: &[u8],
     instead: Option<CheckAddress>,
 ) -> Result<Sight, Box<NotVisible>> {
-    let first = format!("http://{host}/{path}");
+    let url = format!("http://{host}/{path}");
+    if instead.is_some() {
+        return look_once(&url, expected, instead, None).await;
+    }
+    let found = match addresses(host, 80, None).await {
+        Ok(found) => found,
+        Err(source) => {
+            let why = WhyNotVisible::NoAddress { host: host.to_owned(), source };
+            return Err(Box::new(NotVisible { url, hops: Vec::new(), why }));
+        }
+    };
+    // The authority may ask any of them, of either family.
+    let look = |address: SocketAddr| {
+        let (url, expected, host) = (url.clone(), expected.to_vec(), host.trim_matches(['[', ']']).to_owned());
+        async move { look_once(&url, &expected, None, Some((host, address))).await }
+    };
+    let looks: Vec<_> = found.into_iter().take(MOST_ADDRESSES).map(|address| tokio::spawn(look(address))).collect();
+    let (mut seen, mut unreached, mut wrong) = (None, None, None);
+    for look in looks {
+        match look.await.expect("a look does not panic") {
+            Ok(sight) => seen = seen.or(Some(sight)),
+            // This machine has no way into that network: others may have.
+            Err(error) if error.is_out_of_our_network() => unreached = unreached.or(Some(error)),
+            Err(error) => wrong = wrong.or(Some(error)),
+        }
+    }
+    match (wrong, seen, unreached) {
+        (Some(error), _, _) | (None, None, Some(error)) => Err(error),
+        (None, Some(sight), _) => Ok(sight),
+        (None, None, None) => unreachable!("a name has at least one address"),
+    }
+}
+
+/// Fetches the file once: at `pinned`, as long as the address is that host's, or as `instead` says.
+async fn look_once(
+    first: &str,
+    expected: &[u8],
+    instead: Option<CheckAddress>,
+    pinned: Option<(String, SocketAddr)>,
+) -> Result<Sight, Box<NotVisible>> {
+    let first = first.to_owned();
     let mut hops: Vec<Hop> = Vec::new();
     let mut url = Url::parse(&first).expect("a name and a plain path make an address");
     for _ in 0..=MOST_REDIRECTS {
-        let (hop, answer) = match fetch(&url, instead).await {
+        let pin = pinned.as_ref().filter(|(host, _)| url.host_str().is_some_and(|at| at.trim_matches(['[', ']']) == host));
+        let (hop, answer) = match fetch(&url, instead, pin.map(|(_, address)| *address)).await {
             Ok(found) => found,
             Err(why) => return Err(Box::new(NotVisible { url: first, hops, why })),
         };
@@ -167,13 +221,20 @@ fn begins(body: &[u8]) -> String {
     printable(String::from_utf8_lossy(&body[..body.len().min(400)]).trim(), 60)
 }
 
-async fn fetch(url: &Url, instead: Option<CheckAddress>) -> Result<(Hop, Page), WhyNotVisible> {
+async fn fetch(
+    url: &Url,
+    instead: Option<CheckAddress>,
+    pinned: Option<SocketAddr>,
+) -> Result<(Hop, Page), WhyNotVisible> {
     let host = url.host_str().unwrap_or_default().to_owned();
     let tls = url.scheme() == "https";
     let port = url.port_or_known_default().unwrap_or(80);
     // The inventory's port stands for port 80; wherever a redirect leads, its own port counts.
     let instead = instead.map(|a| if port == 80 { a } else { CheckAddress { port: None, ..a } });
-    let found = addresses(&host, port, instead).await;
+    let found = match pinned {
+        Some(address) => Ok(vec![SocketAddr::new(address.ip(), port)]),
+        None => addresses(&host, port, instead).await,
+    };
     let found = found.map_err(|source| WhyNotVisible::NoAddress { host: host.clone(), source })?;
     let from_inventory = instead.is_some();
     let (stream, address) = connect(&found).await.map_err(|(address, source)| WhyNotVisible::NoConnection {

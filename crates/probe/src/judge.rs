@@ -5,7 +5,7 @@ use eskort_core::finding::{Finding, Weight};
 use eskort_core::pki::Certificate;
 use eskort_core::renewal::Validity;
 use eskort_core::words;
-use jiff::Timestamp;
+use jiff::{SignedDuration, Timestamp};
 use webpki::Error as ChainError;
 
 /// What should be served.
@@ -18,9 +18,17 @@ pub struct Expected {
 }
 
 /// Returns what there is to say about an endpoint, one finding for each topic.
-pub fn judge(seen: &Observation, trust: &Trust, expected: Option<&Expected>, now: Timestamp) -> Vec<Finding> {
+///
+/// `lead` is how long before its end a renewal has to begin at the latest, as far as that is known.
+pub fn judge(
+    seen: &Observation,
+    trust: &Trust,
+    expected: Option<&Expected>,
+    lead: SignedDuration,
+    now: Timestamp,
+) -> Vec<Finding> {
     let leaf = &seen.sent[0];
-    let mut findings = vec![names(leaf, &seen.name), dates(leaf, now), chain(&seen.sent)];
+    let mut findings = vec![names(leaf, &seen.name), dates(leaf, lead, now), chain(&seen.sent)];
     findings.push(trusted(trust.verify(&seen.sent, now), &seen.sent));
     findings.extend(expected.map(|e| installed(leaf, e)));
     findings.push(Finding::new(Weight::Good, "protocol", seen.protocol));
@@ -37,7 +45,7 @@ fn names(leaf: &Certificate, name: &str) -> Finding {
         .with_advice(format!("put a certificate that has {name} on this endpoint"))
 }
 
-fn dates(leaf: &Certificate, now: Timestamp) -> Finding {
+fn dates(leaf: &Certificate, lead: SignedDuration, now: Timestamp) -> Finding {
     let validity = Validity { not_before: leaf.not_before, not_after: leaf.not_after };
     let left = words::duration(leaf.not_after.duration_since(now));
     if now < leaf.not_before {
@@ -47,16 +55,14 @@ fn dates(leaf: &Certificate, now: Timestamp) -> Finding {
     if now > leaf.not_after {
         return Finding::new(Weight::Bad, "dates", format!("expired {left} ago")).with_advice("run `eskort keep`");
     }
-    if validity.is_due(now) {
+    if validity.is_due(lead, now) {
         return Finding::new(Weight::Notice, "dates", format!("{left} left; renewal is due"))
             .with_advice("run `eskort keep`");
     }
-    let renewal = words::day(validity.renew_at());
-    Finding::new(
-        Weight::Good,
-        "dates",
-        format!("{left} left, until {}; renewal on {renewal}", words::day(leaf.not_after)),
-    )
+    let renew_at = validity.renew_at_with(lead);
+    let renewal = words::by_when(renew_at, renew_at.duration_since(now));
+    let until = words::by_when(leaf.not_after, leaf.not_after.duration_since(now));
+    Finding::new(Weight::Good, "dates", format!("{left} left, until {until}; renewal on {renewal}"))
 }
 
 fn chain(sent: &[Certificate]) -> Finding {
@@ -128,7 +134,6 @@ mod tests {
     use super::*;
     use eskort_core::pki::{Chain, KeyKind, PrivateKey};
     use eskort_practice::Issuer;
-    use jiff::SignedDuration;
 
     const DAY: SignedDuration = SignedDuration::from_hours(24);
 
@@ -137,7 +142,7 @@ mod tests {
         let address = ([127, 0, 0, 1], 443).into();
         let seen = Observation { name: name.into(), address, sent: sent.to_vec(), protocol: "TLS 1.3" };
         let line = |f: Finding| format!("{:?} {}: {} ({})", f.weight, f.topic, f.text, f.advice.unwrap_or_default());
-        judge(&seen, trust, expected, now).into_iter().map(line).collect::<Vec<_>>().join("\n")
+        judge(&seen, trust, expected, SignedDuration::ZERO, now).into_iter().map(line).collect::<Vec<_>>().join("\n")
     }
 
     #[test]

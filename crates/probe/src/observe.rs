@@ -116,7 +116,7 @@ async fn handshake(
     let server_name = ServerName::try_from(asked_for).map_err(|e| failed(e.to_string()))?;
     let handshake = tokio::time::timeout(PATIENCE, connector.connect(server_name, stream)).await;
     let stream =
-        handshake.map_err(|_| failed("no answer within 10 seconds".into()))?.map_err(|e| failed(e.to_string()))?;
+        handshake.map_err(|_| failed("no answer within 10 seconds".into()))?.map_err(|e| failed(in_words(&e)))?;
     let protocol = match stream.get_ref().1.protocol_version() {
         Some(rustls::ProtocolVersion::TLSv1_3) => "TLS 1.3",
         _ => "TLS 1.2",
@@ -130,6 +130,18 @@ async fn handshake(
 }
 
 /// The certificates that a server sent.
+/// Says what went wrong in a handshake; what is no TLS at all gets words of its own.
+fn in_words(error: &io::Error) -> String {
+    let inner = error.get_ref().and_then(|inner| inner.downcast_ref::<rustls::Error>());
+    match inner {
+        Some(rustls::Error::InvalidMessage(_)) => {
+            "what answers there does not speak TLS; it may be a port for plain http".to_owned()
+        }
+        _ if error.kind() == io::ErrorKind::UnexpectedEof => "it closed the connection".to_owned(),
+        _ => error.to_string(),
+    }
+}
+
 #[derive(Debug, Default)]
 pub(crate) struct Seen(Mutex<Vec<Vec<u8>>>);
 

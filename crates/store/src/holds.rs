@@ -3,6 +3,7 @@
 use crate::journeys::instant;
 use crate::{Store, StoreError};
 use eskort_core::decision::{AuthorityHold, hold_after};
+use eskort_core::pki::Certificate;
 use jiff::Timestamp;
 use rusqlite::{OptionalExtension, params};
 
@@ -43,20 +44,23 @@ impl Store {
         Ok(AuthorityHold { until, reason: reason.to_owned() })
     }
 
-    /// Writes down that a person takes answers by an issuer for an authority's; `key` is the digest of the issuer's public key.
+    /// Writes down that a person takes answers by an issuer for an authority's.
     ///
     /// # Errors
     /// When the ledger fails.
-    pub fn accept_issuer(&self, authority: &str, key: &str) -> Result<(), StoreError> {
-        self.run("INSERT INTO issuer (authority, key) VALUES (?, ?) ON CONFLICT DO NOTHING", [authority, key]).map(drop)
+    pub fn accept_issuer(&self, authority: &str, issuer: &Certificate) -> Result<(), StoreError> {
+        let sql = "INSERT INTO issuer (authority, certificate) VALUES (?, ?) ON CONFLICT DO NOTHING";
+        self.run(sql, params![authority, issuer.der()]).map(drop)
     }
 
-    /// Returns whether a person has accepted an issuer.
+    /// Returns the issuers that a person has accepted for an authority.
     ///
     /// # Errors
     /// When the ledger fails.
-    pub fn is_accepted_issuer(&self, authority: &str, key: &str) -> Result<bool, StoreError> {
-        Ok(!self.rows("SELECT 1 FROM issuer WHERE authority = ? AND key = ?", [authority, key], |_| Ok(()))?.is_empty())
+    pub fn accepted_issuers(&self, authority: &str) -> Result<Vec<Certificate>, StoreError> {
+        let sql = "SELECT certificate FROM issuer WHERE authority = ?";
+        let found = self.rows(sql, [authority], |row| row.get::<_, Vec<u8>>(0))?;
+        Ok(found.iter().filter_map(|der| Certificate::from_der(der).ok()).collect())
     }
 
     /// Ends the hold of an authority, after it did what was asked.

@@ -58,7 +58,7 @@ CREATE TABLE undo (
   before TEXT, after TEXT NOT NULL, kept TEXT, mode INTEGER, uid INTEGER, gid INTEGER, shown INTEGER NOT NULL,
   told INTEGER NOT NULL DEFAULT 0, settled INTEGER);
 CREATE INDEX undo_open ON undo (server) WHERE settled IS NULL;
-CREATE TABLE issuer (authority TEXT NOT NULL, key TEXT NOT NULL, PRIMARY KEY (authority, key)) WITHOUT ROWID;
+CREATE TABLE issuer (authority TEXT NOT NULL, certificate BLOB NOT NULL, PRIMARY KEY (authority, certificate)) WITHOUT ROWID;
 DROP TABLE backup;
 ",
 ];

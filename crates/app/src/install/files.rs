@@ -26,7 +26,12 @@ pub(super) fn plan(
             });
         }
     }
-    let names = placement.names.iter().filter(|n| !n.is_wildcard());
+    let plain = placement.names.iter().filter(|n| !n.is_wildcard()).map(ToString::to_string);
+    let mut names: Vec<String> = plain.collect();
+    // A wildcard is looked at by a name that it covers.
+    if names.is_empty() {
+        names.extend(placement.names.iter().map(|n| format!("www.{}", n.base())));
+    }
     let endpoint = |address: eskort_core::inventory::CheckAddress, name: String| LiveEndpoint {
         server: install.server.clone(),
         name,
@@ -35,7 +40,7 @@ pub(super) fn plan(
         here: address,
         settle: server.settle,
     };
-    let endpoints = server.check_address.map(|a| names.map(|n| endpoint(a, n.to_string())).collect());
+    let endpoints = server.check_address.map(|a| names.iter().map(|n| endpoint(a, n.clone())).collect());
     Ok(ServerPlan {
         server: install.server.clone(),
         changes,

@@ -19,6 +19,7 @@ pub(crate) fn run(ui: &Ui, app: &App, args: &CheckArgs) -> ExitStatus {
         Err(status) => return status,
     };
     let mut reports = Vec::new();
+    let mut failed = ExitStatus::Well;
     for target in &targets {
         match block_on(eskort_app::check(app, target)) {
             Ok(found) => reports.extend(found),
@@ -27,9 +28,12 @@ pub(crate) fn run(ui: &Ui, app: &App, args: &CheckArgs) -> ExitStatus {
                     CheckTarget::Certificate(name) | CheckTarget::Endpoint { name, .. } => name,
                 };
                 errors::print(ui, &format!("cannot look at `{name}`"), &errors::tell(&error, name));
-                return ExitStatus::Failed;
+                failed = ExitStatus::Failed;
             }
         }
+    }
+    if reports.is_empty() && failed != ExitStatus::Well {
+        return failed;
     }
     if reports.is_empty() && !ui.is_json() {
         ui.result(
@@ -38,11 +42,12 @@ pub(crate) fn run(ui: &Ui, app: &App, args: &CheckArgs) -> ExitStatus {
         return ExitStatus::Well;
     }
     print(ui, &reports, (app.now)());
-    match reports.iter().map(EndpointReport::worst).max() {
+    let seen = match reports.iter().map(EndpointReport::worst).max() {
         Some(Weight::Bad) => ExitStatus::Failed,
         Some(Weight::Notice) => ExitStatus::NeedsAttention,
         Some(Weight::Good) | None => ExitStatus::Well,
-    }
+    };
+    failed.max(seen)
 }
 
 fn targets(ui: &Ui, app: &App, args: &CheckArgs) -> Result<Vec<CheckTarget>, ExitStatus> {
@@ -62,7 +67,7 @@ fn target(ui: &Ui, app: &App, args: &CheckArgs, text: &str) -> Result<CheckTarge
         Some((host, port)) => (host, port.parse().ok()),
         None => (text, Some(443)),
     };
-    match (Identifier::parse(host), port) {
+    match (Identifier::parse_any(host), port) {
         (Ok(name), Some(port)) if !name.is_wildcard() => {
             Ok(CheckTarget::Endpoint { name: name.to_string(), port, instead: args.address })
         }

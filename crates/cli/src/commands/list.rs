@@ -15,7 +15,16 @@ pub(crate) fn run(ui: &Ui, app: &App) -> ExitStatus {
         Err(error) => return errors::print_store(ui, &error),
     };
     print(ui, &rows, (app.now)());
-    if rows.iter().any(|r| r.state.needs_attention()) { ExitStatus::NeedsAttention } else { ExitStatus::Well }
+    rows.iter().map(|r| status(&r.state)).max().unwrap_or(ExitStatus::Well)
+}
+
+/// The exit code that `keep` has for the same.
+fn status(state: &State) -> ExitStatus {
+    match state {
+        State::AwaitsPerson { .. } => ExitStatus::AwaitsPerson,
+        other if other.needs_attention() => ExitStatus::NeedsAttention,
+        _ => ExitStatus::Well,
+    }
 }
 
 /// Prints the list.

@@ -61,9 +61,9 @@ fn asks_to_accept(ui: &Ui, error: &AnswerError) -> bool {
     if let Some(fingerprint) = fingerprint {
         ui.talk(&format!("The SHA-256 of its certificate is {fingerprint}."));
     }
-    ui.talk(&format!("Does it issue for authority `{authority}`? Type yes to take this answer and the next ones:"));
-    let mut line = String::new();
-    io::stdin().read_line(&mut line).is_ok_and(|_| line.trim() == "yes")
+    let question = format!("Does it issue for authority `{authority}`? Type yes to take this answer and the next ones");
+    let asked = dialoguer::Input::<String>::new().with_prompt(question).allow_empty(true).interact_text();
+    asked.is_ok_and(|answer| answer.trim() == "yes")
 }
 
 /// Prints what came of what was brought.
