@@ -17,7 +17,8 @@ use jiff::Timestamp;
 use std::path::{Path, PathBuf};
 
 /// Why what was brought is no answer.
-#[derive(Debug, thiserror::Error)]
+#[derive(Debug, thiserror::Error, strum::IntoStaticStr)]
+#[strum(serialize_all = "kebab-case")]
 pub enum AnswerError {
     /// A file that cannot be read.
     #[error("cannot read {}: {source}", path.display())]

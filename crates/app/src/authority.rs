@@ -24,7 +24,8 @@ const LONGEST_ANSWER: Duration = Duration::from_secs(30);
 const LONGEST_HOLD: Duration = Duration::from_secs(10);
 
 /// What can go wrong on the way to an authority.
-#[derive(Debug, thiserror::Error)]
+#[derive(Debug, thiserror::Error, strum::IntoStaticStr)]
+#[strum(serialize_all = "kebab-case")]
 pub enum AuthorityError {
     /// No connection, or none that can be trusted.
     #[error("cannot reach {url}: {what}")]

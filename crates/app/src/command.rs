@@ -24,7 +24,8 @@ const LAST_WORDS: Duration = Duration::from_secs(1);
 const MOST_SAID: usize = 16 * 1024;
 
 /// Why a command did not do its work.
-#[derive(Debug, thiserror::Error)]
+#[derive(Debug, thiserror::Error, strum::IntoStaticStr)]
+#[strum(serialize_all = "kebab-case")]
 pub enum CommandError {
     /// It could not be started.
     #[error("cannot run `{command}`: {source}")]

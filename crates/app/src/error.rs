@@ -1,5 +1,6 @@
 //! What can stop a journey.
 
+use crate::RecordView;
 use crate::turn::Concerns;
 use crate::{AnswerError, ApiError, AuthorityError, CommandError, Errand, InstallError, SecretError};
 use eskort_core::desk::AskedError;
@@ -20,7 +21,8 @@ use std::path::PathBuf;
 use std::time::Duration;
 
 /// Why a step of a journey failed.
-#[derive(Debug, thiserror::Error)]
+#[derive(Debug, thiserror::Error, strum::IntoStaticStr)]
+#[strum(serialize_all = "kebab-case")]
 pub enum StepError {
     /// The state folder.
     #[error(transparent)]
@@ -139,7 +141,7 @@ pub enum StepError {
 }
 
 /// A record that a person has to place.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Debug, PartialEq, Eq)]
 pub struct RecordToPlace {
     /// The record.
     pub record: Record,
@@ -149,6 +151,21 @@ pub struct RecordToPlace {
     pub ttl: u32,
     /// Whether it stays there for later journeys.
     pub for_good: bool,
+}
+
+impl Serialize for RecordToPlace {
+    fn serialize<S: serde::Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
+        #[derive(Serialize)]
+        struct View<'a> {
+            zone: &'a str,
+            #[serde(flatten)]
+            record: RecordView,
+            ttl: u32,
+            for_good: bool,
+        }
+        let RecordToPlace { record, zone, ttl, for_good } = self;
+        View { zone, record: record.into(), ttl: *ttl, for_good: *for_good }.serialize(serializer)
+    }
 }
 
 impl RecordToPlace {
@@ -169,7 +186,8 @@ impl RecordToPlace {
 }
 
 /// Why a proof could not be put up.
-#[derive(Debug, thiserror::Error)]
+#[derive(Debug, thiserror::Error, strum::IntoStaticStr)]
+#[strum(serialize_all = "kebab-case")]
 pub enum ProofError {
     /// A file or folder.
     #[error("cannot write {}: {source}", path.display())]

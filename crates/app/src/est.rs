@@ -19,7 +19,8 @@ const LONGEST_ANSWER: Duration = Duration::from_secs(60);
 const LONGEST_WAIT: SignedDuration = SignedDuration::from_hours(24 * 7);
 
 /// Why an EST authority gave no certificate.
-#[derive(Debug, thiserror::Error)]
+#[derive(Debug, thiserror::Error, strum::IntoStaticStr)]
+#[strum(serialize_all = "kebab-case")]
 pub enum EstError {
     /// It does not know who asks.
     #[error("{url} does not let us in (401){}", said_words(said))]

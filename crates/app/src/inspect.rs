@@ -28,7 +28,25 @@ pub struct CertificateView {
     /// Whether it is signed with its own key.
     pub is_root: bool,
     /// The certificate and generation of ours that has the key.
-    pub ours: Option<(String, u32)>,
+    pub ours: Option<OursView>,
+}
+
+/// A generation of ours.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+pub struct OursView {
+    /// The certificate's name in the inventory.
+    pub certificate: String,
+    /// The generation.
+    pub generation: u32,
+}
+
+/// A private key in a file.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+pub struct KeyView {
+    /// Its kind, in words.
+    pub kind: String,
+    /// Whether it fits the first certificate.
+    pub fits: bool,
 }
 
 /// What is in a file.
@@ -40,8 +58,8 @@ pub struct FileView {
     pub in_chain: usize,
     /// The issuer that visitors need and that is not in the file.
     pub missing_issuer: Option<String>,
-    /// The private keys: kind, and whether it fits the first certificate.
-    pub keys: Vec<(String, bool)>,
+    /// The private keys.
+    pub keys: Vec<KeyView>,
     /// What was passed over, in words.
     pub passed_over: Vec<String>,
 }
@@ -75,7 +93,7 @@ pub fn inspect(
     ordered.extend(others);
     let keys = intake.keys.iter().map(|key| {
         let fits = ordered.first().is_some_and(|c| key.fits(c.public_key()));
-        (key_words(&key.public_key_der()), fits)
+        KeyView { kind: key_words(&key.public_key_der()), fits }
     });
     let keys = keys.collect();
     let view = |c: &Certificate| -> Result<CertificateView, InspectError> {
@@ -107,7 +125,8 @@ impl CertificateView {
 }
 
 /// Why a file says nothing.
-#[derive(Debug, thiserror::Error)]
+#[derive(Debug, thiserror::Error, strum::IntoStaticStr)]
+#[strum(serialize_all = "kebab-case")]
 pub enum InspectError {
     /// Nothing in it.
     #[error(transparent)]

@@ -10,6 +10,7 @@ use crate::stop::Stop;
 use crate::turn::{Run, section_of};
 use crate::{App, Errand, FileChange, Progress, RecordToPlace, StepError};
 use eskort_core::decision::{Decision, Facts, Held, OpenJourney, Wanted, decide};
+use eskort_core::finding::Finding;
 use eskort_core::inventory::CertificateEntry;
 use eskort_core::journey::{ProofTask, Stage};
 use eskort_core::renewal::Validity;
@@ -30,22 +31,26 @@ pub struct KeepOptions {
     pub only: Vec<String>,
 }
 
-/// A file that would change, or a command that would run.
+/// What would be done on one server.
 #[derive(Clone, Debug)]
-pub struct PlannedChange {
+pub struct PlannedServer {
     /// The server.
     pub server: String,
-    /// The file.
-    pub path: PathBuf,
-    /// How it changes.
-    pub how: FileChange,
+    /// The files that would change, and how.
+    pub changes: Vec<(PathBuf, FileChange)>,
+    /// The command that would test its configuration.
+    pub test: Option<Vec<String>>,
+    /// The command that would make it take the change.
+    pub run: Option<Vec<String>>,
+    /// What there is to say about it.
+    pub findings: Vec<Finding>,
 }
 
 /// How a certificate's turn ended.
 #[derive(Debug)]
 pub enum Ending {
     /// Only planned.
-    Planned(Vec<PlannedChange>),
+    Planned(Vec<PlannedServer>),
     /// There was nothing to do.
     AtRest {
         /// The dates of the generation in use.
@@ -254,7 +259,7 @@ fn planned_changes(
     name: &str,
     entry: &CertificateEntry,
     decision: &Decision,
-) -> Result<Vec<PlannedChange>, StepError> {
+) -> Result<Vec<PlannedServer>, StepError> {
     let Some(generation) = decision.generation() else { return Ok(Vec::new()) };
     let scratch;
     let store = match store {
@@ -266,9 +271,14 @@ fn planned_changes(
     };
     let placement = Placement { preview: true, ..placement(app, name, entry, &entry.names, generation) };
     let plans = install::plan(app, store, &placement)?;
-    let change =
-        |server: &str, c: install::Change| PlannedChange { server: server.to_owned(), path: c.path, how: c.how };
-    Ok(plans.into_iter().flat_map(|p| p.changes.into_iter().map(move |c| change(&p.server, c))).collect())
+    let planned = |plan: install::ServerPlan| PlannedServer {
+        server: plan.server,
+        changes: plan.changes.into_iter().map(|c| (c.path, c.how)).collect(),
+        test: plan.test,
+        run: plan.reload,
+        findings: plan.findings,
+    };
+    Ok(plans.into_iter().map(planned).collect())
 }
 
 pub(crate) fn wanted_of(app: &App, entry: &CertificateEntry) -> Wanted {

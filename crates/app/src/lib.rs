@@ -40,18 +40,19 @@ pub use desk::{Errand, Noted, ProofSight, note};
 pub use driver::{Driver, Hands, Step};
 pub use error::{ProofError, RecordToPlace, StepError};
 pub use est::EstError;
-pub use inspect::{CertificateView, FileView, InspectError, inspect};
+pub use inspect::{CertificateView, FileView, InspectError, KeyView, OursView, inspect};
 pub use install::InstallError;
-pub use keep::{Ending, KeepEntry, KeepOptions, Placed, PlannedChange, keep};
+pub use keep::{Ending, KeepEntry, KeepOptions, Placed, PlannedServer, keep};
 pub use list::{ListRow, State, age, list};
 pub use pack::{PackError, Packing, pack};
 pub use place::{FileToPlace, place, take_back};
 pub use progress::{FileChange, NameState, Progress, Watch};
 pub use proof::ApiError;
 pub use request::{
-    CsrOptions, KeySource, MadeRequest, RequestError, RequestView, make_request, save_request, view_request,
+    CsrOptions, KeySource, MadeRequest, RequestError, RequestView, SubjectPart, make_request, save_request,
+    view_request,
 };
 pub use secret::SecretError;
 pub use setup::{App, Now, SetupError, usual_inventory, usual_state};
-pub use show::{GenerationView, Show, show};
+pub use show::{DebtView, GenerationView, JourneyView, RecordView, Show, show};
 pub use stop::Stop;

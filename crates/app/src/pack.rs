@@ -35,7 +35,8 @@ impl Packing {
 }
 
 /// Why nothing was packed.
-#[derive(Debug, thiserror::Error)]
+#[derive(Debug, thiserror::Error, strum::IntoStaticStr)]
+#[strum(serialize_all = "kebab-case")]
 pub enum PackError {
     /// There is no such generation.
     #[error("`{certificate}` has no generation {}", generation.map_or("yet".to_owned(), |n| n.to_string()))]

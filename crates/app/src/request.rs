@@ -1,6 +1,7 @@
 //! CSRs outside journeys: made from options alone, and read.
 
 use crate::App;
+use crate::OursView;
 use eskort_core::inventory::Part;
 use eskort_core::names::Identifier;
 use eskort_core::pki::{
@@ -44,7 +45,8 @@ pub enum KeySource {
 }
 
 /// Why no CSR was made or read.
-#[derive(Debug, thiserror::Error)]
+#[derive(Debug, thiserror::Error, strum::IntoStaticStr)]
+#[strum(serialize_all = "kebab-case")]
 pub enum RequestError {
     /// The key's file.
     #[error("cannot {job} the key {}: {source}", path.display())]
@@ -144,8 +146,8 @@ fn stored_key(app: Option<&App>, certificate: &str) -> Result<PrivateKey, Reques
 /// What a CSR says, and what we know of it.
 #[derive(Clone, Debug, Serialize)]
 pub struct RequestView {
-    /// Its subject: types and values.
-    pub subject: Vec<(String, String)>,
+    /// Its subject.
+    pub subject: Vec<SubjectPart>,
     /// Its names and addresses.
     pub names: Vec<String>,
     /// Its key, in words.
@@ -159,9 +161,18 @@ pub struct RequestView {
     /// What else it asks for.
     pub extensions: Vec<String>,
     /// The certificate and generation whose key it is made with.
-    pub ours: Option<(String, u32)>,
+    pub ours: Option<OursView>,
     /// What the inventory wants otherwise, in words.
     pub differs: Vec<String>,
+}
+
+/// One part of a subject.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+pub struct SubjectPart {
+    /// Its type.
+    pub r#type: String,
+    /// Its value.
+    pub value: String,
 }
 
 /// Reads a CSR in any form, and compares it with what is known.
@@ -172,7 +183,7 @@ pub fn view_request(app: Option<&App>, bytes: &[u8]) -> Result<RequestView, Requ
     let CsrFacts { subject, names, public_key, signature_holds, must_staple, usages, extensions } =
         look_at_csr(&find_csr(bytes).ok_or(RequestError::NoCsr)?)?;
     let mut view = RequestView {
-        subject,
+        subject: subject.into_iter().map(|(r#type, value)| SubjectPart { r#type, value }).collect(),
         names,
         key: key_words(&public_key),
         signature_holds,
@@ -184,7 +195,7 @@ pub fn view_request(app: Option<&App>, bytes: &[u8]) -> Result<RequestView, Requ
     };
     if let Some(app) = app {
         view.ours = whose(app, &public_key)?;
-        if let Some((certificate, _)) = &view.ours
+        if let Some(OursView { certificate, .. }) = &view.ours
             && let Some(entry) = app.inventory.certificates.get(certificate)
         {
             let wanted: Vec<String> = entry.names.iter().map(ToString::to_string).collect();
@@ -203,7 +214,7 @@ pub fn view_request(app: Option<&App>, bytes: &[u8]) -> Result<RequestView, Requ
 }
 
 /// Returns the certificate and generation whose stored key this is.
-pub(crate) fn whose(app: &App, public_key: &[u8]) -> Result<Option<(String, u32)>, RequestError> {
+pub(crate) fn whose(app: &App, public_key: &[u8]) -> Result<Option<OursView>, RequestError> {
     let Some(store) = Store::open_existing(&app.state)? else { return Ok(None) };
     for certificate in app.inventory.certificates.keys() {
         let open = store.open_journey(certificate)?.map(|open| open.generation);
@@ -212,7 +223,7 @@ pub(crate) fn whose(app: &App, public_key: &[u8]) -> Result<Option<(String, u32)
             let key = store.generation_folder(certificate, number).key()?;
             let fits = key.is_some_and(|pem| PrivateKey::from_pem(&pem).is_ok_and(|key| key.fits(public_key)));
             if fits {
-                return Ok(Some((certificate.clone(), number)));
+                return Ok(Some(OursView { certificate: certificate.clone(), generation: number }));
             }
         }
     }

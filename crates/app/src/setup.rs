@@ -25,7 +25,8 @@ pub struct App {
 }
 
 /// Why there is nothing to start from.
-#[derive(Debug, thiserror::Error)]
+#[derive(Debug, thiserror::Error, strum::IntoStaticStr)]
+#[strum(serialize_all = "kebab-case")]
 pub enum SetupError {
     /// No inventory at this path.
     #[error("no inventory exists at {}", path.display())]

@@ -10,7 +10,7 @@ use eskort_core::renewal::Validity;
 use eskort_core::words;
 use eskort_store::{DebtRow, EventRow, InstallRow, Store, StoreError};
 use jiff::Timestamp;
-use serde::Serialize;
+use serde::{Serialize, Serializer};
 use std::path::PathBuf;
 
 /// One generation, for people.
@@ -34,6 +34,43 @@ pub struct GenerationView {
     pub confirmed: Option<Timestamp>,
 }
 
+/// An open journey, for people.
+#[derive(Clone, Copy, Debug, Serialize)]
+pub struct JourneyView {
+    /// The generation it is to bring.
+    pub generation: u32,
+    /// The last of the six stages that it passed.
+    pub passed: Option<Milestone>,
+}
+
+/// Something that is still published, for people.
+#[derive(Clone, Debug, Serialize)]
+pub struct DebtView {
+    /// What it is.
+    pub what: String,
+    /// Why it could not be removed, the last time.
+    pub trouble: Option<String>,
+    /// How to remove it by hand.
+    pub by_hand: String,
+}
+
+/// A record, with its type whatever it is.
+#[derive(Clone, Debug, Serialize)]
+pub struct RecordView {
+    /// Its name in full.
+    pub name: String,
+    /// Its type.
+    pub r#type: &'static str,
+    /// Its text or target.
+    pub text: String,
+}
+
+impl From<&Record> for RecordView {
+    fn from(record: &Record) -> Self {
+        RecordView { name: record.name.clone(), r#type: record.kind.word(), text: record.text.clone() }
+    }
+}
+
 /// Everything about one certificate.
 #[derive(Clone, Debug, Serialize)]
 pub struct Show {
@@ -50,20 +87,25 @@ pub struct Show {
     pub servers: Vec<String>,
     /// The folder that servers are pointed at.
     pub folder: PathBuf,
-    /// How far an open journey is: the last stage passed, and where it stands in short.
-    pub journey: Option<(u32, Option<Milestone>)>,
+    /// How far an open journey is.
+    pub journey: Option<JourneyView>,
     /// How it stands on each server that it was put on, by machine and server.
     pub installs: Vec<InstallRow>,
     /// The generations, newest first.
     pub generations: Vec<GenerationView>,
     /// The TXT records that a person has to place, while a journey waits for that.
+    #[serde(serialize_with = "records")]
     pub to_place: Vec<Record>,
     /// What a person noted of the order, while a journey waits for an authority without ACME.
     pub notes: Option<DeskNotes>,
     /// What is still published and could not be removed: what, why, and how to do it by hand.
-    pub debts: Vec<(String, Option<String>, String)>,
+    pub debts: Vec<DebtView>,
     /// What happened lately, newest first.
     pub events: Vec<EventRow>,
+}
+
+fn records<S: Serializer>(records: &[Record], serializer: S) -> Result<S::Ok, S::Error> {
+    serializer.collect_seq(records.iter().map(RecordView::from))
 }
 
 /// Returns everything about a certificate of the inventory; `None` when there is no such certificate.
@@ -116,7 +158,7 @@ pub fn show(app: &App, name: &str) -> Result<Option<Show>, StoreError> {
             if let Stage::HandedOver { notes } = &open.stage {
                 shown.notes = Some(notes.clone());
             }
-            shown.journey = Some((open.generation, open.stage.milestone()));
+            shown.journey = Some(JourneyView { generation: open.generation, passed: open.stage.milestone() });
         }
         shown.installs = store.installs(name)?;
         shown.generations = store.generations(name)?.into_iter().map(view).collect();
@@ -124,7 +166,9 @@ pub fn show(app: &App, name: &str) -> Result<Option<Show>, StoreError> {
         let stays = is_shown_at_desk(&store, name)?;
         let leftover = |row: &DebtRow| row.certificate == name && (!stays || row.trouble.is_some());
         let owed = store.debts()?.into_iter().filter(leftover);
-        shown.debts = owed.map(|row| (row.debt.words(), row.trouble, row.debt.by_hand())).collect();
+        let view =
+            |row: DebtRow| DebtView { what: row.debt.words(), by_hand: row.debt.by_hand(), trouble: row.trouble };
+        shown.debts = owed.map(view).collect();
         shown.events = store.events(name, 12)?;
     }
     Ok(Some(shown))

@@ -21,6 +21,8 @@ use std::path::Path;
 /// An error in words.
 #[derive(Clone, Debug, Default, Serialize)]
 pub(crate) struct Told {
+    /// What kind of error it is, in a word that stays the same.
+    pub(crate) code: &'static str,
     /// What came back.
     pub(crate) cause: String,
     /// What to do next.
@@ -28,8 +30,17 @@ pub(crate) struct Told {
 }
 
 impl Told {
-    fn new(cause: impl ToString) -> Self {
-        Told { cause: cause.to_string(), hints: Vec::new() }
+    /// Tells an error of a kind that has its own code.
+    fn new<'e, E: ToString>(error: &'e E) -> Self
+    where
+        &'e E: Into<&'static str>,
+    {
+        Told::coded(error.into(), error.to_string())
+    }
+
+    /// Tells what went wrong under a code.
+    pub(crate) fn coded(code: &'static str, cause: impl Into<String>) -> Self {
+        Told { code, cause: cause.into(), hints: Vec::new() }
     }
 
     pub(crate) fn hint(mut self, hint: impl Into<String>) -> Self {
@@ -38,9 +49,10 @@ impl Told {
     }
 }
 
-/// Prints an error.
+/// Prints an error. Where JSON is wanted and nothing else comes, it becomes the report.
 pub(crate) fn print(ui: &Ui, headline: &str, told: &Told) {
     ui.settle();
+    ui.keep_error(headline, told);
     ui.talk(&format!("{} {headline}", Tone::Bad.paint("error:")));
     for (n, line) in told.cause.lines().enumerate() {
         ui.talk_wrapped(if n == 0 { "  cause: " } else { "         " }, line, Tone::Plain);
@@ -54,7 +66,7 @@ pub(crate) fn print(ui: &Ui, headline: &str, told: &Told) {
 pub(crate) fn print_setup(ui: &Ui, error: &SetupError) -> ExitStatus {
     match error {
         SetupError::NoInventory { .. } => {
-            let mut told = Told::default();
+            let mut told = Told::coded(error.into(), "");
             if nix::unistd::geteuid().is_root() && Path::new("eskort.toml").exists() {
                 told = told.hint("root does not obey an inventory for being in the working folder; if it is yours, name it: --config eskort.toml");
             }
@@ -64,20 +76,28 @@ pub(crate) fn print_setup(ui: &Ui, error: &SetupError) -> ExitStatus {
             ui.talk(guide::FIRST_STEPS);
         }
         SetupError::NotUtf8 { .. } => {
-            print(ui, &error.to_string(), &Told::default().hint("keep the inventory in a folder with a name in UTF-8"));
+            print(
+                ui,
+                &error.to_string(),
+                &Told::coded(error.into(), "").hint("keep the inventory in a folder with a name in UTF-8"),
+            );
         }
         SetupError::Untrusted(error) => {
-            let told = Told::new(error).hint(match error.mended_by() {
+            let told = Told::coded("untrusted", error.to_string()).hint(match error.mended_by() {
                 Some(command) => format!("whoever may change it decides what is run here; `{command}` mends that"),
                 None => "correct the path".to_owned(),
             });
             print(ui, "the inventory is not obeyed", &told);
         }
         SetupError::Unreadable { path, source } => {
-            let told = Told::new(source).hint("run as the user that owns it, or name another one with --config FILE");
+            let told = Told::coded(error.into(), source.to_string())
+                .hint("run as the user that owns it, or name another one with --config FILE");
             print(ui, &format!("cannot read the inventory {}", path.display()), &told);
         }
-        SetupError::Mistakes { path, mistakes } => print_mistakes(ui, path, mistakes),
+        SetupError::Mistakes { path, mistakes } => {
+            ui.keep_mistakes(&path.display().to_string(), mistakes);
+            print_mistakes(ui, path, mistakes);
+        }
     }
     ExitStatus::Usage
 }
@@ -425,8 +445,8 @@ fn tell_host(told: Told, error: &HostError) -> Told {
 }
 
 pub(crate) fn tell_not_visible(name: &str, seen: &NotVisible) -> Told {
-    let cause = format!("what the authority would fetch is not to be seen\nasked for {}\n{seen}", seen.url);
-    let told = Told::new(cause);
+    let cause = format!("what the authority would fetch cannot be seen\nasked for {}\n{seen}", seen.url);
+    let told = Told::coded("not-visible", cause);
     match &seen.why {
         WhyNotVisible::NoAddress { .. } => {
             told.hint(format!("add an address record for {name}, or leave the name out of the certificate"))

@@ -15,6 +15,11 @@ use std::process::ExitCode;
 
 fn main() -> ExitCode {
     std::panic::set_hook(Box::new(|panic| ui::say_bug(&panic.to_string())));
-    let run = || ui::ExitStatus::code(commands::run(args::Args::parse()));
+    let run = || {
+        ui::ExitStatus::code(match args::Args::try_parse() {
+            Ok(args) => commands::run(args),
+            Err(error) => commands::refuse(&error),
+        })
+    };
     std::panic::catch_unwind(run).unwrap_or_else(|_| ui::ExitStatus::Bug.code())
 }

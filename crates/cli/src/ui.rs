@@ -2,8 +2,10 @@
 
 use crate::args::Output;
 use crate::errand;
+use crate::errors::Told;
 use crate::table::{Cell, Page, draw, wrap};
 use eskort_app::{FileChange, NameState, Progress};
+use eskort_core::inventory::{Mistake, Mistakes};
 use eskort_core::journey::Milestone;
 use eskort_core::pki::{Certificate, Chain};
 use eskort_core::words;
@@ -13,7 +15,7 @@ use serde::Serialize;
 use std::collections::BTreeMap;
 use std::io::{IsTerminal, Write};
 use std::process::ExitCode;
-use std::sync::{Arc, Mutex};
+use std::sync::{Arc, Mutex, MutexGuard};
 use std::time::{Duration, Instant};
 
 /// The version of the JSON reports' shape.
@@ -40,7 +42,12 @@ pub(crate) enum ExitStatus {
 
 impl ExitStatus {
     pub(crate) fn code(self) -> ExitCode {
-        ExitCode::from(match self {
+        ExitCode::from(self.number())
+    }
+
+    /// Returns the exit code as a number.
+    pub(crate) fn number(self) -> u8 {
+        match self {
             ExitStatus::Well => 0,
             ExitStatus::Failed => 1,
             ExitStatus::Usage => 2,
@@ -48,7 +55,7 @@ impl ExitStatus {
             ExitStatus::NeedsAttention => 4,
             ExitStatus::Busy => 5,
             ExitStatus::Bug => 70,
-        })
+        }
     }
 }
 
@@ -99,6 +106,30 @@ pub(crate) struct Ui {
     one_stream: bool,
     spinner: Arc<Mutex<Option<ProgressBar>>>,
     waits: Arc<Mutex<Waits>>,
+    reports: Arc<Mutex<Reports>>,
+}
+
+/// The JSON reports of a command.
+#[derive(Default)]
+struct Reports {
+    /// Those that are collected for one that has them all.
+    collected: Option<Vec<serde_json::Value>>,
+    /// Whether one was printed.
+    printed: bool,
+    /// The last error that was told, which is the report when no other comes.
+    error: Option<ErrorReport>,
+}
+
+/// An error, where it is all there is to report.
+#[derive(Clone, Serialize)]
+struct ErrorReport {
+    /// What was not done.
+    what: String,
+    #[serde(flatten)]
+    told: Told,
+    /// The places in the inventory that are wrong.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    mistakes: Vec<Mistake>,
 }
 
 /// The names that are waited for: how each stands, and since when it is waited for.
@@ -146,7 +177,8 @@ impl Waits {
 
 impl Ui {
     pub(crate) fn new(output: Output, verbose: bool, one_stream: bool) -> Self {
-        Ui { output, verbose, one_stream, spinner: Arc::default(), waits: Arc::default() }
+        let one_stream = one_stream && output != Output::Json;
+        Ui { output, verbose, one_stream, spinner: Arc::default(), waits: Arc::default(), reports: Arc::default() }
     }
 
     pub(crate) fn is_json(&self) -> bool {
@@ -167,8 +199,11 @@ impl Ui {
         Page { width: self.width(), colour }
     }
 
-    /// Prints a result.
+    /// Prints a result. Where JSON is wanted, the report is the result, and this is talk.
     pub(crate) fn result(&self, text: &str) {
+        if self.is_json() {
+            return self.talk(text);
+        }
         let text = text.trim_end_matches('\n');
         self.hush(|| {
             // Whoever closed the pipe has read enough.
@@ -178,6 +213,59 @@ impl Ui {
                 false => writeln!(std::io::stdout().lock(), "{text}"),
             };
         });
+    }
+
+    /// Keeps an error, in case nothing else is reported.
+    pub(crate) fn keep_error(&self, headline: &str, told: &Told) {
+        let what = anstream::adapter::strip_str(headline).to_string();
+        self.reports().error = Some(ErrorReport { what, told: told.clone(), mistakes: Vec::new() });
+    }
+
+    /// Keeps the mistakes of an inventory, in case nothing else is reported.
+    pub(crate) fn keep_mistakes(&self, path: &str, mistakes: &Mistakes) {
+        let told = Told::coded("mistakes", mistakes.to_string());
+        let mistakes = mistakes.0.clone();
+        self.reports().error = Some(ErrorReport { what: format!("{path} was not obeyed"), told, mistakes });
+    }
+
+    fn reports(&self) -> MutexGuard<'_, Reports> {
+        self.reports.lock().expect("no holder panics")
+    }
+
+    /// Collects the reports from now on instead of printing them.
+    pub(crate) fn collect_reports(&self) {
+        self.reports().collected = Some(Vec::new());
+    }
+
+    /// Prints the reports that were collected as one.
+    pub(crate) fn report_collected(&self, report: &str) {
+        #[derive(Serialize)]
+        struct Collected {
+            reports: Vec<serde_json::Value>,
+        }
+        if let Some(reports) = { self.reports().collected.take() } {
+            self.json(report, &Collected { reports });
+        }
+    }
+
+    /// Ends a command: where JSON is wanted and nothing was reported, the error is.
+    pub(crate) fn end(&self, status: ExitStatus) -> ExitStatus {
+        #[derive(Serialize)]
+        struct Ended {
+            #[serde(flatten)]
+            error: ErrorReport,
+            exit: u8,
+        }
+        let error = {
+            let mut reports = self.reports();
+            if reports.printed { None } else { reports.error.take() }
+        };
+        if self.is_json()
+            && let Some(error) = error
+        {
+            self.json("error", &Ended { error, exit: status.number() });
+        }
+        status
     }
 
     /// Prints a report as JSON.
@@ -190,6 +278,12 @@ impl Ui {
             content: &'a T,
         }
         let envelope = Envelope { version: REPORT_VERSION, report, content };
+        let mut reports = self.reports();
+        if let Some(collected) = &mut reports.collected {
+            collected.push(serde_json::to_value(&envelope).expect("our own reports encode as JSON"));
+            return;
+        }
+        reports.printed = true;
         let text = serde_json::to_string_pretty(&envelope).expect("our own reports encode as JSON");
         let _ = writeln!(anstream::stdout().lock(), "{text}");
     }

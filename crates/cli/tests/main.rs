@@ -15,6 +15,7 @@ mod est;
 mod faults;
 mod hosts;
 mod inventory;
+mod json;
 mod nginx;
 mod office;
 mod pebble;

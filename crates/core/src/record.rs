@@ -23,10 +23,6 @@ impl RecordType {
             RecordType::Cname => "CNAME",
         }
     }
-
-    fn is_usual(&self) -> bool {
-        *self == RecordType::Txt
-    }
 }
 
 /// A record that proves control of a name.
@@ -35,7 +31,7 @@ pub struct Record {
     /// Its name in full, without the final dot.
     pub name: String,
     /// Its type.
-    #[serde(rename = "type", default, skip_serializing_if = "RecordType::is_usual")]
+    #[serde(rename = "type", default)]
     pub kind: RecordType,
     /// Its text; for a CNAME record the target in full, without the final dot.
     pub text: String,

@@ -187,7 +187,8 @@ async fn look_once(
     let mut hops: Vec<Hop> = Vec::new();
     let mut url = Url::parse(&first).expect("a name and a plain path make an address");
     for _ in 0..=MOST_REDIRECTS {
-        let pin = pinned.as_ref().filter(|(host, _)| url.host_str().is_some_and(|at| at.trim_matches(['[', ']']) == host));
+        let pin =
+            pinned.as_ref().filter(|(host, _)| url.host_str().is_some_and(|at| at.trim_matches(['[', ']']) == host));
         let (hop, answer) = match fetch(&url, instead, pin.map(|(_, address)| *address)).await {
             Ok(found) => found,
             Err(why) => return Err(Box::new(NotVisible { url: first, hops, why })),

@@ -35,7 +35,8 @@ use std::path::PathBuf;
 pub(crate) const LARGEST: u64 = 64 << 20;
 
 /// What can go wrong with what is kept.
-#[derive(Debug, thiserror::Error)]
+#[derive(Debug, thiserror::Error, strum::IntoStaticStr)]
+#[strum(serialize_all = "kebab-case")]
 pub enum StoreError {
     /// A file or folder.
     #[error("cannot {job} {}: {source}", path.display())]

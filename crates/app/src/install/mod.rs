@@ -22,7 +22,8 @@ use std::time::{Duration, Instant};
 const LARGEST: u64 = 16 << 20;
 
 /// Why a certificate could not be put on a server.
-#[derive(Debug, thiserror::Error)]
+#[derive(Debug, thiserror::Error, strum::IntoStaticStr)]
+#[strum(serialize_all = "kebab-case")]
 pub enum InstallError {
     /// The configuration cannot be read.
     #[error("cannot read the configuration of server `{server}`: {source}")]

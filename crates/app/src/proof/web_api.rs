@@ -19,7 +19,8 @@ const LONGEST_ANSWER: Duration = Duration::from_secs(30);
 const LARGEST_ANSWER: usize = 4 << 20;
 
 /// Why an API did not do what was asked.
-#[derive(Debug, thiserror::Error)]
+#[derive(Debug, thiserror::Error, strum::IntoStaticStr)]
+#[strum(serialize_all = "kebab-case")]
 pub enum ApiError {
     /// The recipe.
     #[error("the recipe {place} cannot be used: {why}")]

@@ -74,7 +74,7 @@ fn target(ui: &Ui, app: &App, args: &CheckArgs, text: &str) -> Result<CheckTarge
         (parsed, _) => {
             let cause = parsed.err().map(|e| e.to_string()).unwrap_or_default();
             let hint = "name a certificate of the inventory, or an endpoint like www.lampholm.example:443";
-            let told = Told { cause, hints: vec![hint.into()] };
+            let told = Told::coded("usage", cause).hint(hint);
             errors::print(ui, &format!("`{text}` is neither a certificate of the inventory nor an endpoint"), &told);
             Err(ExitStatus::Usage)
         }

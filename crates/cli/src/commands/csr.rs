@@ -5,7 +5,9 @@ use crate::args::{CsrCommand, CsrMakeArgs, CsrReadArgs};
 use crate::errors::{self, Told};
 use crate::table::{Cell, draw};
 use crate::ui::{ExitStatus, Tone, Ui};
-use eskort_app::{App, CsrOptions, KeySource, RequestError, RequestView, make_request, save_request, view_request};
+use eskort_app::{
+    App, CsrOptions, KeySource, OursView, RequestError, RequestView, make_request, save_request, view_request,
+};
 use eskort_core::names::Identifier;
 use eskort_core::pki::{CsrWish, KeyKind, KeyUse, PkiError, Subject, WantedExtension};
 use eskort_core::words;
@@ -24,7 +26,7 @@ pub(crate) fn run(ui: &Ui, config: Option<PathBuf>, command: &CsrCommand) -> Exi
 }
 
 fn refused(ui: &Ui, headline: &str, cause: impl ToString, hint: &str, status: ExitStatus) -> ExitStatus {
-    errors::print(ui, headline, &Told { cause: cause.to_string(), hints: vec![hint.into()] });
+    errors::print(ui, headline, &Told::coded("csr", cause.to_string()).hint(hint));
     status
 }
 
@@ -74,7 +76,8 @@ fn make(ui: &Ui, config: Option<PathBuf>, args: &CsrMakeArgs) -> ExitStatus {
                 RequestError::NoKey { certificate } => {
                     format!("`eskort keep --only {certificate}` makes one; or name a file with --key")
                 }
-                _ => "--key names the key's file: a PEM key, or a file that is not there yet".to_owned(),
+                RequestError::Store(_) => "check that the state folder can be read; `eskort list` says more".to_owned(),
+                _ => "--key names the key's file: a PEM key, or a file that does not exist yet".to_owned(),
             };
             return refused(ui, NO_CSR, error, &hint, ExitStatus::Failed);
         }
@@ -225,7 +228,8 @@ fn text(ui: &Ui, view: &RequestView) -> String {
     let fact = |name: &str, value: String, tone: Tone| vec![Cell::toned(name, Tone::Faint), Cell::toned(value, tone)];
     // RFC 4514 section 3 writes the short types large.
     let kind = |kind: &str| if kind.len() <= 2 { kind.to_ascii_uppercase() } else { kind.to_owned() };
-    let subject: Vec<String> = view.subject.iter().map(|(k, value)| format!("{}={value}", kind(k))).collect();
+    let subject: Vec<String> =
+        view.subject.iter().map(|part| format!("{}={}", kind(&part.r#type), part.value)).collect();
     let subject = if subject.is_empty() { "empty: only the names count".to_owned() } else { subject.join(", ") };
     let names = if view.names.is_empty() {
         ("none: no authority takes that today".to_owned(), Tone::Bad)
@@ -253,7 +257,7 @@ fn text(ui: &Ui, view: &RequestView) -> String {
         rows.push(fact("also asks for", words::list(&view.extensions), Tone::Plain));
     }
     match &view.ours {
-        Some((certificate, generation)) => {
+        Some(OursView { certificate, generation }) => {
             rows.push(fact("our key", format!("that of generation {generation} of `{certificate}`"), Tone::Good));
             if view.differs.is_empty() {
                 rows.push(fact("inventory", "wants just these names".into(), Tone::Good));

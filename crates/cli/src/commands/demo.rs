@@ -29,11 +29,16 @@ const NAMES: [&str; 6] = [
 const DAYS: i64 = 61;
 
 pub(crate) fn run(ui: &Ui, args: &DemoArgs) -> ExitStatus {
-    match block_on(play(ui, args)) {
-        Ok(status) => status,
+    ui.collect_reports();
+    let played = block_on(play(ui, args));
+    match played {
+        Ok(status) => {
+            ui.report_collected("demo");
+            status
+        }
         Err(Trouble { what, source }) => {
             let hint = "choose another place with --folder";
-            errors::print(ui, &what, &Told { cause: source.to_string(), hints: vec![hint.into()] });
+            errors::print(ui, &what, &Told::coded("practice-world", source.to_string()).hint(hint));
             ExitStatus::Failed
         }
     }
@@ -355,7 +360,7 @@ async fn tell_story(ui: &Ui, world: &World) -> Result<(), ExitStatus> {
 }
 
 fn cannot_write(ui: &Ui, source: &io::Error) -> ExitStatus {
-    errors::print(ui, "cannot write the inventory", &Told { cause: source.to_string(), hints: Vec::new() });
+    errors::print(ui, "cannot write the inventory", &Told::coded("practice-world", source.to_string()));
     ExitStatus::Failed
 }
 

@@ -8,14 +8,15 @@ use crate::errors::{self, Told};
 use crate::table::{Cell, draw};
 use crate::ui::{self, ExitStatus, Tone, Ui};
 use eskort_app::{
-    App, Ending, Errand, FileChange, KeepEntry, KeepOptions, Placed, PlannedChange, RecordToPlace, StepError,
+    App, Ending, Errand, FileChange, KeepEntry, KeepOptions, Placed, PlannedServer, RecordToPlace, StepError,
 };
 use eskort_core::decision::{Decision, Obtaining, Reason};
+use eskort_core::finding::Finding;
 use eskort_core::renewal::Validity;
 use eskort_core::words;
 use jiff::Timestamp;
 use serde::Serialize;
-use std::path::Path;
+use std::path::{Path, PathBuf};
 
 pub(crate) fn run(ui: &Ui, app: &App, args: KeepArgs) -> ExitStatus {
     for name in &args.only {
@@ -203,10 +204,18 @@ fn print_plan(ui: &Ui, entries: &[KeepEntry]) {
         let Some(decision) = &entry.decision else { continue };
         nothing &= !decision.acts();
         ui.result(&format!("{}: {}", Tone::Strong.paint(&entry.certificate), decision.words()));
-        let Ending::Planned(changes) = &entry.ending else { continue };
-        for change in changes {
-            let place = format!("{} on server `{}`", change.path.display(), change.server);
-            ui.result(&ui::change(&place, &change.how));
+        let Ending::Planned(servers) = &entry.ending else { continue };
+        for PlannedServer { server, changes, test, run, findings } in servers {
+            for (path, how) in changes {
+                ui.result(&ui::change(&format!("{} on server `{server}`", path.display()), how));
+            }
+            for command in test.iter().chain(run) {
+                ui.result(&format!("  runs {} on server `{server}`", command.join(" ")));
+            }
+            for finding in findings {
+                let advice = finding.advice.as_ref().map(|a| format!(" ({a})")).unwrap_or_default();
+                ui.result(&Tone::Notice.paint(&format!("  note: {}{advice}", finding.text)));
+            }
         }
     }
     if !nothing {
@@ -237,9 +246,9 @@ pub(crate) struct ReportRow<'a> {
     #[serde(skip_serializing_if = "Option::is_none")]
     placed: Option<ReportPlaced>,
     #[serde(skip_serializing_if = "Vec::is_empty")]
-    changes: Vec<ReportChange<'a>>,
-    #[serde(skip_serializing_if = "Vec::is_empty")]
-    to_place: Vec<ReportRecord<'a>>,
+    servers: Vec<ReportServer<'a>>,
+    #[serde(skip_serializing_if = "<[_]>::is_empty")]
+    to_place: &'a [RecordToPlace],
     #[serde(skip_serializing_if = "Option::is_none")]
     waits_since: Option<Timestamp>,
     #[serde(skip_serializing_if = "Option::is_none")]
@@ -248,22 +257,27 @@ pub(crate) struct ReportRow<'a> {
     errand: Option<&'a Errand>,
 }
 
+/// What would be done on one server.
 #[derive(Serialize)]
-struct ReportRecord<'a> {
-    zone: &'a str,
-    name: &'a str,
-    r#type: &'static str,
-    text: &'a str,
-    ttl: u32,
-    for_good: bool,
+struct ReportServer<'a> {
+    server: &'a str,
+    changes: Vec<ReportChange<'a>>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    test: Option<&'a [String]>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    run: Option<&'a [String]>,
+    findings: &'a [Finding],
 }
 
 #[derive(Serialize)]
 struct ReportChange<'a> {
-    server: &'a str,
     path: &'a Path,
+    /// The lines that change, as a unified difference.
     #[serde(skip_serializing_if = "Option::is_none")]
     difference: Option<&'a str>,
+    /// What the whole file holds then.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    part: Option<&'static str>,
 }
 
 fn print_json(ui: &Ui, entries: &[KeepEntry], now: Timestamp) {
@@ -280,28 +294,26 @@ pub(crate) fn report_row(entry: &KeepEntry) -> ReportRow<'_> {
         error: None,
         unconfirmed: None,
         placed: entry.placed.as_ref().map(|placed| report_placed(placed, &entry.certificate)),
-        changes: Vec::new(),
-        to_place: Vec::new(),
+        servers: Vec::new(),
+        to_place: &[],
         waits_since: entry.waits_since,
         ask_again: None,
         errand: None,
     };
     match &entry.ending {
         Ending::AtRest { validity } => ReportRow { validity: *validity, ..bare },
-        Ending::Planned(changes) => {
-            ReportRow { result: "planned", changes: changes.iter().map(report_change).collect(), ..bare }
+        Ending::Planned(servers) => {
+            ReportRow { result: "planned", servers: servers.iter().map(report_server).collect(), ..bare }
         }
         Ending::Held { reason } => {
-            let error = Told { cause: reason.clone(), hints: Vec::new() };
+            let error = Told::coded("held", reason.clone());
             ReportRow { result: "held", error: Some(error), ..bare }
         }
         Ending::Arrived { generation, validity, unconfirmed, .. } => {
             let unconfirmed = unconfirmed.as_deref();
             ReportRow { result: "arrived", generation: Some(*generation), validity: *validity, unconfirmed, ..bare }
         }
-        Ending::AwaitsPerson(records) => {
-            ReportRow { result: "awaits-person", to_place: records.iter().map(report_record).collect(), ..bare }
-        }
+        Ending::AwaitsPerson(records) => ReportRow { result: "awaits-person", to_place: records, ..bare },
         Ending::AwaitsApproval { until } => ReportRow { result: "awaits-approval", ask_again: Some(*until), ..bare },
         Ending::AwaitsAnswer(errand) => ReportRow { result: "awaits-answer", errand: Some(errand), ..bare },
         Ending::Failed { .. } => ReportRow { result: "failed", error: told(entry), ..bare },
@@ -321,22 +333,19 @@ fn report_placed(placed: &Placed, certificate: &str) -> ReportPlaced {
     ReportPlaced { generation: placed.generation, error }
 }
 
-fn report_change(change: &PlannedChange) -> ReportChange<'_> {
-    let difference = match &change.how {
-        FileChange::Lines(lines) => Some(lines.as_str()),
-        FileChange::Whole(_) => None,
-    };
-    ReportChange { server: &change.server, path: &change.path, difference }
+fn report_server(planned: &PlannedServer) -> ReportServer<'_> {
+    ReportServer {
+        server: &planned.server,
+        changes: planned.changes.iter().map(report_change).collect(),
+        test: planned.test.as_deref(),
+        run: planned.run.as_deref(),
+        findings: &planned.findings,
+    }
 }
 
-fn report_record(r: &RecordToPlace) -> ReportRecord<'_> {
-    let RecordToPlace { record, zone, ttl, for_good } = r;
-    ReportRecord {
-        zone,
-        name: &record.name,
-        r#type: record.kind.word(),
-        text: &record.text,
-        ttl: *ttl,
-        for_good: *for_good,
+fn report_change((path, how): &(PathBuf, FileChange)) -> ReportChange<'_> {
+    match how {
+        FileChange::Lines(lines) => ReportChange { path, difference: Some(lines), part: None },
+        FileChange::Whole(part) => ReportChange { path, difference: None, part: Some(part) },
     }
 }

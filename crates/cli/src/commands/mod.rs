@@ -12,7 +12,7 @@ mod place;
 mod receive;
 mod show;
 
-use crate::args::{Args, Command};
+use crate::args::{Args, Command, Output};
 use crate::errors;
 use crate::guide;
 use crate::ui::{ExitStatus, Ui};
@@ -25,32 +25,59 @@ use std::sync::Arc;
 pub(crate) fn run(args: Args) -> ExitStatus {
     let one_stream = matches!(args.command, Some(Command::Demo(_)));
     let ui = Ui::new(args.output, args.verbose, one_stream);
+    let status = run_command(&ui, args);
+    ui.end(status)
+}
+
+/// Says what is wrong with the command line, as JSON too where that is wanted; or prints the help that was asked for.
+pub(crate) fn refuse(error: &clap::Error) -> ExitStatus {
+    let _ = error.print();
+    if !error.use_stderr() {
+        return ExitStatus::Well;
+    }
+    let words: Vec<String> = std::env::args().collect();
+    let wants_json = words.iter().any(|word| word == "--output=json")
+        || words.windows(2).any(|pair| pair[0] == "--output" && pair[1] == "json");
+    if wants_json {
+        let ui = Ui::new(Output::Json, false, false);
+        let text = error.to_string();
+        let cause = text.lines().next().unwrap_or_default().trim_start_matches("error: ");
+        ui.keep_error(
+            "the command line is not understood",
+            &errors::Told::coded("usage", cause).hint("`eskort --help` says what there is"),
+        );
+        ui.end(ExitStatus::Usage);
+    }
+    ExitStatus::Usage
+}
+
+fn run_command(ui: &Ui, args: Args) -> ExitStatus {
     let Some(command) = args.command else {
         ui.result(guide::FIRST_STEPS);
         return ExitStatus::Well;
     };
     if let Command::Demo(demo) = command {
-        return demo::run(&ui, &demo);
+        return demo::run(ui, &demo);
     }
     if let Command::Csr(csr) = command {
-        return csr::run(&ui, args.config, &csr);
+        return csr::run(ui, args.config, &csr);
     }
     if let Command::Show(show) = command {
-        return show::run(&ui, args.config, &show);
+        return show::run(ui, args.config, &show);
     }
-    let app = match load(&ui, args.config) {
+    let app = match load(ui, args.config) {
         Ok(app) => app,
         Err(status) => return status,
     };
     match command {
-        Command::Keep(keep) => keep::run(&ui, &app, keep),
-        Command::List => list::run(&ui, &app),
-        Command::Check(check) => check::run(&ui, &app, &check),
-        Command::Adopt(adopt) => adopt::run(&ui, &app, &adopt),
-        Command::Pack(pack) => pack::run(&ui, &app, &pack),
-        Command::Receive(receive) => receive::run(&ui, &app, &receive),
-        Command::Note(note) => note::run(&ui, &app, note),
-        Command::Place(place) => place::run(&ui, &app, &place),
+        Command::Keep(keep) => keep::run(ui, &app, keep),
+        Command::List => list::run(ui, &app),
+        Command::Check(check) => check::run(ui, &app, &check),
+        Command::Adopt(adopt) => adopt::run(ui, &app, &adopt),
+        Command::Pack(pack) => pack::run(ui, &app, &pack),
+        Command::Receive(receive) => receive::run(ui, &app, &receive),
+        Command::Note(note) => note::run(ui, &app, note),
+        Command::Place(place) => place::run(ui, &app, &place),
         Command::Demo(_) | Command::Csr(_) | Command::Show(_) => unreachable!("these were run without an inventory"),
     }
 }
@@ -99,7 +126,7 @@ pub(crate) fn block_on_stoppable<T>(ui: &Ui, future: impl Future<Output = T>) ->
         }
     });
     if ended.is_err() {
-        let told = errors::Told::default().hint(
+        let told = errors::Told::coded("interrupted", "").hint(
             "what is published and what is half-done is written down: the next `eskort keep` takes it away or goes on, and \
              `eskort show NAME` lists it",
         );
@@ -119,7 +146,7 @@ pub(crate) fn known_certificate(ui: &Ui, app: &App, name: &str) -> Result<(), Ex
         [] => "the inventory has no certificate yet; add a section [certificate.NAME]".to_owned(),
         _ => format!("the inventory has {}", eskort_core::words::list(&known)),
     };
-    let told = errors::Told { cause: String::new(), hints: vec![hint] };
+    let told = errors::Told::coded("no-such-certificate", "").hint(hint);
     errors::print(ui, &format!("{} has no certificate `{name}`", app.inventory_path.display()), &told);
     Err(ExitStatus::Usage)
 }

@@ -59,6 +59,7 @@ fn asked(ui: &Ui, args: &NoteArgs, names: &[Identifier]) -> Result<Option<Option
     if let Some(path) = &args.file {
         let bytes = read_small(ui, &args.from)?;
         let text = String::from_utf8(bytes).map_err(|_| Told {
+            code: "usage",
             cause: format!("{} holds no text", args.from.display()),
             hints: vec!["authorities ask for a line or two of text; `eskort place` takes any file".into()],
         })?;

@@ -28,7 +28,7 @@ pub(crate) fn run(ui: &Ui, app: &App, args: &PackArgs) -> ExitStatus {
             Ok(Some(password)) => password,
             missing => {
                 let cause = missing.err().unwrap_or_else(|| "PKCS#12 wants a password".into());
-                let told = Told { cause, hints: vec!["give it in a file: --password-file FILE".into()] };
+                let told = Told::coded("password", cause).hint("give it in a file: --password-file FILE");
                 errors::print(ui, "nothing was packed", &told);
                 return ExitStatus::Usage;
             }
@@ -43,7 +43,7 @@ pub(crate) fn run(ui: &Ui, app: &App, args: &PackArgs) -> ExitStatus {
                 PackError::Write { .. } => "choose another place with --to".into(),
                 _ => "put the file back from a backup, or let `eskort keep` make a new generation".into(),
             };
-            errors::print(ui, "nothing was packed", &Told { cause: error.to_string(), hints: vec![hint] });
+            errors::print(ui, "nothing was packed", &Told::coded((&error).into(), error.to_string()).hint(hint));
             ExitStatus::Failed
         }
         Ok(generation) => {

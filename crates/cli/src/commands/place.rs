@@ -87,14 +87,14 @@ fn failed(ui: &Ui, proof: &str, error: &StepError) -> ExitStatus {
             let again = format!("the file stays where it is; `eskort place {proof} --remove` removes it");
             errors::tell_not_visible(name, seen).hint(again)
         }
-        other => Told { cause: other.to_string(), hints: Vec::new() },
+        other => Told::coded(other.into(), other.to_string()),
     };
-    errors::print(ui, "the file is not to be seen on the site", &told);
+    errors::print(ui, "the file cannot be seen on the site", &told);
     ExitStatus::Failed
 }
 
 fn file(ui: &Ui, args: &PlaceArgs) -> Result<FileToPlace, Told> {
-    let told = |cause: String, hint: &str| Told { cause, hints: vec![hint.into()] };
+    let told = |cause: String, hint: &str| Told::coded("usage", cause).hint(hint);
     let mut names = Vec::new();
     for text in &args.names {
         let name =
@@ -107,7 +107,7 @@ fn file(ui: &Ui, args: &PlaceArgs) -> Result<FileToPlace, Told> {
 
 /// Reads what an authority wants to see from a file, or from standard input.
 pub(super) fn read_small(ui: &Ui, source: &Path) -> Result<Vec<u8>, Told> {
-    let told = |cause: String, hint: &str| Told { cause, hints: vec![hint.into()] };
+    let told = |cause: String, hint: &str| Told::coded("usage", cause).hint(hint);
     let mut bytes = Vec::new();
     let read = if source == Path::new("-") {
         if std::io::stdin().is_terminal() {

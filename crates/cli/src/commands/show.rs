@@ -8,7 +8,9 @@ use crate::errand;
 use crate::errors::{self, Told};
 use crate::table::{Cell, Page, draw};
 use crate::ui::{ExitStatus, Tone, Ui};
-use eskort_app::{AnswerError, App, FileView, GenerationView, InspectError, Show, State};
+use eskort_app::{
+    AnswerError, App, DebtView, FileView, GenerationView, InspectError, JourneyView, KeyView, OursView, Show, State,
+};
 use eskort_core::journey::Milestone;
 use eskort_core::pki::IntakeError;
 use eskort_core::words;
@@ -71,7 +73,7 @@ fn file(ui: &Ui, app: Option<&App>, args: &ShowArgs) -> ExitStatus {
             }
             failed(&told)
         }
-        Err(error) => failed(&Told { cause: error.to_string(), hints: Vec::new() }),
+        Err(error) => failed(&Told::coded((&error).into(), error.to_string())),
         Ok(view) => {
             if ui.is_json() {
                 ui.json("show-file", &view);
@@ -114,13 +116,13 @@ fn file_text(view: &FileView, now: Timestamp, page: Page) -> String {
         rows.push(fact("  key", c.key.clone()));
         rows.push(fact("  serial", c.serial.clone()));
         rows.push(fact("  SHA-256", c.fingerprint.clone()));
-        if let Some((certificate, generation)) = &c.ours {
+        if let Some(OursView { certificate, generation }) = &c.ours {
             let text = format!("our key, that of generation {generation} of `{certificate}`");
             rows.push(vec![Cell::toned("  whose", Tone::Faint), Cell::toned(text, Tone::Good)]);
         }
         out.push_str(&draw(&["", ""], &rows, page));
     }
-    for (kind, fits) in &view.keys {
+    for KeyView { kind, fits } in &view.keys {
         let fits = if *fits { "it fits the certificate" } else { "it fits no certificate here" };
         out.push_str(&format!("{}  {kind}; {fits}\n", Tone::Strong.paint("private key")));
     }
@@ -142,7 +144,7 @@ fn text(shown: &Show, now: Timestamp, page: Page) -> String {
     if let State::Failing { reason: why, .. } | State::Unconfirmed { why } = &shown.row.state {
         rows.push(fact("why", why.clone()));
     }
-    if let Some((generation, passed)) = shown.journey {
+    if let Some(JourneyView { generation, passed }) = shown.journey {
         rows.push(fact("journey", format!("to generation {generation}: {}", stages(passed))));
     }
     for (what, text, tone) in shown.notes.iter().flat_map(errand::note_lines) {
@@ -166,7 +168,7 @@ fn text(shown: &Show, now: Timestamp, page: Page) -> String {
         let text = format!("{}. {} {}, then run `eskort keep`", record.name, record.kind.word(), record.zone_data());
         rows.push(vec![Cell::toned("place", Tone::Notice), Cell::toned(text, Tone::Notice)]);
     }
-    for (what, trouble, by_hand) in &shown.debts {
+    for DebtView { what, trouble, by_hand } in &shown.debts {
         let why = trouble.as_deref().map(|t| format!(" ({t})")).unwrap_or_default();
         let text = format!("{what} is still published{why}; by hand: {by_hand}");
         rows.push(vec![Cell::toned("left over", Tone::Notice), Cell::toned(text, Tone::Notice)]);

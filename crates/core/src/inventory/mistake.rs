@@ -1,10 +1,11 @@
 //! Mistakes in an inventory, each with the line it stands in.
 
+use serde::Serialize;
 use std::fmt;
 use std::ops::Range;
 
 /// One mistake and where it is.
-#[derive(Clone, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 pub struct Mistake {
     /// The line, counted from 1.
     pub line: usize,

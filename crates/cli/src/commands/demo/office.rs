@@ -75,7 +75,7 @@ fn noted(slip: &Slip) -> Noted {
 }
 
 fn desk_says(ui: &Ui, says: &str) -> ExitStatus {
-    errors::print(ui, "the office does not sign", &Told { cause: says.to_owned(), hints: Vec::new() });
+    errors::print(ui, "the office does not sign", &Told::coded("office", says));
     ExitStatus::Failed
 }
 
