@@ -41,9 +41,9 @@ const CHALLENGE_FOLDER: &str = ".well-known/acme-challenge";
 /// No file that proves control is larger.
 pub(crate) const LARGEST_SITE_FILE: u64 = 64 * 1024;
 /// So many clients are served at once; the others wait.
-const MOST_CONNECTIONS: usize = 64;
+const MOST_CONNECTIONS: usize = 256;
 /// How long a client may hold a connection to our listener.
-const LONGEST_CONVERSATION: Duration = Duration::from_secs(30);
+const LONGEST_CONVERSATION: Duration = Duration::from_secs(10);
 
 /// A listener that answers challenges; it closes when dropped.
 pub(crate) struct Listener {

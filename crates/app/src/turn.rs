@@ -9,7 +9,7 @@ use crate::lost;
 use crate::proof::pay_debts;
 use crate::stop::Stop;
 use crate::{App, Progress, StepError};
-use eskort_core::decision::{Decision, Obtaining, PutInPlace, Wanted, decide, hold_after};
+use eskort_core::decision::{AuthorityHold, Decision, Obtaining, PutInPlace, Wanted, decide, hold_after};
 use eskort_core::inventory::CertificateEntry;
 use eskort_core::journey::{Action, Milestone, Outcome, Stage, WaitsFor};
 use eskort_core::pki::{Built, base64url, sha256};
@@ -117,14 +117,15 @@ impl<'a> Run<'a> {
             (app.watch)(&Progress::Note(text));
         }
         let mut facts = gather(app, store, name, entry)?;
-        if self.out_of_reach.contains_key(&entry.authority) && facts.authority_hold.is_none() {
-            facts.authority_hold =
-                self.out_of_reach.get(&entry.authority).map(|reason| eskort_core::decision::AuthorityHold {
-                    until: now + SignedDuration::from_secs(1),
-                    reason: reason.clone(),
-                });
+        let Some(reason) = self.out_of_reach.get(&entry.authority) else { return Ok(decide(&facts, now, insist)) };
+        // What would ask the authority is held; all else is done.
+        let until = now + SignedDuration::from_secs(1);
+        facts.authority_hold = Some(AuthorityHold { until, reason: reason.clone() });
+        let mut decision = decide(&facts, now, false);
+        if matches!(decision.obtain, Obtaining::Hold { authority: Some(_), .. }) {
+            decision.obtain = Obtaining::OutOfReach { reason: reason.clone() };
         }
-        Ok(decide(&facts, now, insist))
+        Ok(decision)
     }
 
     async fn failed(&mut self, name: &str, error: StepError) -> Ending {
@@ -244,7 +245,7 @@ impl<'a> Run<'a> {
         let wanted = wanted_of(self.app, entry);
         let mut open = store.open_journey(name)?;
         let goes_on = matches!(decision, Obtaining::GoOn { .. });
-        let holds = matches!(decision, Obtaining::Hold { .. });
+        let holds = matches!(decision, Obtaining::Hold { .. } | Obtaining::OutOfReach { .. });
         if let Some(stale) = open.take_if(|open| !(goes_on || holds && still_fits(self.app, entry, open))) {
             let fits = still_fits(self.app, entry, &stale);
             let why = if fits { "its generation is due for renewal" } else { "the inventory changed" };
@@ -258,7 +259,9 @@ impl<'a> Run<'a> {
             Obtaining::Rest { .. } => {
                 return Ok(Ending::AtRest { validity: store.newest(name)?.map(|g| g.validity) });
             }
-            Obtaining::Hold { authority: Some(reason), .. } => return Ok(Ending::Held { reason: reason.clone() }),
+            Obtaining::OutOfReach { reason } | Obtaining::Hold { authority: Some(reason), .. } => {
+                return Ok(Ending::Held { reason: reason.clone() });
+            }
             Obtaining::Hold { .. } => {
                 let reason = store.failures(name)?.map(|(_, reason)| reason).unwrap_or_default();
                 return Ok(Ending::Held { reason });

@@ -46,6 +46,17 @@ fn list_show_and_check_tell_how_a_certificate_stands() {
     world.write_inventory(|text| text.replace("visitor-roots = \"visitor-root.pem\"\n", ""));
     place.run(&["check", "website"]).check(1, &["is no root that is trusted here", "visitor-roots"]);
     place.run(&["check", "nowhere.test:1"]).check(1, &["nowhere.test resolves to no address"]);
+    // Somebody who wonders why the padlock is missing tries just this.
+    let port = world.site.tls_address().port();
+    place.run(&["check", &format!("localhost:{port}")]).check(1, &["not for localhost; it is for lampholm.example"]);
+    let plain = world.site.plain_address().port();
+    place
+        .run(&["check", &format!("localhost:{plain}")])
+        .check(1, &["does not speak TLS; it may be a port for plain http"]);
+    place.run(&["check", "nas:443"]).check(1, &["nas resolves to no address"]);
+    // One that cannot be looked at does not take the others' reports away.
+    place.write("other.toml", &place.read("eskort.toml").replace("[certificate.website]", "[server.gone]\nkind = \"nginx\"\nconfig = \"gone.conf\"\n\n[certificate.gone]\nnames = [\"lampholm.example\"]\ninstall = [{ server = \"gone\" }]\n\n[certificate.website]"));
+    place.run(&["check", "--config", "other.toml"]).check(1, &["cannot look at `gone`", "generation 1, as installed"]);
     place.run(&["check", "a b"]).check(2, &["neither a certificate of the inventory nor an endpoint"]);
     place.run(&["show", "webiste"]).check(2, &["has no certificate `webiste`", "the inventory has website"]);
     place.run(&["keep", "--only", "x"]).check(2, &["has no certificate `x`"]);
@@ -63,7 +74,7 @@ fn json_reports_are_whole_documents_on_standard_output() {
     let place = &world.place;
     let plan = place.run(&["keep", "--plan", "--output", "json"]);
     assert_eq!(value(&plan, "/certificates/0/decision/obtain/do"), "start");
-    assert_eq!(value(&plan, "/certificates/0/changes/1/server"), "front");
+    assert_eq!(value(&plan, "/certificates/0/servers/0/server"), "front");
     let kept = place.run(&["keep", "--output", "json"]);
     assert_eq!(value(&kept, "/report"), "keep");
     assert_eq!(value(&kept, "/version"), 1);

@@ -77,3 +77,44 @@ fn nothing_stays_published_when_the_journey_is_given_up_after_a_crash() {
         world.place.check_nothing_published();
     }
 }
+
+/// Returns the files below a folder that passed through a name of their own.
+fn passing(world: &World, folder: &str) -> Vec<String> {
+    let mut found = Vec::new();
+    let mut ahead = vec![world.place.path(folder)];
+    while let Some(at) = ahead.pop() {
+        for entry in std::fs::read_dir(at).into_iter().flatten().map(Result::unwrap) {
+            let name = entry.file_name().into_string().unwrap();
+            if entry.file_type().unwrap().is_dir() {
+                ahead.push(entry.path());
+            } else if name.ends_with(".new") {
+                found.push(name);
+            }
+        }
+    }
+    found
+}
+
+#[test]
+fn killed_at_a_rename_nothing_is_left_under_a_passing_name_after_the_next_run() {
+    for (file, folder) in
+        [("public.key.pem", "state"), ("key.pem", "state"), ("bundle.pem", "state"), ("site.key", "tls")]
+    {
+        let world = World::new();
+        let killed = world.place.run_with("ESKORT_CRASH_AT", &format!("rename-{file}"), &["keep"]);
+        assert_eq!(killed.code, None, "{file}: {killed}");
+        assert_eq!(passing(&world, folder).len(), 1, "{file}");
+        world.keep().check(0, &["installed and seen live"]);
+        assert_eq!((passing(&world, "state"), passing(&world, "tls")), (vec![], vec![]), "{file}");
+        assert_eq!(world.authority.counts(), (1, 1), "{file}");
+    }
+    // In the public site: the name is that of the token, which a first run shows.
+    let world = World::new();
+    world.place.run_with("ESKORT_CRASH_AT", "owed", &["keep"]);
+    let owed = world.place.run(&["show", "website", "--output", "json"]).out;
+    let token = owed.split("acme-challenge/").nth(1).unwrap().split(['\'', '"', ' ']).next().unwrap().to_owned();
+    let killed = world.place.run_with("ESKORT_CRASH_AT", &format!("rename-{token}"), &["keep"]);
+    assert_eq!((killed.code, passing(&world, "www").len()), (None, 1), "{killed}");
+    world.keep().check(0, &["installed and seen live"]);
+    world.place.check_nothing_published();
+}

@@ -150,7 +150,7 @@ fn what_is_not_visible_stops_before_the_authority_is_told_to_look() {
         world
             .place
             .write("eskort.toml", &inventory.replacen(&site, &format!("check-address = \"127.0.0.1:{port}\""), 1));
-        world.keep().check(1, said).check(1, &["not to be seen", "/.well-known/acme-challenge/"]);
+        world.keep().check(1, said).check(1, &["cannot be seen", "/.well-known/acme-challenge/"]);
         check_untouched(&world);
     }
     // Without `check-address` the name counts, and reserved names lead nowhere.

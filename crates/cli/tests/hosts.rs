@@ -373,3 +373,17 @@ fn a_site_on_an_account_that_has_only_ftp() {
     world.keep().check(1, &["cannot make site/.well-known on host `account`: ", "Permission denied"]);
     place.check_nothing_published();
 }
+
+#[test]
+fn over_links_of_others_on_another_machine_nothing_is_written() {
+    let world = World::new();
+    let place = &world.place;
+    let sshd = Sshd::start(place, place.dir.path(), "");
+    on_hosts(&world, &sshd.section("node"), "[\"node\"]", "www");
+    place.write("victim/here", "");
+    std::os::unix::fs::symlink("../victim", place.path("www/.well-known")).unwrap();
+    world.keep().check(1, &["www/.well-known on host `node` is a symbolic link, and is not followed"]);
+    assert_eq!(std::fs::read_dir(place.path("victim")).unwrap().count(), 1);
+    std::fs::remove_file(place.path("www/.well-known")).unwrap();
+    world.keep().check(0, &["installed and seen live"]);
+}

@@ -51,3 +51,17 @@ fn text_that_is_no_toml_and_bytes_that_are_no_text_are_refused() {
     place.write("eskort.toml", "\u{feff}# an editor's mark at the beginning does no harm\r\n");
     place.run(&["keep"]).check(0, &["there is nothing to keep"]);
 }
+
+#[test]
+fn a_mistake_in_a_long_line_is_shown_where_it_is() {
+    let place = Place::new();
+    let names: Vec<String> = (0..150).map(|n| format!("\"room{n}.lampholm.example\"")).collect();
+    place.write("eskort.toml", &format!("[certificate.x]\nnames = [{}, \"a b\"]\n", names.join(", ")));
+    let said = place.run(&["list"]);
+    said.check(2, &["room149.lampholm.example", "a b"]);
+    assert!(said.err.lines().all(|line| line.chars().count() <= 110), "{said}");
+    let lines: Vec<&str> = said.err.lines().collect();
+    let at = lines.iter().position(|l| l.contains("\"a b\"") && l.contains('|')).unwrap();
+    let column = lines[at + 1].chars().position(|c| c == '^').unwrap();
+    assert!(lines[at].chars().skip(column).collect::<String>().starts_with("\"a b\""), "{said}");
+}

@@ -189,3 +189,74 @@ fn killed_in_the_middle_of_an_installation_a_later_failure_still_goes_back_to_th
     place.write("eskort.toml", &inventory(&pebble, &nginx, "", ""));
     place.run(&["keep", "--only", "website"]).check(0, &["generation 1 installed"]);
 }
+
+#[test]
+fn a_machine_that_does_not_reach_itself_by_name_says_so_and_renews_all_the_same() {
+    let pebble = Pebble::start(&[], false);
+    pebble.fetch_root(0, "visitor-root.pem");
+    let place = &pebble.place;
+    let nginx = Nginx::start(place, pebble.http_port);
+    let text = inventory(&pebble, &nginx, "", "");
+    // As at home behind a router: the names lead nowhere from here.
+    place.write("eskort.toml", &text.replace("check-address = \"127.0.0.1\"\n", ""));
+    let said = place.run(&["keep"]);
+    said.check(4, &["installed, but not confirmed from here", "resolves to no address", "`check-address`"]);
+    handshake(place, nginx.tls_port, NAMES[1], &place.path("visitor-root.pem")).check(0, &["Verify return code: 0"]);
+    place.run(&["keep"]).check(0, &["nothing to do"]);
+    place.run(&["list"]).check(0, &["good, not confirmed from here"]);
+    place.run(&["show", "website"]).check(0, &["front", "installed", "resolves to no address"]);
+    // It is no journey that stays open: when its time comes, it is renewed.
+    let later = (4 * 365 * 86_400).to_string();
+    place.run_with("ESKORT_CLOCK_OFFSET", &later, &["keep", "--plan"]).check(0, &["renewal is due", "generation 2"]);
+}
+
+#[test]
+fn of_two_certificates_on_one_nginx_the_failure_of_one_leaves_the_lines_of_the_other() {
+    let pebble = Pebble::start(&[], false);
+    pebble.fetch_root(0, "visitor-root.pem");
+    let place = &pebble.place;
+    let nginx = Nginx::start(place, pebble.http_port);
+    let block = |name: &str| {
+        format!(
+            "server {{\n    listen 127.0.0.1:{};\n    server_name {name};\n    root {};\n}}\n",
+            nginx.plain_port,
+            place.path("www").display()
+        )
+    };
+    place.write(SITE, &NAMES.map(block).concat());
+    let reload = |command: &str| {
+        let text = inventory(&pebble, &nginx, command, "")
+            .replace("names = [\"lampholm.example\", \"www.lampholm.example\"]", "names = [\"lampholm.example\"]");
+        let second = "\n[certificate.zone]\nnames = [\"www.lampholm.example\"]\ninstall = [{ server = \"front\" }]\n";
+        place.write("eskort.toml", &(text + second));
+    };
+    reload("");
+    // nginx itself is told, and reads its files anew.
+    std::process::Command::new("/usr/sbin/nginx")
+        .args(["-s", "reload", "-c", place.path("nginx/nginx.conf").to_str().unwrap()])
+        .stderr(Stdio::null())
+        .status()
+        .unwrap();
+    let killed = place.run_with("ESKORT_CRASH_AT", "reloaded", &["keep", "--only", "website"]);
+    assert_eq!(killed.code, None, "{killed}");
+    place.run(&["keep", "--only", "zone"]).check(0, &["generation 1 installed and seen live"]);
+    let of_zone = place.read(SITE);
+    assert_eq!(of_zone.matches("ssl_certificate ").count(), 1, "what was killed half-way is undone first: {of_zone}");
+    reload("reload = [\"false\"]");
+    place
+        .run(&["keep", "--only", "website"])
+        .check(1, &["could not be made to take the change", "everything was put back"]);
+    assert_eq!(place.read(SITE), of_zone, "the lines of the other certificate are still there");
+    // What a person wrote after a kill is theirs.
+    reload("");
+    place.run_with("ESKORT_CRASH_AT", "written", &["keep", "--only", "website"]);
+    place.write(SITE, &format!("# mended by hand\n{of_zone}"));
+    reload("reload = [\"false\"]");
+    place
+        .run(&["keep", "--only", "website"])
+        .check(1, &["was changed by somebody else, and stays as it is", "+# mended by hand"]);
+    assert!(place.read(SITE).starts_with("# mended by hand\n"));
+    reload("");
+    place.run(&["keep"]).check(0, &["generation 1 installed and seen live"]);
+    handshake(place, nginx.tls_port, NAMES[1], &place.path("visitor-root.pem")).check(0, &["Verify return code: 0"]);
+}

@@ -737,7 +737,7 @@ fn a_csr_is_read_however_it_was_pasted_and_told_whose_it_is() {
     place.run(&["csr", "read", "root.pem"]).check(1, &["there is no CSR in it"]);
     let report = place.run(&["csr", "read", "plain.der", "--output", "json"]);
     let report: serde_json::Value = serde_json::from_str(&report.check(0, &[]).out).unwrap();
-    assert_eq!(report["ours"], serde_json::json!(["stock", 1]));
+    assert_eq!(report["ours"], serde_json::json!({"certificate": "stock", "generation": 1}));
 }
 
 #[test]

@@ -263,3 +263,27 @@ fn a_long_wait_for_the_authority_says_how_each_name_stands() {
     let orders = asked.iter().filter(|r| **r == eskort_practice::Resource::Order).count();
     assert!(orders < 14, "asked for the order {orders} times in 10 seconds");
 }
+
+#[test]
+fn a_program_needs_no_zone_and_one_that_never_began_leaves_no_debt() {
+    let world = World::new();
+    // A name server that knows the records and no SOA: it is asked for what the program placed, and for nothing else.
+    let names = world.names.address();
+    let with = |command: &str| {
+        let proof = format!(
+            "[proof.zone]\nkind = \"program\"\ncommand = [\"{command}\"]\nserver = \"127.0.0.1:9\"\nsettle = \"2s\"\n\
+             name-servers = [\"{names}\"]\n\n[certificate.archive]\nnames = [\"archive.lampholm.example\"]\nproof = \"zone\"\n"
+        );
+        world.write_inventory(|text| without_website(&text) + &proof);
+    };
+    with("./gone");
+    world.place.run(&["keep"]).check(1, &["cannot run `./gone`"]);
+    let shown = world.place.run(&["show", "archive"]);
+    assert!(!shown.out.contains("left over"), "{shown}");
+    world.place.write("records", "#!/bin/sh\ncat >> told; exit 0\n");
+    let path = world.place.path("records");
+    std::fs::set_permissions(path, std::os::unix::fs::PermissionsExt::from_mode(0o755)).unwrap();
+    with("./records");
+    world.place.run(&["keep"]).check(1, &["name servers do not have the records"]);
+    assert!(world.place.read("told").contains("\"what\":\"add\""));
+}

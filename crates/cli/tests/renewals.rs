@@ -85,7 +85,7 @@ fn one_hold_for_all_certificates_of_an_authority_and_one_question_while_it_is_ou
     world.write_inventory(five);
     world.authority.misbehave(Resource::Directory, Fault::Hang, 99);
     let said = world.place.run(&["keep"]);
-    said.check(1, &["no answer from https://127.0.0.1"]);
+    said.check(1, &["no answer from https://127.0.0.1", "its authority is out of reach in this run"]);
     assert_eq!(said.err.matches("error:").count(), 1, "{said}");
     assert_eq!(world.authority.asked().len(), 1, "{said}");
     world.authority.behave();

@@ -40,7 +40,7 @@ fn a_link_in_the_place_of_a_copied_file_is_not_followed() {
     let owner = |text: String| {
         text.replace(
             "copy = [",
-            &format!("copy = [{{ part = \"key\", to = \"app/tls.key\", group = \"nogroup\", mode = \"0640\" }}, {{ part = \"key\", to = \"app/deep/tls.key\" }}, "),
+            "copy = [{ part = \"key\", to = \"app/tls.key\", group = \"nogroup\", mode = \"0640\" }, { part = \"key\", to = \"app/deep/tls.key\" }, ",
         )
     };
     world.write_inventory(owner);

@@ -55,16 +55,37 @@ fn a_lost_terminal_and_a_polite_end_leave_nothing_published_and_a_second_signal_
         ended(child).check(1, &["stopped by a signal", "nothing is left published"]);
         world.place.check_nothing_published();
     }
-    // Taking the record away takes a while: asked again, the program ends, and says what stays.
+}
+
+#[test]
+fn a_second_signal_ends_at_once_and_says_what_stays() {
     let world = World::new();
-    let script =
-        world.place.write("records", "#!/bin/sh\nread line\ncase $line in *remove*) touch removing; sleep 60;; esac\n");
-    std::fs::set_permissions(&script, std::os::unix::fs::PermissionsExt::from_mode(0o755)).unwrap();
+    // A program that places records, and takes its time to remove them.
+    let script = "#!/bin/sh\nread line\ncase $line in *remove*) trap '' TERM; touch removing; sleep 60;; *) touch placed;; esac\n";
+    let path = world.place.write("records", script);
+    std::fs::set_permissions(&path, std::os::unix::fs::PermissionsExt::from_mode(0o755)).unwrap();
+    let names = world.names.address();
+    let program =
+        format!("kind = \"program\"\ncommand = [\"./records\"]\nserver = \"{names}\"\nname-servers = [\"{names}\"]\n");
+    let check = format!("check-address = \"{}\"\n", world.site.plain_address());
     world.write_inventory(|text| {
-        text.replace("kind = \"http-folder\"\nfolder = \"www\"\n", "kind = \"program\"\ncommand = [\"./records\"]\nserver = \"127.0.0.1:9\"\nname-servers = [\"127.0.0.1:9\"]\n")
-            .replace(&format!("check-address = \"{}\"\n", world.site.plain_address()), "zone = \"lampholm.example\"\n")
+        text.replace("kind = \"http-folder\"\nfolder = \"www\"\n", &program).replace(&check, "settle = \"60s\"\n")
     });
-    drop(script);
+    let child = start(&world, &["keep"]);
+    await_file(&world, "placed");
+    std::thread::sleep(Duration::from_millis(300));
+    signal("-TERM", &child.id().to_string());
+    await_file(&world, "removing");
+    let begun = Instant::now();
+    signal("-TERM", &child.id().to_string());
+    let said = ended(child);
+    said.check(1, &["stopped at once by a second signal", "is written down", "eskort show NAME"]);
+    assert!(begun.elapsed() < Duration::from_secs(20), "it ended only after {:?}", begun.elapsed());
+    world.place.run(&["show", "website"]).check(0, &["left over", "the TXT record at _acme-challenge"]);
+    let script = "#!/bin/sh\nread line\ncase $line in *remove*) echo \"$line\" >> removed;; esac\n";
+    world.place.write("records", script);
+    world.place.run(&["keep"]);
+    assert!(world.place.read("removed").contains("_acme-challenge.lampholm.example"));
 }
 
 #[test]
@@ -95,6 +116,18 @@ fn a_daemon_that_a_restart_leaves_running_is_no_failure_and_programs_see_few_var
     command.env("LAMP_OIL", "wick").env("OTHER_SECRET", "oil+wick/7==").arg("keep");
     Said::from(command.output().unwrap()).check(0, &["installed and seen live"]);
     assert!(begun.elapsed() < Duration::from_secs(60), "it waited for the daemon");
+    // Another user's rights, where root runs it.
+    let dir = world.place.dir.path().display().to_string();
+    std::fs::create_dir(world.place.path("open")).unwrap();
+    std::fs::set_permissions(world.place.dir.path(), std::os::unix::fs::PermissionsExt::from_mode(0o755)).unwrap();
+    std::fs::set_permissions(world.place.path("open"), std::os::unix::fs::PermissionsExt::from_mode(0o777)).unwrap();
+    world.write_inventory(|text| {
+        let run = format!("settle = \"3s\"\nuser = \"nobody\"\nrun = [\"sh\", \"-c\", \"id -un > {dir}/open/who; env > {dir}/open/env\"]");
+        text.replace("settle = \"3s\"", &run).replace("[certificate.website]", "[certificate.website]\nkey = \"p384\"")
+    });
+    world.place.run(&["keep"]).check(0, &["installed and seen live"]);
+    assert_eq!(world.place.read("open/who"), "nobody\n");
+    assert!(world.place.read("open/env").contains("HOME=/nonexistent"));
     let seen = world.place.read("seen");
     assert!(seen.contains("LAMP_OIL=wick") && seen.contains("PATH=") && !seen.contains("OTHER_SECRET"), "{seen}");
 }

@@ -192,6 +192,11 @@ pub enum Obtaining {
         /// The last stage it passed.
         passed: Option<Milestone>,
     },
+    /// Its authority did not answer in this run, and is not asked again.
+    OutOfReach {
+        /// What came back.
+        reason: String,
+    },
     /// Leave it alone for a while after failures.
     Hold {
         /// Until when.
@@ -233,7 +238,9 @@ impl Decision {
     pub fn generation(&self) -> Option<u32> {
         match self.obtain {
             Obtaining::Start { generation, .. } | Obtaining::GoOn { generation, .. } => Some(generation),
-            Obtaining::Rest { .. } | Obtaining::Hold { .. } => self.put_in_place.as_ref().map(|p| p.generation),
+            Obtaining::Rest { .. } | Obtaining::OutOfReach { .. } | Obtaining::Hold { .. } => {
+                self.put_in_place.as_ref().map(|p| p.generation)
+            }
         }
     }
 
@@ -268,6 +275,7 @@ impl Obtaining {
                 let from = passed.map_or("its start".to_owned(), |m| format!("`{m}`"));
                 format!("go on with generation {generation} from {from}")
             }
+            Obtaining::OutOfReach { .. } => "its authority is out of reach in this run".to_owned(),
             Obtaining::Hold { until, authority: Some(_), .. } => {
                 format!("its authority is left alone until {}", words::instant(*until))
             }

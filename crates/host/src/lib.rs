@@ -263,3 +263,65 @@ const LARGEST: usize = 64 * 1024;
 fn tame(text: &str) -> String {
     eskort_core::words::printable(text.trim().trim_end_matches('.'), 300)
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use eskort_core::inventory::{FtpHost, FtpTls, SecretSource};
+    use tokio::io::{AsyncBufReadExt, AsyncWriteExt, BufReader};
+
+    /// An FTP server that removes nothing, and says so late.
+    async fn slow_server() -> u16 {
+        let listener = tokio::net::TcpListener::bind("127.0.0.1:0").await.unwrap();
+        let port = listener.local_addr().unwrap().port();
+        tokio::spawn(async move {
+            while let Ok((stream, _)) = listener.accept().await {
+                tokio::spawn(async move {
+                    let (read, mut write) = stream.into_split();
+                    let mut lines = BufReader::new(read).lines();
+                    let _ = write.write_all(b"220 ready\r\n").await;
+                    while let Ok(Some(line)) = lines.next_line().await {
+                        let word = line.split(' ').next().unwrap_or_default().to_owned();
+                        if word == "DELE" {
+                            tokio::time::sleep(Duration::from_millis(600)).await;
+                        }
+                        let answer = match word.as_str() {
+                            "USER" => "331 password",
+                            "PASS" => "230 in",
+                            "PWD" => "257 \"/\"",
+                            _ => "250 done",
+                        };
+                        let answer = if word == "TYPE" { "200 so" } else { answer };
+                        let _ = write.write_all(format!("{answer}\r\n").as_bytes()).await;
+                    }
+                });
+            }
+        });
+        port
+    }
+
+    #[tokio::test]
+    async fn a_session_that_was_given_up_is_not_used_again() {
+        let port = slow_server().await;
+        let ftp = FtpHost {
+            address: "127.0.0.1".into(),
+            port,
+            user: "keeper".into(),
+            password: SecretSource::Env("NONE".into()),
+            tls: FtpTls::None,
+            roots: None,
+        };
+        let host = Host { kind: HostKind::Ftp(ftp), patience: Duration::from_millis(300) };
+        let password = Secret::new("oil".to_owned());
+        let mut session = Session::open("account", &host, Some(&password)).await.unwrap();
+        let late = session.remove(Path::new("/a"), ".a.part").await.unwrap_err();
+        assert!(matches!(late, HostError::TimedOut { .. }), "{late}");
+        tokio::time::sleep(Duration::from_millis(700)).await;
+        // The late answer to the first is there now: it must not be taken for that of another.
+        let refused = session.remove(Path::new("/b"), ".b.part").await.unwrap_err();
+        assert!(matches!(refused, HostError::GivenUp { .. }), "{refused}");
+        let injected = Secret::new("oil\r\nDELE /etc/passwd".to_owned());
+        let refused = Session::open("account", &host, Some(&injected)).await.err().unwrap();
+        assert!(refused.to_string().contains("must not have line ends"), "{refused}");
+    }
+}

@@ -14,8 +14,19 @@ use tokio::io::AsyncWriteExt;
 
 pub(crate) struct SshSession {
     host: String,
-    session: Arc<openssh::Session>,
+    /// `None` once it is closed.
+    session: Option<Arc<openssh::Session>>,
     sftp: Option<Sftp>,
+}
+
+impl Drop for SshSession {
+    /// A session that is dropped, and not closed, waits for a program to end: that is done beside everything else.
+    fn drop(&mut self) {
+        if let Some(session) = self.session.take() {
+            let sftp = self.sftp.take();
+            std::thread::spawn(move || drop((sftp, session)));
+        }
+    }
 }
 
 impl SshSession {
@@ -44,22 +55,26 @@ impl SshSession {
             builder.jump_hosts(&host.jump);
         }
         let session = builder.connect(&host.address).await.map_err(|error| why_not(name, host, &error))?;
-        Ok(SshSession { host: name.to_owned(), session: Arc::new(session), sftp: None })
+        Ok(SshSession { host: name.to_owned(), session: Some(Arc::new(session)), sftp: None })
     }
 
     pub(crate) async fn close(mut self) {
         if let Some(sftp) = self.sftp.take() {
             let _ = sftp.close().await;
         }
-        if let Some(session) = Arc::into_inner(self.session) {
+        if let Some(session) = self.session.take().and_then(Arc::into_inner) {
             let _ = session.close().await;
         }
+    }
+
+    fn session(&self) -> &Arc<openssh::Session> {
+        self.session.as_ref().expect("only closing takes it away")
     }
 
     /// Returns the SFTP channel, opened when it is first needed.
     async fn sftp(&mut self, job: &'static str, path: &Path) -> Result<&Sftp, HostError> {
         if self.sftp.is_none() {
-            let opened = Sftp::from_clonable_session(Arc::clone(&self.session), SftpOptions::new()).await;
+            let opened = Sftp::from_clonable_session(Arc::clone(self.session()), SftpOptions::new()).await;
             self.sftp = Some(opened.map_err(|error| self.file(job, path)(error))?);
         }
         Ok(self.sftp.as_ref().expect("it was just opened"))
@@ -168,7 +183,7 @@ impl SshSession {
             said: tame(&what),
         };
         let Some((program, arguments)) = words.split_first() else { return Ok(()) };
-        let mut remote = self.session.command(program.as_str());
+        let mut remote = self.session().command(program.as_str());
         remote.args(arguments).stdin(Stdio::piped()).stdout(Stdio::piped()).stderr(Stdio::piped());
         let mut child = remote.spawn().await.map_err(|e| broken(e.to_string()))?;
         if let Some(mut stdin) = child.stdin().take() {

@@ -154,12 +154,17 @@ pub async fn look_at_file(
             return Err(Box::new(NotVisible { url, hops: Vec::new(), why }));
         }
     };
-    // The authority may ask any of them, of either family.
+    look_everywhere(&url, expected, &found).await
+}
+
+/// Fetches the file at each of several addresses: the authority may ask any of them, of either family.
+async fn look_everywhere(url: &str, expected: &[u8], found: &[SocketAddr]) -> Result<Sight, Box<NotVisible>> {
+    let host = Url::parse(url).ok().and_then(|url| Some(url.host_str()?.trim_matches(['[', ']']).to_owned()));
     let look = |address: SocketAddr| {
-        let (url, expected, host) = (url.clone(), expected.to_vec(), host.trim_matches(['[', ']']).to_owned());
+        let (url, expected, host) = (url.to_owned(), expected.to_vec(), host.clone().unwrap_or_default());
         async move { look_once(&url, &expected, None, Some((host, address))).await }
     };
-    let looks: Vec<_> = found.into_iter().take(MOST_ADDRESSES).map(|address| tokio::spawn(look(address))).collect();
+    let looks: Vec<_> = found.iter().take(MOST_ADDRESSES).map(|address| tokio::spawn(look(*address))).collect();
     let (mut seen, mut unreached, mut wrong) = (None, None, None);
     for look in looks {
         match look.await.expect("a look does not panic") {
@@ -292,4 +297,43 @@ async fn get(stream: impl AsyncRead + AsyncWrite + Unpin + Send + 'static, url: 
     };
     connection.abort();
     Ok((status, page))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use tokio::io::{AsyncReadExt, AsyncWriteExt};
+
+    /// Answers every request on an address with a text.
+    async fn site(ip: [u8; 4], port: u16, text: &'static str) -> SocketAddr {
+        let listener = tokio::net::TcpListener::bind(SocketAddr::from((ip, port))).await.unwrap();
+        let address = listener.local_addr().unwrap();
+        tokio::spawn(async move {
+            while let Ok((mut stream, _)) = listener.accept().await {
+                let _ = stream.read(&mut [0; 2048]).await;
+                let head = format!("HTTP/1.1 200 OK\r\nContent-Length: {}\r\n\r\n{text}", text.len());
+                let _ = stream.write_all(head.as_bytes()).await;
+            }
+        });
+        address
+    }
+
+    #[tokio::test]
+    async fn one_wrong_address_among_several_is_seen() {
+        let first = site([127, 0, 0, 1], 0, "token.thumb").await;
+        let port = first.port();
+        let second = site([127, 0, 0, 2], port, "token.thumb").await;
+        let old = site([127, 0, 0, 3], port, "an old server").await;
+        let dead = SocketAddr::from(([127, 0, 0, 4], port));
+        let url = format!("http://lampholm.example:{port}/.well-known/acme-challenge/token");
+        let look = |found: Vec<SocketAddr>| {
+            let url = url.clone();
+            async move { look_everywhere(&url, b"token.thumb", &found).await.map(drop).map_err(|e| e.to_string()) }
+        };
+        assert_eq!(look(vec![first, second]).await, Ok(()));
+        let said = look(vec![first, second, old]).await.unwrap_err();
+        assert!(said.contains("an old server") && said.contains(&old.to_string()), "{said}");
+        let said = look(vec![first, dead]).await.unwrap_err();
+        assert!(said.contains(&dead.to_string()), "{said}");
+    }
 }

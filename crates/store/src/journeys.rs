@@ -363,6 +363,9 @@ mod tests {
         let (failures, reason) = store.failures("website").unwrap().unwrap();
         assert_eq!((failures.count, failures.last, failures.hold_until), (2, at(7), Some(at(90))));
         assert_eq!(reason, "limits");
+        // A later failure of another kind does not shorten what the authority asked for.
+        store.record_failure("website", "disk full", None, at(8)).unwrap();
+        assert_eq!(store.failures("website").unwrap().unwrap().0.hold_until, Some(at(90)));
         store.clear_failures("website").unwrap();
         assert!(store.failures("website").unwrap().is_none());
     }

@@ -125,7 +125,9 @@ fn headline(entry: &KeepEntry) -> String {
             format!("`{name}` did not get to its end with generation {generation}")
         }
         (_, Some(place)) => format!("`{name}`: generation {} could not be put in place", place.generation),
-        (Obtaining::Rest { .. } | Obtaining::Hold { .. }, None) => format!("`{name}` could not be looked after"),
+        (Obtaining::Rest { .. } | Obtaining::OutOfReach { .. } | Obtaining::Hold { .. }, None) => {
+            format!("`{name}` could not be looked after")
+        }
     }
 }
 

@@ -133,7 +133,7 @@ fn no_open_journey_stands_in_the_way_of_a_renewal() {
                             assert!(stored || !fits, "{case}");
                         }
                         Obtaining::Rest { .. } => assert!(date == GOOD && !fits, "{case}"),
-                        Obtaining::Hold { .. } => panic!("{case}"),
+                        Obtaining::OutOfReach { .. } | Obtaining::Hold { .. } => panic!("{case}"),
                     }
                     let by_journey = stored && fits && date == GOOD;
                     assert_eq!(decision.put_in_place.is_some(), lacks && date != OVER && !by_journey, "{case}");
@@ -196,7 +196,7 @@ fn in_ten_years_with_a_server_that_fails_or_cannot_be_looked_at_every_renewal_co
                         install(&mut facts, &mut in_place, generation);
                     }
                     Obtaining::GoOn { generation, .. } => install(&mut facts, &mut in_place, generation),
-                    Obtaining::Rest { .. } | Obtaining::Hold { .. } => {}
+                    Obtaining::Rest { .. } | Obtaining::OutOfReach { .. } | Obtaining::Hold { .. } => {}
                 }
                 let newest = facts.newest.as_ref().map(|held| held.generation);
                 facts.not_in_place = (in_place != newest).then(|| "server `front`".to_owned()).into_iter().collect();
