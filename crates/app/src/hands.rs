@@ -1,45 +1,23 @@
 //! Carries a journey's actions out in the real world.
 
+mod by_acme;
 mod by_csr;
 
-use crate::answer::fitting;
 use crate::authority::Hold;
 use crate::driver::Hands;
 use crate::install::{self, Placement};
 use crate::proof::{Listener, Proving};
-use crate::{App, AuthorityError, Client, NameState, Progress, StepError, check};
-use eskort_acme::{
-    AcmeError, Answer, Authorization, ChallengeKind, Order, OrderStatus, Rejected, Signer, Step, answer_challenge,
-    finalize, new_order, post_as_get, read_authorization, read_certificate, read_order,
-};
+use crate::{App, AuthorityError, Client, Progress, StepError, check};
+use eskort_acme::{AcmeError, OrderStatus, Step, new_order, read_order};
 use eskort_core::decision::Wanted;
 use eskort_core::finding::Weight;
 use eskort_core::inventory::{AuthorityKind, CertificateEntry, DnsProof, Part, Proof, RecordWriter};
-use eskort_core::journey::{Action, OrderRef, Outcome, ProofTask, Way};
+use eskort_core::journey::{Action, OrderRef, Outcome, ProofTask};
 use eskort_core::names::Identifier;
-use eskort_core::pki::{Built, Certificate, Chain, ChainError, KeyKind, PrivateKey, make_csr};
-use eskort_core::record::{Record, StandingRecord, account_record, challenge_record};
+use eskort_core::pki::{Built, KeyKind, PrivateKey, make_csr};
 use eskort_store::{InstallState, Store};
 use std::collections::BTreeMap;
-use std::time::{Duration, Instant};
-
-/// After so many questions the wait for the authority is more than a moment.
-const LONG_WAIT: u32 = 4;
-/// How often an empty answer is taken for one that is not there yet.
-const EMPTY_TRIES: u32 = 4;
-/// How many names are asked about one by one.
-const MOST_ASKED: usize = 25;
-
-/// Returns the kind of challenge that a way of proving answers.
-fn kind(way: Way) -> ChallengeKind {
-    match way {
-        Way::Http => ChallengeKind::Http01,
-        Way::Dns => ChallengeKind::Dns01,
-        Way::DnsAccount => ChallengeKind::DnsAccount01,
-        Way::DnsPersist => ChallengeKind::DnsPersist01,
-        Way::Tls => ChallengeKind::TlsAlpn01,
-    }
-}
+use std::time::Instant;
 
 /// The hands for one certificate's journey.
 pub(crate) struct RealHands<'a> {
@@ -261,86 +239,6 @@ impl RealHands<'_> {
         Ok(Outcome::Ordered(OrderRef { url, finalize: order.finalize, authorizations: order.authorizations }))
     }
 
-    async fn ask(&mut self, step: Step, url: &str) -> Result<Answer, StepError> {
-        Ok(self.client()?.send(step, Hold::Repeatable, |s, n| post_as_get(s, n, url)).await?)
-    }
-
-    async fn ask_order(&mut self, order: &OrderRef) -> Result<(Order, Answer), StepError> {
-        let answer = self.ask(Step::Order, &order.url).await?;
-        Ok((read_order(&answer).map_err(AuthorityError::from)?, answer))
-    }
-
-    async fn ask_authorization(&mut self, url: &str) -> Result<Authorization, StepError> {
-        let answer = self.ask(Step::Authorization, url).await?;
-        Ok(read_authorization(&answer).map_err(AuthorityError::from)?)
-    }
-
-    async fn choose_challenges(&mut self, order: &OrderRef) -> Result<Outcome, StepError> {
-        // An order that was ready when it was made has nothing left to prove.
-        if self.ready_order.as_ref() == Some(&order.url) {
-            return Ok(Outcome::Challenges(Vec::new()));
-        }
-        let mut tasks = Vec::new();
-        let mut rejected = Vec::new();
-        for url in &order.authorizations {
-            let authorization = self.ask_authorization(url).await?;
-            match authorization.failed {
-                Some(failed) => rejected.push(failed),
-                None if authorization.proved => {}
-                None => tasks.push(self.choose_challenge(authorization)?),
-            }
-        }
-        if !rejected.is_empty() {
-            return Err(AuthorityError::Rejected(rejected).into());
-        }
-        Ok(Outcome::Challenges(tasks))
-    }
-
-    /// Chooses the challenge that the name's proof can meet, and says what to publish for it.
-    fn choose_challenge(&mut self, authorization: Authorization) -> Result<ProofTask, StepError> {
-        let base = Identifier::parse(&authorization.name).map(|n| n.to_string()).unwrap_or_default();
-        let ours = |n: &&Identifier| n.base() == base && n.is_wildcard() == authorization.wildcard;
-        let foreign = || AcmeError::NotProtocol {
-            expected: "an authorization for a name of the order",
-            found: format!("one for `{}`", authorization.name),
-        };
-        let name = self.wanted.names.iter().find(ours).ok_or_else(foreign).map_err(AuthorityError::from)?.clone();
-        let (proof_name, proof) = self.app.inventory.proof_of(self.entry, &name).expect("an ACME order has its proofs");
-        let proof_name = proof_name.to_owned();
-        let offered = |way: &Way| Some((*way, authorization.challenges.iter().find(|c| c.kind == kind(*way))?.clone()));
-        let Some((way, challenge)) = proof.ways().iter().find_map(offered) else {
-            let challenges = proof.ways().iter().map(|way| way.challenge()).collect();
-            return Err(StepError::NoChallenge { name: name.to_string(), challenges });
-        };
-        let signer = self.client()?.signer();
-        let key_authorization = match way {
-            Way::DnsPersist => String::new(),
-            Way::Http | Way::Dns | Way::DnsAccount | Way::Tls => signer.key_authorization(&challenge.token),
-        };
-        let account = signer.account().unwrap_or_default().to_owned();
-        let record = match way {
-            Way::Http | Way::Tls => None,
-            Way::Dns => Some(challenge_record(name.base(), &key_authorization)),
-            Way::DnsAccount => Some(account_record(name.base(), &account, &key_authorization)),
-            Way::DnsPersist => {
-                let issuer = challenge.issuers[0].clone();
-                Some(self.standing_record(proof, &name, issuer, account))
-            }
-        };
-        let (challenge, token) = (challenge.url, challenge.token);
-        Ok(ProofTask { name, challenge, token, key_authorization, way, proof: Some(proof_name), record })
-    }
-
-    /// One record serves a name and its wildcard alike.
-    fn standing_record(&self, proof: &Proof, name: &Identifier, issuer: String, account: String) -> Record {
-        let (wildcard, until) = match proof {
-            Proof::Dns(DnsProof { writer: RecordWriter::Standing { wildcard, until }, .. }) => (*wildcard, *until),
-            _ => (false, None),
-        };
-        let has_wildcard = self.wanted.names.iter().any(|n| n.is_wildcard() && n.base() == name.base());
-        StandingRecord { issuer, account, wildcard: wildcard || has_wildcard, until }.record(name.base())
-    }
-
     fn proving(&self) -> Proving<'_> {
         Proving { app: self.app, store: self.store, certificate: self.certificate, entry: self.entry }
     }
@@ -356,204 +254,6 @@ impl RealHands<'_> {
     /// What an earlier run published is gone with it: its debts were paid, its listener closed.
     async fn ensure_published(&mut self, tasks: &[ProofTask]) -> Result<(), StepError> {
         if self.published { Ok(()) } else { self.publish(tasks).await }
-    }
-
-    async fn answer(&mut self, order: &OrderRef, tasks: &[ProofTask]) -> Result<Outcome, StepError> {
-        self.ensure_published(tasks).await?;
-        for task in tasks {
-            let make = |s: &Signer, n: &str| answer_challenge(s, n, &task.challenge);
-            let Err(error) = self.client()?.send(Step::Challenge, Hold::Repeatable, make).await else { continue };
-            // A cut connection, or an earlier run: it may have got through already. The authorization knows.
-            let refused = error.problem().is_some_and(|p| (400..500).contains(&p.status) && p.status != 429);
-            if !refused || !self.was_told(order, task).await? {
-                return Err(error.into());
-            }
-        }
-        Ok(Outcome::Answered)
-    }
-
-    /// Returns whether the authority was told to look at a task, whatever it made of it.
-    async fn was_told(&mut self, order: &OrderRef, task: &ProofTask) -> Result<bool, StepError> {
-        for url in &order.authorizations {
-            let found = self.ask_authorization(url).await?;
-            if found.wildcard == task.name.is_wildcard() && found.name.eq_ignore_ascii_case(task.name.base()) {
-                return Ok(found.told);
-            }
-        }
-        Ok(false)
-    }
-
-    /// Asks for the order; says until when to wait where the authority was asked too often.
-    async fn ask_patiently(&mut self, order: &OrderRef) -> Result<Result<(Order, Answer), Outcome>, StepError> {
-        match self.ask_order(order).await {
-            Err(StepError::Authority(error)) => match self.client()?.asks_to_wait(&error) {
-                Some(ask_again) => Ok(Err(Outcome::NotYet { ask_again })),
-                None => Err(error.into()),
-            },
-            other => other.map(Ok),
-        }
-    }
-
-    async fn await_proof(&mut self, order_ref: &OrderRef, polls: u32) -> Result<Outcome, StepError> {
-        let (order, answer) = match self.ask_patiently(order_ref).await? {
-            Ok(found) => found,
-            Err(wait) => return Ok(wait),
-        };
-        match order.status {
-            OrderStatus::Pending => {
-                self.say_who_waits(order_ref, polls).await;
-                let ask_again = self.client()?.ask_again(&answer, polls);
-                Ok(Outcome::NotYet { ask_again })
-            }
-            OrderStatus::Ready => Ok(Outcome::Proved),
-            OrderStatus::Invalid => Err(self.why_invalid(order_ref, order).await),
-            OrderStatus::Processing | OrderStatus::Valid => self.issuing(&order, &answer, 0),
-        }
-    }
-
-    /// Says how names stand, once the wait is more than a moment: asks for one authorization at a time, in turn, and not any
-    /// more for those that are proved.
-    async fn say_who_waits(&mut self, order: &OrderRef, polls: u32) {
-        let since = *self.looked_since.get_or_insert_with(Instant::now);
-        if polls < LONG_WAIT {
-            return;
-        }
-        let proved = |url: &&String| self.seen.get(*url).is_some_and(|(_, proved)| *proved);
-        let waiting: Vec<&String> = order.authorizations.iter().take(MOST_ASKED).filter(|url| !proved(url)).collect();
-        let Some(url) = waiting.get(polls as usize % waiting.len().max(1)).map(|url| (*url).clone()) else { return };
-        if let Ok(found) = self.ask_authorization(&url).await {
-            let star = if found.wildcard { "*." } else { "" };
-            self.seen.insert(url, (format!("{star}{}", found.name), found.proved));
-        }
-        let state = |(name, proved): &(String, bool)| {
-            let state = if *proved { "proved" } else { "the authority is looking" };
-            NameState { name: name.clone(), state: state.into(), since: Some(since) }
-        };
-        (self.app.watch)(&Progress::Names(self.seen.values().map(state).collect()));
-    }
-
-    /// An invalid order often keeps its reasons in its authorizations: all of them are told, since each costs a failed try.
-    async fn why_invalid(&mut self, order_ref: &OrderRef, order: Order) -> StepError {
-        let mut rejected = Vec::new();
-        for url in &order_ref.authorizations {
-            rejected.extend(self.ask_authorization(url).await.ok().and_then(|found| found.failed));
-        }
-        if rejected.is_empty() {
-            rejected.push(Rejected { name: None, problem: order.error });
-        }
-        AuthorityError::Rejected(rejected).into()
-    }
-
-    /// What an order says once its CSR is in.
-    fn issuing(&mut self, order: &Order, answer: &Answer, polls: u32) -> Result<Outcome, StepError> {
-        match order.certificate_url().map_err(AuthorityError::from)? {
-            Some(url) => Ok(Outcome::Ready(url.to_owned())),
-            None => Ok(Outcome::Finalized { ask_again: self.client()?.ask_again(answer, polls) }),
-        }
-    }
-
-    async fn finalize(&mut self, order_ref: &OrderRef, again: bool) -> Result<Outcome, StepError> {
-        let csr = make_csr(&self.key()?, &self.names(), &self.entry.wish).map_err(|source| self.key_error(source))?;
-        let mut ask_first = again;
-        let mut unknown: Option<AuthorityError> = None;
-        loop {
-            if ask_first {
-                let (order, answer) = self.ask_order(order_ref).await?;
-                match order.status {
-                    OrderStatus::Ready => {}
-                    OrderStatus::Invalid => return Err(self.why_invalid(order_ref, order).await),
-                    _ => return self.issuing(&order, &answer, 0),
-                }
-            }
-            let make = |s: &Signer, n: &str| finalize(s, n, &order_ref.finalize, &csr);
-            match self.client()?.send(Step::Finalize, Hold::Once, make).await {
-                // It may have arrived: the order knows. What went wrong the first time is the cause of what follows.
-                Err(error) if error.outcome_unknown() && unknown.is_none() => {
-                    (ask_first, unknown) = (true, Some(error));
-                }
-                Err(error) => return Err(unknown.unwrap_or(error).into()),
-                Ok(answer) => {
-                    let order = read_order(&answer).map_err(AuthorityError::from)?;
-                    return self.issuing(&order, &answer, 0);
-                }
-            }
-        }
-    }
-
-    async fn await_certificate(&mut self, order_ref: &OrderRef, polls: u32) -> Result<Outcome, StepError> {
-        let (order, answer) = match self.ask_patiently(order_ref).await? {
-            Ok(found) => found,
-            Err(wait) => return Ok(wait),
-        };
-        let outcome = match order.status {
-            OrderStatus::Invalid => return Err(self.why_invalid(order_ref, order).await),
-            // The CSR never arrived.
-            OrderStatus::Ready => self.finalize(order_ref, false).await?,
-            _ => self.issuing(&order, &answer, polls)?,
-        };
-        Ok(match outcome {
-            Outcome::Finalized { ask_again } => Outcome::NotYet { ask_again },
-            other => other,
-        })
-    }
-
-    async fn fetch(&mut self, url: &str) -> Result<Outcome, StepError> {
-        let (mut chain, alternates) = self.fetch_chain(url).await?;
-        let authority = self.app.inventory.authorities[&self.wanted.authority].acme();
-        if let Some(top) = authority.and_then(|acme| acme.top_issuer.as_ref())
-            && chain.top_issuer() != top
-        {
-            match self.alternate(&alternates, top).await? {
-                Some(other) => chain = other,
-                None => {
-                    let text = format!("the authority offers no chain up to `{top}`; kept `{}`", chain.top_issuer());
-                    (self.app.watch)(&Progress::Note(text));
-                }
-            }
-        }
-        chain.check_answers(&self.key()?, &self.names())?;
-        if self.entry.wish.must_staple && !chain.leaf().must_staple {
-            let text = "the certificate does not say that servers have to staple, though the inventory asks for it";
-            (self.app.watch)(&Progress::Note(text.into()));
-        }
-        self.store.generation_folder(self.certificate, self.generation).save_chain(&chain)?;
-        let now = (self.app.now)();
-        self.store.record_generation(self.certificate, self.generation, &self.wanted, &chain, now)?;
-        Ok(Outcome::Stored)
-    }
-
-    /// Fetches a chain, again as long as nothing is in the answer, and puts it in order where it came in another. Returns the
-    /// addresses of alternates too.
-    async fn fetch_chain(&mut self, url: &str) -> Result<(Chain, Vec<String>), StepError> {
-        let mut tries = 0;
-        loop {
-            let answer = self.ask(Step::Certificate, url).await?;
-            tries += 1;
-            if answer.body.trim_ascii().is_empty() && tries < EMPTY_TRIES {
-                tokio::time::sleep(Duration::from_millis(500)).await;
-                continue;
-            }
-            let certificates = Certificate::all_from_pem(&read_certificate(&answer).map_err(AuthorityError::from)?);
-            let certificates = certificates.map_err(ChainError::from)?;
-            let chain = match Chain::from_certificates(certificates.clone()) {
-                Err(broken @ ChainError::BrokenLink { .. }) => {
-                    let built = fitting(&certificates, &self.key()?);
-                    built.filter(|built| built.missing.is_none()).map(|built| built.chain).ok_or(broken)?
-                }
-                other => other?,
-            };
-            return Ok((chain, answer.alternates));
-        }
-    }
-
-    async fn alternate(&mut self, urls: &[String], top: &str) -> Result<Option<Chain>, StepError> {
-        for url in urls {
-            let (chain, _) = self.fetch_chain(url).await?;
-            if chain.top_issuer() == top {
-                return Ok(Some(chain));
-            }
-        }
-        Ok(None)
     }
 
     fn placement(&self) -> Placement<'_> {

@@ -224,18 +224,17 @@ fn chosen<'a>(app: &'a App, options: &KeepOptions) -> Vec<(&'a String, &'a Certi
 }
 
 fn plan_only(app: &App, options: &KeepOptions) -> Result<Vec<KeepEntry>, StoreError> {
-    let store = Store::open_existing(&app.state)?;
+    let store = match Store::open_existing(&app.state)? {
+        Some(store) => store,
+        None => Store::in_memory(&app.state)?,
+    };
     let now = (app.now)();
     let insist = !options.only.is_empty();
     let mut entries = Vec::new();
     for (name, entry) in chosen(app, options) {
-        let planned = match &store {
-            Some(store) => gather(app, store, name, entry).map(|facts| (decide(&facts, now, insist), Some(store))),
-            None => Ok((decide(&bare_facts(app, entry), now, insist), None)),
-        };
-        entries.push(match planned {
+        entries.push(match gather(app, &store, name, entry).map(|facts| decide(&facts, now, insist)) {
             Err(error) => failed(name, None, error),
-            Ok((decision, store)) => match planned_changes(app, store, name, entry, &decision) {
+            Ok(decision) => match planned_changes(app, &store, name, entry, &decision) {
                 Ok(changes) => {
                     let ending = Ending::Planned(changes);
                     KeepEntry::new(name, Some(decision), ending)
@@ -255,20 +254,12 @@ fn failed(name: &str, decision: Option<Decision>, error: StepError) -> KeepEntry
 /// Returns what a run would change on the servers.
 fn planned_changes(
     app: &App,
-    store: Option<&Store>,
+    store: &Store,
     name: &str,
     entry: &CertificateEntry,
     decision: &Decision,
 ) -> Result<Vec<PlannedServer>, StepError> {
     let Some(generation) = decision.generation() else { return Ok(Vec::new()) };
-    let scratch;
-    let store = match store {
-        Some(store) => store,
-        None => {
-            scratch = Store::in_memory(&app.state)?;
-            &scratch
-        }
-    };
     let placement = Placement { preview: true, ..placement(app, name, entry, &entry.names, generation) };
     let plans = install::plan(app, store, &placement)?;
     let planned = |plan: install::ServerPlan| PlannedServer {

@@ -216,8 +216,9 @@ impl<'a> Run<'a> {
     ) -> Result<Ending, StepError> {
         let (app, store) = (self.app, self.store);
         let generation = place.generation;
+        let stop = self.stop.clone();
         let mut hands = self.hands(name, entry, wanted_of(app, entry), generation);
-        hands.act(&Action::Install, 0, true).await?;
+        finished(app, &stop, hands.act(&Action::Install, 0, true)).await?;
         store.add_event(name, &format!("put in place (generation {generation})"), (app.now)())?;
         let detail = detail(&hands, entry.key.word(), generation, Milestone::Installed)?;
         (app.watch)(&Progress::Passed { milestone: Milestone::Installed, detail });
@@ -365,6 +366,19 @@ async fn caught<T>(future: impl Future<Output = T>) -> Result<T, String> {
     .await
 }
 
+/// Lets an installation come to its end, or be undone, though somebody asks the program to stop: it is not left in the middle.
+async fn finished<T>(app: &App, stop: &Stop, installation: impl Future<Output = T>) -> T {
+    let mut installation = std::pin::pin!(installation);
+    tokio::select! {
+        done = &mut installation => return done,
+        () = stop.asked(1) => {
+            let text = "finishing the installation before this run stops; asked again, it stops at once";
+            (app.watch)(&Progress::Note(text.into()));
+        }
+    }
+    installation.await
+}
+
 /// Does step after step until the journey ends, or until somebody asks the program to stop. Returns where it ended.
 async fn steps(hands: &mut RealHands<'_>, mut driver: Driver<'_>, stop: &Stop) -> Result<Stage, StepError> {
     let (app, store, name) = (hands.app, hands.store, hands.certificate);
@@ -374,18 +388,13 @@ async fn steps(hands: &mut RealHands<'_>, mut driver: Driver<'_>, stop: &Stop) -
     loop {
         let now = (app.now)();
         let installs = driver.journey().stage == Stage::Issued;
-        let step = {
-            let mut step = std::pin::pin!(driver.step(hands, now));
+        let step = if installs {
+            finished(app, stop, driver.step(hands, now)).await?
+        } else {
             tokio::select! {
                 biased;
-                () = stop.asked(1), if !installs => return Err(StepError::Interrupted),
-                step = &mut step => step?,
-                // An installation ends or is undone; it is not left in the middle.
-                () = stop.asked(1) => {
-                    let text = "finishing the installation before this run stops; asked again, it stops at once";
-                    (app.watch)(&Progress::Note(text.into()));
-                    step.await?
-                }
+                () = stop.asked(1) => return Err(StepError::Interrupted),
+                step = driver.step(hands, now) => step?,
             }
         };
         match step {

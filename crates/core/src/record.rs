@@ -161,8 +161,9 @@ mod tests {
             assert_eq!(cname.is_answered_by(&[target.to_owned()], at), answers, "{target}");
         }
         let saved = serde_json::to_string(&Record::txt("a", "b")).unwrap();
-        assert_eq!(saved, r#"{"name":"a","text":"b"}"#, "as it was saved before there were types");
-        assert_eq!(serde_json::from_str::<Record>(&saved).unwrap(), Record::txt("a", "b"));
+        for text in [&saved, r#"{"name":"a","text":"b"}"#] {
+            assert_eq!(serde_json::from_str::<Record>(text).unwrap(), Record::txt("a", "b"), "also from before types");
+        }
     }
 
     #[test]
