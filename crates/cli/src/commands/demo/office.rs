@@ -97,7 +97,7 @@ async fn note(ui: &Ui, app: &App, noted: Noted) -> Result<(), ExitStatus> {
 
 /// Runs `receive` as the command does.
 async fn receive_once(ui: &Ui, app: &App, brought: Brought) -> Result<(), ExitStatus> {
-    let received = eskort_app::receive(app, &[brought], None, None, true).await;
+    let received = eskort_app::receive(app, &[brought], None, None, false).await;
     ui.settle();
     let receipt = received.map_err(|error| {
         errors::print(ui, "nothing was received", &errors::tell(&error, "stock"));
