@@ -179,7 +179,7 @@ pub(crate) fn tell(error: &StepError, certificate: &str) -> Told {
         StepError::NotVisible { name, seen, others } => {
             let mut told = tell_not_visible(name, seen);
             if !others.is_empty() {
-                told.cause.push_str(&format!("\nnor is it for {}", eskort_core::words::list(others)));
+                told.cause.push_str(&format!("\nnor can it be seen at {}", eskort_core::words::list(others)));
             }
             told.hint(again)
         }
