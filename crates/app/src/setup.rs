@@ -90,6 +90,14 @@ impl App {
     }
 }
 
+impl App {
+    /// Returns what there is to work with where there is no inventory: for looks at endpoints that somebody names.
+    pub fn without_inventory(usual_state: &Path, now: Now, watch: Watch) -> Self {
+        let (inventory, inventory_path) = (Inventory::default(), PathBuf::from("/"));
+        App { inventory, inventory_path, state: usual_state.to_owned(), now, watch }
+    }
+}
+
 /// Returns where the inventory is looked for: the system's for root, wherever root happens to be; for anybody else `eskort.toml` in
 /// the working folder if it is there, or the user's.
 pub fn usual_inventory(home: Option<&Path>, root: bool) -> PathBuf {

@@ -10,7 +10,7 @@ const LARGEST: u64 = 4 << 20;
 /// Says what is wrong, and what mends it.
 pub(crate) fn words(error: &TrustError) -> String {
     match error.mended_by() {
-        Some(command) => format!("{error}; `{command}` mends that"),
+        Some(mended) => format!("{error}; {mended}"),
         None => error.to_string(),
     }
 }

@@ -84,7 +84,7 @@ pub(crate) fn print_setup(ui: &Ui, error: &SetupError) -> ExitStatus {
         }
         SetupError::Untrusted(error) => {
             let told = Told::coded("untrusted", error.to_string()).hint(match error.mended_by() {
-                Some(command) => format!("whoever may change it decides what is run here; `{command}` mends that"),
+                Some(mended) => format!("whoever may change it decides what is run here; {mended}"),
                 None => "correct the path".to_owned(),
             });
             print(ui, "the inventory is not obeyed", &told);

@@ -5,7 +5,7 @@ pub(crate) const FIRST_STEPS: &str = "\
 Eskort takes this server's TLS certificates all the way: ordered, proved, installed, checked, renewed.
 
   1. See it work:   eskort demo           a practice world on this machine: no root, no network, ten seconds
-  2. Write down what should be, in eskort.toml (as root: in /etc/eskort/eskort.toml; docs/inventory.md explains every line):
+  2. Write down what should be, in eskort.toml (root: /etc/eskort/eskort.toml; see docs/inventory.md):
 
        contact = \"keeper@lampholm.example\"          # a mail address of yours
 

@@ -232,9 +232,9 @@ impl Ui {
         self.reports.lock().expect("no holder panics")
     }
 
-    /// Collects the reports from now on instead of printing them.
+    /// Collects the reports from now on instead of printing them, where JSON is wanted.
     pub(crate) fn collect_reports(&self) {
-        self.reports().collected = Some(Vec::new());
+        self.reports().collected = self.is_json().then(Vec::new);
     }
 
     /// Prints the reports that were collected as one.

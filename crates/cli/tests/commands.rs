@@ -116,6 +116,16 @@ fn two_runs_at_once_do_not_harm_and_a_signal_cleans_up() {
 }
 
 #[test]
+fn an_endpoint_is_checked_without_an_inventory_too() {
+    let world = World::new();
+    let port = world.site.tls_address().port();
+    world.keep().check(0, &["installed and seen live"]);
+    let place = Place::new();
+    place.run(&["check", &format!("localhost:{port}")]).check(1, &["not for localhost; it is for lampholm.example"]);
+    place.run(&["check"]).check(2, &["no inventory exists"]);
+}
+
+#[test]
 fn the_terms_have_to_be_agreed_to() {
     let world = World::new();
     world.write_inventory(|text| text.replace("accept-terms = true\n", ""));
@@ -170,6 +180,7 @@ fn the_demo_tells_its_story_to_the_end_and_leaves_a_folder() {
         ],
     );
     assert_eq!(said.err, "");
+    assert!(!said.out.contains("\"report\""), "{said}");
     place.run(&["list", "--config", "eskort-demo/eskort.toml"]).check(0, &["website", "good"]);
     assert!(place.read("eskort-demo/WHAT-NEXT.txt").contains("show website"));
     place.run(&["demo"]).check(0, &["What to try next"]);

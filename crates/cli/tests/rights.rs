@@ -138,12 +138,17 @@ fn root_obeys_no_inventory_program_or_secret_that_somebody_else_may_change() {
     let said =
         Said::from(here.env_remove("ESKORT_CONFIG").current_dir(place.path("theirs")).arg("keep").output().unwrap());
     said.check(2, &["no inventory exists at /etc/eskort/eskort.toml", "root does not obey an inventory for being in"]);
-    place.run(&["keep", "--config", "theirs/eskort.toml"]).check(2, &["theirs belongs to user 54321", "chown -h root"]);
+    place
+        .run(&["keep", "--config", "theirs/eskort.toml"])
+        .check(2, &["theirs belongs to user 54321", "install -D", "/etc/eskort/eskort.toml"]);
     for mode in [0o646, 0o666] {
         std::fs::set_permissions(place.path("eskort.toml"), PermissionsExt::from_mode(mode)).unwrap();
         place.run(&["list"]).check(2, &["may be written by others", "chmod go-w", "eskort.toml"]);
     }
     std::fs::set_permissions(place.path("eskort.toml"), PermissionsExt::from_mode(0o644)).unwrap();
+    chown(place.path("eskort.toml"), Some(STRANGER), None).unwrap();
+    place.run(&["list"]).check(2, &["eskort.toml belongs to user 54321", "chown -h root", "mends that"]);
+    chown(place.path("eskort.toml"), Some(0), None).unwrap();
     let program = place.write("theirs/reload", "#!/bin/sh\ntouch done\n");
     std::fs::set_permissions(&program, PermissionsExt::from_mode(0o755)).unwrap();
     world.write_inventory(|text| text.replace("settle = \"3s\"", "settle = \"3s\"\nrun = [\"theirs/reload\"]"));
@@ -154,7 +159,7 @@ fn root_obeys_no_inventory_program_or_secret_that_somebody_else_may_change() {
         let external = "accept-terms = true\nexternal-key-id = \"lamp\"\nexternal-key-file = \"theirs/key\"";
         text.replace("accept-terms = true", external).replace("state = \"state\"", "state = \"other-state\"")
     });
-    world.keep().check(1, &["theirs/key", "belongs to user 54321", "chown -h root"]);
+    world.keep().check(1, &["theirs/key", "belongs to user 54321", "install -D"]);
 }
 
 #[test]

@@ -48,11 +48,20 @@ fn of(path: &Path, what: &Path) -> String {
 }
 
 impl TrustError {
-    /// Returns the command that mends it.
+    /// Returns what mends it, with the command.
     pub fn mended_by(&self) -> Option<String> {
         match self {
-            TrustError::Owner { path, us, .. } => Some(format!("chown -h {us} '{}'", path.display())),
-            TrustError::Mode { path, .. } => Some(format!("chmod go-w '{}'", path.display())),
+            // A folder of somebody's stays theirs: what is to be used goes elsewhere.
+            TrustError::Owner { path, what, us, .. } if path != what => {
+                let name = what.file_name().unwrap_or_default().display();
+                let to = if us == "root" { format!("/etc/eskort/{name}") } else { format!("$HOME/{name}") };
+                Some(format!(
+                    "`install -D '{}' \"{to}\"` puts it where nobody else can; use it from there",
+                    what.display()
+                ))
+            }
+            TrustError::Owner { path, us, .. } => Some(format!("`chown -h {us} '{}'` mends that", path.display())),
+            TrustError::Mode { path, .. } => Some(format!("`chmod go-w '{}'` mends that", path.display())),
             TrustError::Io { .. } => None,
         }
     }
@@ -182,7 +191,7 @@ mod tests {
                     (Ok(()), None) => {}
                     (Err(error), Some(culprit)) => {
                         let mended = error.mended_by().unwrap();
-                        assert_eq!(mended, format!("chmod go-w '{}'", culprit.display()), "{error}");
+                        assert_eq!(mended, format!("`chmod go-w '{}'` mends that", culprit.display()), "{error}");
                     }
                     (other, _) => panic!("{folder_mode:o} {file_mode:o}: {other:?}"),
                 }

@@ -65,6 +65,21 @@ fn run_command(ui: &Ui, args: Args) -> ExitStatus {
     if let Command::Show(show) = command {
         return show::run(ui, args.config, &show);
     }
+    if let Command::Check(check) = &command
+        && !check.targets.is_empty()
+    {
+        return match load_if_there(ui, args.config) {
+            Ok(Some(app)) => check::run(ui, &app, check),
+            Ok(None) => {
+                let root = nix::unistd::geteuid().is_root();
+                let state = eskort_app::usual_state(std::env::home_dir().as_deref(), root);
+                let watch = ui.clone();
+                let app = App::without_inventory(&state, clock(), Arc::new(move |p| watch.progress(p)));
+                check::run(ui, &app, check)
+            }
+            Err(status) => status,
+        };
+    }
     let app = match load(ui, args.config) {
         Ok(app) => app,
         Err(status) => return status,
