@@ -5,6 +5,9 @@ use clap::{Args as ClapArgs, Parser, Subcommand, ValueEnum};
 use eskort_core::inventory::CheckAddress;
 use std::path::PathBuf;
 
+/// Where the practice world goes unless somebody says otherwise.
+pub(crate) const DEMO_FOLDER: &str = "eskort-demo";
+
 /// Take this server's TLS certificates all the way: ordered, proved, installed, checked, renewed
 #[derive(Debug, Parser)]
 #[command(name = "eskort", version, max_term_width = 100, disable_help_subcommand = true)]
@@ -72,7 +75,7 @@ pub(crate) enum Command {
 #[derive(Debug, ClapArgs)]
 pub(crate) struct DemoArgs {
     /// Folder for the demo's inventory and state; it must be new or an earlier demo's
-    #[arg(long, value_name = "FOLDER", default_value = "eskort-demo")]
+    #[arg(long, value_name = "FOLDER", default_value = DEMO_FOLDER)]
     pub(crate) folder: PathBuf,
     /// Keep the practice world up until Ctrl-C, for trying commands in another terminal
     #[arg(long)]

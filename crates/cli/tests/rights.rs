@@ -163,6 +163,21 @@ fn root_obeys_no_inventory_program_or_secret_that_somebody_else_may_change() {
 }
 
 #[test]
+fn the_demo_of_root_in_a_folder_of_somebody_else_goes_elsewhere() {
+    if done_by_root("the_demo_of_root_in_a_folder_of_somebody_else_goes_elsewhere") {
+        return;
+    }
+    let place = Place::new();
+    prepare(&place, "theirs");
+    std::fs::create_dir(place.path("tmp")).unwrap();
+    let mut demo = place.eskort();
+    demo.current_dir(place.path("theirs")).env("TMPDIR", place.path("tmp")).arg("demo");
+    Said::from(demo.output().unwrap())
+        .check(0, &["the practice world goes to", "tmp/eskort-demo-0", "What to try next"]);
+    assert_eq!(std::fs::read_dir(place.path("theirs")).unwrap().count(), 0);
+}
+
+#[test]
 fn a_program_runs_as_the_user_that_the_inventory_names() {
     if done_by_root("a_program_runs_as_the_user_that_the_inventory_names") {
         return;

@@ -3,7 +3,7 @@
 mod office;
 
 use super::{block_on, check, keep, list};
-use crate::args::DemoArgs;
+use crate::args::{DEMO_FOLDER, DemoArgs};
 use crate::errors::{self, Told};
 use crate::ui::{ExitStatus, Tone, Ui};
 use eskort_app::{App, CheckTarget, Ending, KeepOptions, RecordToPlace};
@@ -67,7 +67,7 @@ struct World {
 }
 
 async fn play(ui: &Ui, args: &DemoArgs) -> Result<ExitStatus, Trouble> {
-    let folder = std::path::absolute(&args.folder).unwrap_or_else(|_| args.folder.clone());
+    let folder = place_for(ui, &args.folder);
     let world = build(&folder).await?;
     if let Err(status) = tell_story(ui, &world).await {
         return Ok(status);
@@ -77,6 +77,19 @@ async fn play(ui: &Ui, args: &DemoArgs) -> Result<ExitStatus, Trouble> {
         eskort_app::Stop::listen().asked(1).await;
     }
     Ok(ExitStatus::Well)
+}
+
+/// Returns where the practice world goes: the folder that was named, or another one where the working folder is somebody else's,
+/// whose inventory would not be obeyed.
+fn place_for(ui: &Ui, folder: &Path) -> PathBuf {
+    let whole = std::path::absolute(folder).unwrap_or_else(|_| folder.to_owned());
+    let there = whole.ancestors().find(|path| path.exists()).unwrap_or(Path::new("/"));
+    if folder != Path::new(DEMO_FOLDER) || eskort_store::check_trust(there).is_ok() {
+        return whole;
+    }
+    let other = std::env::temp_dir().join(format!("{DEMO_FOLDER}-{}", nix::unistd::geteuid()));
+    ui.result(&format!("Somebody else can change this folder: the practice world goes to {}.", other.display()));
+    other
 }
 
 /// Reads the inventory as it is now, with the practice world's clock.
