@@ -301,11 +301,23 @@ impl Ui {
 
     /// Says something beside the results: a lead, and a text wrapped behind it.
     pub(crate) fn talk_wrapped(&self, lead: &str, text: &str, tone: Tone) {
+        self.wrapped(lead, text, tone).iter().for_each(|line| self.talk(line));
+    }
+
+    /// Prints a result: a lead, and a text wrapped behind it.
+    pub(crate) fn result_wrapped(&self, lead: &str, text: &str) {
+        self.result(&self.wrapped(lead, text, Tone::Plain).join("\n"));
+    }
+
+    /// Returns the lines of a lead with a text wrapped behind it; a long lead stands out to the left.
+    fn wrapped(&self, lead: &str, text: &str, tone: Tone) -> Vec<String> {
         let indent = anstream::adapter::strip_str(lead).to_string().chars().count();
-        for (n, line) in wrap(text, self.width() - indent).iter().enumerate() {
+        let indent = if indent > self.width() / 3 { 4 } else { indent };
+        let line = |(n, line): (usize, &String)| {
             let lead = if n == 0 { lead.to_owned() } else { " ".repeat(indent) };
-            self.talk(&format!("{lead}{}", tone.paint(line)));
-        }
+            format!("{lead}{}", tone.paint(line))
+        };
+        wrap(text, self.width() - indent).iter().enumerate().map(line).collect()
     }
 
     fn hush(&self, print: impl FnOnce()) {
@@ -357,8 +369,7 @@ impl Ui {
             Progress::Certificate { name, decision } => {
                 self.settle();
                 if decision.acts() {
-                    let words = decision.words();
-                    self.talk(&format!("{}: {words}", Tone::Strong.paint(name)));
+                    self.talk_wrapped(&format!("{}: ", Tone::Strong.paint(name)), &decision.words(), Tone::Plain);
                 }
             }
             Progress::Doing(words) => self.spin(format!("{words} …")),

@@ -205,7 +205,7 @@ fn print_plan(ui: &Ui, entries: &[KeepEntry]) {
     for entry in entries {
         let Some(decision) = &entry.decision else { continue };
         nothing &= !decision.acts();
-        ui.result(&format!("{}: {}", Tone::Strong.paint(&entry.certificate), decision.words()));
+        ui.result_wrapped(&format!("{}: ", Tone::Strong.paint(&entry.certificate)), &decision.words());
         let Ending::Planned(servers) = &entry.ending else { continue };
         for PlannedServer { server, changes, test, run, findings } in servers {
             for (path, how) in changes {
