@@ -124,8 +124,19 @@ impl Drop for Process {
     }
 }
 
+/// Returns a port that nobody listens on, below those that the system gives to connections: one of these could be taken by any
+/// other test before its server is there.
 pub(crate) fn free_port() -> u16 {
-    TcpListener::bind((Ipv4Addr::LOCALHOST, 0)).unwrap().local_addr().unwrap().port()
+    use std::sync::atomic::{AtomicU32, Ordering};
+    static NEXT: AtomicU32 = AtomicU32::new(0);
+    loop {
+        let step = NEXT.fetch_add(1, Ordering::Relaxed);
+        let port = 10_000 + (std::process::id().wrapping_mul(37) + step) % 20_000;
+        let port = u16::try_from(port).unwrap();
+        if TcpListener::bind((Ipv4Addr::LOCALHOST, port)).is_ok() {
+            return port;
+        }
+    }
 }
 
 /// Waits for a server of ours to take connections.
