@@ -296,7 +296,10 @@ pub async fn receive(
     if receipt.received.is_empty() {
         return Err(fits_none(app, &store, &intake)?.into());
     }
-    receipt.passed_over.extend(rest.map(|c| format!("`{}`, which this chain does not need", c.subject_or_title())));
+    // After a stop nobody has looked whether the rest is of use.
+    if !run.stop().is_asked() {
+        receipt.passed_over.extend(rest.map(|c| format!("`{}`, which this chain does not need", c.subject_or_title())));
+    }
     Ok(receipt)
 }
 

@@ -166,15 +166,22 @@ pub async fn keep(app: &App, options: &KeepOptions) -> Result<Vec<KeepEntry>, St
     let stop = run.stop().clone();
     drop((run, lock));
     if options.wait {
-        wait_for_people(app, &store, &stop, &mut entries).await?;
+        wait_for_people(app, &store, &stop, !options.only.is_empty(), &mut entries).await?;
     }
     // What a person has to do comes first.
     entries.sort_by_key(|entry| !entry.awaits_person());
     Ok(entries)
 }
 
-/// Waits until what people have to place can be seen, and goes on with those journeys then, under the lock again.
-async fn wait_for_people(app: &App, store: &Store, stop: &Stop, entries: &mut [KeepEntry]) -> Result<(), StoreError> {
+/// Waits until what people have to place can be seen, and goes on with those journeys then, under the lock again. A journey that
+/// another run has brought to its end meanwhile is found there.
+async fn wait_for_people(
+    app: &App,
+    store: &Store,
+    stop: &Stop,
+    insist: bool,
+    entries: &mut [KeepEntry],
+) -> Result<(), StoreError> {
     let to_place = |entry: &KeepEntry| match &entry.ending {
         Ending::AwaitsPerson(records) => records.clone(),
         _ => Vec::new(),
@@ -202,7 +209,7 @@ async fn wait_for_people(app: &App, store: &Store, stop: &Stop, entries: &mut [K
                 Err(StoreError::Busy { .. }) => continue,
                 lock => lock?,
             };
-            *entry = Run::new(app, store).turn(&name, wanted, true).await;
+            *entry = Run::new(app, store).turn(&name, wanted, insist).await;
         }
     }
     Ok(())

@@ -7,7 +7,7 @@ use std::path::Path;
 use std::process::{Command, Stdio};
 
 /// A running OpenSSH server. Who comes in over SFTP begins in its folder.
-struct Sshd {
+pub(crate) struct Sshd {
     port: u16,
     _process: Process,
 }
@@ -24,7 +24,7 @@ fn make_key(place: &Place, name: &str) {
 
 impl Sshd {
     /// Starts a server for a folder, and makes it known to the place; `sftp` are options of its SFTP server.
-    fn start(place: &Place, folder: &Path, sftp: &str) -> Self {
+    pub(crate) fn start(place: &Place, folder: &Path, sftp: &str) -> Self {
         let port = free_port();
         let dir = place.dir.path().display().to_string();
         if !place.path("key").exists() {
@@ -52,7 +52,7 @@ impl Sshd {
         Sshd { port, _process: process }
     }
 
-    fn section(&self, name: &str) -> String {
+    pub(crate) fn section(&self, name: &str) -> String {
         format!(
             "[host.{name}]\nkind = \"ssh\"\naddress = \"127.0.0.1\"\nport = {}\nuser = \"{}\"\nkey-file = \"key\"\n\
              known-hosts = \"known\"\npatience = \"20s\"\n\n",
@@ -63,7 +63,7 @@ impl Sshd {
 }
 
 /// Puts hosts into the inventory, and the site's folder on them.
-fn on_hosts(world: &World, hosts: &str, names: &str, folder: &str) {
+pub(crate) fn on_hosts(world: &World, hosts: &str, names: &str, folder: &str) {
     world.write_inventory(|text| {
         let text = text.replace("[proof.pages]", &format!("{hosts}[proof.pages]"));
         text.replace("folder = \"www\"", &format!("folder = \"{folder}\"\nhost = {names}"))

@@ -64,7 +64,11 @@ impl Office {
 
     /// Signs the CSR of a generation.
     pub(crate) fn answer(&self, generation: u32, days: u32) {
-        let csr = format!("state/certificates/stock/{generation:04}/request.pem");
+        self.answer_for("stock", generation, days);
+    }
+
+    pub(crate) fn answer_for(&self, certificate: &str, generation: u32, days: u32) {
+        let csr = format!("state/certificates/{certificate}/{generation:04}/request.pem");
         self.openssl(&format!("req -in {csr} -verify -noout"));
         self.openssl(&format!("ca -batch -config desk.cnf -extensions leaf -in {csr} -out leaf.pem -days {days}"));
     }

@@ -1,13 +1,15 @@
 //! Signals, to the process and to its group; programs that do not end; a bug of ours.
 
+use crate::hosts::{Sshd, on_hosts};
+use crate::office::Office;
 use crate::world::*;
 use eskort_practice::{Fault, Resource};
 use std::os::unix::process::CommandExt;
 use std::process::{Child, Command, Stdio};
 use std::time::{Duration, Instant};
 
-fn start(world: &World, words: &[&str]) -> Child {
-    let mut command = world.place.eskort();
+fn start(place: &Place, words: &[&str]) -> Child {
+    let mut command = place.eskort();
     command.args(words).stdout(Stdio::piped()).stderr(Stdio::piped()).process_group(0);
     command.spawn().unwrap()
 }
@@ -16,9 +18,9 @@ fn signal(word: &str, whom: &str) {
     assert!(Command::new("kill").args([word, "--", whom]).status().unwrap().success(), "{word} {whom}");
 }
 
-fn await_file(world: &World, name: &str) {
+fn await_file(place: &Place, name: &str) {
     let end = Instant::now() + Duration::from_secs(20);
-    while !world.place.path(name).exists() {
+    while !place.path(name).exists() {
         assert!(Instant::now() < end, "{name} did not come");
         std::thread::sleep(Duration::from_millis(10));
     }
@@ -34,8 +36,8 @@ fn a_signal_to_the_group_does_not_cut_a_reload_in_two() {
         let world = World::new();
         let run = "run = [\"sh\", \"-c\", \"touch begun; sleep 1; touch done\"]";
         world.write_inventory(|text| text.replace("settle = \"3s\"", &format!("settle = \"3s\"\n{run}")));
-        let child = start(&world, &["keep"]);
-        await_file(&world, "begun");
+        let child = start(&world.place, &["keep"]);
+        await_file(&world.place, "begun");
         signal(word, &format!("-{}", child.id()));
         let said = ended(child);
         said.check(1, &["finishing the installation", "stopped by a signal", "nothing is left published"]);
@@ -48,8 +50,8 @@ fn a_signal_to_the_group_does_not_cut_a_reload_in_two() {
 fn a_lost_terminal_and_a_polite_end_leave_nothing_published_and_a_second_signal_ends_at_once() {
     for word in ["-HUP", "-TERM"] {
         let world = World::with(|o| o.thinking = Duration::from_secs(4));
-        let child = start(&world, &["keep"]);
-        await_file(&world, "www/.well-known/acme-challenge");
+        let child = start(&world.place, &["keep"]);
+        await_file(&world.place, "www/.well-known/acme-challenge");
         std::thread::sleep(Duration::from_millis(300));
         signal(word, &child.id().to_string());
         ended(child).check(1, &["stopped by a signal", "nothing is left published"]);
@@ -71,11 +73,11 @@ fn a_second_signal_ends_at_once_and_says_what_stays() {
     world.write_inventory(|text| {
         text.replace("kind = \"http-folder\"\nfolder = \"www\"\n", &program).replace(&check, "settle = \"4s\"\n")
     });
-    let child = start(&world, &["keep"]);
-    await_file(&world, "placed");
+    let child = start(&world.place, &["keep"]);
+    await_file(&world.place, "placed");
     std::thread::sleep(Duration::from_millis(300));
     signal("-TERM", &child.id().to_string());
-    await_file(&world, "removing");
+    await_file(&world.place, "removing");
     let begun = Instant::now();
     signal("-TERM", &child.id().to_string());
     let said = ended(child);
@@ -131,4 +133,52 @@ fn a_bug_in_the_work_on_one_certificate_is_its_own() {
     assert_eq!(code, Some(70), "{text}");
     assert!(text.contains("`website` could not be looked after") && text.contains("generation 1 stored"), "{text}");
     world.place.run(&["keep"]).check(0, &["installed and seen live"]);
+}
+
+#[test]
+fn receive_ends_with_the_certificate_at_which_it_was_stopped() {
+    let office = Office::new();
+    let place = &office.place;
+    let run = "run = [\"sh\", \"-c\", \"touch begun; sleep 1; touch done\"]\n\n[certificate.stock]";
+    let shelf = "\n[certificate.shelf]\nnames = [\"shelf.lampholm.internal\"]\ninstall = [{ server = \"app\" }]\n";
+    let text = place.read("eskort.toml").replace("\n[certificate.stock]", run) + shelf;
+    place.write("eskort.toml", &text);
+    place.run(&["keep"]).check(3, &["waits for you"]);
+    for name in ["shelf", "stock"] {
+        office.answer_for(name, 1, 300);
+        place.write(&format!("{name}.pem"), &place.read("leaf.pem"));
+    }
+    let child = start(place, &["receive", "shelf.pem", "stock.pem", "issuer.pem", "upper.pem"]);
+    await_file(place, "begun");
+    signal("-INT", &format!("-{}", child.id()));
+    let said = ended(child);
+    said.check(1, &["finishing the installation", "generation 1 is in use", "stopped by a signal"]);
+    assert!(place.path("done").exists() && !said.err.contains("stock"), "{said}");
+    place.run(&["receive", "stock.pem", "issuer.pem", "upper.pem"]).check(0, &["stock", "put in place"]);
+    place.run(&["keep"]).check(0, &[]);
+    place.run(&["list"]).check(0, &["shelf", "stock"]);
+}
+
+#[test]
+fn a_stop_while_another_machine_is_silent_does_not_wait_for_it() {
+    let world = World::new();
+    let place = &world.place;
+    let sshd = Sshd::start(place, place.dir.path(), "");
+    let dir = place.dir.path().display();
+    place.write("records", &format!("touch {dir}/begun; trap '' TERM HUP; sleep 60\n"));
+    let names = world.names.address();
+    on_hosts(&world, &sshd.section("node"), "\"node\"", "www");
+    let program = format!(
+        "kind = \"program\"\ncommand = [\"sh\", \"{dir}/records\"]\nserver = \"{names}\"\nname-servers = [\"{names}\"]\n"
+    );
+    let text = place.read("eskort.toml").replace("kind = \"http-folder\"\nfolder = \"www\"\n", &program);
+    place.write("eskort.toml", &text.replace(&format!("check-address = \"{}\"\n", world.site.plain_address()), ""));
+    let child = start(place, &["keep"]);
+    await_file(place, "begun");
+    let begun = Instant::now();
+    signal("-TERM", &child.id().to_string());
+    signal("-TERM", &child.id().to_string());
+    let said = ended(child);
+    said.check(1, &["stopped"]);
+    assert!(begun.elapsed() < Duration::from_secs(8), "it ended only after {:?}\n{said}", begun.elapsed());
 }

@@ -142,9 +142,15 @@ pub(crate) fn free_port() -> u16 {
 /// Waits for a server of ours to take connections.
 #[track_caller]
 pub(crate) fn await_port(port: u16, what: &str) {
+    await_server(SocketAddr::from((Ipv4Addr::LOCALHOST, port)), what);
+}
+
+/// Waits for a server of ours to take connections at an address.
+#[track_caller]
+pub(crate) fn await_server(address: SocketAddr, what: &str) {
     let end = Instant::now() + Duration::from_secs(20);
-    while TcpStream::connect((Ipv4Addr::LOCALHOST, port)).is_err() {
-        assert!(Instant::now() < end, "{what} does not listen on {port}");
+    while TcpStream::connect(address).is_err() {
+        assert!(Instant::now() < end, "{what} does not listen on {address}");
         std::thread::sleep(Duration::from_millis(20));
     }
 }
