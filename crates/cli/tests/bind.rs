@@ -1,6 +1,5 @@
 //! Proofs by dynamic update: a real BIND as the zone's primary, a real ACME server that looks there.
 
-use crate::network::in_a_network_of_its_own;
 use crate::pebble::Pebble;
 use crate::world::*;
 use eskort_core::record::RecordType;

@@ -271,3 +271,24 @@ pub(crate) fn handshake(place: &Place, port: u16, name: &str, root: &Path) -> Sa
         .output();
     Said::from(child.unwrap())
 }
+
+/// Runs the calling test again, in a network with nothing but loopback, and with other files for the resolver. Returns false in
+/// that second run.
+pub(crate) fn in_a_network_of_its_own(test: &str, more: &str, resolv_conf: &str, hosts: &str) -> bool {
+    if std::env::var_os("IN_A_NETWORK_OF_ITS_OWN").is_some() {
+        return false;
+    }
+    let place = Place::new();
+    place.write("resolv.conf", resolv_conf);
+    place.write("hosts", &format!("127.0.0.1 localhost\n{hosts}"));
+    let script = format!(
+        "ip link set lo up && mount --bind resolv.conf /etc/resolv.conf && mount --bind hosts /etc/hosts && {more} \
+         IN_A_NETWORK_OF_ITS_OWN=1 exec \"$0\" --exact \"$1\""
+    );
+    let mut command = Command::new("unshare");
+    command.args([if nix::unistd::geteuid().is_root() { "-mn" } else { "-Urmn" }, "sh", "-c", &script]);
+    command.arg(std::env::current_exe().unwrap()).arg(test).current_dir(place.dir.path());
+    let said = Said::from(command.output().expect("unshare is part of Debian's util-linux"));
+    assert!(said.code == Some(0) && said.out.contains("1 passed"), "{said}");
+    true
+}
