@@ -100,9 +100,15 @@ fn hints_follow_what_was_asked_and_every_name_that_failed_is_told() {
 fn refused_nonces_are_no_failure_and_the_trouble_behind_them_is_told() {
     for percent in [50, 80] {
         let world = World::with(|o| o.refused_nonces = percent);
-        world.write_inventory(|text| text.replace("patience = \"6s\"", "patience = \"60s\""));
-        world.keep().check(0, &["installed and seen live"]);
-        assert_eq!(world.authority.counts(), (1, 1));
+        for order in 1..=6 {
+            let patient = format!("patience = \"60s\"\n# {order}");
+            let key = format!("[certificate.website]\nkey = \"{}\"", ["p256", "p384"][order % 2]);
+            world.write_inventory(|text| {
+                text.replace("patience = \"6s\"", &patient).replace("[certificate.website]", &key)
+            });
+            world.keep().check(0, &["installed and seen live"]);
+            assert_eq!(world.authority.counts(), (order, order), "{percent}");
+        }
     }
     let world = World::with(|o| o.refused_nonces = 30);
     world.authority.misbehave(Resource::Authorization, Fault::Status(500), 99);

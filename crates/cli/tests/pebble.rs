@@ -16,8 +16,18 @@ pub(crate) struct Pebble {
     pub(crate) http_port: u16,
     /// The port that it takes for port 443.
     tls_port: u16,
-    _process: Process,
+    command: Command,
+    /// `None` only while it is started again.
+    process: Option<Process>,
     _names: Option<(Arc<NameServer>, Runtime)>,
+}
+
+fn run(command: &mut Command, place: &Place, ports: [u16; 2]) -> Process {
+    command.stdout(std::fs::File::create(place.path("pebble/log")).unwrap());
+    let child = command.spawn().expect("Debian's package pebble is installed (scripts/test does it)");
+    let process = Process(child);
+    ports.iter().for_each(|port| await_port(*port, "the ACME server"));
+    process
 }
 
 impl Pebble {
@@ -44,21 +54,23 @@ impl Pebble {
                "externalAccountMACKeys": {{"lamp-1": "zWNDZM6eQGHWpSRTPal5eIUYFTu7EajVIoguysqZ9wG44nMEtx3MUAsUDkMTQ12W"}}}}}}"#
         );
         place.write("pebble/config.json", &config);
-        let child = Command::new("pebble")
+        let mut command = Command::new("pebble");
+        command
             .args(["-strict", "-config", "pebble/config.json", "-dnsserver", &names.to_string()])
             .env("PEBBLE_WFE_NONCEREJECT", "30")
             .env("PEBBLE_AUTHZREUSE", "0")
             .env("PEBBLE_VA_SLEEPTIME", "1")
             .envs(settings.iter().copied())
             .current_dir(place.dir.path())
-            .stdout(std::fs::File::create(place.path("pebble/log")).unwrap())
-            .stderr(Stdio::null())
-            .spawn()
-            .expect("Debian's package pebble is installed (scripts/test does it)");
-        let process = Process(child);
-        await_port(api_port, "the ACME server");
-        await_port(manage_port, "the ACME server");
-        Pebble { place, api_port, manage_port, http_port, tls_port, _process: process, _names: None }
+            .stderr(Stdio::null());
+        let process = run(&mut command, &place, [api_port, manage_port]);
+        Pebble { place, api_port, manage_port, http_port, tls_port, command, process: Some(process), _names: None }
+    }
+
+    /// Ends the server and starts it again; it keeps nothing.
+    fn restart(&mut self) {
+        self.process = None;
+        self.process = Some(run(&mut self.command, &self.place, [self.api_port, self.manage_port]));
     }
 
     /// Fetches a root: new ones are made at every start.
@@ -235,4 +247,21 @@ fn addresses_are_certified_beside_names() {
         http.replace("http-listener", "tls-listener").replace(&listener(pebble.http_port), &listener(pebble.tls_port));
     pebble.place.write("eskort.toml", &tls.replace("names = [\"lampholm.example\"", "names = [\"127.0.0.1\""));
     pebble.place.run(&["keep"]).check(0, &["generation 2 stored", "confirmed"]);
+}
+
+#[test]
+fn an_account_whose_key_is_lost_or_whose_authority_forgot_it_is_made_anew() {
+    let mut pebble = Pebble::start(&[("PEBBLE_VA_NOSLEEP", "1")], false);
+    pebble.fetch_root(0, "visitor-root.pem");
+    pebble.write_inventory("");
+    pebble.place.run(&["keep"]).check(0, &["a new account", "generation 1 stored and put in place"]);
+    std::fs::remove_file(pebble.place.path("state/accounts/public.key.pem")).unwrap();
+    pebble.write_inventory("key = \"p384\"");
+    pebble.place.run(&["keep"]).check(0, &["a new account", "generation 2 stored and put in place"]);
+    // It keeps everything in memory: begun again it knows nobody.
+    pebble.restart();
+    pebble.fetch_root(0, "visitor-root.pem");
+    pebble.write_inventory("key = \"p256\"");
+    pebble.place.run(&["keep"]).check(0, &["a new account", "generation 3 stored and put in place"]);
+    pebble.place.run(&["keep"]).check(0, &["nothing to do"]);
 }
