@@ -1,7 +1,7 @@
 //! Looks at live endpoints as a visitor would.
 
 use crate::hands::placement;
-use crate::install::{self, LiveEndpoint, Placement};
+use crate::install::{self, Configs, LiveEndpoint, Placement};
 use crate::{App, StepError};
 use eskort_core::finding::{Finding, Weight};
 use eskort_core::inventory::CheckAddress;
@@ -112,8 +112,8 @@ pub async fn check(app: &App, target: &CheckTarget) -> Result<Vec<EndpointReport
         CheckTarget::Certificate(name) => {
             let entry = &app.inventory.certificates[name];
             let generation = store.newest(name)?.map_or(0, |g| g.number);
-            let placement = Placement { preview: true, ..placement(app, name, entry, &entry.names, generation) };
-            look_at(app, &store, name, &placement).await
+            let placement = Placement { preview: true, ..placement(name, entry, &entry.names, generation) };
+            look_at(app, &store, name, &placement, &Configs::default()).await
         }
     }
 }
@@ -124,8 +124,9 @@ pub(crate) async fn look_at(
     store: &Store,
     certificate: &str,
     placement: &Placement<'_>,
+    configs: &Configs,
 ) -> Result<Vec<EndpointReport>, StepError> {
-    let endpoints = install::endpoints(app, store, placement)?;
+    let endpoints = install::endpoints(app, store, placement, configs)?;
     if endpoints.is_empty() {
         return Ok(Vec::new());
     }

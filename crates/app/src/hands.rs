@@ -5,6 +5,7 @@ mod by_csr;
 
 use crate::authority::Hold;
 use crate::driver::Hands;
+use crate::install::Configs;
 use crate::install::{self, Placement};
 use crate::proof::{Listener, Proving};
 use crate::{App, AuthorityError, Client, Progress, StepError, check};
@@ -257,12 +258,12 @@ impl RealHands<'_> {
     }
 
     fn placement(&self) -> Placement<'_> {
-        placement(self.app, self.certificate, self.entry, &self.wanted.names, self.generation)
+        placement(self.certificate, self.entry, &self.wanted.names, self.generation)
     }
 
     async fn install(&mut self) -> Result<Outcome, StepError> {
         let placement = self.placement();
-        let plans = install::plan(self.app, self.store, &placement)?;
+        let plans = install::plan(self.app, self.store, &placement, &Configs::default())?;
         for finding in plans.iter().flat_map(|p| &p.findings) {
             let advice = finding.advice.as_ref().map(|advice| format!(" ({advice})")).unwrap_or_default();
             (self.app.watch)(&Progress::Note(format!("{}{advice}", finding.text)));
@@ -274,7 +275,8 @@ impl RealHands<'_> {
     /// Looks as a visitor would. An endpoint that cannot be reached from here says nothing against the generation: a machine at
     /// home does not reach itself by name. One that shows something else does.
     async fn confirm(&mut self) -> Result<Outcome, StepError> {
-        let reports = check::look_at(self.app, self.store, self.certificate, &self.placement()).await?;
+        let reports =
+            check::look_at(self.app, self.store, self.certificate, &self.placement(), &Configs::default()).await?;
         let mut out_of_sight = Vec::new();
         for report in &reports {
             if report.address.is_none() {
@@ -312,17 +314,10 @@ impl RealHands<'_> {
 
 /// Returns what to put where for a certificate of the inventory.
 pub(crate) fn placement<'a>(
-    app: &'a App,
     certificate: &'a str,
     entry: &'a CertificateEntry,
     names: &'a [Identifier],
     generation: u32,
 ) -> Placement<'a> {
-    // A redirecting server block goes on serving the challenges of this machine.
-    let folder = |name: &Identifier| match app.inventory.proof_of(entry, name)?.1 {
-        Proof::HttpFolder { folder, hosts, .. } if hosts.is_empty() => Some(folder.as_path()),
-        _ => None,
-    };
-    let challenge_folder = names.iter().find_map(folder);
-    Placement { certificate, names, generation, install: &entry.install, challenge_folder, preview: false }
+    Placement { certificate, names, generation, install: &entry.install, preview: false }
 }

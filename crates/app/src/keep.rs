@@ -2,7 +2,7 @@
 
 use crate::desk::is_shown_at_desk;
 use crate::hands::placement;
-use crate::install::{self, Placement};
+use crate::install::{self, Configs, Placement};
 use crate::lost;
 use crate::place::stays;
 use crate::proof::{Proving, pay_debts};
@@ -237,11 +237,12 @@ fn plan_only(app: &App, options: &KeepOptions) -> Result<Vec<KeepEntry>, StoreEr
     };
     let now = (app.now)();
     let insist = !options.only.is_empty();
+    let configs = Configs::default();
     let mut entries = Vec::new();
     for (name, entry) in chosen(app, options) {
-        entries.push(match gather(app, &store, name, entry).map(|facts| decide(&facts, now, insist)) {
+        entries.push(match gather(app, &store, name, entry, &configs).map(|facts| decide(&facts, now, insist)) {
             Err(error) => failed(name, None, error),
-            Ok(decision) => match planned_changes(app, &store, name, entry, &decision) {
+            Ok(decision) => match planned_changes(app, &store, name, entry, &decision, &configs) {
                 Ok(changes) => {
                     let ending = Ending::Planned(changes);
                     KeepEntry::new(name, Some(decision), ending)
@@ -265,10 +266,11 @@ fn planned_changes(
     name: &str,
     entry: &CertificateEntry,
     decision: &Decision,
+    configs: &Configs,
 ) -> Result<Vec<PlannedServer>, StepError> {
     let Some(generation) = decision.generation() else { return Ok(Vec::new()) };
-    let placement = Placement { preview: true, ..placement(app, name, entry, &entry.names, generation) };
-    let plans = install::plan(app, store, &placement)?;
+    let placement = Placement { preview: true, ..placement(name, entry, &entry.names, generation) };
+    let plans = install::plan(app, store, &placement, configs)?;
     let planned = |plan: install::ServerPlan| PlannedServer {
         server: plan.server,
         changes: plan.changes.into_iter().map(|c| (c.path, c.how)).collect(),
@@ -311,7 +313,13 @@ pub(crate) fn still_fits(app: &App, entry: &CertificateEntry, open: &JourneyRow)
 }
 
 /// Gathers what is known about a certificate. Reads only.
-pub(crate) fn gather(app: &App, store: &Store, name: &str, entry: &CertificateEntry) -> Result<Facts, StepError> {
+pub(crate) fn gather(
+    app: &App,
+    store: &Store,
+    name: &str,
+    entry: &CertificateEntry,
+    configs: &Configs,
+) -> Result<Facts, StepError> {
     let bare = bare_facts(app, entry);
     let newest = match store.newest(name)? {
         Some(newest) => Some(newest.held()),
@@ -319,8 +327,8 @@ pub(crate) fn gather(app: &App, store: &Store, name: &str, entry: &CertificateEn
     };
     let not_in_place = match newest.as_ref().filter(|held| held.made_for.differs(&bare.wanted).is_none()) {
         Some(Held { generation, .. }) => {
-            let placement = placement(app, name, entry, &entry.names, *generation);
-            match install::plan(app, store, &placement) {
+            let placement = placement(name, entry, &entry.names, *generation);
+            match install::plan(app, store, &placement, configs) {
                 Ok(plans) => install::lacking(&plans, store, &placement),
                 // A server that cannot be read must not keep a certificate from being renewed: installing it says why.
                 Err(error) => vec![error.to_string()],

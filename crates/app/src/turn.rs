@@ -4,6 +4,7 @@ use crate::authority::Client;
 use crate::desk::is_shown_at_desk;
 use crate::driver::{Driver, Hands, Step};
 use crate::hands::RealHands;
+use crate::install::Configs;
 use crate::keep::{Ending, KeepEntry, Placed, gather, still_fits, wanted_of};
 use crate::lost;
 use crate::proof::pay_debts;
@@ -33,13 +34,15 @@ pub(crate) struct Run<'a> {
     stop: Stop,
     /// Answers that a person has brought, by certificate.
     answers: BTreeMap<String, Built>,
+    /// What was read of servers.
+    configs: Configs,
 }
 
 impl<'a> Run<'a> {
     /// Begins a run.
     pub(crate) fn new(app: &'a App, store: &'a Store) -> Self {
         let (clients, answers, out_of_reach) = (BTreeMap::new(), BTreeMap::new(), BTreeMap::new());
-        Run { app, store, clients, out_of_reach, stop: Stop::listen(), answers }
+        Run { app, store, clients, out_of_reach, stop: Stop::listen(), answers, configs: Configs::default() }
     }
 
     /// Gives the run an answer that a person has brought.
@@ -95,6 +98,10 @@ impl<'a> Run<'a> {
             Ok(ending) => ending,
             Err(error) => self.failed(name, error).await,
         };
+        // Whatever took its time or changed a server: what was read before may not be so any more.
+        if placed.is_some() || !matches!(ending, Ending::AtRest { .. } | Ending::Held { .. }) {
+            self.configs.forget();
+        }
         let mut entry = KeepEntry::new(name, Some(decision), ending);
         // Once a newer generation has arrived, what became of the one before is of no interest.
         entry.placed = placed
@@ -116,7 +123,7 @@ impl<'a> Run<'a> {
                 format!("{name}: generation {generation} was found in the state folder; the ledger did not know it");
             (app.watch)(&Progress::Note(text));
         }
-        let mut facts = gather(app, store, name, entry)?;
+        let mut facts = gather(app, store, name, entry, &self.configs)?;
         let Some(reason) = self.out_of_reach.get(&entry.authority) else { return Ok(decide(&facts, now, insist)) };
         // What would ask the authority is held; all else is done.
         let until = now + SignedDuration::from_secs(1);

@@ -491,9 +491,25 @@ fn tell_install(error: &InstallError, certificate: &str) -> Told {
             PlanError::SeveralCertificates { .. } => {
                 told.hint("leave one ssl_certificate and one ssl_certificate_key in the block").hint(again)
             }
-            PlanError::WouldUncover { .. } => told
+            PlanError::WouldUncover { ours, .. } => told
                 .hint("add these names to the certificate in the inventory, or take them out of the server block")
+                .hint(format!(
+                    "or give {} a server block of its own, with `server_name {};` and a `listen` for TLS",
+                    words::list(ours),
+                    ours.join(" ")
+                ))
                 .hint(again),
+            PlanError::WouldTakeAddress { socket, .. } => told
+                .hint(format!(
+                    "visitors who come to {socket} for these sites would get this one; if that is meant, write `listen {socket} ssl;` and a certificate into the server block by hand"
+                ))
+                .hint("else let the block listen at all addresses, as the others do")
+                .hint(again),
+            PlanError::NoAddress { .. } => told
+                .hint("add a `listen` for TLS with an address or a port to the server block, with any certificate; it is replaced then")
+                .hint(again),
+            PlanError::Variable { .. } => told.hint("choose a state folder without `$` in its path"),
+            PlanError::Overlap { .. } => told.hint("nothing was changed; this is a bug of ours"),
             PlanError::SharedLines { .. } => {
                 told.hint("move the two ssl_certificate lines from the shared file into each server block").hint(again)
             }

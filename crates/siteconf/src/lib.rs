@@ -6,4 +6,4 @@
 pub mod nginx;
 mod splice;
 
-pub use splice::{Edit, apply_edits};
+pub use splice::{Edit, EditsOverlap, apply_edits};

@@ -23,23 +23,31 @@ impl Edit {
     }
 }
 
+/// Edits that cannot be made together: they overlap, or lie outside the file.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, thiserror::Error)]
+#[error("two changes at byte {at} get in each other's way")]
+pub struct EditsOverlap {
+    /// Where the second one begins.
+    pub at: usize,
+}
+
 /// Returns the file with all edits made. Insertions at the same place keep their order.
 ///
-/// # Panics
-/// When edits overlap or lie outside the file: a bug of ours.
-pub fn apply_edits(original: &[u8], edits: &[Edit]) -> Vec<u8> {
+/// # Errors
+/// When edits overlap or lie outside the file.
+pub fn apply_edits(original: &[u8], edits: &[Edit]) -> Result<Vec<u8>, EditsOverlap> {
     let mut sorted: Vec<&Edit> = edits.iter().collect();
     sorted.sort_by_key(|e| (e.range.start, e.range.end));
     let mut out = Vec::with_capacity(original.len() + 256);
     let mut at = 0;
     for edit in sorted {
-        assert!(edit.range.start >= at, "edits do not overlap");
-        out.extend_from_slice(&original[at..edit.range.start]);
+        let kept = original.get(at..edit.range.start).ok_or(EditsOverlap { at: edit.range.start })?;
+        out.extend_from_slice(kept);
         out.extend_from_slice(&edit.new);
         at = edit.range.end;
     }
-    out.extend_from_slice(&original[at..]);
-    out
+    out.extend_from_slice(original.get(at..).ok_or(EditsOverlap { at })?);
+    Ok(out)
 }
 
 /// Returns the start of the line that `at` stands in.
@@ -47,9 +55,12 @@ pub(crate) fn line_start(bytes: &[u8], at: usize) -> usize {
     bytes[..at].iter().rposition(|b| *b == b'\n').map_or(0, |i| i + 1)
 }
 
-/// Returns the place behind the line end after `at`, or the end of the file.
-pub(crate) fn next_line(bytes: &[u8], at: usize) -> usize {
-    bytes[at..].iter().position(|b| *b == b'\n').map_or(bytes.len(), |i| at + i + 1)
+/// Returns where new lines go behind something that ends at `at`: behind a comment on the same line, which belongs to what stands
+/// before it, but before anything else.
+pub(crate) fn behind(bytes: &[u8], at: usize) -> usize {
+    let line = bytes[at..].iter().position(|b| *b == b'\n').map_or(bytes.len(), |i| at + i);
+    let rest = bytes[at..line].trim_ascii();
+    if rest.starts_with(b"#") { line - usize::from(bytes[..line].ends_with(b"\r")) } else { at }
 }
 
 /// Returns the blanks that the line of `at` begins with.
@@ -70,4 +81,25 @@ pub(crate) fn line_end(bytes: &[u8]) -> &'static str {
 /// Returns the line that `at` stands in, counted from 1.
 pub(crate) fn line_number(bytes: &[u8], at: usize) -> usize {
     bytes[..at].iter().filter(|b| **b == b'\n').count() + 1
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn edits_keep_their_order_and_those_that_overlap_are_refused() {
+        let edits = [Edit::insert(4, "x"), Edit::replace(0..4, "AB"), Edit::insert(4, "y")];
+        assert_eq!(apply_edits(b"abcdef", &edits).unwrap(), b"ABxyef");
+        for edits in [[Edit::replace(0..4, ""), Edit::insert(2, "x")], [Edit::insert(1, ""), Edit::replace(5..9, "")]] {
+            assert!(apply_edits(b"abcdef", &edits).is_err());
+        }
+    }
+
+    #[test]
+    fn new_lines_go_behind_the_comment_of_what_they_follow() {
+        for (text, wanted) in [("a; # why\nb;", 8), ("a; # why\r\nb;", 8), ("a; b;\n", 2), ("a;", 2), ("a; #", 4)] {
+            assert_eq!(behind(text.as_bytes(), 2), wanted, "{text}");
+        }
+    }
 }

@@ -6,6 +6,7 @@ use std::fs::{File, OpenOptions, TryLockError};
 use std::io::{Read, Seek, Write};
 use std::os::unix::fs::OpenOptionsExt;
 use std::path::Path;
+use std::time::Duration;
 
 /// Held while a run may change anything; the system lets go of it when the process ends, however it ends.
 #[derive(Debug)]
@@ -23,7 +24,16 @@ impl RunLock {
         files::make_folders(state, 0o700).map_err(io("make", state))?;
         let open = OpenOptions::new().read(true).write(true).create(true).truncate(false).mode(0o600).open(&path);
         let mut file = open.map_err(io("open", &path))?;
-        match file.try_lock() {
+        let mut tried = file.try_lock();
+        // A child that a killed run was just about to start has the lock for a moment, until its own program begins.
+        for _ in 0..5 {
+            if !matches!(tried, Err(TryLockError::WouldBlock)) {
+                break;
+            }
+            std::thread::sleep(Duration::from_millis(60));
+            tried = file.try_lock();
+        }
+        match tried {
             Ok(()) => {}
             Err(TryLockError::WouldBlock) => {
                 let mut since = String::new();
@@ -53,7 +63,11 @@ mod tests {
         let first = RunLock::take(dir.path(), "eskort keep", now).unwrap();
         let said = RunLock::take(dir.path(), "eskort keep", now).unwrap_err().to_string();
         assert!(said.contains("`eskort keep`, since 2026-03-02 10:00 UTC"), "{said}");
-        drop(first);
+        let holder = std::thread::spawn(move || {
+            std::thread::sleep(Duration::from_millis(100));
+            drop(first);
+        });
         RunLock::take(dir.path(), "eskort keep", now).unwrap();
+        holder.join().unwrap();
     }
 }

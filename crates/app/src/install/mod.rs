@@ -3,6 +3,8 @@
 mod files;
 mod nginx;
 
+pub(crate) use nginx::Configs;
+
 use crate::{App, CommandError, FileChange, Progress};
 use eskort_core::finding::Finding;
 use eskort_core::inventory::{CheckAddress, Install, Part, ProgramRules, ServerKind};
@@ -149,19 +151,22 @@ pub(crate) struct Placement<'a> {
     pub(crate) names: &'a [Identifier],
     pub(crate) generation: u32,
     pub(crate) install: &'a [Install],
-    /// The folder that challenge files are in, for redirecting server blocks.
-    pub(crate) challenge_folder: Option<&'a Path>,
     /// Whether this is only to show what would be done: the generation may not be there yet.
     pub(crate) preview: bool,
 }
 
 /// Gathers the facts and plans for every server of a certificate. Reads only.
-pub(crate) fn plan(app: &App, store: &Store, placement: &Placement<'_>) -> Result<Vec<ServerPlan>, InstallError> {
+pub(crate) fn plan(
+    app: &App,
+    store: &Store,
+    placement: &Placement<'_>,
+    configs: &Configs,
+) -> Result<Vec<ServerPlan>, InstallError> {
     let one = |install: &Install| {
         let server = &app.inventory.servers[&install.server];
         match &server.kind {
             ServerKind::Nginx { .. } => {
-                nginx::plan(install, server, &store.current_folder(placement.certificate), placement)
+                nginx::plan(install, server, &store.current_folder(placement.certificate), placement, configs)
             }
             ServerKind::Files { .. } => {
                 let folder = store.generation_folder(placement.certificate, placement.generation);
@@ -446,6 +451,7 @@ pub(crate) fn endpoints(
     app: &App,
     store: &Store,
     placement: &Placement<'_>,
+    configs: &Configs,
 ) -> Result<Vec<LiveEndpoint>, InstallError> {
-    Ok(plan(app, store, placement)?.into_iter().flat_map(|p| p.endpoints).collect())
+    Ok(plan(app, store, placement, configs)?.into_iter().flat_map(|p| p.endpoints).collect())
 }

@@ -65,7 +65,11 @@ pub(crate) fn print(ui: &Ui, app: &App, entries: &[KeepEntry], plan: bool) {
             errors::print(ui, &headline(entry), &told);
         }
         if let Some(Placed { generation, error: Some(error) }) = &entry.placed {
-            let headline = format!("`{}`: generation {generation} could not be put in place", entry.certificate);
+            let what = match **error {
+                StepError::NotConfirmed { .. } => "is in place, but visitors do not get it as they should",
+                _ => "could not be put in place",
+            };
+            let headline = format!("`{}`: generation {generation} {what}", entry.certificate);
             errors::print(ui, &headline, &errors::tell(error, &entry.certificate));
         }
     }
@@ -116,6 +120,11 @@ fn told(entry: &KeepEntry) -> Option<Told> {
 fn headline(entry: &KeepEntry) -> String {
     let name = &entry.certificate;
     let Some(decision) = &entry.decision else { return format!("`{name}` could not be looked after") };
+    if let Ending::Failed { error, .. } = &entry.ending
+        && matches!(**error, StepError::NotConfirmed { .. })
+    {
+        return format!("`{name}` is in place, but visitors do not get it as they should");
+    }
     match (&decision.obtain, &decision.put_in_place) {
         (Obtaining::Start { why, .. }, _) if *why != Reason::First => {
             format!("`{name}` could not be renewed ({})", why.words())

@@ -3,10 +3,11 @@
 mod blocks;
 mod lex;
 mod plan;
+mod redirect;
 #[cfg(test)]
 mod tests;
 mod tree;
 
-pub use blocks::{Listen, ServerBlock, find_servers};
+pub use blocks::{BlockId, Listen, ServerBlock, Sites, Socket};
 pub use plan::{Endpoint, FileChange, PlanError, SitePlan, Wish, plan};
 pub use tree::{Config, ConfigFile, LoadError, ReadFiles, load};

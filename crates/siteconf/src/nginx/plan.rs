@@ -1,12 +1,15 @@
 //! Plans the edits that make nginx serve a certificate.
 
-use super::blocks::{Fit, Placed, ServerBlock, find_servers};
-use super::tree::Config;
-use crate::splice::{Edit, apply_edits, indent, line_end, line_start, next_line};
+use super::blocks::{Listen, ServerBlock, Sites, Socket};
+use super::lex::quote_word;
+use super::redirect::{self, Redirect};
+use super::tree::{Config, Placed};
+use crate::splice::{Edit, EditsOverlap, apply_edits, behind, indent, line_end};
 use eskort_core::finding::{Finding, Weight};
 use eskort_core::names::Identifier;
-use std::collections::BTreeMap;
-use std::net::IpAddr;
+use eskort_core::words;
+use std::collections::{BTreeMap, BTreeSet};
+use std::net::{IpAddr, Ipv4Addr};
 use std::path::{Path, PathBuf};
 
 /// What nginx should do.
@@ -22,8 +25,6 @@ pub struct Wish<'a> {
     pub tls_port: u16,
     /// Whether http is to be redirected to https.
     pub redirect: bool,
-    /// The folder that challenge files are served from, for the redirecting block.
-    pub challenge_folder: Option<&'a Path>,
 }
 
 /// A file before and after.
@@ -44,8 +45,8 @@ pub struct Endpoint {
     pub name: String,
     /// The address listened on, when it is a single one.
     pub ip: Option<IpAddr>,
-    /// The port.
-    pub port: u16,
+    /// The port; `None` where visitors come through something else: a Unix socket, or a balancer that speaks the PROXY protocol.
+    pub port: Option<u16>,
 }
 
 /// What is to be done to nginx's configuration.
@@ -63,7 +64,7 @@ pub struct SitePlan {
 #[derive(Debug, PartialEq, Eq, thiserror::Error)]
 pub enum PlanError {
     /// No server block answers to any of the names.
-    #[error("no server block of {} answers to {}", main.display(), names.join(", "))]
+    #[error("no server block of {} answers to {}", main.display(), words::list(names))]
     NoServerBlock {
         /// The main file.
         main: PathBuf,
@@ -80,8 +81,8 @@ pub enum PlanError {
         /// How many.
         count: usize,
     },
-    /// A block that has a certificate of its own serves names that the new one lacks.
-    #[error("{}:{line}: with this certificate the server block would lose TLS for {}", path.display(), names.join(", "))]
+    /// A block that has a certificate serves names that the new one lacks.
+    #[error("{}:{line}: with this certificate the server block would lose TLS for {}", path.display(), words::list(names))]
     WouldUncover {
         /// The file.
         path: PathBuf,
@@ -89,6 +90,8 @@ pub enum PlanError {
         line: usize,
         /// The names.
         names: Vec<String>,
+        /// The certificate's names that it answers to.
+        ours: Vec<String>,
     },
     /// The certificate's lines stand in a file that other blocks include too.
     #[error("{}:{line}: these certificate lines belong to other sites as well", path.display())]
@@ -98,37 +101,72 @@ pub enum PlanError {
         /// The line.
         line: usize,
     },
+    /// A TLS listener at a single address would take that address from sites that listen at all of them.
+    #[error("{}:{line}: a TLS listener at {socket} would take this address from {}", path.display(), words::list(from))]
+    WouldTakeAddress {
+        /// The file.
+        path: PathBuf,
+        /// The line.
+        line: usize,
+        /// The listener.
+        socket: String,
+        /// The names of the sites that answer there now.
+        from: Vec<String>,
+    },
+    /// A block to which no TLS listener can be added.
+    #[error("{}:{line}: this server block listens at {} only", path.display(), words::list(sockets))]
+    NoAddress {
+        /// The file.
+        path: PathBuf,
+        /// The line.
+        line: usize,
+        /// Where it listens.
+        sockets: Vec<String>,
+    },
+    /// A path that nginx would take for something else.
+    #[error("nginx takes the `$` in {} for a variable", path.display())]
+    Variable {
+        /// The path.
+        path: PathBuf,
+    },
+    /// Changes of one file that get in each other's way: a bug of ours.
+    #[error("{}: {source}", path.display())]
+    Overlap {
+        /// The file.
+        path: PathBuf,
+        /// Where.
+        source: EditsOverlap,
+    },
 }
 
 /// Plans the edits. With a configuration that is as wished already, the plan has no changes.
 ///
 /// # Errors
 /// A [`PlanError`] when no block answers to any name, or a block cannot be changed without harm to others.
-pub fn plan(config: &Config, wish: &Wish<'_>) -> Result<SitePlan, PlanError> {
-    let servers = find_servers(config);
-    let (chosen, unserved) = choose(&servers, wish.names);
-    if chosen.is_empty() {
+pub fn plan(config: &Config, sites: &Sites, wish: &Wish<'_>) -> Result<SitePlan, PlanError> {
+    for path in [wish.bundle, wish.key] {
+        if path.to_string_lossy().contains('$') {
+            return Err(PlanError::Variable { path: path.to_owned() });
+        }
+    }
+    let Chosen { blocks, plain, unserved } = choose(sites, wish.names);
+    if blocks.is_empty() {
         let main = config.files.first().map(|f| f.path.clone()).unwrap_or_default();
         return Err(PlanError::NoServerBlock { main, names: unserved });
     }
-    let mut planner = Planner { config, wish, servers: &servers, edits: BTreeMap::new(), endpoints: Vec::new() };
-    for &index in &chosen {
-        let block = &servers[index];
+    let mut planner = Planner { config, sites, wish, edits: BTreeMap::new(), endpoints: Vec::new() };
+    for (&index, names) in &blocks {
+        let block = &sites.blocks[index];
         if block.has_tls() {
             planner.point_at_certificate(block)?;
         } else {
-            planner.add_tls(block);
+            planner.add_tls(block, &blocks)?;
         }
-        planner.note_endpoints(block);
-        if wish.redirect && block.has_plain() {
-            planner.split_off_redirect(block);
-        }
+        planner.note_endpoints(block, names);
     }
     if wish.redirect {
-        let plain = |i: &usize| !chosen.contains(i) && !servers[*i].has_tls() && !servers[*i].redirects();
-        let answers = |i: &usize| wish.names.iter().any(|n| servers[*i].answers(n) == Some(Fit::Exact));
-        for index in (0..servers.len()).filter(plain).filter(answers) {
-            planner.redirect_inside(&servers[index]);
+        for (index, names) in &plain {
+            planner.redirect(&sites.blocks[*index], names);
         }
     }
     let mut findings: Vec<Finding> = unserved
@@ -139,55 +177,61 @@ pub fn plan(config: &Config, wish: &Wish<'_>) -> Result<SitePlan, PlanError> {
             Finding::new(Weight::Notice, "names", text).with_advice(advice)
         })
         .collect();
-    findings.extend(chosen.iter().filter_map(|i| uncovered(&servers[*i], wish.names)));
-    Ok(planner.finish(findings))
+    findings.extend(blocks.keys().filter_map(|i| uncovered(config, &sites.blocks[*i], wish.names)));
+    planner.finish(findings)
 }
 
-/// Returns the blocks to serve the certificate from, and the names that no block answers to.
-///
-/// For each name: blocks with TLS, before those without; blocks that name it, before those with a wildcard.
-fn choose(servers: &[ServerBlock], names: &[Identifier]) -> (Vec<usize>, Vec<String>) {
-    let mut chosen = Vec::new();
-    let mut unserved = Vec::new();
+/// Which blocks serve what.
+struct Chosen<'a> {
+    /// The blocks to serve the certificate from, and the certificate's names that each answers to.
+    blocks: BTreeMap<usize, Vec<&'a Identifier>>,
+    /// The blocks that visitors get without TLS, in the same way.
+    plain: BTreeMap<usize, Vec<&'a Identifier>>,
+    /// Names that no block answers to.
+    unserved: Vec<String>,
+}
+
+/// For each name: the blocks with TLS that visitors get; where there are none, those without.
+fn choose<'a>(sites: &Sites, names: &'a [Identifier]) -> Chosen<'a> {
+    let mut chosen = Chosen { blocks: BTreeMap::new(), plain: BTreeMap::new(), unserved: Vec::new() };
     for name in names {
-        let with = |fit: Fit| (0..servers.len()).filter(move |i| servers[*i].answers(name) == Some(fit));
-        let mut found: Vec<usize> = with(Fit::Exact).collect();
-        if found.is_empty() {
-            found = with(Fit::Wildcard).collect();
+        let served = sites.serving(name);
+        if served.is_empty() {
+            chosen.unserved.push(name.to_string());
         }
-        if found.iter().any(|i| servers[*i].has_tls()) {
-            found.retain(|i| servers[*i].has_tls());
+        let with_tls = served.iter().any(|s| s.tls);
+        for found in &served {
+            let mut lists = vec![];
+            if found.tls == with_tls {
+                lists.push(&mut chosen.blocks);
+            }
+            if !found.tls {
+                lists.push(&mut chosen.plain);
+            }
+            for list in lists {
+                let names = list.entry(found.block).or_default();
+                if !names.contains(&name) {
+                    names.push(name);
+                }
+            }
         }
-        if found.is_empty() {
-            unserved.push(name.to_string());
-        }
-        chosen.extend(found);
     }
-    chosen.sort_unstable();
-    chosen.dedup();
-    (chosen, unserved)
+    chosen
 }
 
-/// Returns the names that a block serves and a certificate for `names` does not have. Patterns are passed over.
-fn foreign_names(block: &ServerBlock, names: &[Identifier]) -> Vec<String> {
-    let plain = |n: &&String| n.contains('.') && !n.starts_with(['~', '.', '*']);
-    let foreign = |n: &&String| !names.iter().any(|name| name.covers(n));
-    block.names.iter().filter(plain).filter(foreign).cloned().collect()
-}
-
-fn uncovered(block: &ServerBlock, names: &[Identifier]) -> Option<Finding> {
-    let foreign = foreign_names(block, names);
-    let place = format!("{}:{}", block.path.display(), block.line);
+fn uncovered(config: &Config, block: &ServerBlock, names: &[Identifier]) -> Option<Finding> {
+    let foreign = block.foreign_names(names);
+    let place = format!("{}:{}", block.path.display(), block.line(config));
     (!foreign.is_empty()).then(|| {
-        let text = format!("{place} serves {} too, which is not on this certificate", foreign.join(", "));
+        let text = format!("{place} serves {} too, which is not on this certificate", words::list(&foreign));
         Finding::new(Weight::Notice, "names", text).with_advice("add it to the certificate's names")
     })
 }
 
 struct Planner<'a> {
     config: &'a Config,
+    sites: &'a Sites,
     wish: &'a Wish<'a>,
-    servers: &'a [ServerBlock],
     edits: BTreeMap<usize, Vec<Edit>>,
     endpoints: Vec<Endpoint>,
 }
@@ -205,35 +249,34 @@ impl Planner<'_> {
     }
 
     fn lines(&self) -> [(&'static str, String); 2] {
-        let quote = |path: &Path| {
-            let text = path.display().to_string();
-            if text.contains([' ', ';', '{', '\'', '$']) { format!("\"{}\"", text.replace('"', "\\\"")) } else { text }
-        };
-        [("ssl_certificate", quote(self.wish.bundle)), ("ssl_certificate_key", quote(self.wish.key))]
+        [("ssl_certificate", self.wish.bundle), ("ssl_certificate_key", self.wish.key)]
+            .map(|(name, path)| (name, path.display().to_string()))
     }
 
     /// Points a block that speaks TLS at our files.
     fn point_at_certificate(&mut self, block: &ServerBlock) -> Result<(), PlanError> {
         let mut missing = Vec::new();
         for (name, path) in self.lines() {
-            let found: Vec<&Placed> = block.all(name).collect();
+            let found: Vec<Placed> = block.all(self.config, name).collect();
             match found[..] {
-                [] => missing.push(format!("{name} {path};")),
+                [] => missing.push(format!("{name} {};", quote_word(&path))),
                 [one] => {
-                    self.refuse_shared(one, block)?;
-                    if let Some(arg) = one.directive.args.first()
-                        && arg.value != path.trim_matches('"')
-                    {
+                    let Some(arg) = self.config.get(one).args.first() else { continue };
+                    if arg.value != path {
+                        let range = arg.range.clone();
+                        self.refuse_shared(one, block)?;
                         self.refuse_uncovering(block)?;
-                        self.edit(one.file, Edit::replace(arg.range.clone(), path));
+                        self.edit(one.file, Edit::replace(range, quote_word(&path)));
                     }
                 }
                 _ => {
-                    let file = &self.config.files[block.file];
-                    let line = file.line(block.range.start);
-                    return Err(PlanError::SeveralCertificates { path: file.path.clone(), line, count: found.len() });
+                    let (path, line) = (block.path.clone(), block.line(self.config));
+                    return Err(PlanError::SeveralCertificates { path, line, count: found.len() });
                 }
             }
+        }
+        if !missing.is_empty() && block.inherits_certificate {
+            self.refuse_uncovering(block)?;
         }
         self.add_lines(block, &missing);
         Ok(())
@@ -241,55 +284,92 @@ impl Planner<'_> {
 
     /// A certificate that is in use is not replaced by one that has fewer of the block's names.
     fn refuse_uncovering(&self, block: &ServerBlock) -> Result<(), PlanError> {
-        let names = foreign_names(block, self.wish.names);
-        let (path, line) = (block.path.clone(), block.line);
-        if names.is_empty() { Ok(()) } else { Err(PlanError::WouldUncover { path, line, names }) }
+        let names = block.foreign_names(self.wish.names);
+        if names.is_empty() {
+            return Ok(());
+        }
+        let ours = self.wish.names.iter().filter(|name| block.answers(name).is_some()).map(Identifier::to_string);
+        let (path, line) = (block.path.clone(), block.line(self.config));
+        Err(PlanError::WouldUncover { path, line, names, ours: ours.collect() })
     }
 
     /// An included file may be edited only when all blocks that include it are for our names.
-    fn refuse_shared(&self, line: &Placed, block: &ServerBlock) -> Result<(), PlanError> {
-        let uses = |b: &&ServerBlock| {
-            b.range != block.range
-                && b.directives.iter().any(|p| p.file == line.file && p.directive.range == line.directive.range)
-        };
-        let foreign = |b: &ServerBlock| !self.wish.names.iter().any(|n| b.answers(n).is_some());
-        if line.file != block.file && self.servers.iter().filter(uses).any(foreign) {
-            let file = &self.config.files[line.file];
-            return Err(PlanError::SharedLines {
-                path: file.path.clone(),
-                line: file.line(line.directive.range.start),
-            });
+    fn refuse_shared(&self, line: Placed, block: &ServerBlock) -> Result<(), PlanError> {
+        if line.file == block.id.0.file {
+            return Ok(());
+        }
+        for other in self.sites.blocks.iter().filter(|b| b.id != block.id && b.directives.contains(&line)) {
+            if !self.wish.names.iter().any(|n| other.answers(n).is_some()) {
+                let file = &self.config.files[line.file];
+                let line = file.line(self.config.get(line).range.start);
+                return Err(PlanError::SharedLines { path: file.path.clone(), line });
+            }
+            self.refuse_uncovering(other)?;
         }
         Ok(())
     }
 
     /// Adds TLS listeners beside the plain ones, and the certificate's lines.
-    fn add_tls(&mut self, block: &ServerBlock) {
+    fn add_tls<T>(&mut self, block: &ServerBlock, chosen: &BTreeMap<usize, T>) -> Result<(), PlanError> {
         let mut lines = Vec::new();
         // A block without `listen` listens on port 80; with the first `listen` it would stop doing so.
-        if block.all("listen").next().is_none() && !self.wish.redirect {
+        if block.all(self.config, "listen").next().is_none() {
             lines.push("listen 80;".to_owned());
         }
-        lines.extend(self.tls_listens(block).into_iter().map(|(address, _)| format!("listen {address} ssl;")));
-        lines.extend(self.lines().map(|(name, path)| format!("{name} {path};")));
+        let new = self.tls_listens(block);
+        let (path, line) = (block.path.clone(), block.line(self.config));
+        if new.is_empty() {
+            let sockets = block.listens.iter().map(|l| l.socket.to_string()).collect();
+            return Err(PlanError::NoAddress { path, line, sockets });
+        }
+        for listen in &new {
+            let from = self.taken_from(&listen.socket, chosen);
+            if !from.is_empty() {
+                return Err(PlanError::WouldTakeAddress { path, line, socket: listen.socket.to_string(), from });
+            }
+            let options = [
+                (listen.default, " default_server"),
+                (listen.both_families, " ipv6only=off"),
+                (listen.proxy_protocol, " proxy_protocol"),
+            ];
+            let options: String = options.iter().filter(|(wanted, _)| *wanted).map(|(_, word)| *word).collect();
+            lines.push(format!("listen {} ssl{options};", listen.socket));
+        }
+        lines.extend(self.lines().map(|(name, path)| format!("{name} {};", quote_word(&path))));
         self.add_lines(block, &lines);
+        Ok(())
     }
 
-    /// Returns the addresses for TLS beside the plain ones: as text for `listen`, and the IP address.
-    fn tls_listens(&self, block: &ServerBlock) -> Vec<(String, Option<IpAddr>)> {
-        let port = self.wish.tls_port;
-        let mut found = Vec::new();
-        for listen in block.listens.iter().filter(|l| l.port.is_some()) {
-            let address = match listen.ip {
-                None => port.to_string(),
-                Some(IpAddr::V4(ip)) => format!("{ip}:{port}"),
-                Some(IpAddr::V6(ip)) => format!("[{ip}]:{port}"),
-            };
-            if !found.iter().any(|(a, _)| *a == address) {
-                found.push((address, listen.ip));
+    /// Returns the listeners for TLS beside the plain ones.
+    fn tls_listens(&self, block: &ServerBlock) -> Vec<Listen> {
+        let mut found: Vec<Listen> = Vec::new();
+        for listen in block.listens.iter().filter(|l| !l.tls) {
+            let Some(socket) = listen.socket.at_port(self.wish.tls_port) else { continue };
+            // Other names of hosts are resolved by nginx alone: what they would take cannot be seen.
+            if matches!(&socket, Socket::Host(host, _) if host != "localhost")
+                || found.iter().any(|l| l.socket == socket)
+            {
+                continue;
             }
+            let is_new = self.sites.at(&socket).is_empty();
+            found.push(Listen {
+                tls: true,
+                default: listen.default && !self.sites.has_default(&socket),
+                both_families: listen.both_families && is_new,
+                socket,
+                proxy_protocol: listen.proxy_protocol,
+            });
         }
         found
+    }
+
+    /// Returns the names of other sites that would not be reached any more at an address.
+    fn taken_from<T>(&self, socket: &Socket, chosen: &BTreeMap<usize, T>) -> Vec<String> {
+        let Some(all) = socket.shadowed().filter(|_| self.sites.at(socket).is_empty()) else { return Vec::new() };
+        let others = self.sites.at(&all).iter().filter(|i| !chosen.contains_key(i));
+        let names: BTreeSet<&String> =
+            others.flat_map(|i| self.sites.blocks[*i].names.iter().map(|(written, _)| written)).collect();
+        names.into_iter().cloned().collect()
     }
 
     /// Inserts lines behind the block's last `listen` or `server_name`, or at its beginning, indented as its neighbours.
@@ -297,120 +377,89 @@ impl Planner<'_> {
         if lines.is_empty() {
             return;
         }
-        let bytes = self.bytes(block.file);
-        let own = |p: &&Placed| p.file == block.file && matches!(&*p.directive.name, "listen" | "server_name");
-        let neighbour = block.directives.iter().filter(own).map(|p| p.directive.range.clone()).max_by_key(|r| r.end);
-        let end = line_end(bytes);
-        let at = match neighbour {
-            Some(range) => range.end,
-            None => block.range.start + bytes[block.range.clone()].iter().position(|b| *b == b'{').unwrap_or(0) + 1,
-        };
-        let (_, indent, _) = self.indents(block);
+        let file = block.id.0.file;
+        let bytes = self.bytes(file);
+        let own = self.config.own(block.id.0).map(|p| self.config.get(p));
+        let neighbour = own.filter(|d| matches!(&*d.name, "listen" | "server_name")).map(|d| d.range.end).max();
+        let open = self.config.get(block.id.0).open.map_or(block.start, |open| open + 1);
+        let at = behind(bytes, neighbour.unwrap_or(open));
+        let (end, (indent, _)) = (line_end(bytes), self.indents(block));
         let text: String = lines.iter().map(|line| format!("{end}{indent}{line}")).collect();
-        self.edit(block.file, Edit::insert(at, text));
+        self.edit(file, Edit::insert(at, text));
     }
 
-    /// Returns how a block is indented, how what stands in it is, and by how much that is more.
-    fn indents(&self, block: &ServerBlock) -> (String, String, String) {
-        let bytes = self.bytes(block.file);
+    /// Returns how what stands in a block is indented, and by how much that is more than the block.
+    fn indents(&self, block: &ServerBlock) -> (String, String) {
+        let bytes = self.bytes(block.id.0.file);
         let of = |at: usize| String::from_utf8_lossy(indent(bytes, at)).into_owned();
-        let outer = of(block.range.start);
-        let own = block.directives.iter().find(|p| p.file == block.file).map(|p| of(p.directive.range.start));
+        let outer = of(block.start);
+        let own = self.config.own(block.id.0).next().map(|p| of(self.config.get(p).range.start));
         let step = own.as_deref().and_then(|own| own.strip_prefix(outer.as_str())).filter(|step| !step.is_empty());
-        match step {
-            Some(step) => (outer.clone(), format!("{outer}{step}"), step.to_owned()),
-            None => (outer.clone(), format!("{outer}    "), "    ".to_owned()),
-        }
+        let step = step.unwrap_or("    ").to_owned();
+        (format!("{outer}{step}"), step)
     }
 
-    /// Takes the plain listeners out of a block and puts a redirecting block with them before it.
-    fn split_off_redirect(&mut self, block: &ServerBlock) {
-        let bytes = self.bytes(block.file).to_vec();
-        let end = line_end(&bytes);
-        let (outer, inner, step) = self.indents(block);
-        let mut listens = Vec::new();
-        for listen in block.listens.iter().filter(|l| !l.tls) {
-            match &listen.range {
-                Some(range) => {
-                    listens.push(String::from_utf8_lossy(&bytes[range.clone()]).into_owned());
-                    self.edit(block.file, Edit::replace(self.whole_line(block.file, range), ""));
+    /// Makes a block redirect what comes without TLS, for some names.
+    fn redirect(&mut self, block: &ServerBlock, names: &[&Identifier]) {
+        let redirect = Redirect::new(block, names, self.port_of(block, names));
+        match redirect::find(self.config, block) {
+            redirect::Found::Theirs => {}
+            redirect::Found::Ours { file, condition } => {
+                let wanted = redirect.pattern();
+                if self.bytes(file)[condition.clone()] != *wanted.as_bytes() {
+                    self.edit(file, Edit::replace(condition, wanted));
                 }
-                None => listens.push("listen 80;".to_owned()),
+            }
+            redirect::Found::None => {
+                let (_, step) = self.indents(block);
+                self.add_lines(block, &redirect.lines(&step));
             }
         }
-        let mut lines = listens;
-        lines.push(format!("server_name {};", block.names.join(" ")));
-        let own_root = block.all("root").next().map(|p| p.directive.arg(0).to_owned());
-        let root = self.wish.challenge_folder.map(|f| f.display().to_string()).or(own_root);
-        if let Some(root) = root {
-            lines.push(String::new());
-            lines.push("location /.well-known/acme-challenge/ {".into());
-            lines.push(format!("{step}root {root};"));
-            lines.push("}".into());
-        }
-        lines.push("location / {".into());
-        lines.push(format!("{step}return 301 {};", self.https_target(block)));
-        lines.push("}".into());
-        let body: String = lines
-            .iter()
-            .map(|line| if line.is_empty() { end.to_owned() } else { format!("{inner}{line}{end}") })
-            .collect();
-        let text = format!("server {{{end}{body}{outer}}}{end}{end}{outer}");
-        self.edit(block.file, Edit::insert(block.range.start, text));
     }
 
-    /// Makes a plain block redirect everything but the challenge path, leaving all else in it as it is.
-    fn redirect_inside(&mut self, block: &ServerBlock) {
-        let target = self.https_target(block);
-        let (_, _, step) = self.indents(block);
-        let lines = [
-            "if ($uri !~ ^/\\.well-known/acme-challenge/) {".to_owned(),
-            format!("{step}return 301 {target};"),
-            "}".to_owned(),
-        ];
-        self.add_lines(block, &lines);
+    /// Returns the port where visitors of a block find its names with TLS.
+    fn port_of(&self, block: &ServerBlock, names: &[&Identifier]) -> u16 {
+        let named = |e: &&Endpoint| names.iter().any(|name| name.covers(&e.name));
+        let own = block.listens.iter().filter(|l| l.tls).find_map(|l| match &l.socket {
+            Socket::Ip(_, port) | Socket::Host(_, port) => Some(*port),
+            Socket::Unix(_) => None,
+        });
+        let beside = || self.endpoints.iter().filter(named).find_map(|e| e.port);
+        own.or_else(beside).unwrap_or(self.wish.tls_port)
     }
 
-    fn https_target(&self, block: &ServerBlock) -> String {
-        let own = block.listens.iter().find(|l| l.tls).and_then(|l| l.port);
-        let beside = || self.endpoints.iter().find(|e| block.names.contains(&e.name)).map(|e| e.port);
-        let tls = own.or_else(beside).unwrap_or(self.wish.tls_port);
-        if tls == 443 { "https://$host$request_uri".into() } else { format!("https://$host:{tls}$request_uri") }
-    }
-
-    /// Returns the range of a directive with its line, when nothing else stands on it.
-    fn whole_line(&self, file: usize, range: &std::ops::Range<usize>) -> std::ops::Range<usize> {
-        let bytes = self.bytes(file);
-        let (start, end) = (line_start(bytes, range.start), next_line(bytes, range.end));
-        let blank = |r: std::ops::Range<usize>| bytes[r].iter().all(u8::is_ascii_whitespace);
-        if blank(start..range.start) && blank(range.end..end) { start..end } else { range.clone() }
-    }
-
-    fn note_endpoints(&mut self, block: &ServerBlock) {
-        let tls: Vec<(Option<IpAddr>, u16)> = if block.has_tls() {
-            block.listens.iter().filter(|l| l.tls).filter_map(|l| Some((l.ip, l.port?))).collect()
-        } else {
-            self.tls_listens(block).into_iter().map(|(_, ip)| (ip, self.wish.tls_port)).collect()
-        };
+    fn note_endpoints(&mut self, block: &ServerBlock, served: &[&Identifier]) {
+        let new = if block.has_tls() { Vec::new() } else { self.tls_listens(block) };
         // A wildcard is looked at under the names that the block spells out.
-        let spelled = block.names.iter().filter(|n| !n.starts_with(['*', '.', '~']));
-        let ours = spelled.filter(|n| self.wish.names.iter().any(|name| name.covers(n)));
-        let exact = self.wish.names.iter().filter(|n| !n.is_wildcard() && block.answers(n).is_some());
-        let names: Vec<String> = ours.cloned().chain(exact.map(ToString::to_string)).collect();
-        for (ip, port) in tls {
-            let single = ip.filter(|ip| !ip.is_unspecified());
-            self.endpoints.extend(names.iter().map(|n| Endpoint { name: n.clone(), ip: single, port }));
+        let spelled = served.iter().flat_map(|name| block.spelled_out(name)).map(str::to_owned);
+        let exact = served.iter().filter(|n| !n.is_wildcard()).map(ToString::to_string);
+        let names: BTreeSet<String> = spelled.chain(exact).collect();
+        for listen in block.listens.iter().filter(|l| l.tls).chain(&new) {
+            let (ip, port) = match &listen.socket {
+                Socket::Ip(ip, port) => (Some(*ip).filter(|ip| !ip.is_unspecified()), Some(*port)),
+                Socket::Host(host, port) => {
+                    (Some(Ipv4Addr::LOCALHOST.into()).filter(|_| host == "localhost"), Some(*port))
+                }
+                Socket::Unix(_) => (None, None),
+            };
+            let port = port.filter(|_| !listen.proxy_protocol);
+            self.endpoints.extend(names.iter().map(|n| Endpoint { name: n.clone(), ip, port }));
         }
     }
 
-    fn finish(mut self, findings: Vec<Finding>) -> SitePlan {
+    fn finish(mut self, findings: Vec<Finding>) -> Result<SitePlan, PlanError> {
         self.endpoints.sort();
         self.endpoints.dedup();
-        let change = |(file, edits): (&usize, &Vec<Edit>)| {
+        let mut changes = Vec::new();
+        for (file, edits) in &self.edits {
             let file = &self.config.files[*file];
-            let new = apply_edits(&file.bytes, edits);
-            (new != file.bytes).then(|| FileChange { path: file.path.clone(), old: file.bytes.clone(), new })
-        };
-        SitePlan { changes: self.edits.iter().filter_map(change).collect(), endpoints: self.endpoints, findings }
+            let (path, old) = (file.path.clone(), file.bytes.clone());
+            match apply_edits(&old, edits) {
+                Ok(new) if new != old => changes.push(FileChange { path, old, new }),
+                Ok(_) => {}
+                Err(source) => return Err(PlanError::Overlap { path, source }),
+            }
+        }
+        Ok(SitePlan { changes, endpoints: self.endpoints, findings })
     }
 }

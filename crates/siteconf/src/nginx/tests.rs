@@ -22,13 +22,13 @@ fn plan_for(config: &Config, names: &[&str], redirect: bool) -> Result<SitePlan,
     let names: Vec<Identifier> = names.iter().map(|n| Identifier::parse(n).unwrap()).collect();
     plan(
         config,
+        &Sites::find(config),
         &Wish {
             names: &names,
             bundle: Path::new("/state/current/bundle.pem"),
             key: Path::new("/state/current/key.pem"),
             tls_port: 443,
             redirect,
-            challenge_folder: Some(Path::new("/srv/www")),
         },
     )
 }
@@ -71,23 +71,50 @@ fn keeps_crlf_and_a_missing_last_line_end_when_adding_lines() {
     assert!(new.ends_with('}') && new.contains("\r\n    listen 443 ssl;\r\n"), "{new}");
 }
 
+/// What is put into a block that redirects two hosts.
+fn redirect(hosts: &str, port: &str, indent: &str, step: &str) -> String {
+    let lines = [
+        "# From http to https; certificate authorities ask for their challenges over http.".to_owned(),
+        "set $eskort_asked \"$scheme://$host$request_uri\";".to_owned(),
+        format!("if ($eskort_asked ~ \"^http://({hosts})/(?!\\.well-known/acme-challenge/)\") {{"),
+        format!("{step}return 301 https://$host{port}$request_uri;"),
+        "}".to_owned(),
+    ];
+    lines.map(|line| format!("{indent}{line}\n")).concat()
+}
+
 #[test]
-fn a_redirect_moves_the_plain_listeners_to_a_block_that_keeps_the_challenge_path() {
-    let text = "http {\n    server {\n        listen 80;\n        server_name lampholm.example;\n        root /srv/site;\n    }\n}\n";
-    let wanted = "http {\n    server {\n        listen 80;\n        server_name lampholm.example;\n\n        \
-                  location /.well-known/acme-challenge/ {\n            root /srv/www;\n        }\n        \
-                  location / {\n            return 301 https://$host$request_uri;\n        }\n    }\n\n    \
-                  server {\n        server_name lampholm.example;\n        listen 443 ssl;\n        \
-                  ssl_certificate /state/current/bundle.pem;\n        ssl_certificate_key /state/current/key.pem;\n        \
-                  root /srv/site;\n    }\n}\n";
+fn a_redirect_leaves_the_block_with_all_that_it_has() {
+    let text = "http {\n    server {\n        server_name lampholm.example;\n        listen 80;\n        root /srv/site;\n    }\n}\n";
+    let wanted = format!(
+        "http {{\n    server {{\n        server_name lampholm.example;\n        listen 80;\n        listen 443 ssl;\n        \
+         ssl_certificate /state/current/bundle.pem;\n        ssl_certificate_key /state/current/key.pem;\n{}        \
+         root /srv/site;\n    }}\n}}\n",
+        redirect("lampholm\\.example", "", "        ", "    ")
+    );
     assert_eq!(changed(text, BOTH, true), wanted);
+    // A name more, another time.
+    let grown = wanted.replace("server_name lampholm.example;", "server_name lampholm.example www.lampholm.example;");
+    let new = changed(&grown, BOTH, true);
+    assert_eq!(new, grown.replace("(lampholm\\.example)", "(lampholm\\.example|www\\.lampholm\\.example)"));
+}
+
+#[test]
+fn only_names_that_the_certificate_has_are_redirected() {
+    let text = "http {\n server {\n  listen 80 default_server;\n  server_name lampholm.example shop.lampholm.example;\n }\n}\n";
+    let new = changed(text, BOTH, true);
+    assert!(new.contains("^http://(lampholm\\.example)/(?!"), "{new}");
+    assert!(new.contains("listen 443 ssl default_server;") && new.contains("listen 80 default_server;"), "{new}");
+    let text = "http {\n server {\n  listen 80;\n  server_name *.lampholm.example a.lampholm.example;\n }\n}\n";
+    let new = changed(text, &["*.lampholm.example"], true);
+    assert!(new.contains("^http://([^.]+\\.lampholm\\.example|a\\.lampholm\\.example)/(?!"), "{new}");
 }
 
 #[test]
 fn new_lines_are_indented_as_their_neighbours() {
     let text = "http {\nserver {\n\tlisten 80;\n\tserver_name lampholm.example;\n\troot /srv/site;\n}\n}\n";
     let new = changed(text, BOTH, true);
-    assert!(new.contains("\tlocation / {\n\t\treturn 301 https://$host$request_uri;\n\t}\n}\n\nserver {\n"), "{new}");
+    assert!(new.contains("\n\t\treturn 301 https://$host$request_uri;\n\t}\n\troot"), "{new}");
     assert!(new.lines().all(|line| !line.starts_with(' ')), "{new}");
 }
 
@@ -96,9 +123,11 @@ fn a_plain_block_beside_a_tls_block_redirects_inside() {
     let text = "http {\n server {\n  listen 80;\n  server_name lampholm.example;\n  location / { root /a; }\n }\n \
                 server {\n  listen 8443 ssl;\n  server_name lampholm.example;\n  ssl_certificate a; ssl_certificate_key b;\n }\n}\n";
     let new = changed(text, BOTH, true);
-    let wanted = "  server_name lampholm.example;\n  if ($uri !~ ^/\\.well-known/acme-challenge/) {\n   \
-                  return 301 https://$host:8443$request_uri;\n  }\n  location / { root /a; }";
-    assert!(new.contains(wanted), "{new}");
+    let wanted = format!(
+        "  server_name lampholm.example;\n{}  location / {{ root /a; }}",
+        redirect("lampholm\\.example", ":8443", "  ", " ")
+    );
+    assert!(new.contains(&wanted), "{new}");
 }
 
 #[test]
@@ -106,14 +135,17 @@ fn includes_and_globs_are_followed_and_the_right_file_is_edited() {
     let files = [
         ("/etc/nginx/nginx.conf", "events {}\nhttp { include conf.d/*.conf; include /etc/nginx/conf.d/a.conf; }"),
         ("/etc/nginx/conf.d/a.conf", "server { listen 80; server_name other.example; }"),
-        ("/etc/nginx/conf.d/b.conf", "server { listen 443 ssl; server_name .lampholm.example; include tls/one; }"),
+        (
+            "/etc/nginx/conf.d/b.conf",
+            "server { listen 443 ssl; server_name lampholm.example www.lampholm.example; include tls/one; }",
+        ),
         ("/etc/nginx/tls/one", "ssl_certificate x; ssl_certificate_key y;"),
     ];
     let found = plan_for(&config(&files), BOTH, false).unwrap();
     let paths: Vec<_> = found.changes.iter().map(|c| c.path.to_str().unwrap()).collect();
     assert_eq!(paths, ["/etc/nginx/tls/one"]);
     let served: Vec<_> = found.endpoints.iter().map(|e| (&*e.name, e.port)).collect();
-    assert_eq!(served, [("lampholm.example", 443), ("www.lampholm.example", 443)]);
+    assert_eq!(served, [("lampholm.example", Some(443)), ("www.lampholm.example", Some(443))]);
 }
 
 #[test]
@@ -132,7 +164,7 @@ fn certificate_lines_that_other_sites_share_are_left_alone() {
 
 #[test]
 fn says_what_it_cannot_serve_and_what_else_a_block_serves() {
-    let text = "http { server { listen 80; server_name lampholm.example shop.lampholm.example ~^x; } }";
+    let text = "http { server { listen 80; server_name lampholm.example shop.lampholm.example; } }";
     let found = plan_for(&config(&[("/etc/nginx/nginx.conf", text)]), BOTH, false).unwrap();
     let said: Vec<_> = found.findings.iter().map(|f| f.text.as_str()).collect();
     assert_eq!(said.len(), 2, "{said:?}");
@@ -182,7 +214,7 @@ fn the_old_way_to_switch_tls_on_counts_and_inherited_lines_are_overridden_in_the
     );
     assert!(new.contains("ssl_certificate /all.pem"), "what others inherit stays");
     let found = plan_for(&config(&[("/etc/nginx/nginx.conf", text)]), BOTH, false).unwrap();
-    let wanted = Endpoint { name: "lampholm.example".into(), ip: Some("192.0.2.7".parse().unwrap()), port: 8443 };
+    let wanted = Endpoint { name: "lampholm.example".into(), ip: Some("192.0.2.7".parse().unwrap()), port: Some(8443) };
     assert_eq!(found.endpoints, [wanted]);
 }
 
@@ -191,11 +223,11 @@ fn a_block_without_listen_keeps_port_80_and_odd_listeners_are_mirrored_once() {
     let text = "http { server { server_name lampholm.example; } }";
     let new = changed(text, BOTH, false);
     assert!(new.contains("listen 80;") && new.contains("listen 443 ssl;"), "{new}");
-    let text = "http { server { listen 80 default_server; listen *:80; listen unix:/run/lamp; listen 127.0.0.1:8080; \
+    let text = "http { server { listen 80 default_server; listen unix:/run/lamp; listen 127.0.0.1:8080; \
                 listen [2001:db8::7]:80; server_name lampholm.example; } }";
     let new = changed(text, BOTH, false);
-    assert_eq!(new.matches("ssl;").count(), 3, "{new}");
-    for line in ["listen 443 ssl;", "listen 127.0.0.1:443 ssl;", "listen [2001:db8::7]:443 ssl;"] {
+    assert_eq!(new.matches(" ssl").count(), 5, "{new}");
+    for line in ["listen 443 ssl default_server;", "listen 127.0.0.1:443 ssl;", "listen [2001:db8::7]:443 ssl;"] {
         assert!(new.contains(line), "{line} is not in {new}");
     }
 }
@@ -217,27 +249,187 @@ fn a_name_goes_to_the_block_that_names_it_before_a_wildcard_block() {
                 server { listen 443 ssl; server_name www.lampholm.example; ssl_certificate x; ssl_certificate_key y; }\n}\n";
     let new = changed(text, &["www.lampholm.example"], false);
     assert!(new.lines().nth(1).unwrap().contains("ssl_certificate x;"), "{new}");
-    assert!(changed(text, &["shop.lampholm.example"], false).lines().nth(1).unwrap().contains("bundle.pem"));
 }
 
 #[test]
-fn a_block_that_redirects_already_is_left_alone() {
-    let text = "http {\n server { listen 80; server_name lampholm.example; location / { return 308 https://$host$request_uri; } }\n \
-                server { listen 443 ssl; server_name lampholm.example; ssl_certificate x; ssl_certificate_key y; }\n}\n";
-    assert_eq!(changed(text, BOTH, true).lines().nth(1), text.lines().nth(1));
+fn a_certificate_in_use_is_not_replaced_by_one_that_has_less() {
+    for names in [
+        "*.lampholm.example",
+        ".lampholm.example",
+        "~^(?<one>.+)\\.lampholm\\.example$",
+        "shop.* shop.lampholm.example",
+    ] {
+        for inherits in [false, true] {
+            let lines = "ssl_certificate /old/$one.pem; ssl_certificate_key /old/$one.key;";
+            let (around, own) = if inherits { (lines, "") } else { ("", lines) };
+            let text = format!("http {{ {around}\n server {{ listen 443 ssl; server_name {names}; {own} }}\n}}\n");
+            let files = [("/etc/nginx/nginx.conf", text.as_str())];
+            let refused = plan_for(&config(&files), &["shop.lampholm.example"], false).unwrap_err();
+            let PlanError::WouldUncover { names: lost, ours, line: 2, .. } = &refused else {
+                panic!("{names}: {refused}")
+            };
+            assert!(!lost.is_empty() && ours == &["shop.lampholm.example"], "{names}: {refused}");
+        }
+    }
+    let text = "http {\n server { listen 443 ssl; server_name .lampholm.example; ssl_certificate x; ssl_certificate_key y; }\n}\n";
+    assert!(changed(text, &["lampholm.example", "*.lampholm.example"], false).contains("bundle.pem"));
 }
 
 #[test]
-fn includes_that_go_in_circles_end() {
-    let files = [
-        (
-            "/etc/nginx/nginx.conf",
-            "http { include a; server { listen 443 ssl; server_name lampholm.example; include a; } }",
-        ),
-        ("/etc/nginx/a", "include a; ssl_certificate x; ssl_certificate_key y;"),
+fn names_are_matched_as_nginx_matches_them() {
+    let blocks = [
+        "lampholm.example",
+        "*.lampholm.example",
+        "*.deep.lampholm.example",
+        "www.lampholm.*",
+        "~^shop\\d\\.lampholm\\.test$",
+        "~^shop.\\.lampholm\\.test$",
+        "_",
     ];
-    // Each round brings the lines again: too many certificates, and an end.
-    assert!(plan_for(&config(&files), BOTH, false).is_err());
+    let block = |(n, name): (usize, &&str)| format!(" server {{ listen 80; server_name {name}; root /b{n}; }}\n");
+    let text = format!("http {{\n{}}}\n", blocks.iter().enumerate().map(block).collect::<String>());
+    let loaded = config(&[("/etc/nginx/nginx.conf", &text)]);
+    let sites = Sites::find(&loaded);
+    for (name, wanted) in [
+        ("lampholm.example", 0),
+        ("a.lampholm.example", 1),
+        ("a.deep.lampholm.example", 2),
+        ("www.lampholm.example", 1),
+        ("www.lampholm.test", 3),
+        ("shop7.lampholm.test", 4),
+        ("shopx.lampholm.test", 5),
+    ] {
+        let served = sites.serving(&Identifier::parse(name).unwrap());
+        assert_eq!(served.iter().map(|s| s.block).collect::<Vec<_>>(), [wanted], "{name}");
+    }
+    // Nobody has this name, and nobody says that it is for all others.
+    assert!(sites.serving(&Identifier::parse("harbour.example").unwrap()).is_empty());
+    let debian = "http { server { listen 80 default_server; listen [::]:80 default_server; server_name _; root /var/www/html; } }";
+    let new = changed(debian, BOTH, true);
+    for wanted in ["listen 443 ssl default_server;", "listen [::]:443 ssl default_server;", "(lampholm\\.example|www"] {
+        assert!(new.contains(wanted), "{wanted}\n{new}");
+    }
+}
+
+#[test]
+fn a_block_that_redirects_already_is_left_alone_and_one_that_only_seems_so_is_not() {
+    let tls = "server { listen 443 ssl; server_name lampholm.example; ssl_certificate x; ssl_certificate_key y; }";
+    for (inside, leaves) in [
+        ("location / { return 308 https://$host$request_uri; }", true),
+        ("return 301 https://lampholm.example$request_uri;", true),
+        ("return https://lampholm.example;", true),
+        ("rewrite ^(.*)$ https://$host$1 permanent;", true),
+        ("if ($http_x_forwarded_proto != \"https\") { return 301 https://$host$request_uri; }", true),
+        ("location / { if ($scheme = http) { return 301 https://$host$request_uri; } root /a; }", true),
+        ("location /old { return 301 https://lampholm.example/new; }", false),
+        ("rewrite ^/old https://lampholm.example/new;", false),
+        ("if ($bad) { return 302 https://harbour.example/; }", false),
+        ("location = / { return 301 https://lampholm.example/start; }", false),
+    ] {
+        let text = format!("http {{\n server {{ listen 80; server_name lampholm.example; {inside} }}\n {tls}\n}}\n");
+        let new = changed(&text, BOTH, true);
+        assert_eq!(new.contains("$eskort_asked"), !leaves, "{inside}\n{new}");
+    }
+}
+
+#[test]
+fn a_listener_takes_nothing_from_other_sites() {
+    let site = |listen: &str| format!("server {{ {listen} server_name lampholm.example; }}");
+    let other = "server { listen 443 ssl; listen [::]:443 ssl; server_name harbour.example; ssl_certificate a; ssl_certificate_key b; }";
+    for (listen, socket) in [
+        ("listen 127.0.0.1; listen localhost:8088;", "127.0.0.1:443"),
+        ("listen localhost:8088;", "localhost:443"),
+        ("listen [2001:db8::7]:80;", "[2001:db8::7]:443"),
+    ] {
+        let text = format!("http {{ {}\n{other} }}", site(listen));
+        let refused = plan_for(&config(&[("/etc/nginx/nginx.conf", &text)]), BOTH, false).unwrap_err();
+        let wanted = format!("a TLS listener at {socket} would take this address from harbour.example");
+        assert!(refused.to_string().contains(&wanted), "{refused}");
+        // Alone, or where somebody listens there already, it takes nothing.
+        let new = changed(&format!("http {{ {} }}", site(listen)), BOTH, false);
+        assert!(new.contains(&format!("listen {socket} ssl;")) && !new.contains("listen 443"), "{new}");
+    }
+    for (listen, said) in
+        [("listen unix:/run/lamp;", "unix:/run/lamp only"), ("listen tower.internal:80;", "tower.internal:80 only")]
+    {
+        let text = format!("http {{ {} }}", site(listen));
+        let refused = plan_for(&config(&[("/etc/nginx/nginx.conf", &text)]), BOTH, false).unwrap_err();
+        assert!(refused.to_string().contains(said), "{refused}");
+    }
+    // A Unix socket with TLS, or a balancer before it, is not looked at directly.
+    for listen in ["listen unix:/run/lamp ssl;", "listen 443 ssl proxy_protocol;"] {
+        let text = format!("http {{ server {{ {listen} server_name lampholm.example; }} }}");
+        let found = plan_for(&config(&[("/etc/nginx/nginx.conf", &text)]), BOTH, false).unwrap();
+        assert_eq!(found.endpoints, [Endpoint { name: "lampholm.example".into(), ip: None, port: None }]);
+    }
+    let new =
+        changed(&format!("http {{ {} }}", site("listen 80 proxy_protocol; listen [::]:80 ipv6only=off;")), BOTH, false);
+    assert!(
+        new.contains("listen 443 ssl proxy_protocol;") && new.contains("listen [::]:443 ssl ipv6only=off;"),
+        "{new}"
+    );
+}
+
+#[test]
+fn blocks_of_files_of_equal_length_are_told_apart() {
+    let site = |name: &str| format!("server {{ listen 443 ssl; server_name {name}; include tls; }}");
+    let (first, second) = (site("lampholm.example"), site("harborg.example2"));
+    assert_eq!(first.len(), second.len());
+    let files = [
+        ("/etc/nginx/nginx.conf", "http { include sites/*; }"),
+        ("/etc/nginx/sites/a", &first),
+        ("/etc/nginx/sites/b", &second),
+        ("/etc/nginx/tls", "ssl_certificate x; ssl_certificate_key y;"),
+    ];
+    assert!(matches!(plan_for(&config(&files), BOTH, false), Err(PlanError::SharedLines { .. })));
+    // Listeners in a file that is included: nothing is added twice.
+    let files = [
+        ("/etc/nginx/nginx.conf", "http { server { include listen; server_name lampholm.example; } }"),
+        ("/etc/nginx/listen", "listen 80;"),
+    ];
+    let found = plan_for(&config(&files), BOTH, true).unwrap();
+    let new = String::from_utf8(found.changes[0].new.clone()).unwrap();
+    let again = plan_for(
+        &config(&[files[0], files[1]].map(|(p, t)| (p, if p.ends_with("conf") { &*new } else { t }))),
+        BOTH,
+        true,
+    );
+    assert_eq!(again.unwrap().changes, []);
+}
+
+#[test]
+fn comments_stay_with_their_lines_and_odd_paths_are_quoted() {
+    let text = "http {\n    server {\n        listen 80; # the old port\n        server_name lampholm.example; # ours\n    }\n}\n";
+    let new = changed(text, BOTH, false);
+    assert!(
+        new.contains("listen 80; # the old port\n")
+            && new.contains("lampholm.example; # ours\n        listen 443 ssl;")
+    );
+    let loaded = config(&[("/etc/nginx/nginx.conf", text)]);
+    let names = [Identifier::parse("lampholm.example").unwrap()];
+    let wish = |bundle: &'static str| Wish {
+        names: &names,
+        bundle: Path::new(bundle),
+        key: Path::new("/k"),
+        tls_port: 443,
+        redirect: false,
+    };
+    let found = plan(&loaded, &Sites::find(&loaded), &wish("/my state/a\"b.pem")).unwrap();
+    assert!(String::from_utf8_lossy(&found.changes[0].new).contains("ssl_certificate \"/my state/a\\\"b.pem\";"));
+    assert!(matches!(plan(&loaded, &Sites::find(&loaded), &wish("/a$b")), Err(PlanError::Variable { .. })));
+}
+
+#[test]
+fn includes_that_go_in_circles_or_grow_without_end_are_refused() {
+    let circle = [("/etc/nginx/nginx.conf", "http { include a; }"), ("/etc/nginx/a", "include a; include a;")];
+    assert!(matches!(try_config(&circle), Err(LoadError::TooManyFiles { .. })));
+    // Each file brings the next one in twice.
+    let names: Vec<String> = (0..40).map(|n| format!("/etc/nginx/{n}")).collect();
+    let texts: Vec<String> = (1..=40).map(|n| format!("include {n}; include {n};")).collect();
+    let mut files: Vec<(&str, &str)> = names.iter().map(String::as_str).zip(texts.iter().map(String::as_str)).collect();
+    files.insert(0, ("/etc/nginx/nginx.conf", "include 0;"));
+    files.push(("/etc/nginx/40", "a;"));
+    assert!(matches!(try_config(&files), Err(LoadError::TooManyFiles { .. })));
 }
 
 proptest::proptest! {

@@ -1,12 +1,14 @@
 //! Directives and blocks with their places, and the files that includes bring in.
 
-use super::lex::{Kind, Token, lex, value};
+use super::lex::{Kind, Token, end_of_lua, token, value};
 use crate::splice::line_number;
+use std::collections::HashMap;
 use std::ops::Range;
 use std::path::{Path, PathBuf};
 
-/// Most files that one configuration may bring in.
+/// Most files that one configuration may bring in, and most directives once all includes are put in place.
 const MOST_FILES: usize = 10_000;
+const MOST_DIRECTIVES: usize = 2_000_000;
 const DEEPEST: usize = 100;
 
 /// Returns the files that a path or pattern stands for, with their bytes.
@@ -26,8 +28,10 @@ pub(super) struct Directive {
     pub(super) args: Vec<Word>,
     /// From its name to behind its `;` or `}`.
     pub(super) range: Range<usize>,
-    /// What stands between the braces.
-    pub(super) block: Option<Vec<Directive>>,
+    /// The place of its `{`.
+    pub(super) open: Option<usize>,
+    /// The index behind the last directive of its block; its own plus one when it has none.
+    end: usize,
 }
 
 impl Directive {
@@ -43,7 +47,8 @@ pub struct ConfigFile {
     pub path: PathBuf,
     /// Its bytes, as read.
     pub bytes: Vec<u8>,
-    pub(super) directives: Vec<Directive>,
+    /// Its directives in the order they begin in.
+    directives: Vec<Directive>,
 }
 
 impl ConfigFile {
@@ -52,19 +57,114 @@ impl ConfigFile {
     }
 }
 
+/// The place of a directive in a configuration: the file, and its number there.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
+pub(super) struct Placed {
+    pub(super) file: usize,
+    index: usize,
+}
+
 /// A whole configuration, its main file first.
 #[derive(Clone, Debug)]
 pub struct Config {
     /// The files, each once.
     pub files: Vec<ConfigFile>,
-    /// Which files each include brings in: (file, start of the directive) and the indices of the files.
-    pub(super) includes: Vec<((usize, usize), Vec<usize>)>,
+    by_path: HashMap<PathBuf, usize>,
+    /// Which files each include brings in.
+    includes: HashMap<Placed, Vec<usize>>,
 }
 
 impl Config {
-    pub(super) fn included(&self, file: usize, directive: &Directive) -> &[usize] {
-        let key = (file, directive.range.start);
-        self.includes.iter().find(|(k, _)| *k == key).map_or(&[], |(_, files)| files)
+    pub(super) fn get(&self, placed: Placed) -> &Directive {
+        &self.files[placed.file].directives[placed.index]
+    }
+
+    /// Returns what stands directly in a block, or in the main file, with what includes bring in put where the include stands.
+    pub(super) fn inside(&self, block: Option<Placed>) -> Vec<Placed> {
+        let mut found = Vec::new();
+        match block {
+            Some(Placed { file, index }) => {
+                self.flatten(file, index + 1..self.get(Placed { file, index }).end, &mut found)
+            }
+            None if self.files.is_empty() => {}
+            None => self.flatten(0, 0..self.files[0].directives.len(), &mut found),
+        }
+        found
+    }
+
+    /// Returns what stands directly in a block, without includes.
+    pub(super) fn own(&self, block: Placed) -> impl Iterator<Item = Placed> {
+        let mut index = block.index + 1;
+        let end = self.get(block).end;
+        std::iter::from_fn(move || {
+            let placed = (index < end).then_some(Placed { file: block.file, index })?;
+            index = self.get(placed).end;
+            Some(placed)
+        })
+    }
+
+    fn flatten(&self, file: usize, range: Range<usize>, out: &mut Vec<Placed>) {
+        let mut index = range.start;
+        while index < range.end {
+            let placed = Placed { file, index };
+            index = self.get(placed).end;
+            out.push(placed);
+            // Loading has made sure that this ends.
+            for &included in self.includes.get(&placed).into_iter().flatten() {
+                self.flatten(included, 0..self.files[included].directives.len(), out);
+            }
+        }
+    }
+
+    /// Checks that no file brings itself in, and that all is not too much once includes are put in place.
+    fn check_includes(&self, main: &Path) -> Result<(), LoadError> {
+        let mut sizes: Vec<Option<usize>> = vec![None; self.files.len()];
+        let mut way = Vec::new();
+        match self.size(0, &mut sizes, &mut way) {
+            Some(size) if size <= MOST_DIRECTIVES => Ok(()),
+            _ => Err(LoadError::TooManyFiles { path: main.to_owned() }),
+        }
+    }
+
+    /// Returns how many directives a file has with all that it brings in; `None` when it brings in itself.
+    fn size(&self, file: usize, sizes: &mut [Option<usize>], way: &mut Vec<usize>) -> Option<usize> {
+        if let Some(size) = sizes[file] {
+            return Some(size);
+        }
+        if way.contains(&file) || way.len() > DEEPEST {
+            return None;
+        }
+        way.push(file);
+        let mut size = self.files[file].directives.len();
+        for index in 0..self.files[file].directives.len() {
+            for &included in self.includes.get(&Placed { file, index }).into_iter().flatten() {
+                size = size.saturating_add(self.size(included, sizes, way)?);
+            }
+        }
+        way.pop();
+        sizes[file] = Some(size);
+        Some(size)
+    }
+
+    fn take_in(&mut self, main: &Path, pattern: &Path, read: &mut ReadFiles<'_>) -> Result<Vec<usize>, LoadError> {
+        let files = read(pattern).map_err(|source| LoadError::Read { path: pattern.to_owned(), source })?;
+        let mut indices = Vec::new();
+        for (path, bytes) in files {
+            let index = match self.by_path.get(&path) {
+                Some(index) => *index,
+                None => {
+                    let directives = parse(&path, &bytes)?;
+                    self.by_path.insert(path.clone(), self.files.len());
+                    self.files.push(ConfigFile { path, bytes, directives });
+                    self.files.len() - 1
+                }
+            };
+            if self.files.len() > MOST_FILES {
+                return Err(LoadError::TooManyFiles { path: main.to_owned() });
+            }
+            indices.push(index);
+        }
+        Ok(indices)
     }
 }
 
@@ -105,69 +205,37 @@ pub enum LoadError {
 /// # Errors
 /// A [`LoadError`] with file and line.
 pub fn load(main: &Path, read: &mut ReadFiles<'_>) -> Result<Config, LoadError> {
-    let mut config = Config { files: Vec::new(), includes: Vec::new() };
+    let mut config = Config { files: Vec::new(), by_path: HashMap::new(), includes: HashMap::new() };
     let folder = main.parent().unwrap_or(Path::new("/"));
-    load_pattern(&mut config, main, folder, read)?;
-    let mut next = 0;
-    while next < config.files.len() {
-        let mut found = Vec::new();
-        collect_includes(&config.files[next].directives, &mut found);
-        for (start, pattern) in found {
-            let files = load_pattern(&mut config, &folder.join(pattern), folder, read)?;
-            config.includes.push(((next, start), files));
+    config.take_in(main, main, read)?;
+    let mut file = 0;
+    while file < config.files.len() {
+        let directives = config.files[file].directives.iter().enumerate();
+        let found: Vec<(usize, PathBuf)> =
+            directives.filter(|(_, d)| d.name == "include").map(|(index, d)| (index, folder.join(d.arg(0)))).collect();
+        for (index, pattern) in found {
+            let files = config.take_in(main, &pattern, read)?;
+            config.includes.insert(Placed { file, index }, files);
         }
-        next += 1;
+        file += 1;
+    }
+    if !config.files.is_empty() {
+        config.check_includes(main)?;
     }
     Ok(config)
 }
 
-fn load_pattern(
-    config: &mut Config,
-    pattern: &Path,
-    main_folder: &Path,
-    read: &mut ReadFiles<'_>,
-) -> Result<Vec<usize>, LoadError> {
-    let files = read(pattern).map_err(|source| LoadError::Read { path: pattern.to_owned(), source })?;
-    let mut indices = Vec::new();
-    for (path, bytes) in files {
-        let known = config.files.iter().position(|f| f.path == path);
-        let index = match known {
-            Some(index) => index,
-            None => {
-                let directives = parse(&path, &bytes)?;
-                config.files.push(ConfigFile { path, bytes, directives });
-                config.files.len() - 1
-            }
-        };
-        if config.files.len() > MOST_FILES {
-            return Err(LoadError::TooManyFiles { path: main_folder.to_owned() });
-        }
-        indices.push(index);
-    }
-    Ok(indices)
-}
-
-fn collect_includes(directives: &[Directive], found: &mut Vec<(usize, String)>) {
-    for directive in directives {
-        if directive.name == "include" {
-            found.push((directive.range.start, directive.arg(0).to_owned()));
-        }
-        collect_includes(directive.block.as_deref().unwrap_or_default(), found);
-    }
-}
-
 fn parse(path: &Path, bytes: &[u8]) -> Result<Vec<Directive>, LoadError> {
-    let tokens: Vec<Token> =
-        lex(bytes).into_iter().filter(|t| !matches!(t.kind, Kind::Blank | Kind::Comment)).collect();
-    let mut parser = Parser { path, bytes, tokens: &tokens, at: 0 };
-    parser.directives(0)
+    let mut parser = Parser { path, bytes, at: 0, found: Vec::new() };
+    parser.directives(0)?;
+    Ok(parser.found)
 }
 
 struct Parser<'a> {
     path: &'a Path,
     bytes: &'a [u8],
-    tokens: &'a [Token],
     at: usize,
+    found: Vec<Directive>,
 }
 
 impl Parser<'_> {
@@ -175,13 +243,23 @@ impl Parser<'_> {
         LoadError::Syntax { path: self.path.to_owned(), line: line_number(self.bytes, at), what }
     }
 
-    /// Reads directives up to the `}` of the block, or the end of the file at depth 0.
-    fn directives(&mut self, depth: usize) -> Result<Vec<Directive>, LoadError> {
-        let mut found = Vec::new();
-        while let Some(token) = self.tokens.get(self.at) {
+    /// Returns the next token that means something.
+    fn next(&mut self) -> Option<Token> {
+        loop {
+            let token = token(self.bytes, self.at)?;
+            self.at = token.range.end;
+            if !matches!(token.kind, Kind::Blank | Kind::Comment) {
+                return Some(token);
+            }
+        }
+    }
+
+    /// Reads directives up to and with the `}` of the block, or to the end of the file at depth 0.
+    fn directives(&mut self, depth: usize) -> Result<(), LoadError> {
+        while let Some(token) = self.next() {
             match token.kind {
-                Kind::Close if depth > 0 => return Ok(found),
-                Kind::Word if depth < DEEPEST => found.push(self.directive(depth)?),
+                Kind::Close if depth > 0 => return Ok(()),
+                Kind::Word if depth < DEEPEST => self.directive(token.range, depth)?,
                 Kind::Word => return Err(self.error(token.range.start, "blocks are nested too deep")),
                 Kind::Close => return Err(self.error(token.range.start, "this `}` closes nothing")),
                 _ => return Err(self.error(token.range.start, "a directive should begin here")),
@@ -190,54 +268,40 @@ impl Parser<'_> {
         if depth > 0 {
             return Err(self.error(self.bytes.len(), "the file ends and a `}` is missing"));
         }
-        Ok(found)
+        Ok(())
     }
 
-    fn directive(&mut self, depth: usize) -> Result<Directive, LoadError> {
-        let first = &self.tokens[self.at].range;
-        let name = value(&self.bytes[first.clone()]);
+    fn directive(&mut self, first: Range<usize>, depth: usize) -> Result<(), LoadError> {
+        let bytes = self.bytes;
+        let index = self.found.len();
+        let name = value(&bytes[first.clone()]);
+        self.found.push(Directive { name, args: Vec::new(), range: first.clone(), open: None, end: index + 1 });
         let mut args = Vec::new();
-        self.at += 1;
         loop {
-            let Some(token) = self.tokens.get(self.at) else {
+            let Some(token) = self.next() else {
                 return Err(self.error(first.start, "this directive has no `;`"));
             };
-            self.at += 1;
             match token.kind {
-                Kind::Word => {
-                    args.push(Word { value: value(&self.bytes[token.range.clone()]), range: token.range.clone() });
-                }
-                Kind::End => {
-                    return Ok(Directive { name, args, range: first.start..token.range.end, block: None });
-                }
+                Kind::Word => args.push(Word { value: value(&bytes[token.range.clone()]), range: token.range }),
+                Kind::End => break,
                 Kind::Open => {
-                    // Another language stands in these blocks; only its braces are counted.
-                    let block = if name.ends_with("_by_lua_block") {
-                        self.skip_block(first.start)?;
-                        Vec::new()
+                    // Another language stands in these blocks.
+                    if self.found[index].name.ends_with("_by_lua_block") {
+                        let close = end_of_lua(bytes, self.at);
+                        self.at =
+                            close.ok_or_else(|| self.error(first.start, "the file ends and a `}` is missing"))? + 1;
                     } else {
-                        self.directives(depth + 1)?
-                    };
-                    let close = self.tokens[self.at].range.end;
-                    self.at += 1;
-                    return Ok(Directive { name, args, range: first.start..close, block: Some(block) });
+                        self.directives(depth + 1)?;
+                    }
+                    self.found[index].open = Some(token.range.start);
+                    break;
                 }
                 _ => return Err(self.error(token.range.start, "this directive has no `;`")),
             }
         }
-    }
-
-    fn skip_block(&mut self, start: usize) -> Result<(), LoadError> {
-        let mut depth = 0;
-        while let Some(token) = self.tokens.get(self.at) {
-            match token.kind {
-                Kind::Open => depth += 1,
-                Kind::Close if depth == 0 => return Ok(()),
-                Kind::Close => depth -= 1,
-                _ => {}
-            }
-            self.at += 1;
-        }
-        Err(self.error(start, "the file ends and a `}` is missing"))
+        let end = self.found.len();
+        let directive = &mut self.found[index];
+        (directive.args, directive.range.end, directive.end) = (args, self.at, end);
+        Ok(())
     }
 }

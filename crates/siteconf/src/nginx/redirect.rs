@@ -1,0 +1,115 @@
+//! Redirecting http to https inside a server block. The block stays as it is: its listeners, its other names and the path of
+//! challenges, however that is served.
+
+use super::blocks::ServerBlock;
+use super::tree::{Config, Directive, Placed};
+use eskort_core::names::Identifier;
+use std::collections::BTreeSet;
+use std::ops::Range;
+
+/// The variable by which our own lines are known again.
+const VARIABLE: &str = "$eskort_asked";
+
+/// A redirect of some names of a block.
+pub(super) struct Redirect {
+    hosts: BTreeSet<String>,
+    port: u16,
+}
+
+impl Redirect {
+    pub(super) fn new(block: &ServerBlock, names: &[&Identifier], port: u16) -> Self {
+        let mut hosts: BTreeSet<String> = BTreeSet::new();
+        for name in names {
+            hosts.extend(block.spelled_out(name).map(escape));
+            hosts.insert(match name.is_wildcard() {
+                true => format!("[^.]+\\.{}", escape(name.base())),
+                false => escape(&name.in_url()),
+            });
+        }
+        Redirect { hosts, port }
+    }
+
+    /// What is redirected: all paths but that of challenges (RFC 8555 section 8.3), of these hosts only. The path is the one that
+    /// was asked for, which stays when nginx looks for a page of its own.
+    pub(super) fn pattern(&self) -> String {
+        let hosts: Vec<&str> = self.hosts.iter().map(String::as_str).collect();
+        format!("\"^http://({})/(?!\\.well-known/acme-challenge/)\"", hosts.join("|"))
+    }
+
+    pub(super) fn lines(&self, step: &str) -> [String; 5] {
+        let port = if self.port == 443 { String::new() } else { format!(":{}", self.port) };
+        [
+            "# From http to https; certificate authorities ask for their challenges over http.".to_owned(),
+            format!("set {VARIABLE} \"$scheme://$host$request_uri\";"),
+            format!("if ({VARIABLE} ~ {}) {{", self.pattern()),
+            format!("{step}return 301 https://$host{port}$request_uri;"),
+            "}".to_owned(),
+        ]
+    }
+}
+
+/// A host name or address as a pattern.
+fn escape(host: &str) -> String {
+    host.replace('.', "\\.").replace('[', "\\[").replace(']', "\\]")
+}
+
+/// A redirect to https that a block has already.
+#[derive(Debug, PartialEq, Eq)]
+pub(super) enum Found {
+    /// None.
+    None,
+    /// Somebody else's.
+    Theirs,
+    /// Ours, with the place of what it redirects.
+    Ours { file: usize, condition: Range<usize> },
+}
+
+/// Finds the redirect of a block: one of the whole block or of `location /`. One of another location is none, and one that leads to
+/// somebody else under a condition is none either.
+pub(super) fn find(config: &Config, block: &ServerBlock) -> Found {
+    for &placed in &block.directives {
+        let directive = config.get(placed);
+        if directive.name == "if" && directive.arg(0).trim_start_matches('(') == VARIABLE {
+            let word = directive.args.get(2).map(|word| word.range.clone());
+            return word.map_or(Found::Theirs, |condition| Found::Ours { file: placed.file, condition });
+        }
+    }
+    let of_all = |d: &Directive| d.name == "location" && matches!((d.arg(0), d.arg(1)), ("/", _) | ("^~", "/"));
+    let sends = block.directives.iter().any(|placed| {
+        let directive = config.get(*placed);
+        sends_to_https(directive)
+            || directive.name == "if" && sends_inside(config, *placed, block, true)
+            || of_all(directive)
+                && (sends_inside(config, *placed, block, false) || {
+                    let inside = config.inside(Some(*placed));
+                    inside.iter().any(|p| config.get(*p).name == "if" && sends_inside(config, *p, block, true))
+                })
+    });
+    if sends { Found::Theirs } else { Found::None }
+}
+
+fn sends_inside(config: &Config, placed: Placed, block: &ServerBlock, to_itself: bool) -> bool {
+    let sends = |d: &Directive| sends_to_https(d) && (!to_itself || target(d).is_some_and(|to| is_own(block, to)));
+    config.inside(Some(placed)).iter().any(|p| sends(config.get(*p)))
+}
+
+/// Returns where a directive sends visitors.
+fn target(directive: &Directive) -> Option<&str> {
+    match &*directive.name {
+        "return" if directive.arg(0).starts_with("https://") => Some(directive.arg(0)),
+        "return" if directive.arg(0).starts_with('3') => Some(directive.arg(1)),
+        "rewrite" => Some(directive.arg(1)),
+        _ => None,
+    }
+}
+
+fn sends_to_https(directive: &Directive) -> bool {
+    // A pattern with letters in it is of some paths only.
+    let of_all = directive.name != "rewrite" || !directive.arg(0).bytes().any(|b| b.is_ascii_alphanumeric());
+    of_all && target(directive).is_some_and(|to| to.starts_with("https://"))
+}
+
+fn is_own(block: &ServerBlock, target: &str) -> bool {
+    let host = target.strip_prefix("https://").unwrap_or_default();
+    host.starts_with('$') || block.names.iter().any(|(name, _)| host.starts_with(name.as_str()))
+}
