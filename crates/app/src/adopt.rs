@@ -1,11 +1,11 @@
 //! Takes in certificates that exist already, with their keys.
 
-use crate::answer::{AnswerError, Brought, check};
+use crate::answer::{AnswerError, Brought, chain_of, check, take_in};
 use crate::keep::wanted_of;
 use crate::{App, StepError};
 use eskort_core::decision::Wanted;
 use eskort_core::names::Identifier;
-use eskort_core::pki::{Chain, Intake, PrivateKey, Secret};
+use eskort_core::pki::{LeftAside, PrivateKey, Secret};
 use eskort_core::renewal::Validity;
 use eskort_store::{RunLock, Store};
 
@@ -18,6 +18,8 @@ pub struct Adopted {
     pub validity: Validity,
     /// The issuer that visitors need and that was not brought.
     pub missing: Option<String>,
+    /// What was brought beside them.
+    pub left_aside: Vec<LeftAside>,
 }
 
 /// Takes a certificate with its key, and makes it the newest generation of a certificate of the inventory. The next `keep`
@@ -35,17 +37,15 @@ pub fn adopt(
     password: Option<&Secret<String>>,
 ) -> Result<Adopted, StepError> {
     let entry = &app.inventory.certificates[certificate];
-    let mut intake = Intake::default();
-    for Brought { name, bytes } in brought {
-        intake.take(name, bytes, password).map_err(AnswerError::from)?;
-    }
+    let intake = take_in(brought, password)?;
     if intake.keys.is_empty() {
-        return Err(AnswerError::NoKey.into());
+        return Err(intake.locked().map_or(AnswerError::NoKey, AnswerError::from).into());
     }
     let fits = |key: &&PrivateKey| intake.certificates.iter().any(|c| key.fits(c.public_key()));
-    let key = intake.keys.iter().find(fits).ok_or(AnswerError::KeyFitsNone)?;
+    let none = || intake.locked().map_or(AnswerError::KeyFitsNone, AnswerError::from);
+    let key = intake.keys.iter().find(fits).ok_or_else(none)?;
     let leaf = intake.certificates.iter().filter(|c| key.fits(c.public_key())).max_by_key(|c| c.not_before);
-    let built = Chain::build(leaf.ok_or(AnswerError::KeyFitsNone)?.clone(), &intake.certificates);
+    let built = chain_of(app, &entry.authority, leaf.ok_or(AnswerError::KeyFitsNone)?, &intake.certificates)?;
     let names: Vec<&str> = entry.names.iter().map(Identifier::as_str).collect();
     let now = (app.now)();
     check(&built, key, &names, &entry.wish, now)?;
@@ -69,5 +69,5 @@ pub fn adopt(
     store.add_event(certificate, &format!("taken in (generation {generation})"), now)?;
     let leaf = built.chain.leaf();
     let validity = Validity { not_before: leaf.not_before, not_after: leaf.not_after };
-    Ok(Adopted { generation, validity, missing: built.missing })
+    Ok(Adopted { generation, validity, missing: built.missing, left_aside: intake.left_aside })
 }

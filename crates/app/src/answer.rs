@@ -7,7 +7,8 @@ use crate::{App, KeepEntry, Progress, StepError};
 use eskort_core::journey::Stage;
 use eskort_core::names::Identifier;
 use eskort_core::pki::{
-    Built, Certificate, Chain, ChainError, CsrWish, Intake, IntakeError, KeyUse, LARGEST_INTAKE, PrivateKey, Secret,
+    Built, Certificate, Chain, ChainError, CsrWish, Intake, IntakeError, KeyUse, LARGEST_INTAKE, LeftAside, PrivateKey,
+    Secret, assemble,
 };
 use eskort_core::words;
 use eskort_probe::Trust;
@@ -73,6 +74,14 @@ pub enum AnswerError {
         /// The certificate.
         certificate: String,
     },
+    /// It was taken in before.
+    #[error("this is generation {generation} of `{certificate}`, which is stored already")]
+    Earlier {
+        /// The certificate.
+        certificate: String,
+        /// Its generation.
+        generation: u32,
+    },
     /// There is nothing to note.
     #[error("no journey of `{certificate}` waits for an authority's answer")]
     NotAtDesk {
@@ -120,8 +129,8 @@ pub struct Received {
 pub struct Receipt {
     /// The certificates that were waited for.
     pub received: Vec<Received>,
-    /// What was brought beside them, in words.
-    pub passed_over: Vec<String>,
+    /// What was brought beside them.
+    pub left_aside: Vec<LeftAside>,
 }
 
 /// Returns the name of a CSR in the authority's folder.
@@ -149,6 +158,25 @@ pub(crate) fn pick_up(folder: &Path) -> Result<Intake, StepError> {
     Ok(intake)
 }
 
+/// Puts a chain together, towards what visitors of an authority's certificates trust.
+pub(crate) fn chain_of(
+    app: &App,
+    authority: &str,
+    leaf: &Certificate,
+    pool: &[Certificate],
+) -> Result<Built, StepError> {
+    let trust = visitors_of(app, authority)?;
+    Ok(assemble(leaf.clone(), pool, &trust.anchors(), (app.now)()))
+}
+
+/// Returns what visitors trust: `visitor-roots` where the inventory has them, else the system's roots.
+fn visitors_of(app: &App, authority: &str) -> Result<Trust, StepError> {
+    let Some(path) = &app.inventory.authorities[authority].visitor_roots else { return Ok(Trust::system()) };
+    let mut trust = Trust::nobody();
+    trust.add_file(path)?;
+    Ok(trust)
+}
+
 /// Returns the answer to a key among certificates: the newest that fits and that a known issuer has issued. Without one of those
 /// it is the newest that fits, for a person to decide about.
 pub(crate) fn answer_among(
@@ -158,9 +186,20 @@ pub(crate) fn answer_among(
     certificates: &[Certificate],
     key: &PrivateKey,
 ) -> Result<Option<Built>, StepError> {
-    let mut fits: Vec<&Certificate> = certificates.iter().filter(|c| key.fits(c.public_key())).collect();
+    let mut fits: Vec<&Certificate> = Vec::new();
+    let waiting = store.open_journey(certificate)?.map(|open| open.generation);
+    for candidate in certificates.iter().filter(|c| key.fits(c.public_key())) {
+        // Where the key is kept, the answer to an earlier request fits it too.
+        let known = store.generation_of(certificate, &candidate.fingerprint().to_string())?;
+        if known.is_none() || known == waiting {
+            fits.push(candidate);
+        }
+    }
     fits.sort_by_key(|c| std::cmp::Reverse((c.not_before, c.fingerprint())));
-    let built: Vec<Built> = fits.into_iter().map(|leaf| Chain::build(leaf.clone(), certificates)).collect();
+    let authority = &app.inventory.certificates[certificate].authority;
+    let anchors = visitors_of(app, authority)?.anchors();
+    let now = (app.now)();
+    let built: Vec<Built> = fits.into_iter().map(|leaf| assemble(leaf.clone(), certificates, &anchors, now)).collect();
     for one in &built {
         if check_issuer(app, store, certificate, one, certificates)?.is_ok() {
             return Ok(Some(one.clone()));
@@ -211,14 +250,27 @@ pub(crate) fn check_issuer(
 /// Returns the certificate whose key has issued an answer, where it was brought.
 fn issuer_of<'c>(built: &'c Built, pool: &'c [Certificate]) -> Option<&'c Certificate> {
     let leaf = built.chain.leaf();
-    built.chain.certificates()[1..].iter().chain(pool).find(|candidate| leaf.is_signed_by(candidate))
+    let beside = built.chain.certificates()[1..].iter().chain(pool);
+    beside.filter(|candidate| leaf.names_issuer(candidate)).find(|candidate| leaf.is_signed_by(candidate))
 }
 
 /// Puts together the chain of the newest certificate that fits a key.
-pub(crate) fn fitting(certificates: &[Certificate], key: &PrivateKey) -> Option<Built> {
+pub(crate) fn fitting(
+    app: &App,
+    authority: &str,
+    certificates: &[Certificate],
+    key: &PrivateKey,
+) -> Result<Option<Built>, StepError> {
     let fits = certificates.iter().filter(|c| key.fits(c.public_key()));
-    let leaf = fits.max_by_key(|c| (c.not_before, c.fingerprint()))?;
-    Some(Chain::build(leaf.clone(), certificates))
+    let leaf = fits.max_by_key(|c| (c.not_before, c.fingerprint()));
+    leaf.map(|leaf| chain_of(app, authority, leaf, certificates)).transpose()
+}
+
+/// Takes in everything that was brought.
+pub(crate) fn take_in(brought: &[Brought], password: Option<&Secret<String>>) -> Result<Intake, AnswerError> {
+    let mut intake = Intake::default();
+    intake.take_all(brought.iter().map(|b| (b.name.as_str(), b.bytes.as_slice())), password)?;
+    Ok(intake)
 }
 
 /// Takes what a person brings, in any shape and order, finds what was waited for, and takes those journeys to their end.
@@ -233,22 +285,8 @@ pub async fn receive(
     fetch_issuers: Option<&[String]>,
     accept_issuer: bool,
 ) -> Result<Receipt, StepError> {
-    let mut intake = Intake::default();
-    let mut nothing = None;
-    for Brought { name, bytes } in brought {
-        match intake.take(name, bytes, password) {
-            Ok(()) => {}
-            // A folder has all sorts of things in it; only when there is no certificate at all, that is said.
-            Err(error @ IntakeError::Nothing(_)) => {
-                intake.passed_over.push(name.clone());
-                nothing = nothing.or(Some(error));
-            }
-            Err(error) => return Err(AnswerError::from(error).into()),
-        }
-    }
-    if let (true, Some(error)) = (intake.certificates.is_empty(), nothing) {
-        return Err(AnswerError::from(error).into());
-    }
+    // A folder has all sorts of things in it; only when there is no certificate at all, that is said.
+    let intake = take_in(brought, password)?;
     let _lock = RunLock::take(&app.state, "eskort receive", (app.now)())?;
     let store = Store::open(&app.state)?;
     install::recover(app, &store).await?;
@@ -261,7 +299,7 @@ pub async fn receive(
         return Err(AnswerError::NothingWaits.into());
     }
     let mut run = Run::new(app, &store);
-    let mut receipt = Receipt { passed_over: intake.passed_over.clone(), ..Receipt::default() };
+    let mut receipt = Receipt { left_aside: intake.left_aside.clone(), ..Receipt::default() };
     let mut used: Vec<Certificate> = Vec::new();
     for (certificate, open) in waiting {
         let Some(key) = key_of(&store, &certificate, open.generation)? else { continue };
@@ -269,7 +307,7 @@ pub async fn receive(
         let entry = &app.inventory.certificates[&certificate];
         let hosts = app.inventory.authorities[&entry.authority].fetch_issuers.as_deref();
         if let Some(hosts) = fetch_issuers.or(hosts) {
-            built = complete(app, built, hosts).await;
+            built = complete(app, &entry.authority, built, hosts).await?;
         }
         // Before the journey is touched: what is wrong with an answer is no failure of the journey.
         let names: Vec<&str> = open.wanted.names.iter().map(Identifier::as_str).collect();
@@ -285,6 +323,9 @@ pub async fn receive(
         used.extend(built.chain.certificates().iter().cloned());
         (app.watch)(&Progress::Answer { certificate: certificate.clone(), chain: built.chain.clone() });
         let (chain, missing) = (built.chain.clone(), built.missing.clone());
+        for note in &built.notes {
+            (app.watch)(&Progress::Note(note.to_string()));
+        }
         run.bring(&certificate, built);
         let entry = run.turn(&certificate, entry, true).await;
         receipt.received.push(Received { certificate, chain, missing, entry });
@@ -294,11 +335,16 @@ pub async fn receive(
     }
     let rest = intake.certificates.iter().filter(|c| !used.contains(c));
     if receipt.received.is_empty() {
+        // The answer may be in what nobody has opened.
+        if let Some(error) = intake.locked() {
+            return Err(AnswerError::from(error).into());
+        }
         return Err(fits_none(app, &store, &intake)?.into());
     }
     // After a stop nobody has looked whether the rest is of use.
     if !run.stop().is_asked() {
-        receipt.passed_over.extend(rest.map(|c| format!("`{}`, which this chain does not need", c.subject_or_title())));
+        let not_needed = |c: &Certificate| LeftAside::NotNeeded { title: c.subject_or_title().to_owned() };
+        receipt.left_aside.extend(rest.map(not_needed));
     }
     Ok(receipt)
 }
@@ -312,6 +358,9 @@ pub(crate) fn check(
     wish: &CsrWish,
     now: Timestamp,
 ) -> Result<(), AnswerError> {
+    if let Some(fault) = &built.fault {
+        return Err(ChainError::from(fault.clone()).into());
+    }
     built.chain.check_answers(key, names)?;
     let wanted = if wish.usages.is_empty() { &[KeyUse::ServerAuth][..] } else { &wish.usages };
     let forbidden = built.chain.leaf().forbids(wanted);
@@ -337,6 +386,13 @@ fn fits_none(app: &App, store: &Store, intake: &Intake) -> Result<AnswerError, S
     let mut titles: Vec<String> = leaves.iter().map(|c| format!("`{}`", c.title())).collect();
     if titles.is_empty() {
         titles = intake.certificates.iter().map(|c| format!("`{}`", c.subject_or_title())).collect();
+    }
+    for certificate in app.inventory.certificates.keys() {
+        for leaf in &leaves {
+            if let Some(generation) = store.generation_of(certificate, &leaf.fingerprint().to_string())? {
+                return Ok(AnswerError::Earlier { certificate: certificate.clone(), generation });
+            }
+        }
     }
     for certificate in app.inventory.certificates.keys() {
         for known in store.generations(certificate)? {

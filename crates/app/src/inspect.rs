@@ -1,7 +1,7 @@
 //! Files with certificates and keys in them, read without storing anything.
 
 use crate::{App, RequestError};
-use eskort_core::pki::{Built, Certificate, Chain, Intake, IntakeError, Secret, key_words};
+use eskort_core::pki::{Anchors, Built, Certificate, Intake, IntakeError, Secret, assemble, key_words};
 use eskort_core::renewal::Validity;
 use jiff::Timestamp;
 use serde::Serialize;
@@ -60,8 +60,8 @@ pub struct FileView {
     pub missing_issuer: Option<String>,
     /// The private keys.
     pub keys: Vec<KeyView>,
-    /// What was passed over, in words.
-    pub passed_over: Vec<String>,
+    /// What was left aside, in words.
+    pub left_aside: Vec<String>,
 }
 
 /// Reads a file in any shape, and says what is in it.
@@ -73,18 +73,20 @@ pub fn inspect(
     name: &str,
     bytes: &[u8],
     password: Option<&Secret<String>>,
+    now: Timestamp,
 ) -> Result<FileView, InspectError> {
     let mut intake = Intake::default();
     intake.take(name, bytes, password)?;
     // The chain begins at the certificate that no other one here was issued by; where keys are in the file, at theirs.
-    let issues = |c: &Certificate| intake.certificates.iter().any(|other| other != c && other.is_signed_by(c));
+    let issued = |c: &Certificate, other: &Certificate| other != c && other.names_issuer(c) && other.is_signed_by(c);
+    let issues = |c: &Certificate| intake.certificates.iter().any(|other| issued(c, other));
     let fits = |c: &&Certificate| intake.keys.iter().any(|key| key.fits(c.public_key()));
     let leaf = intake.certificates.iter().find(fits).or_else(|| intake.certificates.iter().find(|c| !issues(c)));
     let leaf = leaf.or(intake.certificates.first());
     let mut ordered: Vec<Certificate> = Vec::new();
     let mut missing_issuer = None;
     if let Some(leaf) = leaf {
-        let Built { chain, missing } = Chain::build(leaf.clone(), &intake.certificates);
+        let Built { chain, missing, .. } = assemble(leaf.clone(), &intake.certificates, &Anchors::default(), now);
         ordered.extend(chain.certificates().iter().cloned());
         missing_issuer = missing;
     }
@@ -114,7 +116,8 @@ pub fn inspect(
         })
     };
     let certificates = ordered.iter().map(view).collect::<Result<_, _>>()?;
-    Ok(FileView { certificates, in_chain, missing_issuer, keys, passed_over: intake.passed_over })
+    let left_aside = intake.left_aside.iter().map(ToString::to_string).collect();
+    Ok(FileView { certificates, in_chain, missing_issuer, keys, left_aside })
 }
 
 impl CertificateView {

@@ -1,9 +1,10 @@
 //! Issuers that are missing in an answer, fetched from where the certificate says that they are.
 
+use crate::answer::chain_of;
 use crate::authority::innermost;
 use crate::http::{host_of, is_public};
-use crate::{App, Progress};
-use eskort_core::pki::{Built, Certificate, Chain, Intake};
+use crate::{App, Progress, StepError};
+use eskort_core::pki::{Built, Certificate, Intake};
 use eskort_core::words::printable;
 use std::net::SocketAddr;
 use std::time::Duration;
@@ -18,19 +19,20 @@ const MOST_ISSUERS: usize = 4;
 ///
 /// `hosts` are those that may be on this machine or network; any other has to be public, and redirects are not followed: the
 /// address comes from whoever made the certificate.
-pub(crate) async fn complete(app: &App, built: Built, hosts: &[String]) -> Built {
+pub(crate) async fn complete(app: &App, authority: &str, built: Built, hosts: &[String]) -> Result<Built, StepError> {
     let mut pool: Vec<Certificate> = built.chain.certificates().to_vec();
     let mut built = built;
     for _ in 0..MOST_ISSUERS {
         let last = built.chain.certificates().last().expect("a chain has a leaf").clone();
-        if last.is_self_issued() || pool.iter().any(|c| c != &last && last.is_signed_by(c)) {
+        let issued = |c: &Certificate| c != &last && last.names_issuer(c) && last.is_signed_by(c);
+        if last.is_self_issued() || pool.iter().any(issued) {
             break;
         }
         let Some(issuer) = fetch_issuer(app, &last, hosts).await else { break };
         pool.push(issuer);
-        built = Chain::build(built.chain.leaf().clone(), &pool);
+        built = chain_of(app, authority, &built.chain.leaf().clone(), &pool)?;
     }
-    built
+    Ok(built)
 }
 
 async fn fetch_issuer(app: &App, of: &Certificate, hosts: &[String]) -> Option<Certificate> {

@@ -8,7 +8,7 @@ use eskort_app::{
 };
 use eskort_core::desk::AskedError;
 use eskort_core::inventory::{Mistake, Mistakes};
-use eskort_core::pki::{ChainError, IntakeError};
+use eskort_core::pki::{ChainError, ChainFault, IntakeError};
 use eskort_core::words;
 use eskort_dns::UpdateError;
 use eskort_host::HostError;
@@ -236,7 +236,12 @@ pub(crate) fn tell_answer(error: &AnswerError) -> Told {
         AnswerError::Intake(IntakeError::NeedsPassword(_) | IntakeError::WrongPassword(_)) => {
             told.hint("give the password in a file: --password-file FILE")
         }
-        AnswerError::Intake(IntakeError::TooMuch(_) | IntakeError::Archive { .. }) => {
+        AnswerError::Earlier { .. } => told.hint("ask the authority for the answer to the newest CSR; `eskort show NAME` has it"),
+        AnswerError::Intake(IntakeError::Empty) => told.hint("name the file that the authority sent, or put it into the folder"),
+        AnswerError::Intake(IntakeError::CutOff(_)) => {
+            told.hint("it was not copied to its end: save it again, or ask the authority to send it as a file")
+        }
+        AnswerError::Intake(IntakeError::TooMuch(_) | IntakeError::Unreadable { .. }) => {
             told.hint("unpack it by hand, and name the certificate's file")
         }
         AnswerError::Chain(ChainError::NotYet { .. }) => {
@@ -245,6 +250,10 @@ pub(crate) fn tell_answer(error: &AnswerError) -> Told {
         AnswerError::Chain(ChainError::MissingNames { .. }) => {
             told.hint("ask the authority for a certificate with all names, or take them out of the inventory")
         }
+        AnswerError::Chain(ChainError::Fault(ChainFault::Damaged { .. })) => {
+            told.hint("compare it with what the authority sent, or ask for it again: something changed it on its way")
+        }
+        AnswerError::Chain(ChainError::Precertificate) => told.hint("ask the authority for the certificate itself"),
         AnswerError::Chain(_) => told.hint("ask the authority for the certificate that was made from this CSR"),
         AnswerError::Forbids { .. } => told.hint(
             "ask the authority for one that does; `usages` in the inventory says what is asked for, where it is not for servers",

@@ -270,7 +270,7 @@ fn what_is_wrong_with_an_answer_is_said_and_the_journey_goes_on_waiting() {
     at(205, &["keep"]).check(3, &["generation 2", "waits for you"]);
     at(208, &["list"]).check(3, &["waits for you, 3 days"]);
     at(208, &["keep"]).check(3, &["stock has waited 3 days for you"]);
-    at(208, &["receive", "leaf.pem"]).check(1, &["fits no waiting key; it fits that of generation 1 of `stock`"]);
+    at(208, &["receive", "leaf.pem"]).check(1, &["this is generation 1 of `stock`, which is stored already"]);
     office.answer(2, 600);
     let report = at(209, &["receive", "leaf.pem", "issuer.pem", "upper.pem", "--output", "json"]);
     let report: serde_json::Value = serde_json::from_str(&report.check(0, &[]).out).unwrap();
@@ -425,6 +425,32 @@ fn an_office_with_folders_is_served_without_a_hand() {
         place.run(&["keep"]).check(0, &[]);
         place.run(&["list"]).check(0, &["good"]);
     }
+}
+
+#[test]
+fn an_answer_of_before_is_not_taken_again_though_it_fits_the_key() {
+    let office = Office::new();
+    let place = &office.place;
+    for folder in ["requests", "answers"] {
+        std::fs::create_dir(place.path(folder)).unwrap();
+    }
+    let text = place.read("eskort.toml").replace("desk =", "drop = \"requests\"\npick-up = \"answers\"\ndesk =");
+    place.write("eskort.toml", &text);
+    place.run(&["keep"]).check(3, &["waits for you"]);
+    office.answer(1, 300);
+    place.write("answers/reply.pem", &office.all()[..3].concat());
+    place.run(&["keep"]).check(0, &["generation 1 stored and put in place"]);
+    place.write(
+        "eskort.toml",
+        &text.replace("[certificate.stock]", "[certificate.stock]\nkeep-key = true\nusages = [\"server-auth\"]"),
+    );
+    for _ in 0..3 {
+        place.run(&["keep"]).check(3, &["waits for you"]);
+    }
+    office.receive(&["answers/reply.pem"]).check(1, &["this is generation 1 of `stock`, which is stored already"]);
+    office.answer(2, 300);
+    place.write("answers/second.pem", &office.all()[..3].concat());
+    place.run(&["keep"]).check(0, &["generation 2 stored and put in place"]);
 }
 
 #[test]

@@ -56,8 +56,8 @@ pub fn list<T: std::fmt::Display>(items: &[T]) -> String {
 ///
 /// For everything that comes from outside (an authority, a site, a server) before it is shown.
 pub fn printable(text: &str, most: usize) -> String {
-    let clean = text.chars().map(|c| if c.is_whitespace() { ' ' } else { c }).filter(|c| !c.is_control());
-    let mut out: String = clean.take(most + 1).collect();
+    let blanks: String = text.chars().map(|c| if c.is_whitespace() { ' ' } else { c }).collect();
+    let mut out: String = crate::pki::printable(&blanks).chars().take(most + 1).collect();
     if out.chars().count() > most {
         out.pop();
         out.push('…');

@@ -2,8 +2,9 @@
 
 use crate::chain::pem_blocks;
 use crate::csr::TLS_FEATURE;
-use crate::encoding::pem;
+use crate::encoding::{pem, printable};
 use crate::{KeyUse, PkiError, der_error, sha256};
+use const_oid::ObjectIdentifier;
 use const_oid::db::rfc4519::{COMMON_NAME, ORGANIZATION_NAME};
 use const_oid::db::rfc5280::{ANY_EXTENDED_KEY_USAGE, ID_AD_CA_ISSUERS};
 use der::asn1::{Ia5String, OctetString};
@@ -12,8 +13,25 @@ use jiff::Timestamp;
 use std::fmt::{self, Write};
 use std::net::IpAddr;
 use x509_cert::ext::pkix::name::GeneralName;
-use x509_cert::ext::pkix::{AuthorityInfoAccessSyntax, BasicConstraints, ExtendedKeyUsage, KeyUsage, SubjectAltName};
+use x509_cert::ext::pkix::{
+    AuthorityInfoAccessSyntax, AuthorityKeyIdentifier, BasicConstraints, ExtendedKeyUsage, KeyUsage, SubjectAltName,
+    SubjectKeyIdentifier,
+};
 use x509_cert::name::Name;
+
+/// The extension by which a certificate announces another one (RFC 6962 section 3.1).
+const POISON: ObjectIdentifier = ObjectIdentifier::new_unwrap("1.3.6.1.4.1.11129.2.4.3");
+
+/// What a look at a signature shows.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum SignatureCheck {
+    /// The key has made it.
+    Holds,
+    /// The key has not made it, or it cannot be read.
+    Fails,
+    /// Its algorithm is not known here.
+    Unknown(ObjectIdentifier),
+}
 
 /// The SHA-256 digest of a certificate's DER form.
 #[derive(Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord)]
@@ -23,6 +41,10 @@ impl Fingerprint {
     /// Returns the fingerprint of a certificate in DER.
     pub fn of(der: &[u8]) -> Self {
         Fingerprint(sha256(der))
+    }
+
+    pub(crate) fn bytes(self) -> [u8; 32] {
+        self.0
     }
 }
 
@@ -56,11 +78,16 @@ pub struct Certificate {
     pub serial: String,
     /// Whether it may sign other certificates (basicConstraints, RFC 5280 section 4.2.1.9).
     pub is_ca: bool,
+    /// Whether it only announces a certificate (RFC 6962 section 3.1).
+    pub is_precertificate: bool,
     /// Whether its servers have to staple a revocation answer (RFC 7633).
     pub must_staple: bool,
     subject_der: Vec<u8>,
     issuer_der: Vec<u8>,
     spki_der: Vec<u8>,
+    /// Identifiers of its key and of its issuer's (RFC 5280 sections 4.2.1.2 and 4.2.1.1).
+    key_id: Option<Vec<u8>>,
+    issuer_key_id: Option<Vec<u8>>,
 }
 
 impl fmt::Debug for Certificate {
@@ -83,8 +110,10 @@ impl Certificate {
             None => Vec::new(),
         };
         let is_ca = tbs.get_extension::<BasicConstraints>().map_err(&fail)?.is_some_and(|(_, c)| c.ca);
-        let extensions = tbs.extensions().into_iter().flatten();
-        let must_staple = extensions.into_iter().any(|extension| extension.extn_id == TLS_FEATURE);
+        let has = |oid| tbs.extensions().into_iter().flatten().any(|extension| extension.extn_id == oid);
+        let key_id = tbs.get_extension::<SubjectKeyIdentifier>().ok().flatten().map(|(_, id)| id.0.as_bytes().to_vec());
+        let issuer_key =
+            tbs.get_extension::<AuthorityKeyIdentifier>().ok().flatten().and_then(|(_, id)| id.key_identifier);
         Ok(Certificate {
             names,
             subject: short_name(tbs.subject()),
@@ -93,7 +122,10 @@ impl Certificate {
             not_after: timestamp(tbs.validity().not_after),
             serial: hex(tbs.serial_number().as_bytes()),
             is_ca,
-            must_staple,
+            must_staple: has(TLS_FEATURE),
+            is_precertificate: has(POISON),
+            key_id,
+            issuer_key_id: issuer_key.map(|id| id.as_bytes().to_vec()),
             subject_der: tbs.subject().to_der().map_err(&fail)?,
             issuer_der: tbs.issuer().to_der().map_err(&fail)?,
             spki_der: tbs.subject_public_key_info().to_der().map_err(&fail)?,
@@ -172,7 +204,17 @@ impl Certificate {
 
     /// Returns whether it is signed with the key of `issuer` (RFC 5280 section 4.1.1.3), whatever names stand in it.
     pub fn is_signed_by(&self, issuer: &Certificate) -> bool {
-        signed_by(&self.der, &issuer.spki_der).unwrap_or(false)
+        self.check_signature(&issuer.spki_der) == SignatureCheck::Holds
+    }
+
+    /// Checks its signature with a public key, a DER SubjectPublicKeyInfo.
+    pub fn check_signature(&self, spki: &[u8]) -> SignatureCheck {
+        signed_by(&self.der, spki).unwrap_or(SignatureCheck::Fails)
+    }
+
+    /// Returns whether its key is the one that `issued` names as its issuer's; `None` where either says nothing.
+    pub(crate) fn fits_key_id(&self, issued: &Certificate) -> Option<bool> {
+        Some(self.key_id.as_ref()? == issued.issuer_key_id.as_ref()?)
     }
 
     /// Returns whether `other`'s subject is this certificate's issuer, byte for byte.
@@ -188,11 +230,6 @@ impl Certificate {
     /// Returns the issuer's name in DER.
     pub(crate) fn issuer_der(&self) -> &[u8] {
         &self.issuer_der
-    }
-
-    /// Returns whether `other` has the same subject.
-    pub(crate) fn names_same(&self, other: &Certificate) -> bool {
-        self.subject_der == other.subject_der
     }
 
     /// Returns whether issuer and subject are the same name, as in a root.
@@ -225,6 +262,8 @@ pub fn general_name(name: &str) -> Result<GeneralName, PkiError> {
 /// Returns the DNS names and addresses of a subjectAltName extension; other kinds of name are passed over.
 pub(crate) fn names_of(alt: &SubjectAltName) -> Vec<String> {
     let text = |name: &GeneralName| match name {
+        // An address that is written as a DNS name is good for nobody: visitors do not take it.
+        GeneralName::DnsName(dns) if dns.as_str().parse::<IpAddr>().is_ok() => Some(format!("DNS:{}", dns.as_str())),
         GeneralName::DnsName(dns) => Some(printable(dns.as_str()).to_ascii_lowercase()),
         GeneralName::IpAddress(octets) => match octets.as_bytes() {
             b if b.len() == 4 => <[u8; 4]>::try_from(b).ok().map(|b| std::net::Ipv4Addr::from(b).to_string()),
@@ -241,10 +280,6 @@ fn short_name(name: &Name) -> String {
     text(COMMON_NAME).or_else(|| text(ORGANIZATION_NAME)).unwrap_or_else(|| printable(&name.to_string()))
 }
 
-pub(crate) fn printable(text: &str) -> String {
-    text.chars().filter(|c| !c.is_control()).collect()
-}
-
 fn hex(bytes: &[u8]) -> String {
     bytes.iter().fold(String::new(), |mut out, b| {
         write!(out, "{b:02x}").expect("writing to a string");
@@ -257,8 +292,8 @@ fn timestamp(time: x509_cert::time::Time) -> Timestamp {
     Timestamp::from_second(seconds).unwrap_or(Timestamp::MAX)
 }
 
-/// Checks a certificate's signature with a public key; `None` when either cannot be read or the algorithm is not known.
-fn signed_by(certificate: &[u8], spki: &[u8]) -> Option<bool> {
+/// Checks a certificate's signature with a public key; `None` when either cannot be read.
+fn signed_by(certificate: &[u8], spki: &[u8]) -> Option<SignatureCheck> {
     use der::Reader;
     let parsed = x509_cert::Certificate::from_der(certificate).ok()?;
     // The bytes that were signed, just as they came.
@@ -268,35 +303,59 @@ fn signed_by(certificate: &[u8], spki: &[u8]) -> Option<bool> {
         reader.tlv_bytes()?;
         Ok::<_, der::Error>(signed)
     });
-    verify(parsed.signature_algorithm().oid, spki, signed.ok()?, parsed.signature().as_bytes()?)
+    verify(parsed.signature_algorithm(), spki, signed.ok()?, parsed.signature().as_bytes()?)
 }
 
-/// Checks a signature with a public key, a DER SubjectPublicKeyInfo; `None` when the algorithm is not known.
+/// Checks a signature with a public key, a DER SubjectPublicKeyInfo; `None` when the key cannot be read.
 pub(crate) fn verify(
-    algorithm: const_oid::ObjectIdentifier,
+    algorithm: &spki::AlgorithmIdentifierOwned,
     spki: &[u8],
     signed: &[u8],
     signature: &[u8],
-) -> Option<bool> {
+) -> Option<SignatureCheck> {
     use aws_lc_rs::signature as verify;
     use const_oid::db::rfc5912 as oid;
     let key = spki::SubjectPublicKeyInfoOwned::from_der(spki).ok()?;
-    let curve = key.algorithm.parameters.as_ref().and_then(|p| p.decode_as::<const_oid::ObjectIdentifier>().ok());
-    let p384 = curve == Some(oid::SECP_384_R_1);
-    let algorithm: &'static dyn verify::VerificationAlgorithm = match algorithm {
-        oid::ECDSA_WITH_SHA_256 if p384 => &verify::ECDSA_P384_SHA256_ASN1,
-        oid::ECDSA_WITH_SHA_256 => &verify::ECDSA_P256_SHA256_ASN1,
-        oid::ECDSA_WITH_SHA_384 if p384 => &verify::ECDSA_P384_SHA384_ASN1,
-        oid::ECDSA_WITH_SHA_384 => &verify::ECDSA_P256_SHA384_ASN1,
-        // Shorter keys than are any good: that they are short is another matter than a signature that does not hold.
-        oid::SHA_256_WITH_RSA_ENCRYPTION => &verify::RSA_PKCS1_1024_8192_SHA256_FOR_LEGACY_USE_ONLY,
-        oid::SHA_384_WITH_RSA_ENCRYPTION => &verify::RSA_PKCS1_2048_8192_SHA384,
-        oid::SHA_512_WITH_RSA_ENCRYPTION => &verify::RSA_PKCS1_2048_8192_SHA512,
-        const_oid::db::rfc8410::ID_ED_25519 => &verify::ED25519,
-        _ => return None,
+    let curve = key.algorithm.parameters.as_ref().and_then(|p| p.decode_as::<ObjectIdentifier>().ok());
+    // Shorter keys and older digests than are any good: that they are weak is another matter than a signature that does not hold.
+    let known: Option<&'static dyn verify::VerificationAlgorithm> = match (algorithm.oid, curve) {
+        (oid::ECDSA_WITH_SHA_256, Some(oid::SECP_256_R_1)) => Some(&verify::ECDSA_P256_SHA256_ASN1),
+        (oid::ECDSA_WITH_SHA_384, Some(oid::SECP_256_R_1)) => Some(&verify::ECDSA_P256_SHA384_ASN1),
+        (oid::ECDSA_WITH_SHA_512, Some(oid::SECP_256_R_1)) => Some(&verify::ECDSA_P256_SHA512_ASN1),
+        (oid::ECDSA_WITH_SHA_256, Some(oid::SECP_384_R_1)) => Some(&verify::ECDSA_P384_SHA256_ASN1),
+        (oid::ECDSA_WITH_SHA_384, Some(oid::SECP_384_R_1)) => Some(&verify::ECDSA_P384_SHA384_ASN1),
+        (oid::ECDSA_WITH_SHA_512, Some(oid::SECP_384_R_1)) => Some(&verify::ECDSA_P384_SHA512_ASN1),
+        (oid::ECDSA_WITH_SHA_256, Some(oid::SECP_521_R_1)) => Some(&verify::ECDSA_P521_SHA256_ASN1),
+        (oid::ECDSA_WITH_SHA_384, Some(oid::SECP_521_R_1)) => Some(&verify::ECDSA_P521_SHA384_ASN1),
+        (oid::ECDSA_WITH_SHA_512, Some(oid::SECP_521_R_1)) => Some(&verify::ECDSA_P521_SHA512_ASN1),
+        (oid::SHA_1_WITH_RSA_ENCRYPTION, _) => Some(&verify::RSA_PKCS1_1024_8192_SHA1_FOR_LEGACY_USE_ONLY),
+        (oid::SHA_256_WITH_RSA_ENCRYPTION, _) => Some(&verify::RSA_PKCS1_1024_8192_SHA256_FOR_LEGACY_USE_ONLY),
+        (oid::SHA_384_WITH_RSA_ENCRYPTION, _) => Some(&verify::RSA_PKCS1_2048_8192_SHA384),
+        (oid::SHA_512_WITH_RSA_ENCRYPTION, _) => Some(&verify::RSA_PKCS1_1024_8192_SHA512_FOR_LEGACY_USE_ONLY),
+        (oid::ID_RSASSA_PSS, _) => match pss_digest(algorithm) {
+            Some(oid::ID_SHA_256) => Some(&verify::RSA_PSS_2048_8192_SHA256),
+            Some(oid::ID_SHA_384) => Some(&verify::RSA_PSS_2048_8192_SHA384),
+            Some(oid::ID_SHA_512) => Some(&verify::RSA_PSS_2048_8192_SHA512),
+            _ => None,
+        },
+        (const_oid::db::rfc8410::ID_ED_25519, _) => Some(&verify::ED25519),
+        _ => None,
     };
+    let Some(known) = known else { return Some(SignatureCheck::Unknown(algorithm.oid)) };
     let bits = key.subject_public_key.raw_bytes();
-    Some(verify::UnparsedPublicKey::new(algorithm, bits).verify(signed, signature).is_ok())
+    let holds = verify::UnparsedPublicKey::new(known, bits).verify(signed, signature).is_ok();
+    Some(if holds { SignatureCheck::Holds } else { SignatureCheck::Fails })
+}
+
+/// Returns the digest of RSASSA-PSS parameters (RFC 4055 section 3.1): the first of them, explicitly tagged.
+fn pss_digest(algorithm: &spki::AlgorithmIdentifierOwned) -> Option<ObjectIdentifier> {
+    let parameters = algorithm.parameters.as_ref()?.value();
+    let first =
+        der::asn1::AnyRef::from_der(der::Reader::tlv_bytes(&mut der::SliceReader::new(parameters).ok()?).ok()?).ok()?;
+    let is_digest =
+        der::Tagged::tag(&first) == der::Tag::ContextSpecific { constructed: true, number: der::TagNumber(0) };
+    let digest = spki::AlgorithmIdentifierOwned::from_der(first.value()).ok().filter(|_| is_digest)?;
+    Some(digest.oid)
 }
 
 /// Returns what kind of key a DER SubjectPublicKeyInfo holds, in words: `P-256`, `RSA with 2048 bits`; and that it is too
@@ -308,6 +367,7 @@ pub fn key_words(spki: &[u8]) -> String {
     match (key.algorithm.oid, curve) {
         (oid::ID_EC_PUBLIC_KEY, Some(oid::SECP_256_R_1)) => "P-256".into(),
         (oid::ID_EC_PUBLIC_KEY, Some(oid::SECP_384_R_1)) => "P-384".into(),
+        (oid::ID_EC_PUBLIC_KEY, Some(oid::SECP_521_R_1)) => "P-521".into(),
         (oid::ID_EC_PUBLIC_KEY, Some(curve)) => format!("the curve {curve}"),
         (oid::RSA_ENCRYPTION, _) => {
             use der::Reader;

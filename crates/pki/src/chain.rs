@@ -1,7 +1,6 @@
 //! A certificate with the intermediates that lead from it towards a root.
 
-use crate::{Certificate, PkiError, PrivateKey};
-use std::collections::BTreeMap;
+use crate::{Certificate, ChainFault, PkiError, PrivateKey};
 
 /// What can be wrong with a chain that a CA sent.
 #[derive(Debug, thiserror::Error)]
@@ -33,6 +32,17 @@ pub enum ChainError {
         /// Its last instant.
         until: jiff::Timestamp,
     },
+    /// It was put together from certificates that do not hold.
+    #[error(transparent)]
+    Fault(#[from] ChainFault),
+    /// The first certificate is an authority's own.
+    #[error("the certificate is one of a certificate authority (CA:TRUE): servers that use it are refused")]
+    IsAuthority,
+    /// The first certificate is only the announcement of one (RFC 6962 section 3.1).
+    #[error(
+        "this is a precertificate, which no visitor accepts; the certificate itself comes with the same serial number"
+    )]
+    Precertificate,
     /// A certificate is not the issuer of the one before it.
     #[error("`{issuer}` should come next in the chain, `{found}` stands there")]
     BrokenLink {
@@ -41,42 +51,6 @@ pub enum ChainError {
         /// The subject of the certificate that stands there.
         found: String,
     },
-}
-
-/// A chain that was put together.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Built {
-    /// The chain, as far as it goes.
-    pub chain: Chain,
-    /// The issuer of the leaf, when it is not among the certificates: visitors would not trust the leaf alone.
-    pub missing: Option<String>,
-}
-
-/// A chain is no longer than this.
-const LONGEST: usize = 8;
-
-/// Returns the intermediates above a certificate.
-fn lead_on<'c>(
-    at: &Certificate,
-    by_subject: &BTreeMap<&[u8], Vec<&'c Certificate>>,
-    passed: &mut Vec<&'c Certificate>,
-) -> Vec<&'c Certificate> {
-    let mut best: Vec<&Certificate> = Vec::new();
-    let candidates = by_subject.get(at.issuer_der()).into_iter().flatten();
-    for candidate in candidates.copied() {
-        let round = passed.iter().any(|p| p.public_key() == candidate.public_key() && p.names_same(candidate));
-        if passed.len() >= LONGEST || round || candidate.is_self_issued() || !at.is_signed_by(candidate) {
-            continue;
-        }
-        passed.push(candidate);
-        let mut way = vec![candidate];
-        way.extend(lead_on(candidate, by_subject, passed));
-        passed.pop();
-        if way.len() > best.len() {
-            best = way;
-        }
-    }
-    best
 }
 
 /// A leaf certificate and its intermediates, leaf first, each followed by its issuer.
@@ -111,27 +85,9 @@ impl Chain {
         Ok(Chain { certificates })
     }
 
-    /// Puts a leaf's chain together from certificates in any order: each is signed with the key of the next, whatever its
-    /// name. A root at the end is left out, since visitors have it or do not trust it. Where several lead on (a
-    /// cross-signed authority), the way that leads furthest is taken, then the one that lasts longest.
-    pub fn build(leaf: Certificate, pool: &[Certificate]) -> Built {
-        let mut by_subject: BTreeMap<&[u8], Vec<&Certificate>> = BTreeMap::new();
-        for certificate in pool {
-            by_subject.entry(certificate.subject_der()).or_default().push(certificate);
-        }
-        // The same whatever the order they came in.
-        for same in by_subject.values_mut() {
-            same.sort_by_cached_key(|c| (std::cmp::Reverse(c.not_after), c.fingerprint()));
-        }
-        let way = lead_on(&leaf, &by_subject, &mut Vec::new());
-        let above: Vec<Certificate> = way.into_iter().cloned().collect();
-        let last = above.last().unwrap_or(&leaf);
-        let has_root = last.is_self_issued()
-            || by_subject.get(last.issuer_der()).is_some_and(|found| found.iter().any(|c| last.is_signed_by(c)));
-        let missing = (above.is_empty() && !has_root && !last.is_self_issued()).then(|| leaf.issuer.clone());
-        let mut certificates = vec![leaf];
-        certificates.extend(above);
-        Built { chain: Chain { certificates }, missing }
+    /// Takes certificates that were put in order here.
+    pub(crate) fn of(certificates: Vec<Certificate>) -> Self {
+        Chain { certificates }
     }
 
     /// Returns the certificate itself.
@@ -167,10 +123,17 @@ impl Chain {
     /// Checks that the chain answers an order: its leaf is for `key` and for all of `names`.
     ///
     /// # Errors
-    /// [`ChainError::WrongKey`] or [`ChainError::MissingNames`].
+    /// [`ChainError::WrongKey`], [`ChainError::MissingNames`], or what it is instead of a server's certificate.
     pub fn check_answers(&self, key: &PrivateKey, names: &[&str]) -> Result<(), ChainError> {
         if !key.fits(self.leaf().public_key()) {
             return Err(ChainError::WrongKey);
+        }
+        if self.leaf().is_precertificate {
+            return Err(ChainError::Precertificate);
+        }
+        // One that somebody has made for themselves is what it is.
+        if self.leaf().is_ca && !self.leaf().is_self_issued() {
+            return Err(ChainError::IsAuthority);
         }
         let in_leaf = |n: &str| self.leaf().names.iter().any(|have| have == n);
         let missing: Vec<String> = names.iter().filter(|n| !in_leaf(n)).map(|n| (*n).to_owned()).collect();
@@ -193,26 +156,4 @@ pub(crate) fn pem_blocks(text: &str, label: &'static str) -> Result<Vec<Vec<u8>>
         rest = &tail[stop..];
     }
     Ok(blocks)
-}
-
-/// Returns label and contents of each PEM block, whatever its label. Lines may end in any way and have blanks around them; a
-/// block that cannot be decoded is passed over.
-pub(crate) fn pem_blocks_lenient(text: &str) -> Vec<(String, Vec<u8>)> {
-    const BEGIN: &str = "-----BEGIN ";
-    let mut blocks = Vec::new();
-    let mut rest = text;
-    while let Some(start) = rest.find(BEGIN) {
-        rest = &rest[start + BEGIN.len()..];
-        let Some((label, body)) = rest.split_once("-----") else { break };
-        let label = label.trim();
-        let Some(stop) = body.find("-----END ") else { break };
-        // Header lines, as old encrypted keys have them, are no part of the contents.
-        let lines = body[..stop].lines().filter(|line| !line.contains(':'));
-        let bare: String = lines.flat_map(str::chars).filter(|c| !c.is_whitespace()).collect();
-        if let Ok(der) = base64::Engine::decode(&base64::engine::general_purpose::STANDARD, bare) {
-            blocks.push((label.to_owned(), der));
-        }
-        rest = &body[stop..];
-    }
-    blocks
 }

@@ -1,8 +1,7 @@
 //! Certificate signing requests (PKCS#10, RFC 2986).
 
-use crate::certificate::{names_of, printable, verify};
-use crate::chain::pem_blocks_lenient;
-use crate::encoding::{pem, tlv};
+use crate::certificate::{SignatureCheck, names_of, verify};
+use crate::encoding::{pem, printable, tlv};
 use crate::{PkiError, PrivateKey, der_error};
 use const_oid::ObjectIdentifier;
 use const_oid::db::rfc5280::{ID_CE_BASIC_CONSTRAINTS, ID_CE_EXT_KEY_USAGE, ID_CE_KEY_USAGE, ID_CE_SUBJECT_ALT_NAME};
@@ -326,7 +325,11 @@ pub fn look_at_csr(der: &[u8]) -> Result<CsrFacts, PkiError> {
     let info = request.info.to_der().map_err(der_error("CSR"))?;
     let public_key = request.info.public_key.to_der().map_err(der_error("public key"))?;
     let signature = request.signature.as_bytes().unwrap_or_default();
-    let signature_holds = verify(request.algorithm.oid, &public_key, &info, signature);
+    let signature_holds = match verify(&request.algorithm, &public_key, &info, signature) {
+        Some(SignatureCheck::Holds) => Some(true),
+        Some(SignatureCheck::Fails) => Some(false),
+        Some(SignatureCheck::Unknown(_)) | None => None,
+    };
     let word = |oid: ObjectIdentifier| const_oid::db::DB.by_oid(&oid).map_or(oid.to_string(), str::to_owned);
     let value = |value: &Any| printable(&String::from_utf8_lossy(value.value()));
     let subject = request.info.subject.iter().map(|part| (word(part.oid), value(&part.value))).collect();
@@ -378,7 +381,7 @@ pub fn find_csr(bytes: &[u8]) -> Option<Vec<u8>> {
         return Some(bytes.to_vec()).filter(is_request);
     }
     let text = crate::intake::text_of(bytes);
-    let mut blocks = pem_blocks_lenient(&text).into_iter().map(|(_, der)| der);
+    let mut blocks = crate::armour::blocks(&text).into_iter().filter_map(|block| block.bytes);
     blocks.find(is_request).or_else(|| crate::intake::bare_base64(&text).filter(is_request))
 }
 

@@ -51,7 +51,12 @@ pub fn base32(bytes: &[u8]) -> String {
 
 /// Writes a DER value: tag, length, contents.
 pub(crate) fn tlv(tag: u8, content: &[u8]) -> Vec<u8> {
-    let mut out = vec![tag];
+    tlv_with(&[tag], content)
+}
+
+/// Writes a DER value whose tag may have several bytes.
+pub(crate) fn tlv_with(tag: &[u8], content: &[u8]) -> Vec<u8> {
+    let mut out = tag.to_vec();
     match u8::try_from(content.len()) {
         Ok(short) if short < 0x80 => out.push(short),
         _ => {
@@ -63,6 +68,13 @@ pub(crate) fn tlv(tag: u8, content: &[u8]) -> Vec<u8> {
     }
     out.extend_from_slice(content);
     out
+}
+
+/// Returns text from elsewhere as it may be shown: without control characters, those that turn the direction of writing included.
+pub fn printable(text: &str) -> String {
+    let turns =
+        |c: char| matches!(c, '\u{61c}' | '\u{200e}' | '\u{200f}' | '\u{202a}'..='\u{202e}' | '\u{2066}'..='\u{2069}');
+    text.chars().filter(|c| !c.is_control() && !turns(*c)).collect()
 }
 
 /// Returns the SHA-256 digest of `bytes`.

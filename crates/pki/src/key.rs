@@ -160,13 +160,13 @@ impl PrivateKey {
     /// # Errors
     /// [`PkiError::EncryptedKey`] for one that wants a password, [`PkiError::WrongPassword`], and as [`PrivateKey::from_pem`].
     pub fn from_any_pem(pem: &Secret<String>, password: Option<&Secret<String>>) -> Result<Self, PkiError> {
-        let text = pem.reveal();
         let old = || PkiError::Key {
             reason: "it is encrypted in the old way; `openssl pkcs8 -topk8` makes it a new one".into(),
         };
-        for (label, der) in crate::chain::pem_blocks_lenient(text) {
-            if let Some(key) = Self::from_block(&label, &der, password) {
-                return if text.contains("Proc-Type: 4,ENCRYPTED") { Err(old()) } else { key };
+        for block in crate::armour::blocks(pem.reveal()) {
+            let Some(der) = block.bytes else { continue };
+            if let Some(key) = Self::from_block(&block.label, &der, password) {
+                return if block.is_encrypted { Err(old()) } else { key };
             }
         }
         Err(PkiError::NoPemBlock { label: Pkcs8Label::PEM_LABEL })

@@ -4,6 +4,9 @@
 //! function of its arguments.
 
 mod alpn;
+mod armour;
+mod assemble;
+mod ber;
 mod certificate;
 mod chain;
 mod csr;
@@ -16,13 +19,14 @@ mod secret;
 mod signer;
 
 pub use alpn::{answers_challenge, make_challenge_certificate};
-pub use certificate::{Certificate, Fingerprint, general_name, key_words};
-pub use chain::{Built, Chain, ChainError};
+pub use assemble::{Anchors, Built, ChainFault, ChainNote, assemble};
+pub use certificate::{Certificate, Fingerprint, SignatureCheck, general_name, key_words};
+pub use chain::{Chain, ChainError};
 pub use csr::{
     CsrFacts, CsrWish, KeyUse, Subject, WantedExtension, find_csr, look_at_csr, make_csr, read_csr, request_pem,
 };
-pub use encoding::{base32, base64, base64url, base64url_decode, hmac_sha256, sha256};
-pub use intake::{Intake, IntakeError, LARGEST_INTAKE, read_pkcs7};
+pub use encoding::{base32, base64, base64url, base64url_decode, hmac_sha256, printable, sha256};
+pub use intake::{Intake, IntakeError, LARGEST_INTAKE, LeftAside, read_pkcs7};
 pub use key::{KeyKind, PrivateKey};
 pub use pack::{Pkcs12Form, to_pkcs7, to_pkcs12};
 pub use secret::Secret;

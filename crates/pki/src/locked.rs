@@ -13,6 +13,8 @@ pub(crate) const LABEL: &str = "ENCRYPTED PRIVATE KEY";
 const ROUNDS: u32 = 600_000;
 /// More rounds than anybody uses: a second or so on a small machine.
 const MOST_ROUNDS: u64 = 10_000_000;
+/// The library that opens containers tries no more.
+const MOST_ROUNDS_OF_CONTAINERS: u64 = 1_000_000;
 /// For scrypt: cost times block size times lanes, in blocks of 128 bytes; 512 MiB.
 const MOST_BLOCKS: u64 = 1 << 22;
 /// Values inside values; containers of keys have some ten.
@@ -24,7 +26,7 @@ pub(crate) fn unlock(der: &[u8], password: &Secret<String>) -> Result<PrivateKey
         reason: "it is encrypted in a way that is not known here; `openssl pkcs8 -topk8` makes it a known one".into(),
     };
     let info = EncryptedPrivateKeyInfoRef::try_from(der).map_err(|_| unreadable())?;
-    if costs_too_much(der) {
+    if walk(der, MOST_ROUNDS, DEEPEST) {
         return Err(PkiError::Key { reason: "its password would take too long to check".into() });
     }
     let opened = info.decrypt(password.reveal()).map_err(|error| match error {
@@ -53,14 +55,14 @@ impl PrivateKey {
     }
 }
 
-/// Returns whether some DER asks for so much key derivation that checking a password is no help to anybody. Where that
+/// Returns whether a container (in DER) asks for so much key derivation that checking a password is no help to anybody. Where that
 /// stands, a salt comes before the number of rounds (RFC 7292 appendix C and section 4, RFC 8018 appendix A.2, RFC 7914
 /// section 7).
 pub(crate) fn costs_too_much(der: &[u8]) -> bool {
-    walk(der, DEEPEST)
+    walk(der, MOST_ROUNDS_OF_CONTAINERS, DEEPEST)
 }
 
-fn walk(der: &[u8], depth: u8) -> bool {
+fn walk(der: &[u8], most: u64, depth: u8) -> bool {
     let Ok(mut reader) = SliceReader::new(der) else { return false };
     let mut numbers: Vec<u64> = Vec::new();
     let mut after_salt = false;
@@ -73,12 +75,12 @@ fn walk(der: &[u8], depth: u8) -> bool {
                 after_salt = tag == Tag::OctetString;
                 let nested = tag.is_constructed() || tag == Tag::OctetString;
                 // Below what is too deep nothing is read by others either.
-                costs |= nested && (depth == 0 || walk(value.value(), depth - 1));
+                costs |= nested && (depth == 0 || walk(value.value(), most, depth - 1));
             }
         }
     }
     let blocks = numbers.iter().take(3).fold(1_u64, |all, n| all.saturating_mul((*n).max(1)));
-    costs || numbers.first().is_some_and(|rounds| *rounds > MOST_ROUNDS) || (numbers.len() >= 3 && blocks > MOST_BLOCKS)
+    costs || numbers.first().is_some_and(|rounds| *rounds > most) || (numbers.len() >= 3 && blocks > MOST_BLOCKS)
 }
 
 fn number(bytes: &[u8]) -> u64 {

@@ -1,10 +1,19 @@
 //! Values that must not be shown: private keys and shared secrets.
 
-/// Holds a secret. Its `Debug` form is `[redacted]`, it has no `Display` and cannot be serialized.
-#[derive(Clone)]
-pub struct Secret<T>(T);
+use zeroize::Zeroize;
 
-impl<T> Secret<T> {
+/// Holds a secret. Its `Debug` form is `[redacted]`, it has no `Display` and cannot be serialized. It is wiped from memory when it is
+/// dropped.
+#[derive(Clone)]
+pub struct Secret<T: Zeroize>(T);
+
+impl<T: Zeroize> Drop for Secret<T> {
+    fn drop(&mut self) {
+        self.0.zeroize();
+    }
+}
+
+impl<T: Zeroize> Secret<T> {
     /// Wraps a value that must not be printed.
     pub fn new(value: T) -> Self {
         Secret(value)
@@ -16,7 +25,7 @@ impl<T> Secret<T> {
     }
 }
 
-impl<T> std::fmt::Debug for Secret<T> {
+impl<T: Zeroize> std::fmt::Debug for Secret<T> {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
         f.write_str("[redacted]")
     }
@@ -28,6 +37,6 @@ mod tests {
 
     #[test]
     fn never_prints_what_it_holds() {
-        assert_eq!(format!("{:?}", Secret::new("lamp oil")), "[redacted]");
+        assert_eq!(format!("{:?}", Secret::new("lamp oil".to_owned())), "[redacted]");
     }
 }

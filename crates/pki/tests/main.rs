@@ -4,7 +4,8 @@
 #![expect(clippy::disallowed_methods, clippy::disallowed_types, reason = "OpenSSL works on files, unlike the crate")]
 
 use eskort_pki::{
-    Certificate, Chain, ChainError, CsrWish, Intake, KeyKind, PrivateKey, Secret, make_csr, read_csr, to_pkcs7,
+    Anchors, Built, Certificate, Chain, ChainError, ChainFault, ChainNote, CsrWish, Intake, IntakeError, KeyKind,
+    LeftAside, PrivateKey, Secret, assemble, make_csr, read_csr, to_pkcs7,
 };
 use std::path::Path;
 use std::process::Command;
@@ -178,6 +179,14 @@ fn office(dir: &Path) -> Vec<Certificate> {
     Certificate::all_from_pem(&all).unwrap()
 }
 
+fn now() -> jiff::Timestamp {
+    jiff::Timestamp::now()
+}
+
+fn build(leaf: &Certificate, pool: &[Certificate]) -> Built {
+    assemble(leaf.clone(), pool, &Anchors::default(), now())
+}
+
 #[test]
 fn any_order_of_a_chain_comes_out_the_same() {
     let dir = tempfile::tempdir().unwrap();
@@ -194,17 +203,17 @@ fn any_order_of_a_chain_comes_out_the_same() {
     assert_eq!(orders.len(), 720);
     for order in orders {
         let pool: Vec<Certificate> = order.iter().map(|i| all[*i].clone()).collect();
-        let built = Chain::build(all[0].clone(), &pool);
+        let built = build(&all[0], &pool);
         let subjects: Vec<&str> = built.chain.certificates().iter().map(|c| c.subject.as_str()).collect();
         assert_eq!((subjects, &built.missing), (wanted.clone(), &None), "{order:?}");
         assert_eq!(built.chain.top_issuer(), "root", "the way that lasts longest");
     }
-    let alone = Chain::build(all[0].clone(), &all[2..]);
+    let alone = build(&all[0], &all[2..]);
     assert_eq!((alone.chain.certificates().len(), alone.missing.as_deref()), (1, Some("issuer")));
     // One that only bears the issuer's name has not signed it.
     let other = tempfile::tempdir().unwrap();
     let strangers = office(other.path());
-    assert_eq!(Chain::build(all[0].clone(), &strangers).missing.as_deref(), Some("issuer"));
+    assert_eq!(build(&all[0], &strangers).missing.as_deref(), Some("issuer"));
 }
 
 /// What authorities and mail programs do to a chain on its way: to its certificates, then to the file that they are in.
@@ -278,6 +287,300 @@ fn every_ugly_shape_alone_and_in_pairs_gives_the_same_chain() {
         let mut intake = Intake::default();
         intake.take("answer", &bytes, None).unwrap_or_else(|error| panic!("{what}: {error}"));
         let leaf = intake.certificates.iter().find(|c| key.fits(c.public_key())).unwrap_or_else(|| panic!("{what}"));
-        assert_eq!(Chain::build(leaf.clone(), &intake.certificates).chain.bundle_pem(), wanted, "{what}");
+        assert_eq!(build(leaf, &intake.certificates).chain.bundle_pem(), wanted, "{what}");
     }
+}
+
+/// Makes certificates with openssl in a folder, and reads them.
+struct Makers(tempfile::TempDir);
+
+impl Makers {
+    fn new() -> Self {
+        let dir = tempfile::tempdir().unwrap();
+        let identified = "subjectKeyIdentifier=hash\nauthorityKeyIdentifier=keyid\n";
+        let text = format!(
+            "[ca]\nbasicConstraints=critical,CA:true\n{identified}[no]\nbasicConstraints=CA:false\n{identified}\
+             [leaf]\nsubjectAltName=DNS:lampholm.example\n{identified}[poison]\n1.3.6.1.4.1.11129.2.4.3=critical,ASN1:NULL\n\
+             subjectAltName=DNS:lampholm.example\n[old]\nsubjectAltName=DNS:192.0.2.7\n"
+        );
+        std::fs::write(dir.path().join("ext"), text).unwrap();
+        Makers(dir)
+    }
+
+    fn request(&self, name: &str, subject: &str, key: &str) {
+        openssl(
+            self.0.path(),
+            &format!("req -new -newkey {key} -nodes -keyout {name}.key -out {name}.csr -subj /CN={subject}"),
+        );
+    }
+
+    /// Signs a request with the key of `above`.
+    fn sign(&self, csr: &str, above: &str, to: &str, part: &str, more: &str) -> Certificate {
+        let by = format!("-CA {above}.pem -CAkey {above}.key -CAcreateserial -extfile ext -extensions {part}");
+        openssl(self.0.path(), &format!("x509 -req -in {csr}.csr {by} -out {to}.pem {more}"));
+        self.read(to)
+    }
+
+    fn root(&self, name: &str, subject: &str, key: &str) -> Certificate {
+        self.request(name, subject, key);
+        openssl(
+            self.0.path(),
+            &format!(
+                "x509 -req -in {name}.csr -signkey {name}.key -extfile ext -extensions ca -days 900 -out {name}.pem"
+            ),
+        );
+        self.read(name)
+    }
+
+    fn read(&self, name: &str) -> Certificate {
+        Certificate::all_from_pem(&self.text(&format!("{name}.pem"))).unwrap().remove(0)
+    }
+
+    fn text(&self, name: &str) -> String {
+        std::fs::read_to_string(self.0.path().join(name)).unwrap()
+    }
+
+    /// Returns whether openssl leads a leaf to a root with the certificates of a chain.
+    fn verifies(&self, built: &Built, root: &str) -> bool {
+        std::fs::write(self.0.path().join("between"), built.chain.bundle_pem()).unwrap();
+        std::fs::write(self.0.path().join("end"), built.chain.leaf_pem()).unwrap();
+        let line = format!("verify -CAfile {root}.pem -untrusted between end");
+        Command::new("openssl").args(line.split(' ')).current_dir(self.0.path()).output().unwrap().status.success()
+    }
+}
+
+const EC: &str = "ec -pkeyopt ec_paramgen_curve:P-256";
+
+fn subjects(built: &Built) -> Vec<&str> {
+    built.chain.certificates().iter().map(|c| c.subject.as_str()).collect()
+}
+
+#[test]
+fn authorities_that_have_all_signed_each_other_cost_little() {
+    let makers = Makers::new();
+    let names: Vec<String> = (0..8).map(|n| format!("ca{n}")).collect();
+    let mut pool: Vec<Certificate> = names.iter().map(|name| makers.root(name, name, EC)).collect();
+    let roots = pool.clone();
+    for name in &names {
+        for above in names.iter().filter(|above| *above != name) {
+            pool.push(makers.sign(name, above, &format!("{name}-by-{above}"), "ca", "-days 300"));
+        }
+    }
+    makers.request("leaf", "leaf", EC);
+    let leaf = makers.sign("leaf", "ca0", "leaf", "leaf", "-days 90");
+    pool.push(leaf.clone());
+    let begun = std::time::Instant::now();
+    let crossed: Vec<Certificate> = pool.iter().filter(|c| !roots.contains(c)).cloned().collect();
+    assert_eq!(crossed.len(), 57);
+    let built = build(&leaf, &crossed);
+    assert_eq!((subjects(&built)[1], &built.missing, &built.fault), ("ca0", &None, &None));
+    assert!(begun.elapsed() < std::time::Duration::from_secs(2), "{:?}", begun.elapsed());
+    // With what visitors trust, the shortest way there.
+    let mut anchors = Anchors::default();
+    anchors.add(roots[5].subject_der().to_vec(), roots[5].public_key().to_vec());
+    let built = assemble(leaf.clone(), &pool, &anchors, now());
+    assert_eq!(subjects(&built), ["leaf", "ca0"]);
+    assert!(built.chain.top_issuer() == "ca5" && makers.verifies(&built, "ca5"), "{built:?}");
+    // Two that have signed each other, and nobody else.
+    let two = [makers.read("ca0-by-ca1"), makers.read("ca1-by-ca0")];
+    assert_eq!(subjects(&build(&leaf, &two))[..2], ["leaf", "ca0"]);
+}
+
+#[test]
+fn of_two_ways_the_one_that_holds_today_and_leads_to_trust_is_taken() {
+    let makers = Makers::new();
+    let root = makers.root("root", "root", EC);
+    makers.root("old", "old", EC);
+    makers.request("upper", "upper", EC);
+    let good = makers.sign("upper", "root", "good", "ca", "-days 800");
+    // The other way is longer, and has run out by then.
+    let later = now() + jiff::SignedDuration::from_hours(24 * 400);
+    let build = |leaf: &Certificate, pool: &[Certificate]| assemble(leaf.clone(), pool, &Anchors::default(), later);
+    makers.request("top", "top", EC);
+    let top = makers.sign("top", "old", "top", "ca", "-days 800");
+    let over = makers.sign("upper", "top", "over", "ca", "-days 300");
+    std::fs::copy(makers.0.path().join("good.pem"), makers.0.path().join("upper.pem")).unwrap();
+    makers.request("leaf", "leaf", EC);
+    let leaf = makers.sign("leaf", "upper", "leaf", "leaf", "-days 90");
+    for pool in [vec![good.clone(), over.clone(), top.clone()], vec![top.clone(), over.clone(), good.clone(), root]] {
+        let built = build(&leaf, &pool);
+        assert_eq!(built.chain.certificates()[1], good);
+        assert!(built.notes.is_empty() && makers.verifies(&built, "root"));
+    }
+    let built = build(&leaf, &[over, top]);
+    assert_eq!(built.notes, [ChainNote::Expired { title: "upper".into() }]);
+    // A namesake of the issuer with another key, and one that may not sign.
+    let namesake = makers.root("other", "upper", EC);
+    assert_eq!(build(&leaf, &[namesake.clone(), good.clone()]).chain.certificates()[1], good);
+    let alone = build(&leaf, &[namesake]);
+    assert_eq!((alone.missing.as_deref(), alone.fault), (Some("upper"), None), "it is another one's, not damaged");
+    let no_authority = makers.sign("upper", "root", "plain", "no", "-days 800");
+    let wanted = Some(ChainFault::IssuerIsNoAuthority { issuer: "upper".into() });
+    assert_eq!(build(&leaf, &[no_authority]).fault, wanted);
+}
+
+#[test]
+fn what_was_changed_or_is_no_servers_certificate_is_refused() {
+    let makers = Makers::new();
+    makers.root("root", "root", EC);
+    makers.request("leaf", "leaf", EC);
+    let root = makers.read("root");
+    let key = PrivateKey::from_any_pem(&Secret::new(makers.text("leaf.key")), None).unwrap();
+    let leaf = makers.sign("leaf", "root", "leaf", "leaf", "-days 90");
+    assert_eq!(build(&leaf, std::slice::from_ref(&root)).fault, None);
+    // One bit of the signature; one letter of the name.
+    let turned = |at: usize, mask: u8| {
+        let mut der = leaf.der().to_vec();
+        der[at] ^= mask;
+        Certificate::from_der(&der).unwrap()
+    };
+    let letter = leaf.der().windows(16).position(|w| w == b"lampholm.example").unwrap();
+    for changed in [turned(leaf.der().len() - 1, 1), turned(letter, 1)] {
+        let fault = build(&changed, std::slice::from_ref(&root)).fault;
+        assert!(matches!(fault, Some(ChainFault::Damaged { .. })), "{fault:?}");
+    }
+    for (part, names, refused) in [
+        ("ca", &[][..], Some("CA:TRUE")),
+        ("poison", &["lampholm.example"], Some("precertificate")),
+        ("old", &["192.0.2.7"], Some("lacks 192.0.2.7")),
+        ("leaf", &["lampholm.example"], None),
+    ] {
+        let chain = build(&makers.sign("leaf", "root", "made", part, "-days 90"), std::slice::from_ref(&root)).chain;
+        let said = chain.check_answers(&key, names).err().map(|error| error.to_string());
+        assert!(
+            said.as_deref().is_some_and(|said| refused.is_some_and(|part| said.contains(part)))
+                || said.is_none() && refused.is_none(),
+            "{part}: {said:?}"
+        );
+    }
+}
+
+#[test]
+fn signatures_of_every_usual_kind_are_checked_and_others_are_said() {
+    for (key, more) in [
+        ("rsa:2048", "-sha256"),
+        ("rsa:2048", "-sha512"),
+        ("rsa:2048", "-sha256 -sigopt rsa_padding_mode:pss -sigopt rsa_pss_saltlen:digest"),
+        ("rsa:2048", "-sha384 -sigopt rsa_padding_mode:pss -sigopt rsa_pss_saltlen:digest"),
+        ("ec -pkeyopt ec_paramgen_curve:P-521", "-sha512"),
+        ("ec -pkeyopt ec_paramgen_curve:P-384", "-sha512"),
+        (EC, "-sha512"),
+        ("ed25519", ""),
+    ] {
+        let makers = Makers::new();
+        let root = makers.root("root", "root", key);
+        makers.request("leaf", "leaf", EC);
+        let leaf = makers.sign("leaf", "root", "leaf", "leaf", more);
+        assert!(leaf.is_signed_by(&root), "{key} {more}");
+        assert!(!leaf.is_signed_by(&makers.root("other", "root", key)), "{key} {more}");
+    }
+    // A curve that nobody here knows: name and key identifier fit, and that is said.
+    let makers = Makers::new();
+    let root = makers.root("root", "root", "ec -pkeyopt ec_paramgen_curve:brainpoolP256r1");
+    makers.request("leaf", "leaf", EC);
+    let leaf = makers.sign("leaf", "root", "leaf", "leaf", "");
+    makers.request("middle", "middle", "ec -pkeyopt ec_paramgen_curve:brainpoolP256r1");
+    makers.sign("middle", "root", "middle", "ca", "-days 300");
+    let below = makers.sign("leaf", "middle", "below", "leaf", "");
+    assert_eq!(build(&leaf, std::slice::from_ref(&root)).fault, None);
+    let built = build(&below, &[root, makers.read("middle")]);
+    assert_eq!(subjects(&built), ["leaf", "middle"]);
+    assert!(matches!(&built.notes[0], ChainNote::Unchecked { issuer, .. } if issuer == "middle"), "{:?}", built.notes);
+}
+
+#[test]
+fn replies_as_they_come_are_taken_in_or_refused_with_the_reason() {
+    let dir = tempfile::tempdir().unwrap();
+    let own = office(dir.path());
+    let chain = own[..3].to_vec();
+    let text: String = chain.iter().map(Certificate::to_pem).collect();
+    let bag = to_pkcs7(&chain);
+    let zip = |files: &[(&str, &[u8])]| {
+        let mut zip = zip::ZipWriter::new(std::io::Cursor::new(Vec::new()));
+        for (name, bytes) in files {
+            zip.start_file(*name, zip::write::SimpleFileOptions::default()).unwrap();
+            std::io::Write::write_all(&mut zip, bytes).unwrap();
+        }
+        zip.finish().unwrap().into_inner()
+    };
+    std::fs::write(dir.path().join("all.pem"), &text).unwrap();
+    openssl(dir.path(), "pkcs12 -export -nokeys -in all.pem -passout pass:wick -out locked.pfx");
+    let locked = std::fs::read(dir.path().join("locked.pfx")).unwrap();
+    openssl(
+        dir.path(),
+        "pkcs12 -export -nokeys -in all.pem -passout pass:wick -iter 2000000 -macalg sha256 -out slow.pfx",
+    );
+    let slow = std::fs::read(dir.path().join("slow.pfx")).unwrap();
+    let quoted: String = text.lines().map(|line| format!("> {line}\n")).collect();
+    let inner = zip(&[("leaf.pem", text.as_bytes())]);
+    for (what, bytes) in [
+        ("forwarded", quoted.clone().into_bytes()),
+        ("forwarded twice", quoted.lines().map(|line| format!("> {line}\n")).collect::<String>().into_bytes()),
+        ("a dash lost", text.replace("-----BEGIN", "----BEGIN").into_bytes()),
+        ("a dash gained", text.replace("-----END", "------END").into_bytes()),
+        ("prose", format!("--- BEGIN of the CERTIFICATE ---\n-----BEGIN CERTIFICATE-----\n\n{text}").into_bytes()),
+        ("BER", indefinite(&bag)),
+        ("a zip in a zip", zip(&[("readme", b"Dear keeper"), ("inner.zip", &inner)])),
+        (
+            "beside what is locked",
+            zip(&[("leaf.pem", text.as_bytes()), ("leaf.pfx", &locked), ("odd.der", &[0x30, 0x82, 9])]),
+        ),
+    ] {
+        let mut intake = Intake::default();
+        intake.take("answer", &bytes, None).unwrap_or_else(|error| panic!("{what}: {error}"));
+        assert_eq!(intake.certificates.len(), 3, "{what}: {:?}", intake.left_aside);
+    }
+    let deep = (0..6).fold(inner, |inside, _| zip(&[("a.zip", &inside)]));
+    for (what, bytes, said) in [
+        ("PEM", text.as_bytes()[..300].to_vec(), "cut off"),
+        ("DER", chain[0].der()[..300].to_vec(), "cut off"),
+        ("DER in whole armour", pem("CERTIFICATE", &chain[0].der()[..300]).into_bytes(), "cut off"),
+        ("locked", locked.clone(), "protected with a password"),
+        ("too costly", slow, "take too long"),
+        ("noise", b"Dear keeper".to_vec(), "no certificate in"),
+        ("archives in archives", deep, "no certificate in"),
+    ] {
+        let error = Intake::default().take("answer", &bytes, None).unwrap_err();
+        assert!(error.to_string().contains(said), "{what}: {error}");
+    }
+    let wrong = Intake::default().take("answer", &locked, Some(&Secret::new("water".to_owned())));
+    assert_eq!(wrong, Err(IntakeError::WrongPassword("answer".into())));
+    // Of several files, those that are none are left aside.
+    let mut intake = Intake::default();
+    intake.take_all([("readme", &b"Dear"[..]), ("leaf", text.as_bytes()), ("leaf.pfx", &locked)], None).unwrap();
+    assert_eq!(intake.certificates.len(), 3);
+    assert!(intake.left_aside.contains(&LeftAside::Other { file: "readme".into() }));
+    assert_eq!(Intake::default().take_all([], None), Err(IntakeError::Empty));
+    // Ten thousand in a bag are no more work than in PEM.
+    let many = to_pkcs7(&vec![chain[0].clone(); 10_000]);
+    let begun = std::time::Instant::now();
+    assert!(Intake::default().take("many", &many, None).is_ok());
+    assert!(begun.elapsed() < std::time::Duration::from_secs(20), "{:?}", begun.elapsed());
+}
+
+/// Writes DER with lengths that are only known at the end, as older tools do.
+fn indefinite(der: &[u8]) -> Vec<u8> {
+    let head = |bytes: &[u8]| match bytes[1] {
+        short @ 0..0x80 => (2, usize::from(short)),
+        long => {
+            let count = usize::from(long & 0x7f);
+            (2 + count, bytes[2..2 + count].iter().fold(0, |all, byte| all << 8 | usize::from(*byte)))
+        }
+    };
+    let mut out = Vec::new();
+    let mut rest = der;
+    // The outer four: content info, [0], signed data, and what is in it as it is.
+    for _ in 0..3 {
+        let (skip, length) = head(rest);
+        out.extend([rest[0], 0x80]);
+        rest = &rest[skip..skip + length];
+        if out.len() == 2 {
+            let (skip, length) = head(rest);
+            out.extend(&rest[..skip + length]);
+            rest = &rest[skip + length..];
+        }
+    }
+    out.extend(rest);
+    out.extend([0; 6]);
+    out
 }

@@ -1,6 +1,6 @@
 //! The roots that visitors trust.
 
-use eskort_core::pki::{Certificate, Chain};
+use eskort_core::pki::{Anchors, Certificate, Chain};
 use rustls::pki_types::{CertificateDer, TrustAnchor, UnixTime};
 use std::path::{Path, PathBuf};
 use std::time::Duration;
@@ -45,6 +45,15 @@ impl Trust {
         if self.anchors.len() == before { Err(fail("there is no certificate in it".into())) } else { Ok(()) }
     }
 
+    /// Returns the names and keys of the roots.
+    pub fn anchors(&self) -> Anchors {
+        let mut anchors = Anchors::default();
+        for anchor in &self.anchors {
+            anchors.add(sequence(&anchor.subject), sequence(&anchor.subject_public_key_info));
+        }
+        anchors
+    }
+
     /// Checks that certificates sent by a server lead from the leaf to a trusted root at `now` (RFC 5280 section 6).
     pub(crate) fn verify(&self, sent: &[Certificate], now: jiff::Timestamp) -> Result<(), webpki::Error> {
         let leaf = CertificateDer::from(sent[0].der());
@@ -67,6 +76,17 @@ impl Trust {
     pub fn trusts(&self, chain: &Chain, now: jiff::Timestamp) -> bool {
         self.verify(chain.certificates(), now).is_ok()
     }
+}
+
+/// Puts a DER sequence around contents.
+fn sequence(content: &[u8]) -> Vec<u8> {
+    let mut length: Vec<u8> = content.len().to_be_bytes().into_iter().skip_while(|b| *b == 0).collect();
+    match length[..] {
+        [] => length.push(0),
+        [short] if short < 0x80 => {}
+        _ => length.insert(0, 0x80 | u8::try_from(length.len()).expect("a length has few bytes")),
+    }
+    [&[0x30], &length[..], content].concat()
 }
 
 fn anchor(der: &CertificateDer<'_>) -> Option<TrustAnchor<'static>> {

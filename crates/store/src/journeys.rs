@@ -177,10 +177,11 @@ impl Store {
         Ok(given.max(self.highest_folder(certificate, discarded)) + 1)
     }
 
-    /// Records a generation whose files are stored. Doing it twice is the same as once.
+    /// Records a generation whose files are stored. Doing it twice is the same as once; another certificate takes the place of the
+    /// one before.
     ///
     /// # Errors
-    /// When the ledger fails.
+    /// When the ledger fails, or the certificate is another generation already.
     pub fn record_generation(
         &self,
         certificate: &str,
@@ -192,7 +193,11 @@ impl Store {
         let leaf = chain.leaf();
         self.run(
             "INSERT INTO generation (certificate, number, wanted, serial, fingerprint, issuer, not_before, not_after, received)
-             VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?) ON CONFLICT DO NOTHING",
+             VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)
+             ON CONFLICT (certificate, number) DO UPDATE SET wanted = excluded.wanted, serial = excluded.serial,
+               fingerprint = excluded.fingerprint, issuer = excluded.issuer, not_before = excluded.not_before,
+               not_after = excluded.not_after, received = excluded.received, confirmed = NULL
+             WHERE fingerprint <> excluded.fingerprint",
             params![
                 certificate,
                 number,
@@ -206,6 +211,15 @@ impl Store {
             ],
         )
         .map(drop)
+    }
+
+    /// Returns which generation a certificate is, by its fingerprint in hexadecimal.
+    ///
+    /// # Errors
+    /// When the ledger fails.
+    pub fn generation_of(&self, certificate: &str, fingerprint: &str) -> Result<Option<u32>, StoreError> {
+        let sql = "SELECT number FROM generation WHERE certificate = ? AND fingerprint = ?";
+        Ok(self.rows(sql, [certificate, fingerprint], |row| row.get(0))?.into_iter().next())
     }
 
     /// Writes down that a generation was seen live.

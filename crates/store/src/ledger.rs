@@ -61,6 +61,12 @@ CREATE INDEX undo_open ON undo (server) WHERE settled IS NULL;
 CREATE TABLE issuer (authority TEXT NOT NULL, certificate BLOB NOT NULL, PRIMARY KEY (authority, certificate)) WITHOUT ROWID;
 DROP TABLE backup;
 ",
+    // No certificate is two generations.
+    "
+DELETE FROM generation WHERE EXISTS (SELECT 1 FROM generation AS later WHERE later.certificate = generation.certificate
+  AND later.fingerprint = generation.fingerprint AND later.number > generation.number);
+CREATE UNIQUE INDEX one_generation_of_each ON generation (certificate, fingerprint);
+",
 ];
 
 /// The version of the ledger's tables that this program writes.

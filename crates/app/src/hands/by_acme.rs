@@ -293,8 +293,12 @@ impl RealHands<'_> {
             let certificates = certificates.map_err(ChainError::from)?;
             let chain = match Chain::from_certificates(certificates.clone()) {
                 Err(broken @ ChainError::BrokenLink { .. }) => {
-                    let built = fitting(&certificates, &self.key()?);
-                    built.filter(|built| built.missing.is_none()).map(|built| built.chain).ok_or(broken)?
+                    let built = fitting(self.app, &self.entry.authority, &certificates, &self.key()?)?;
+                    let built = built.filter(|built| built.missing.is_none()).ok_or(broken)?;
+                    match built.fault {
+                        Some(fault) => return Err(ChainError::from(fault).into()),
+                        None => built.chain,
+                    }
                 }
                 other => other?,
             };

@@ -48,13 +48,14 @@ impl RealHands<'_> {
             }
             Enrolled::Certificates(certificates) => certificates,
         };
-        let built = answer::fitting(&pool, &key);
+        let authority = &self.entry.authority;
+        let built = answer::fitting(app, authority, &pool, &key)?;
         let incomplete = built.as_ref().is_some_and(|built| built.missing.is_some());
         if incomplete {
             pool.extend(conversation.ca_certificates().await?);
         }
-        let built = if incomplete { answer::fitting(&pool, &key) } else { built };
-        let built = self.completed(built.ok_or(AnswerError::KeyFitsNone)?).await;
+        let built = if incomplete { answer::fitting(app, authority, &pool, &key)? } else { built };
+        let built = self.completed(built.ok_or(AnswerError::KeyFitsNone)?).await?;
         self.store_answer(built, &key)
     }
 
@@ -99,7 +100,7 @@ impl RealHands<'_> {
                 let found = answer::pick_up(folder)?.certificates;
                 match answer::answer_among(self.app, self.store, self.certificate, &found, &key)? {
                     Some(built) => {
-                        let built = self.completed(built).await;
+                        let built = self.completed(built).await?;
                         answer::check_issuer(self.app, self.store, self.certificate, &built, &found)??;
                         Some(built)
                     }
@@ -133,10 +134,11 @@ impl RealHands<'_> {
     }
 
     /// Fetches issuers that are missing, where the inventory allows that.
-    async fn completed(&self, built: Built) -> Built {
-        match &self.app.inventory.authorities[&self.wanted.authority].fetch_issuers {
-            Some(hosts) => complete(self.app, built, hosts).await,
-            None => built,
+    async fn completed(&self, built: Built) -> Result<Built, StepError> {
+        let authority = &self.wanted.authority;
+        match &self.app.inventory.authorities[authority].fetch_issuers {
+            Some(hosts) => complete(self.app, authority, built, hosts).await,
+            None => Ok(built),
         }
     }
 
@@ -144,6 +146,10 @@ impl RealHands<'_> {
     fn store_answer(&mut self, built: Built, key: &PrivateKey) -> Result<Outcome, StepError> {
         let now = (self.app.now)();
         answer::check(&built, key, &self.names(), &self.entry.wish, now)?;
+        let known = self.store.generation_of(self.certificate, &built.chain.leaf().fingerprint().to_string())?;
+        if let Some(generation) = known.filter(|known| *known != self.generation) {
+            return Err(AnswerError::Earlier { certificate: self.certificate.to_owned(), generation }.into());
+        }
         if let Some(issuer) = &built.missing {
             let text = format!(
                 "the answer has no certificate of `{issuer}`, which issued this one: visitors may not trust it"

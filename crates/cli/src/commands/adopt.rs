@@ -1,7 +1,7 @@
 //! `eskort adopt`
 
 use super::known_certificate;
-use super::receive::{bring, wants_password};
+use super::receive::{bring, tell_left_aside, wants_password};
 use crate::args::AdoptArgs;
 use crate::errors;
 use crate::ui::{ExitStatus, Tone, Ui};
@@ -32,6 +32,7 @@ pub(crate) fn run(ui: &Ui, app: &App, args: &AdoptArgs) -> ExitStatus {
                 ui.json("adopt", &Report { generation: adopted.generation, validity: adopted.validity });
                 return ExitStatus::Well;
             }
+            tell_left_aside(ui, &adopted.left_aside);
             let until = words::day(adopted.validity.not_after);
             let (name, generation) = (Tone::Strong.paint(&args.name), adopted.generation);
             ui.result(&format!("{name}: taken in as generation {generation}, good until {until}"));

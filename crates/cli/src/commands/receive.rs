@@ -6,7 +6,7 @@ use crate::errors::{self, Told};
 use crate::password;
 use crate::ui::{ExitStatus, Tone, Ui};
 use eskort_app::{AnswerError, App, Brought, Receipt, Received, StepError};
-use eskort_core::pki::{IntakeError, LARGEST_INTAKE};
+use eskort_core::pki::{IntakeError, LARGEST_INTAKE, LeftAside};
 use eskort_core::words;
 use jiff::Timestamp;
 use serde::Serialize;
@@ -70,20 +70,26 @@ fn asks_to_accept(ui: &Ui, error: &AnswerError) -> bool {
 pub(crate) fn print(ui: &Ui, app: &App, receipt: Receipt) -> ExitStatus {
     if ui.is_json() {
         let received = receipt.received.iter().map(row).collect();
-        ui.json("receive", &Report { at: (app.now)(), received, passed_over: &receipt.passed_over });
+        let left_aside = receipt.left_aside.iter().map(ToString::to_string).collect();
+        ui.json("receive", &Report { at: (app.now)(), received, left_aside });
     } else {
-        for what in receipt.passed_over.iter().take(MOST_LEFT_ASIDE) {
-            ui.talk_wrapped("  left aside: ", what, Tone::Faint);
-        }
-        if let more @ 1.. = receipt.passed_over.len().saturating_sub(MOST_LEFT_ASIDE) {
-            ui.talk_wrapped("  left aside: ", &format!("and {more} more"), Tone::Faint);
-        }
+        tell_left_aside(ui, &receipt.left_aside);
     }
     let entries: Vec<_> = receipt.received.into_iter().map(|r| r.entry).collect();
     if !ui.is_json() {
         keep::print(ui, app, &entries, false);
     }
     keep::status(&entries)
+}
+
+/// Says what of that which was brought is of no use.
+pub(crate) fn tell_left_aside(ui: &Ui, left_aside: &[LeftAside]) {
+    for what in left_aside.iter().take(MOST_LEFT_ASIDE) {
+        ui.talk_wrapped("  left aside: ", &words::printable(&what.to_string(), 300), Tone::Faint);
+    }
+    if let more @ 1.. = left_aside.len().saturating_sub(MOST_LEFT_ASIDE) {
+        ui.talk_wrapped("  left aside: ", &format!("and {more} more"), Tone::Faint);
+    }
 }
 
 fn failed(ui: &Ui, told: &Told) -> ExitStatus {
@@ -137,7 +143,7 @@ pub(crate) fn wants_password(error: &AnswerError) -> bool {
 struct Report<'a> {
     at: Timestamp,
     received: Vec<ReportRow<'a>>,
-    passed_over: &'a [String],
+    left_aside: Vec<String>,
 }
 
 #[derive(Serialize)]

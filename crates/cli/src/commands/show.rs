@@ -60,10 +60,11 @@ fn file(ui: &Ui, app: Option<&App>, args: &ShowArgs) -> ExitStatus {
         Ok(bytes) => bytes,
         Err(source) => return failed(&errors::tell_answer(&AnswerError::Read { path: path.to_owned(), source })),
     };
+    let now = app.map_or_else(Timestamp::now, |app| (app.now)());
     let view = args.password.open(
         |error| matches!(error, InspectError::Intake(IntakeError::NeedsPassword(_) | IntakeError::WrongPassword(_))),
         InspectError::Password,
-        |password| eskort_app::inspect(app, &args.name, &bytes, password),
+        |password| eskort_app::inspect(app, &args.name, &bytes, password, now),
     );
     match view {
         Err(InspectError::Intake(error)) => {
@@ -78,7 +79,6 @@ fn file(ui: &Ui, app: Option<&App>, args: &ShowArgs) -> ExitStatus {
             if ui.is_json() {
                 ui.json("show-file", &view);
             } else {
-                let now = app.map_or_else(Timestamp::now, |app| (app.now)());
                 ui.result(&file_text(&view, now, ui.page()));
             }
             ExitStatus::Well
@@ -130,7 +130,7 @@ fn file_text(view: &FileView, now: Timestamp, page: Page) -> String {
         let text = format!("missing: the certificate of `{issuer}`, without which visitors may not trust this one");
         out.push_str(&format!("{}\n", Tone::Notice.paint(&text)));
     }
-    for what in &view.passed_over {
+    for what in &view.left_aside {
         out.push_str(&format!("{}\n", Tone::Faint.paint(&format!("left aside: {}", words::printable(what, 200)))));
     }
     out
