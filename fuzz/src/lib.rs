@@ -1,6 +1,6 @@
 //! What every target checks of what was taken in.
 
-use eskort_pki::{Chain, Intake, LARGEST_INTAKE, Secret};
+use eskort_pki::{Anchors, Intake, LARGEST_INTAKE, Secret, assemble};
 
 /// Takes bytes in under a name that would lead upwards, and checks that what was found is bounded and makes a chain.
 pub fn take(bytes: &[u8]) {
@@ -12,7 +12,7 @@ pub fn take(bytes: &[u8]) {
         assert!(size <= LARGEST_INTAKE);
         assert!(taken.is_err() || !intake.certificates.is_empty() || !intake.keys.is_empty());
         if let Some(first) = intake.certificates.first() {
-            let built = Chain::build(first.clone(), &intake.certificates);
+            let built = assemble(first.clone(), &intake.certificates, &Anchors::default(), first.not_before);
             assert!(built.chain.certificates().len() <= intake.certificates.len());
             let _ = (first.issuer_addresses(), first.covers("lampholm.example"), built.chain.bundle_pem());
         }

@@ -209,9 +209,12 @@ impl Desk<'_> {
         match shown {
             Ok(at) => Ok(ProofSight::Seen { at }),
             Err(StepError::AwaitsPerson { to_place }) => not_seen("it is not there yet".into(), to_place),
-            Err(StepError::NotEverywhere { behind, of, .. }) => {
-                let says = behind.first().map(|b| format!("; {}: {}", b.server, b.what)).unwrap_or_default();
-                not_seen(format!("{} of {of} name servers do not have it yet{says}", behind.len()), Vec::new())
+            Err(StepError::NotEverywhere { found, of, .. }) => {
+                let lacks = found.behind.first().map(|b| {
+                    format!("{} of {of} name servers do not have it yet; {}: {}", found.behind.len(), b.server, b.what)
+                });
+                let silent = || found.silent.first().map(|(_, why)| format!("no name server can be reached: {why}"));
+                not_seen(lacks.or_else(silent).unwrap_or_default(), Vec::new())
             }
             // Neither is a name server that does not answer, or a site, a reason to take anything away.
             Err(error @ (StepError::NotVisible { .. } | StepError::Proof(ProofError::Ask(_)))) => {

@@ -9,7 +9,7 @@ use eskort_core::journey::{Unexpected, WaitsFor};
 use eskort_core::pki::{ChainError, PkiError};
 use eskort_core::record::Record;
 use eskort_core::words;
-use eskort_dns::{AskError, Behind, UpdateError};
+use eskort_dns::{AskError, Propagation, UpdateError};
 use eskort_host::HostError;
 use eskort_probe::{NotVisible, TrustError};
 use eskort_store::StoreError;
@@ -69,11 +69,11 @@ pub enum StepError {
     /// What was brought is no answer.
     #[error(transparent)]
     Answer(#[from] AnswerError),
-    /// Not every name server has the records.
-    #[error("{} of {of} name servers do not have the records after {}", behind.len(), words::duration((*after).try_into().unwrap_or_default()))]
+    /// Not every name server that answers has the records.
+    #[error("{} after {}", not_everywhere(found, *of), words::duration((*after).try_into().unwrap_or_default()))]
     NotEverywhere {
-        /// Who is behind, and what they say.
-        behind: Vec<Behind>,
+        /// What they say.
+        found: Propagation,
         /// How many servers there are.
         of: usize,
         /// How long they were asked.
@@ -310,6 +310,15 @@ fn on_host(host: Option<&String>) -> String {
 
 fn also(others: &[String]) -> String {
     if others.is_empty() { String::new() } else { format!("; nor for {}", words::list(others)) }
+}
+
+/// Says how many name servers do not have the records.
+fn not_everywhere(found: &Propagation, of: usize) -> String {
+    match found.behind.len() {
+        0 => format!("none of {of} name servers can be reached"),
+        // Several addresses of one server may be behind.
+        behind => format!("{} of {of} name servers do not have the records", behind.min(of)),
+    }
 }
 
 impl StepError {

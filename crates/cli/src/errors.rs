@@ -190,13 +190,23 @@ pub(crate) fn tell(error: &StepError, certificate: &str) -> Told {
         StepError::AwaitsAnswer(_) => told.hint("carry the CSR to the authority, then `eskort receive FILE…`"),
         StepError::AwaitsApproval { .. } => told.hint("run `eskort keep` again then; it asks with the same CSR"),
         StepError::Answer(error) => tell_answer(error),
-        StepError::NotEverywhere { behind, .. } => {
+        StepError::NotEverywhere { found, .. } => {
             let mut told = told;
-            for server in behind {
+            for server in &found.behind {
                 told.cause.push_str(&format!("\n{}: {}", server.server, server.what));
             }
-            told.hint("a secondary that lags: look at its transfers; `settle` of the proof says how long to wait")
-                .hint(again)
+            for (host, why) in &found.silent {
+                told.cause.push_str(&format!("\n{host}: {why}"));
+            }
+            match (found.behind.is_empty(), found.have.is_empty()) {
+                (true, _) => told.hint("does this machine reach name servers at all? `name-servers` of the proof says which to ask"),
+                (false, true) => told.hint(
+                    "no server has it: is it placed in the zone that they serve? `settle` of the proof says how long to wait",
+                ),
+                (false, false) => told
+                    .hint("a secondary that lags: look at its transfers; `settle` of the proof says how long to wait"),
+            }
+            .hint(again)
         }
         StepError::NoChallenge { .. } => {
             told.hint("the authority wants these names proved in another way; see docs/inventory.md")

@@ -60,6 +60,30 @@ fn a_silent_resolver_and_a_silent_address_of_the_primary_are_passed_by() {
 }
 
 #[test]
+fn a_machine_with_one_family_and_a_dead_secondary_renews_and_a_circle_of_records_ends() {
+    let test = "network::a_machine_with_one_family_and_a_dead_secondary_renews_and_a_circle_of_records_ends";
+    let hosts = "127.0.77.4 ns1.lampholm.example\n2001:db8::53 ns1.lampholm.example\n127.0.77.5 ns2.lampholm.example\n";
+    let only_one = "ip addr add 127.0.77.4/8 dev lo && echo 1 > /proc/sys/net/ipv6/conf/all/disable_ipv6 &&";
+    if in_a_network_of_its_own(test, only_one, "nameserver 127.0.77.4\n", hosts) {
+        return;
+    }
+    let bind = Bind::start_at("127.0.77.4:53".parse().unwrap());
+    let pebble = archive(bind.address);
+    let text = pebble.place.read("eskort.toml");
+    let without = |line: &&str| !line.starts_with("server =") && !line.starts_with("name-servers =");
+    let text: String = text.lines().filter(without).map(|line| format!("{line}\n")).collect();
+    pebble.place.write("eskort.toml", &text);
+    let said = pebble.place.run(&["keep"]);
+    said.check(0, &["name server ns2.lampholm.example was left out", "confirmed"]);
+    assert!(!said.err.contains("ns1.lampholm.example was left out"), "one address that answers is enough: {said}");
+    // a leads to x, and x and y to each other.
+    let circle =
+        text.replace("\"*.archive.lampholm.example\", \"archive.lampholm.example\"", "\"circle.lampholm.example\"");
+    pebble.place.write("eskort.toml", &circle);
+    pebble.place.run(&["keep"]).check(1, &["Server Failure when asked for the zone of _acme-challenge.circle"]);
+}
+
+#[test]
 fn a_listener_without_an_address_serves_both_families_and_outlives_a_lack_of_descriptors() {
     let test = "network::a_listener_without_an_address_serves_both_families_and_outlives_a_lack_of_descriptors";
     let hosts = "127.0.77.1 lampholm.example\n::1 lampholm.example\n";

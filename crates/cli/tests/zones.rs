@@ -147,7 +147,8 @@ fn powerdns_takes_records_over_its_http_api_side_by_side_with_others() {
         place.write("eskort.toml", &format!("{text}key = \"{key}\"\n"));
         let killed = place.run_with("ESKORT_CRASH_AT", point, &["keep"]);
         assert_eq!(killed.code, None, "{point}: {killed}");
-        assert_eq!(server.texts().len(), if point == "owed" { 1 } else { 3 }, "{point}");
+        let texts = server.texts();
+        assert_eq!(texts.len(), if point == "owed" { 1 } else { 3 }, "{point}: {texts:?}");
         place.run(&["keep"]).check(0, &["go on with", "confirmed"]);
         assert_eq!(server.texts(), ["somebody else's"], "{point}");
     }

@@ -76,7 +76,7 @@ pub enum AskedError {
     #[error("`{0}` belongs to none of the certificate's names")]
     Elsewhere(String),
     /// The record's text.
-    #[error("a TXT record holds up to 255 printable characters")]
+    #[error("the text of a record has up to 2000 printable characters")]
     Text,
     /// The target of a CNAME record.
     #[error("`{0}` is no target for a CNAME record")]
@@ -121,7 +121,7 @@ impl Asked {
         }
         let text = match kind {
             RecordType::Txt
-                if text.is_empty() || text.len() > 255 || !text.bytes().all(|b| (b' '..=b'~').contains(&b)) =>
+                if text.is_empty() || text.len() > 2000 || !text.bytes().all(|b| (b' '..=b'~').contains(&b)) =>
             {
                 return Err(AskedError::Text);
             }
@@ -160,12 +160,12 @@ pub fn site_path(path: &str) -> Option<&str> {
     (path.len() <= 500 && path.split('/').all(good)).then_some(path)
 }
 
-/// Returns the names without their stars, and the domains above them down to two labels. Addresses have none.
+/// Returns the names without their stars, and the domains above them below a public suffix (as `co.uk` is one). Addresses have none.
 fn domains(names: &[Identifier]) -> impl Iterator<Item = &str> {
     let named = names.iter().filter(|name| name.address().is_none()).map(Identifier::base);
     named
         .flat_map(|name| std::iter::successors(Some(name), |n| n.split_once('.').map(|(_, up)| up)))
-        .filter(|domain| domain.contains('.'))
+        .filter(|domain| domain.contains('.') && psl::suffix_str(domain) != Some(domain))
 }
 
 fn is_at_or_below(name: &str, domain: &str) -> bool {
@@ -235,5 +235,8 @@ mod tests {
             assert_eq!(Asked::mail(bad, &names()), Err(AskedError::Address(bad.into())));
         }
         assert_eq!(constructed_addresses(&[Identifier::parse("192.0.2.7").unwrap()]), Vec::<String>::new());
+        // Nobody has a mailbox at a public suffix.
+        let british = constructed_addresses(&[Identifier::parse("www.lampholm.co.uk").unwrap()]);
+        assert_eq!((british.len(), british[0].as_str()), (10, "admin@lampholm.co.uk"));
     }
 }

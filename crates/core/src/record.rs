@@ -43,10 +43,23 @@ impl Record {
         Record { name: name.into(), kind: RecordType::Txt, text: text.into() }
     }
 
-    /// Returns what stands behind the type in a zone file: a quoted text, or a target with its final dot.
+    /// Returns the text as a TXT record holds it: in strings of at most 255 bytes (RFC 1035 section 3.3).
+    pub fn strings(&self) -> Vec<String> {
+        let mut found = vec![String::new()];
+        for c in self.text.chars() {
+            if found[found.len() - 1].len() + c.len_utf8() > 255 {
+                found.push(String::new());
+            }
+            found.last_mut().expect("it begins with one").push(c);
+        }
+        found
+    }
+
+    /// Returns what stands behind the type in a zone file: a quoted text, in strings, or a target with its final dot.
     pub fn zone_data(&self) -> String {
+        let quoted = |text: &String| format!("\"{}\"", text.replace('\\', "\\\\").replace('"', "\\\""));
         match self.kind {
-            RecordType::Txt => format!("\"{}\"", self.text.replace('\\', "\\\\").replace('"', "\\\"")),
+            RecordType::Txt => self.strings().iter().map(quoted).collect::<Vec<_>>().join(" "),
             RecordType::Cname => format!("{}.", self.text),
         }
     }
@@ -139,6 +152,16 @@ mod tests {
     use super::*;
 
     const ACCOUNT: &str = "https://ca.example/account/7";
+
+    #[test]
+    fn a_long_text_is_several_strings() {
+        for (length, lengths) in [(0, vec![0]), (255, vec![255]), (256, vec![255, 1]), (600, vec![255, 255, 90])] {
+            let record = Record::txt("a.example", "a".repeat(length));
+            let cut = record.strings();
+            assert_eq!((cut.iter().map(String::len).collect::<Vec<_>>(), cut.concat()), (lengths, record.text));
+        }
+        assert_eq!(Record::txt("a.example", "a".repeat(256)).zone_data(), format!("\"{}\" \"a\"", "a".repeat(255)));
+    }
 
     #[test]
     fn the_records_stand_where_the_standards_say() {

@@ -1,12 +1,16 @@
-//! Questions to name servers, dynamic updates (RFC 2136) signed with TSIG (RFC 8945), and the look whether every name
-//! server of a zone has a record.
+//! Questions to name servers, dynamic updates (RFC 2136) signed with TSIG (RFC 8945), and the look whether the name
+//! servers of a zone have a record.
 
-mod ask;
+mod exchange;
 mod key;
+mod lookup;
+mod propagation;
 mod update;
-mod watch;
+mod zone;
 
-pub use ask::{AskError, Found, Located, Zone, ask_records, first_that_answers, locate, system_servers, zone_of};
+pub use exchange::{AskError, first_that_answers, system_servers};
 pub use key::{KeyError, UpdateKey};
+pub use lookup::{Found, ask_records};
+pub use propagation::{Behind, NameServer, Propagation, find_addresses, find_name_servers, propagation};
 pub use update::{UpdateError, add_records, remove_records};
-pub use watch::{Behind, find_addresses, find_name_servers, lagging};
+pub use zone::{Located, Zone, locate, zone_of};

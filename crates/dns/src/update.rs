@@ -1,7 +1,7 @@
 //! Dynamic updates (RFC 2136) over TCP, signed with TSIG.
 
 use crate::UpdateKey;
-use crate::ask::{AskError, exchange_tcp, parse_name};
+use crate::exchange::{AskError, exchange_tcp, parse_name};
 use eskort_core::record::{self, Record};
 use hickory_proto::op::{Message, OpCode, Query, ResponseCode, UpdateMessage};
 use hickory_proto::rr::rdata::{CNAME, TXT};
@@ -104,7 +104,7 @@ fn message(zone: &str, records: &[Record], class: DNSClass, ttl: u32) -> Result<
     message.add_zone(head);
     for record in records {
         let data = match record.kind {
-            record::RecordType::Txt => RData::TXT(TXT::new(vec![record.text.clone()])),
+            record::RecordType::Txt => RData::TXT(TXT::new(record.strings())),
             record::RecordType::Cname => RData::CNAME(CNAME(parse_name(&record.text)?)),
         };
         let mut record = rr::Record::from_rdata(parse_name(&record.name)?, ttl, data);

@@ -304,7 +304,7 @@ fn soa() -> Option<RData> {
 mod tests {
     use super::*;
     use eskort_core::record::{self, Record};
-    use eskort_dns::{UpdateError, UpdateKey, add_records, ask_records, lagging, locate, remove_records};
+    use eskort_dns::{UpdateError, UpdateKey, add_records, ask_records, locate, propagation, remove_records};
     use eskort_pki::Secret;
     use jiff::Timestamp;
 
@@ -322,10 +322,10 @@ mod tests {
         add_records(at, "lampholm.example", &key, &both, 60, now).await.unwrap();
         add_records(at, "lampholm.example", &key, &both[..1], 60, now).await.unwrap();
         assert_eq!(ask_records(at, name, record::RecordType::Txt).await.unwrap().texts, ["one", "two"]);
-        assert!(lagging(&[at], &both, now).await.is_empty());
+        assert!(propagation(&[at.into()], &both, now).await.is_everywhere());
         remove_records(at, "lampholm.example", &key, &both[..1], now).await.unwrap();
         assert_eq!(ask_records(at, name, record::RecordType::Txt).await.unwrap().texts, ["two"]);
-        let behind = lagging(&[at], &both, now).await;
+        let behind = propagation(&[at.into()], &both, now).await.behind;
         assert_eq!(behind[0].what, format!("1 TXT records at {name}, and 1 missing"));
         let located = locate(at, at, name).await.unwrap();
         assert_eq!((located.name.as_str(), located.zone.name.as_str()), (name, "lampholm.example"));

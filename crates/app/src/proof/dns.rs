@@ -10,8 +10,8 @@ use eskort_core::inventory::{DnsLook, DnsProof, ProgramRules, Proof, RecordWrite
 use eskort_core::pki::Secret;
 use eskort_core::record::{Record, RecordType};
 use eskort_dns::{
-    Behind, Located, UpdateKey, Zone, add_records, find_addresses, find_name_servers, first_that_answers, lagging,
-    locate, remove_records, system_servers, zone_of,
+    Located, NameServer, Propagation, UpdateKey, Zone, add_records, find_addresses, find_name_servers,
+    first_that_answers, locate, propagation, remove_records, system_servers, zone_of,
 };
 use eskort_host::HostError;
 use eskort_store::Store;
@@ -335,16 +335,16 @@ pub(super) async fn take_away(app: &App, proof: &str, owed: &[OwedRecord]) -> Re
 }
 
 /// Returns the servers that must have the records: the inventory's, or all of the zones'.
-async fn servers_to_look_at(look: &DnsLook, placed: &[Placed]) -> Result<Vec<SocketAddr>, ProofError> {
+async fn servers_to_look_at(look: &DnsLook, placed: &[Placed]) -> Result<Vec<NameServer>, ProofError> {
     let server = server_to_ask(look).await;
-    let mut servers: BTreeSet<SocketAddr> = look.name_servers.iter().copied().collect();
+    let mut servers: BTreeSet<NameServer> = look.name_servers.iter().copied().map(NameServer::from).collect();
     if servers.is_empty() {
         for zone in by_zone(placed).keys() {
             servers.extend(find_name_servers(server, &zone.name).await?);
         }
     }
     if servers.is_empty() {
-        servers.insert(server);
+        servers.insert(server.into());
     }
     Ok(servers.into_iter().collect())
 }
@@ -357,13 +357,14 @@ pub(crate) async fn look(app: &App, dns: &DnsProof, wanted: &[Record]) -> Result
     let settle = dns.look.settle;
     if matches!(dns.writer, RecordWriter::Person | RecordWriter::Standing { .. }) {
         say_delegations(app, wanted, &placed);
-        let behind = lagging(&servers, &records, (app.now)()).await;
-        if behind.is_empty() {
+        let found = propagation(&servers, &records, (app.now)()).await;
+        if found.is_everywhere() {
             return Ok(());
         }
         let standing = matches!(dns.writer, RecordWriter::Standing { .. });
         // What is everywhere already need not be placed again; the same record may answer several tasks.
-        let lacking = |p: &&Placed| behind.iter().any(|b| b.names.contains(&p.record.name));
+        let everywhere = |name: &String| !found.have.is_empty() && found.behind.iter().all(|b| !b.names.contains(name));
+        let lacking = |p: &&Placed| !everywhere(&p.record.name);
         let mut to_place: Vec<RecordToPlace> = Vec::new();
         for Placed { record, zone } in placed.iter().filter(lacking) {
             let one = RecordToPlace {
@@ -379,33 +380,52 @@ pub(crate) async fn look(app: &App, dns: &DnsProof, wanted: &[Record]) -> Result
         return Err(StepError::AwaitsPerson { to_place });
     }
     match ask_until(app, &servers, &records, settle).await {
-        Ok(()) => Ok(()),
-        Err(behind) => Err(StepError::NotEverywhere { behind, of: servers.len(), after: settle }),
+        Ok(found) => {
+            for (host, why) in found.silent {
+                let text = format!("name server {host} was left out: {why}");
+                (app.watch)(&Progress::Note(text));
+            }
+            Ok(())
+        }
+        Err(found) => Err(StepError::NotEverywhere { found, of: servers.len(), after: settle }),
     }
 }
 
-/// Asks until all servers have all records, or until `settle` is over; then returns who is behind.
-async fn ask_until(app: &App, servers: &[SocketAddr], records: &[Record], settle: Duration) -> Result<(), Vec<Behind>> {
+/// Asks until all servers that answer have all records, or until `settle` is over; the error is what was found then. A server that is
+/// silent while another answers is not asked again.
+async fn ask_until(
+    app: &App,
+    servers: &[NameServer],
+    records: &[Record],
+    settle: Duration,
+) -> Result<Propagation, Propagation> {
     let begun = Instant::now();
     let mut pause = Duration::from_millis(200);
     let names: BTreeSet<&String> = records.iter().map(|r| &r.name).collect();
+    let mut asked = servers.to_vec();
+    let mut silent = Vec::new();
     loop {
-        let behind = lagging(servers, records, (app.now)()).await;
-        if behind.is_empty() {
-            return Ok(());
+        let mut found = propagation(&asked, records, (app.now)()).await;
+        if found.silent.len() < asked.len() {
+            asked.retain(|server| found.silent.iter().all(|(host, _)| *host != server.host));
+            silent.append(&mut found.silent);
+        }
+        found.silent.extend(silent.iter().cloned());
+        if found.is_everywhere() {
+            return Ok(found);
         }
         let left = settle.saturating_sub(begun.elapsed());
         if left.is_zero() {
-            return Err(behind);
+            return Err(found);
         }
         let state = |name: &&String| {
-            let lack = behind.iter().filter(|b| b.names.contains(name)).count();
-            let state = format!("on {} of {} name servers", servers.len() - lack, servers.len());
+            let lack = found.behind.iter().filter(|b| b.names.contains(name)).count() + found.silent.len();
+            let state = format!("on {} of {} name servers", servers.len().saturating_sub(lack), servers.len());
             NameState { name: (*name).clone(), state, since: Some(begun) }
         };
         (app.watch)(&Progress::Names(names.iter().map(state).collect()));
         // A server that remembers "there is none" says the same until it has forgotten: asking sooner is no use.
-        let forgets = behind.iter().map(|b| b.remembers_for).min().flatten().unwrap_or_default();
+        let forgets = found.behind.iter().map(|b| b.remembers_for).min().flatten().unwrap_or_default();
         let next = pause.max(forgets).min(left);
         tokio::time::sleep(next).await;
         pause = (pause * 2).min(Duration::from_secs(10));

@@ -1,0 +1,217 @@
+//! One question to one name server, and which answers count as answers to it.
+
+use hickory_proto::op::{Message, MessageType, OpCode, Query};
+use hickory_proto::rr::{Name, RecordType};
+use std::io;
+use std::net::{IpAddr, SocketAddr};
+use std::time::Duration;
+use tokio::io::{AsyncReadExt, AsyncWriteExt};
+use tokio::net::{TcpStream, UdpSocket};
+use tokio::time::{Instant, timeout_at};
+
+/// How long a server may take for one answer; asked three times over UDP.
+const PATIENCE: Duration = Duration::from_secs(2);
+const TRIES: u32 = 3;
+
+/// Why a server gave no useful answer.
+#[derive(Debug, thiserror::Error)]
+pub enum AskError {
+    /// No answer.
+    #[error("no answer from name server {server}: {source}")]
+    NoAnswer {
+        /// The server.
+        server: SocketAddr,
+        /// Why.
+        source: io::Error,
+    },
+    /// An answer that is none.
+    #[error("name server {server} answers {what}")]
+    BadAnswer {
+        /// The server.
+        server: SocketAddr,
+        /// What it says.
+        what: String,
+    },
+    /// A name that is none.
+    #[error("`{0}` is no DNS name")]
+    Name(String),
+}
+
+pub(crate) fn parse_name(text: &str) -> Result<Name, AskError> {
+    Name::from_ascii(format!("{}.", text.trim_end_matches('.'))).map_err(|_| AskError::Name(text.to_owned()))
+}
+
+pub(crate) fn question(name: &Name, kind: RecordType) -> Message {
+    let mut message = Message::query();
+    message.metadata.op_code = OpCode::Query;
+    message.metadata.recursion_desired = true;
+    message.add_query(Query::query(name.clone(), kind));
+    message
+}
+
+/// Reads bytes as the answer to a question; `None` for what is none: another identifier, another question or none at all, the question
+/// itself come back (RFC 5452 section 9.1). A server that cannot read the question need not repeat it (RFC 1035 section 4.1.1).
+pub(crate) fn answer_to(asked: &Message, bytes: &[u8]) -> Option<Message> {
+    let answer = Message::from_vec(bytes).ok()?;
+    let (meta, same) = (&answer.metadata, answer.queries == asked.queries);
+    let is_answer = meta.message_type == MessageType::Response && meta.op_code == asked.metadata.op_code;
+    let refuses = answer.queries.is_empty() && meta.response_code != hickory_proto::op::ResponseCode::NoError;
+    (is_answer && meta.id == asked.metadata.id && (same || refuses)).then_some(answer)
+}
+
+/// Asks one server; over TCP when the answer does not fit.
+pub(crate) async fn ask(server: SocketAddr, name: &Name, kind: RecordType) -> Result<Message, AskError> {
+    let message = question(name, kind);
+    let no_answer = |source| AskError::NoAnswer { server, source };
+    let bytes = message.to_vec().map_err(|e| no_answer(io::Error::other(e.to_string())))?;
+    let mut result = Err(no_answer(io::ErrorKind::TimedOut.into()));
+    for _ in 0..TRIES {
+        match over_udp(server, &message, &bytes).await {
+            Ok(answer) => {
+                result = Ok(answer);
+                break;
+            }
+            Err(error) if error.kind() == io::ErrorKind::TimedOut => {}
+            Err(source) => return Err(no_answer(source)),
+        }
+    }
+    let answer = result?;
+    if !answer.metadata.truncation {
+        return Ok(answer);
+    }
+    let long = exchange_tcp(server, &bytes).await.map_err(no_answer)?;
+    answer_to(&message, &long)
+        .ok_or_else(|| AskError::BadAnswer { server, what: "something that is no answer to the question".into() })
+}
+
+/// Sends a question and takes the first packet that answers it; others are dropped.
+async fn over_udp(server: SocketAddr, asked: &Message, bytes: &[u8]) -> io::Result<Message> {
+    let any: IpAddr = if server.is_ipv4() { [0, 0, 0, 0].into() } else { [0_u16; 8].into() };
+    // A socket and with it a port for each question; connected, so that only this server's packets come in.
+    let socket = UdpSocket::bind((any, 0)).await?;
+    socket.connect(server).await?;
+    socket.send(bytes).await?;
+    let mut buffer = vec![0; 4096];
+    let end = Instant::now() + PATIENCE;
+    loop {
+        let received =
+            timeout_at(end, socket.recv(&mut buffer)).await.map_err(|_| io::Error::from(io::ErrorKind::TimedOut))?;
+        if let Some(answer) = answer_to(asked, &buffer[..received?]) {
+            return Ok(answer);
+        }
+    }
+}
+
+/// Sends a message over TCP and reads one answer (RFC 1035 section 4.2.2).
+pub(crate) async fn exchange_tcp(server: SocketAddr, bytes: &[u8]) -> io::Result<Vec<u8>> {
+    let talk = async {
+        let mut stream = TcpStream::connect(server).await?;
+        let length = u16::try_from(bytes.len()).map_err(|_| io::Error::other("the message is too long"))?;
+        stream.write_all(&[&length.to_be_bytes(), bytes].concat()).await?;
+        let length = stream.read_u16().await?;
+        let mut answer = vec![0; usize::from(length)];
+        stream.read_exact(&mut answer).await?;
+        Ok(answer)
+    };
+    tokio::time::timeout(PATIENCE * 5, talk).await.unwrap_or_else(|_| Err(io::ErrorKind::TimedOut.into()))
+}
+
+/// Returns the name servers that the text of a `resolv.conf` names; this machine when it names none.
+pub fn system_servers(resolv_conf: &str) -> Vec<SocketAddr> {
+    let address = |line: &str| line.trim().strip_prefix("nameserver")?.trim().split('%').next()?.parse::<IpAddr>().ok();
+    let found: Vec<SocketAddr> =
+        resolv_conf.lines().filter_map(address).map(|ip| SocketAddr::new(ip, 53)).take(3).collect();
+    if found.is_empty() { vec![SocketAddr::from(([127, 0, 0, 1], 53))] } else { found }
+}
+
+/// Returns the first of several servers that answers anything at all; they are asked at once, and earlier ones are preferred.
+pub async fn first_that_answers(servers: &[SocketAddr]) -> Option<SocketAddr> {
+    let ask_one = |server: SocketAddr| async move {
+        let message = question(&Name::root(), RecordType::NS);
+        let bytes = message.to_vec().ok()?;
+        over_udp(server, &message, &bytes).await.ok().map(|_| server)
+    };
+    let asked: Vec<_> = servers.iter().map(|server| tokio::spawn(ask_one(*server))).collect();
+    for answer in asked {
+        if let Ok(Some(server)) = answer.await {
+            return Some(server);
+        }
+    }
+    None
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use hickory_proto::op::ResponseCode;
+
+    #[test]
+    fn reads_the_systems_servers() {
+        let text =
+            "# by hand\nsearch lampholm.example\nnameserver 192.0.2.53\n nameserver fe80::53%eth0\nnameserver x\n";
+        let found: Vec<String> = system_servers(text).iter().map(ToString::to_string).collect();
+        assert_eq!(found, ["192.0.2.53:53", "[fe80::53]:53"]);
+        assert_eq!(system_servers("").len(), 1);
+    }
+
+    #[test]
+    fn only_an_answer_to_this_question_counts() {
+        let asked = question(&parse_name("Lampholm.example").unwrap(), RecordType::TXT);
+        type Change = fn(&mut Message);
+        let cases: [(&str, Change, bool); 8] = [
+            ("an answer", |_| {}, true),
+            (
+                "another spelling",
+                |m| m.queries = question(&parse_name("lampholm.EXAMPLE").unwrap(), RecordType::TXT).queries,
+                true,
+            ),
+            ("another identifier", |m| m.metadata.id ^= 1, false),
+            (
+                "another name",
+                |m| m.queries = question(&parse_name("harbour.example").unwrap(), RecordType::TXT).queries,
+                false,
+            ),
+            (
+                "another type",
+                |m| m.queries = question(&parse_name("lampholm.example").unwrap(), RecordType::A).queries,
+                false,
+            ),
+            ("no question", |m| m.queries.clear(), false),
+            ("the question itself", |m| m.metadata.message_type = MessageType::Query, false),
+            (
+                "refused without a question",
+                |m| {
+                    m.queries.clear();
+                    m.metadata.response_code = ResponseCode::FormErr;
+                },
+                true,
+            ),
+        ];
+        for (what, change, counts) in cases {
+            let mut answer = asked.clone();
+            answer.metadata.message_type = MessageType::Response;
+            change(&mut answer);
+            assert_eq!(answer_to(&asked, &answer.to_vec().unwrap()).is_some(), counts, "{what}");
+        }
+        assert!(answer_to(&asked, b"noise").is_none());
+    }
+
+    #[tokio::test]
+    async fn a_stray_packet_does_not_end_the_question() {
+        let server = UdpSocket::bind("127.0.0.1:0").await.unwrap();
+        let address = server.local_addr().unwrap();
+        tokio::spawn(async move {
+            let mut buffer = [0; 512];
+            let (length, from) = server.recv_from(&mut buffer).await.unwrap();
+            let mut answer = Message::from_vec(&buffer[..length]).unwrap();
+            server.send_to(&buffer[..length], from).await.unwrap();
+            server.send_to(b"noise", from).await.unwrap();
+            answer.metadata.message_type = MessageType::Response;
+            answer.metadata.id ^= 7;
+            server.send_to(&answer.to_vec().unwrap(), from).await.unwrap();
+            answer.metadata.id ^= 7;
+            server.send_to(&answer.to_vec().unwrap(), from).await.unwrap();
+        });
+        assert!(ask(address, &parse_name("lampholm.example").unwrap(), RecordType::A).await.is_ok());
+    }
+}

@@ -1,0 +1,215 @@
+//! Whether the name servers of a zone have a record.
+
+use crate::exchange::{AskError, ask, parse_name};
+use crate::lookup::{Found, ask_records};
+use eskort_core::record::{self, Record};
+use hickory_proto::rr::{RData, RecordType};
+use jiff::Timestamp;
+use std::collections::{BTreeMap, BTreeSet};
+use std::net::SocketAddr;
+use std::time::Duration;
+
+/// A name server takes many questions at once for an attack.
+const AT_ONCE: usize = 16;
+
+/// A name server of a zone, at all its addresses.
+#[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord)]
+pub struct NameServer {
+    /// Its host name; its address where it has none here.
+    pub host: String,
+    /// Where it is asked.
+    pub addresses: Vec<SocketAddr>,
+}
+
+impl From<SocketAddr> for NameServer {
+    fn from(address: SocketAddr) -> Self {
+        NameServer { host: address.to_string(), addresses: vec![address] }
+    }
+}
+
+/// A name server that does not have all records yet.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Behind {
+    /// The address that was asked.
+    pub server: SocketAddr,
+    /// What it lacks or says instead.
+    pub what: String,
+    /// The names at which it lacks something.
+    pub names: Vec<String>,
+    /// How long it goes on saying what it said before, when it is one that remembers the answers of others.
+    pub remembers_for: Option<Duration>,
+}
+
+/// What the name servers of a zone say.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct Propagation {
+    /// Those that have all records, at every address that answers.
+    pub have: Vec<String>,
+    /// Those that lack something.
+    pub behind: Vec<Behind>,
+    /// Those that cannot be reached from here, which says nothing about what they have: the host, and why.
+    pub silent: Vec<(String, String)>,
+}
+
+impl Propagation {
+    /// Whether an authority will find the records: at least one server has them, and none that answers lacks any.
+    pub fn is_everywhere(&self) -> bool {
+        self.behind.is_empty() && !self.have.is_empty()
+    }
+
+    /// Puts the verdict on a server's addresses to the others.
+    fn add(&mut self, host: &str, seen: Vec<Seen>) {
+        let mut why = None;
+        let mut has = false;
+        let mut behind = Vec::new();
+        for seen in seen {
+            match seen {
+                Seen::Has => has = true,
+                Seen::Behind(one) => behind.push(one),
+                Seen::Silent(what) => why = why.or(Some(what)),
+            }
+        }
+        match (behind.is_empty(), has, why) {
+            (false, ..) => self.behind.extend(behind),
+            (true, true, _) => self.have.push(host.to_owned()),
+            (true, false, why) => {
+                self.silent.push((host.to_owned(), why.unwrap_or_else(|| "it has no address".into())))
+            }
+        }
+    }
+}
+
+/// What one address of a name server says.
+#[derive(Debug)]
+enum Seen {
+    Has,
+    Behind(Behind),
+    Silent(String),
+}
+
+/// Returns every name server of a zone, as one of them names them.
+///
+/// # Errors
+/// When the server does not answer.
+pub async fn find_name_servers(server: SocketAddr, zone: &str) -> Result<Vec<NameServer>, AskError> {
+    let answer = ask(server, &parse_name(zone)?, RecordType::NS).await?;
+    let mut found = BTreeSet::new();
+    for record in answer.answers {
+        let RData::NS(ns) = record.data else { continue };
+        let host = ns.0.to_ascii().trim_end_matches('.').to_ascii_lowercase();
+        let addresses = find_addresses(server, &host).await;
+        found.insert(NameServer { host, addresses });
+    }
+    Ok(found.into_iter().collect())
+}
+
+/// Returns the addresses of a name server's host: as the system resolves it, or else as a server knows it.
+pub async fn find_addresses(server: SocketAddr, host: &str) -> Vec<SocketAddr> {
+    let host = host.trim_end_matches('.');
+    if let Ok(addresses) = tokio::net::lookup_host((host, 53)).await {
+        return addresses.collect();
+    }
+    let Ok(name) = parse_name(host) else { return Vec::new() };
+    let mut found = Vec::new();
+    for kind in [RecordType::A, RecordType::AAAA] {
+        let Ok(answer) = ask(server, &name, kind).await else { continue };
+        found.extend(answer.answers.iter().filter_map(|record| match &record.data {
+            RData::A(ip) => Some(SocketAddr::new(ip.0.into(), 53)),
+            RData::AAAA(ip) => Some(SocketAddr::new(ip.0.into(), 53)),
+            _ => None,
+        }));
+    }
+    found
+}
+
+/// Asks every address of every server for every record.
+pub async fn propagation(servers: &[NameServer], records: &[Record], now: Timestamp) -> Propagation {
+    let look = |address: SocketAddr| tokio::spawn(look_at(address, records.to_vec(), now));
+    let looks: Vec<(&str, Vec<_>)> =
+        servers.iter().map(|s| (s.host.as_str(), s.addresses.iter().map(|address| look(*address)).collect())).collect();
+    let mut found = Propagation::default();
+    for (host, looks) in looks {
+        let mut seen = Vec::new();
+        for look in looks {
+            seen.push(look.await.expect("a look does not panic"));
+        }
+        found.add(host, seen);
+    }
+    found
+}
+
+async fn look_at(server: SocketAddr, records: Vec<Record>, now: Timestamp) -> Seen {
+    let mut wanted: BTreeMap<(&String, record::RecordType), Vec<&Record>> = BTreeMap::new();
+    for record in &records {
+        wanted.entry((&record.name, record.kind)).or_default().push(record);
+    }
+    let mut behind = Behind { server, what: String::new(), names: Vec::new(), remembers_for: None };
+    let questions: Vec<(&String, record::RecordType)> = wanted.keys().copied().collect();
+    for group in questions.chunks(AT_ONCE) {
+        let ask = |name: String, kind| async move { ask_records(server, &name, kind).await };
+        let asked: Vec<_> = group.iter().map(|(name, kind)| tokio::spawn(ask((*name).clone(), *kind))).collect();
+        for ((name, kind), answer) in group.iter().zip(asked) {
+            let what = match answer.await.expect("a question does not panic") {
+                // A server that does not answer at all need not be asked for the rest.
+                Err(error @ AskError::NoAnswer { .. }) => return Seen::Silent(error.to_string()),
+                Err(error) => error.to_string(),
+                Ok(found) => {
+                    behind.remembers_for = behind.remembers_for.max(found.remembers_none_for);
+                    match lacks(&found, name, *kind, &wanted[&(*name, *kind)], now) {
+                        Some(what) => what,
+                        None => continue,
+                    }
+                }
+            };
+            behind.names.push((*name).clone());
+            if behind.what.is_empty() {
+                behind.what = what;
+            }
+        }
+    }
+    if behind.names.is_empty() { Seen::Has } else { Seen::Behind(behind) }
+}
+
+/// Says what an answer lacks of the records wanted at a name.
+fn lacks(found: &Found, name: &str, kind: record::RecordType, wanted: &[&Record], now: Timestamp) -> Option<String> {
+    let word = kind.word();
+    let missing = wanted.iter().filter(|r| !r.is_answered_by(&found.texts, now)).count();
+    Some(match (missing, found.texts.len(), found.remembers_none_for) {
+        (0, ..) => return None,
+        (_, 0, Some(time)) => {
+            format!("no {word} record at {name}, and it remembers that for {} seconds", time.as_secs())
+        }
+        (_, 0, None) => format!("no {word} record at {name}"),
+        (_, n, _) => format!("{n} {word} records at {name}, and {missing} missing"),
+    })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_server_is_judged_by_the_addresses_that_answer() {
+        let server: SocketAddr = "192.0.2.53:53".parse().unwrap();
+        let behind =
+            || Seen::Behind(Behind { server, what: "none".into(), names: vec!["a".into()], remembers_for: None });
+        let silent = || Seen::Silent("network is unreachable".into());
+        let one = |seen: Vec<Vec<Seen>>| {
+            let mut all = Propagation::default();
+            seen.into_iter().enumerate().for_each(|(n, seen)| all.add(&format!("ns{n}"), seen));
+            (all.have.len(), all.behind.len(), all.silent.len(), all.is_everywhere())
+        };
+        for (seen, wanted) in [
+            (vec![vec![Seen::Has], vec![Seen::Has, Seen::Has]], (2, 0, 0, true)),
+            (vec![vec![Seen::Has, silent()]], (1, 0, 0, true)),
+            (vec![vec![Seen::Has], vec![silent()]], (1, 0, 1, true)),
+            (vec![vec![Seen::Has, behind()]], (0, 1, 0, false)),
+            (vec![vec![Seen::Has], vec![behind()]], (1, 1, 0, false)),
+            (vec![vec![silent()], vec![silent()]], (0, 0, 2, false)),
+            (vec![vec![], vec![Seen::Has]], (1, 0, 1, true)),
+            (vec![], (0, 0, 0, false)),
+        ] {
+            assert_eq!(one(seen), wanted);
+        }
+    }
+}
