@@ -1,5 +1,6 @@
 //! The directory (RFC 8555 section 7.1.1) and accounts (section 7.3).
 
+use crate::lenient::{elements, or_default};
 use crate::{AcmeError, Answer, ExternalBinding, Request, Signer};
 use serde::Deserialize;
 use serde_json::json;
@@ -15,7 +16,7 @@ pub struct Directory {
     /// For orders.
     pub new_order: String,
     /// What the authority says of itself.
-    #[serde(default)]
+    #[serde(default, deserialize_with = "or_default")]
     pub meta: Meta,
 }
 
@@ -24,12 +25,16 @@ pub struct Directory {
 #[serde(rename_all = "camelCase", default)]
 pub struct Meta {
     /// The address of its terms of service.
+    #[serde(deserialize_with = "or_default")]
     pub terms_of_service: Option<String>,
     /// Its web site.
+    #[serde(deserialize_with = "or_default")]
     pub website: Option<String>,
     /// The names it goes by in CAA records.
+    #[serde(deserialize_with = "elements")]
     pub caa_identities: Vec<String>,
     /// Whether accounts must be bound to an external account.
+    #[serde(deserialize_with = "or_default")]
     pub external_account_required: bool,
 }
 
@@ -57,7 +62,8 @@ pub(crate) fn require_https(url: &str, expected: &'static str) -> Result<(), Acm
     }
 }
 
-/// Makes the request for an account; the same key always gets the same one (RFC 8555 section 7.3.1).
+/// Makes the request for an account; the same key always gets the same one (RFC 8555 section 7.3.1). `agreed` says that a person
+/// agrees to the authority's terms of service.
 ///
 /// # Errors
 /// [`AcmeError::Signing`] only.
@@ -66,10 +72,11 @@ pub fn new_account(
     nonce: &str,
     directory: &Directory,
     contact: Option<&str>,
+    agreed: bool,
     binding: Option<&ExternalBinding>,
 ) -> Result<Request, AcmeError> {
     let mut payload = json!({});
-    if directory.meta.terms_of_service.is_some() {
+    if agreed {
         payload["termsOfServiceAgreed"] = json!(true);
     }
     if let Some(mail) = contact {
@@ -141,6 +148,10 @@ mod tests {
     fn reads_a_directory_and_refuses_what_is_none() {
         let good = r#"{"newNonce":"https://ca.example/n","newAccount":"https://ca.example/a","newOrder":"https://ca.example/o","meta":{"termsOfService":"https://ca.example/terms","extra":1},"x":"y"}"#;
         assert!(read_directory(&answer(good)).unwrap().meta.terms_of_service.is_some());
+        for meta in ["null", "7", r#"{"caaIdentities":null,"website":7}"#, r#"{"caaIdentities":["ca.example",null]}"#] {
+            let body = format!("{},\"meta\":{meta}}}", good.split(",\"meta\"").next().unwrap());
+            read_directory(&answer(&body)).unwrap_or_else(|error| panic!("{meta}: {error}"));
+        }
         for (body, says) in [
             ("<html>Welcome to the harbour</html>", "it begins with `<html>Welcome"),
             ("{}", "missing field `newNonce`"),

@@ -5,6 +5,7 @@
 
 mod directory;
 mod jws;
+mod lenient;
 mod order;
 mod problem;
 mod wire;

@@ -1,6 +1,7 @@
 //! Orders, authorizations, challenges and certificates (RFC 8555 section 7.4 and 7.5).
 
 use crate::directory::require_https;
+use crate::lenient::{elements, or_default};
 use crate::{AcmeError, Answer, Directory, Problem, Rejected, Request, Signer};
 use eskort_pki::base64url;
 use serde::Deserialize;
@@ -32,8 +33,10 @@ pub struct Order {
     /// Where the CSR goes.
     pub finalize: String,
     /// Where the certificate is, once it is.
+    #[serde(default, deserialize_with = "or_default")]
     pub certificate: Option<String>,
     /// Why it came to nothing.
+    #[serde(default, deserialize_with = "or_default")]
     pub error: Option<Box<Problem>>,
 }
 
@@ -107,6 +110,8 @@ pub struct Challenge {
     pub token: String,
     /// The issuer's domain names that a standing record may name; empty for other kinds.
     pub issuers: Vec<String>,
+    /// Why it cannot be answered.
+    pub fault: Option<String>,
 }
 
 /// Makes the request for a new order, for DNS names and addresses.
@@ -156,34 +161,77 @@ pub fn read_order(answer: &Answer) -> Result<Order, AcmeError> {
     Ok(order)
 }
 
-/// Reads an authorization. Challenges that are not understood are kept as [`ChallengeKind::Other`].
+#[derive(Deserialize)]
+struct RawChallenge {
+    r#type: ChallengeKind,
+    #[serde(default, deserialize_with = "or_default")]
+    url: String,
+    #[serde(default, deserialize_with = "or_default")]
+    token: String,
+    #[serde(default, deserialize_with = "elements", rename = "issuer-domain-names")]
+    issuers: Vec<String>,
+    #[serde(default, deserialize_with = "or_default")]
+    status: String,
+    #[serde(default, deserialize_with = "or_default")]
+    error: Option<Box<Problem>>,
+}
+
+impl RawChallenge {
+    /// Says why it cannot be answered: no https address, or a token with characters outside base64url (RFC 8555 section 8.1).
+    fn fault(&self) -> Option<String> {
+        if let Err(error) = require_https(&self.url, "a challenge") {
+            return Some(error.to_string());
+        }
+        let base64url = |b: u8| b.is_ascii_alphanumeric() || matches!(b, b'-' | b'_');
+        let safe = self.token.len() <= 200 && self.token.bytes().all(base64url);
+        let needs_token = !matches!(self.r#type, ChallengeKind::Other | ChallengeKind::DnsPersist01);
+        if !safe || (self.token.is_empty() && needs_token) {
+            return Some(format!("its token holds `{}`", eskort_core::words::printable(&self.token, 60)));
+        }
+        let nameless = self.r#type == ChallengeKind::DnsPersist01 && !self.issuers.iter().any(|name| is_issuer(name));
+        nameless.then(|| "it has no `issuer-domain-names`".to_owned())
+    }
+}
+
+fn is_issuer(name: &str) -> bool {
+    !name.is_empty() && name.bytes().all(|b| b.is_ascii_alphanumeric() || matches!(b, b'-' | b'.'))
+}
+
+impl Authorization {
+    /// Returns a challenge of a kind, `None` where none is offered.
+    ///
+    /// # Errors
+    /// When it is offered in a form that cannot be answered. What is wrong with one that nobody chooses harms no other.
+    pub fn challenge(&self, kind: ChallengeKind) -> Option<Result<&Challenge, AcmeError>> {
+        let offered = || self.challenges.iter().filter(|c| c.kind == kind);
+        let found = offered().find(|c| c.fault.is_none()).or_else(|| offered().next())?;
+        Some(match &found.fault {
+            None => Ok(found),
+            Some(found) => {
+                Err(AcmeError::NotProtocol { expected: "a challenge that can be answered", found: found.clone() })
+            }
+        })
+    }
+}
+
+/// Reads an authorization. Challenges that are not understood are kept as [`ChallengeKind::Other`], and what is wrong with one
+/// matters only when it is chosen ([`Authorization::challenge`]).
 ///
 /// # Errors
-/// A problem, an answer that is no authorization, or a token with characters outside base64url (RFC 8555 section 8.1).
+/// A problem, or an answer that is no authorization.
 pub fn read_authorization(answer: &Answer) -> Result<Authorization, AcmeError> {
     #[derive(Deserialize)]
     struct Raw {
         status: String,
         identifier: Identifier,
-        #[serde(default)]
+        #[serde(default, deserialize_with = "or_default")]
         wildcard: bool,
+        #[serde(default, deserialize_with = "elements")]
         challenges: Vec<RawChallenge>,
     }
     #[derive(Deserialize)]
     struct Identifier {
         value: String,
-    }
-    #[derive(Deserialize)]
-    struct RawChallenge {
-        r#type: ChallengeKind,
-        url: String,
-        #[serde(default)]
-        token: String,
-        #[serde(default, rename = "issuer-domain-names")]
-        issuers: Vec<String>,
-        #[serde(default)]
-        status: String,
-        error: Option<Box<Problem>>,
     }
     let expected = "an authorization";
     let raw: Raw = answer.json(expected)?;
@@ -193,25 +241,11 @@ pub fn read_authorization(answer: &Answer) -> Result<Authorization, AcmeError> {
     let mut told = raw.status != "pending";
     for c in raw.challenges {
         told |= !matches!(c.status.as_str(), "" | "pending");
-        require_https(&c.url, expected)?;
-        let safe =
-            c.token.len() <= 200 && c.token.bytes().all(|b| b.is_ascii_alphanumeric() || matches!(b, b'-' | b'_'));
-        let needs_token = !matches!(c.r#type, ChallengeKind::Other | ChallengeKind::DnsPersist01);
-        if !safe || (c.token.is_empty() && needs_token) {
-            let found = format!("a token holds `{}`", eskort_core::words::printable(&c.token, 60));
-            return Err(AcmeError::NotProtocol { expected: "a challenge with a base64url token", found });
-        }
+        let fault = c.fault();
         problem = problem.or(c.error);
         // They become part of a record that people paste.
-        let issuer = |name: &String| name.bytes().all(|b| b.is_ascii_alphanumeric() || matches!(b, b'-' | b'.'));
-        let issuers: Vec<String> = c.issuers.into_iter().filter(issuer).collect();
-        if c.r#type == ChallengeKind::DnsPersist01 && issuers.is_empty() {
-            return Err(AcmeError::NotProtocol {
-                expected: "a challenge that names the issuer's domains",
-                found: "a dns-persist-01 challenge without `issuer-domain-names`".into(),
-            });
-        }
-        challenges.push(Challenge { kind: c.r#type, url: c.url, token: c.token, issuers });
+        let issuers = c.issuers.into_iter().filter(|name| is_issuer(name)).collect();
+        challenges.push(Challenge { kind: c.r#type, url: c.url, token: c.token, issuers, fault });
     }
     let failed = match raw.status.as_str() {
         "pending" | "valid" => None,
@@ -279,7 +313,29 @@ mod tests {
             {"type": "dns-persist-01", "url": "https://ca.example/c/2", "issuer-domain-names": ["ca.example", "a\"; b"]}]});
         assert_eq!(read_authorization(&answer(persist)).unwrap().challenges[0].issuers, ["ca.example"]);
         for token in ["../../etc/passwd", "a/b", "", "a b", "a\u{0}", &"x".repeat(300)] {
-            assert!(read_authorization(&answer(body(token))).is_err(), "{token}");
+            let read = read_authorization(&answer(body(token))).unwrap();
+            assert!(read.challenge(ChallengeKind::Http01).unwrap().is_err(), "{token}");
+        }
+    }
+
+    #[test]
+    fn an_odd_challenge_makes_no_other_unusable() {
+        let odd = [
+            json!(null),
+            json!({"type": "dns-77", "token": {"a": 1}}),
+            json!({"type": "tkauth-01", "url": "https://ca.example/c/9", "token": "a b", "status": 7}),
+            json!({"type": "dns-persist-01", "url": "https://ca.example/c/2"}),
+            json!({"type": "tls-alpn-01", "url": "http://ca.example/c/3", "token": "t", "error": "odd"}),
+            json!({"url": "https://ca.example/c/4"}),
+        ];
+        for odd in odd {
+            let body = json!({"status": "pending", "identifier": {"type": "dns", "value": "lampholm.example"}, "wildcard": null,
+                "challenges": [odd, {"type": "http-01", "url": "https://ca.example/c/1", "token": "t", "error": null}]});
+            let read = read_authorization(&answer(body)).unwrap();
+            assert!(read.challenge(ChallengeKind::Http01).unwrap().is_ok(), "{odd}");
+            for kind in [ChallengeKind::DnsPersist01, ChallengeKind::TlsAlpn01] {
+                assert!(read.challenge(kind).is_none_or(|found| found.is_err()), "{odd}");
+            }
         }
     }
 

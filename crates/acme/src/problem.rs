@@ -1,6 +1,7 @@
 //! Problem documents (RFC 7807, RFC 8555 section 6.7) as typed errors.
 
 use crate::Answer;
+use crate::lenient::{elements, or_default};
 use eskort_core::words::printable;
 use serde::Deserialize;
 use std::fmt;
@@ -86,15 +87,15 @@ pub struct Problem {
 
 #[derive(Deserialize)]
 struct Raw {
-    #[serde(default)]
+    #[serde(default, deserialize_with = "or_default")]
     r#type: String,
-    #[serde(default)]
+    #[serde(default, deserialize_with = "or_default")]
     detail: String,
-    #[serde(default)]
+    #[serde(default, deserialize_with = "or_default")]
     instance: Option<String>,
-    #[serde(default)]
+    #[serde(default, deserialize_with = "or_default")]
     identifier: Option<RawIdentifier>,
-    #[serde(default)]
+    #[serde(default, deserialize_with = "elements")]
     subproblems: Vec<Raw>,
 }
 
@@ -250,6 +251,21 @@ mod tests {
             found.to_string(),
             "compound: two failed\na.example: dns: no such name\nb.example: caa: not allowed"
         );
+    }
+
+    #[test]
+    fn odd_fields_beside_the_kind_do_not_hide_it() {
+        for more in [
+            r#""detail":null"#,
+            r#""subproblems":null"#,
+            r#""subproblems":[null,7,{"type":"x"}]"#,
+            r#""identifier":{"type":"dns"}"#,
+            r#""identifier":"a.example","instance":7,"status":"400""#,
+            r#""detail":["a","b"]"#,
+        ] {
+            let found = problem(400, &format!(r#"{{"type":"{ACME_PREFIX}badNonce",{more}}}"#));
+            assert!(found.is_bad_nonce(), "{more}: {found:?}");
+        }
     }
 
     #[test]

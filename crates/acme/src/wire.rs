@@ -75,14 +75,31 @@ impl Answer {
     }
 }
 
-/// Reads `Retry-After` (RFC 9110 section 10.2.3): seconds, or a date, relative to `now`. Negative waits become zero.
+/// Reads `Retry-After` (RFC 9110 section 10.2.3): seconds, or a date in one of the three forms of section 5.6.7, relative to `now`.
+/// Negative waits become zero.
 pub fn retry_after(value: &str, now: Timestamp) -> Option<SignedDuration> {
     let value = value.trim();
     if let Ok(seconds) = value.parse::<u32>() {
         return Some(SignedDuration::from_secs(i64::from(seconds)));
     }
-    let date = jiff::fmt::rfc2822::parse(value).ok()?.timestamp();
+    let date = jiff::fmt::rfc2822::parse(value).map(|date| date.timestamp()).ok().or_else(|| older_date(value, now))?;
     Some(date.duration_since(now).max(SignedDuration::ZERO))
+}
+
+/// Reads a date as RFC 850 had it, or as C's `asctime` writes it.
+fn older_date(value: &str, now: Timestamp) -> Option<Timestamp> {
+    use jiff::civil::DateTime;
+    let utc = |date: DateTime| date.to_zoned(jiff::tz::TimeZone::UTC).ok().map(|date| date.timestamp());
+    let value = value.split_whitespace().collect::<Vec<_>>().join(" ");
+    if let Ok(date) = DateTime::strptime("%a %b %d %H:%M:%S %Y", &value) {
+        return utc(date);
+    }
+    let (_, rest) = value.split_once(", ")?;
+    let date = utc(DateTime::strptime("%d-%b-%y %H:%M:%S GMT", rest).ok()?)?;
+    // A year of two digits that seems more than 50 years away is one of the past (RFC 9110 section 5.6.7).
+    let fifty_years = SignedDuration::from_hours(24 * 365 * 50);
+    let past = || date.to_zoned(jiff::tz::TimeZone::UTC).checked_sub(jiff::Span::new().years(100)).ok();
+    if date.duration_since(now) > fifty_years { past().map(|date| date.timestamp()) } else { Some(date) }
 }
 
 #[cfg(test)]
@@ -97,6 +114,9 @@ mod tests {
             (" 0 ", Some(0)),
             ("Mon, 02 Mar 2026 10:01:00 GMT", Some(60)),
             ("Mon, 02 Mar 2026 09:01:00 GMT", Some(0)),
+            ("Monday, 02-Mar-26 10:01:00 GMT", Some(60)),
+            ("Mon Mar  2 10:01:00 2026", Some(60)),
+            ("Sunday, 06-Nov-94 08:49:37 GMT", Some(0)),
             ("soon", None),
             ("-4", None),
         ] {

@@ -149,7 +149,8 @@ impl Client {
         if directory.meta.external_account_required && binding.is_none() {
             return Err(AuthorityError::NeedsExternalAccount);
         }
-        let make = |s: &Signer, nonce: &str| new_account(s, nonce, &directory, contact, binding.as_ref());
+        let agreed = terms.is_some() && authority.accept_terms;
+        let make = |s: &Signer, nonce: &str| new_account(s, nonce, &directory, contact, agreed, binding.as_ref());
         let answer = self.send(Step::Account, Hold::Repeatable, make).await?;
         let url = read_account(&answer)?;
         // RFC 8555 section 7.3.1: 201 for a new one, 200 for one that the key had already.

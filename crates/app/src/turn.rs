@@ -332,6 +332,9 @@ impl<'a> Run<'a> {
     }
 }
 
+/// An authority that wants to be asked again only after this is not waited for.
+const LONG_WAIT: SignedDuration = SignedDuration::from_mins(5);
+
 /// Whom a failure concerns, and so what is left alone for a while.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub(crate) enum Concerns {
@@ -409,8 +412,11 @@ async fn steps(hands: &mut RealHands<'_>, mut driver: Driver<'_>, stop: &Stop) -
             Step::Wait(until, waits_for) => {
                 let since = *waiting_since.get_or_insert(now);
                 let waited = now.duration_since(since);
-                // A person at the authority may take days: the next runs ask again.
-                if waits_for == WaitsFor::Approval && until.duration_since(now) > patience - waited {
+                // A person at the authority may take days, and an authority may want to be asked much later: the next runs ask
+                // again. What proves control stays meanwhile, but for a listener, which ends with this run.
+                let wait = until.duration_since(now);
+                let much_later = wait >= LONG_WAIT && hands.listeners.is_empty();
+                if (waits_for == WaitsFor::Approval || much_later) && wait > patience - waited {
                     return Err(StepError::AwaitsApproval { until });
                 }
                 if waited >= patience {

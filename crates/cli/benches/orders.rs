@@ -125,7 +125,8 @@ async fn with_bare_client(dir: &Path, authority: &Authority, names: &[String]) -
     let get = Request { method: Method::Get, url: authority.directory(), body: None };
     let mut answer = send(&http, get).await;
     let directory = eskort_acme::read_directory(&answer).unwrap();
-    answer = send(&http, eskort_acme::new_account(&signer, &nonce(&answer), &directory, None, None).unwrap()).await;
+    answer =
+        send(&http, eskort_acme::new_account(&signer, &nonce(&answer), &directory, None, true, None).unwrap()).await;
     signer.set_account(eskort_acme::read_account(&answer).unwrap());
     let texts: Vec<&str> = names.iter().map(String::as_str).collect();
     answer = send(&http, eskort_acme::new_order(&signer, &nonce(&answer), &directory, &texts).unwrap()).await;

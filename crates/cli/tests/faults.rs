@@ -163,6 +163,22 @@ fn what_is_not_visible_stops_before_the_authority_is_told_to_look() {
 }
 
 #[test]
+fn an_authority_that_wants_to_be_asked_a_day_later_keeps_nobody_waiting() {
+    let world = World::with(|options| options.thinking = std::time::Duration::from_secs(2));
+    world.authority.misbehave(Resource::Order, Fault::AskLater("86400".into()), 1);
+    world.write_inventory(|text| text + "\n[certificate.zone]\nnames = [\"www.lampholm.example\"]\n");
+    let begun = std::time::Instant::now();
+    let said = world.place.run(&["keep"]);
+    said.check(3, &["it wants to be asked again at", "zone", "generation 1 stored"]);
+    assert!(begun.elapsed() < std::time::Duration::from_secs(30), "{said}");
+    assert!(world.place.path("www/.well-known").exists(), "what proves control stays: the authority may be looking");
+    world.place.run(&["keep"]).check(3, &["it wants to be asked again at"]);
+    world.on_day(2, &["keep"]).check(0, &["go on with generation 1", "installed and seen live"]);
+    world.place.check_nothing_published();
+    assert_eq!(world.authority.counts().0, 2, "two orders in all");
+}
+
+#[test]
 fn a_listener_whose_port_is_taken_says_so() {
     let world = World::new();
     let taken = TcpListener::bind("127.0.0.1:0").unwrap();

@@ -219,7 +219,7 @@ mod tests {
             let wanted = wanted.map(|(n, t)| Asked::Record(Record { name: n.into(), kind, text: t.into() }));
             assert_eq!(made, wanted, "{name} {text}");
         }
-        let long = "x".repeat(256);
+        let long = "x".repeat(2001);
         assert_eq!(Asked::record("lampholm.example", Txt, &long, &names()), Err(AskedError::Text));
     }
 

@@ -553,11 +553,11 @@ impl Poll {
 
 /// Returns how long to wait before asking for an order again.
 ///
-/// The authority's `Retry-After` rules when there is one, between one second and five minutes. Otherwise the wait grows
+/// The authority's `Retry-After` rules when there is one, between one second and a day. Otherwise the wait grows
 /// threefold each time, from 60 milliseconds up to 20 seconds, with `jitter` (0.0 to 1.0) adding up to a quarter.
 pub fn poll_delay(asked: u32, retry_after: Option<SignedDuration>, jitter: f64) -> SignedDuration {
     if let Some(asked_for) = retry_after {
-        return asked_for.clamp(SignedDuration::from_secs(1), SignedDuration::from_mins(5));
+        return asked_for.clamp(SignedDuration::from_secs(1), SignedDuration::from_hours(24));
     }
     let base = SignedDuration::from_millis(60 * 3_i64.pow(asked.min(6))).min(SignedDuration::from_secs(20));
     base + base.mul_f64(jitter.clamp(0.0, 1.0) / 4.0)
@@ -678,7 +678,8 @@ mod tests {
             (40, None, 0.0, 20_000),
             (3, Some(seconds(7)), 1.0, 7_000),
             (3, Some(seconds(0)), 0.0, 1_000),
-            (3, Some(seconds(86_400)), 0.0, 300_000),
+            (3, Some(seconds(86_400)), 0.0, 86_400_000),
+            (3, Some(seconds(900_000)), 0.0, 86_400_000),
         ] {
             assert_eq!(poll_delay(asked, hint, jitter).as_millis(), millis, "{asked} {hint:?}");
         }

@@ -101,6 +101,17 @@ pub enum TemplateError {
     /// A slot that is not known.
     #[error("nothing gives a value for `${{{0}}}`")]
     Unknown(String),
+    /// A value that would make an address lead to something else than the recipe means.
+    #[error("the value `{value}` of `${{{slot}}}` cannot stand in an address")]
+    Segment {
+        /// The slot.
+        slot: String,
+        /// Its value.
+        value: String,
+    },
+    /// A value outside of quotes in JSON that is no number.
+    #[error("`${{{0}}}` stands outside of quotes, where only a number can")]
+    Unquoted(String),
 }
 
 /// A text with slots like `${name}`.
@@ -155,12 +166,20 @@ impl Template {
     /// Fills the slots, but puts `[redacted]` into those that are `hidden`, whatever their values are.
     fn fill_but(&self, slots: &Slots, place: SlotPlace, hidden: &[&str]) -> Result<String, TemplateError> {
         let mut out = String::new();
+        let mut in_quotes = false;
         for piece in &self.pieces {
             match piece {
-                Piece::Text(text) => out += text,
+                Piece::Text(text) => {
+                    in_quotes = ends_in_quotes(text, in_quotes);
+                    out += text;
+                }
                 Piece::Slot(slot) if hidden.contains(&slot.as_str()) => out += "[redacted]",
                 Piece::Slot(slot) => {
                     let value = slots.get(slot).ok_or_else(|| TemplateError::Unknown(slot.clone()))?;
+                    let is_number = !value.is_empty() && value.bytes().all(|b| b.is_ascii_digit());
+                    if place == SlotPlace::Json && !in_quotes && !is_number && slot != "values" {
+                        return Err(TemplateError::Unquoted(slot.clone()));
+                    }
                     // The values are encoded one by one before they are joined.
                     if slot == "values" { out += value } else { encode(value, place, &mut out) }
                 }
@@ -168,6 +187,19 @@ impl Template {
         }
         Ok(out)
     }
+}
+
+/// Whether JSON that goes on behind a text is inside a string.
+fn ends_in_quotes(text: &str, mut inside: bool) -> bool {
+    let mut bytes = text.bytes();
+    while let Some(byte) = bytes.next() {
+        match byte {
+            b'\\' if inside => drop(bytes.next()),
+            b'"' => inside = !inside,
+            _ => {}
+        }
+    }
+    inside
 }
 
 fn encode(value: &str, place: SlotPlace, out: &mut String) {
@@ -259,6 +291,12 @@ impl Recipe {
     }
 
     fn url(request: &RecipeRequest, slots: &Slots, hidden: &[&str]) -> Result<String, TemplateError> {
+        // Encoded or not, these lead upwards, or to all of what is one level up.
+        for slot in request.url.slots().filter(|slot| *slot != "address") {
+            if let Some(value) = slots.get(slot).filter(|value| matches!(value.as_str(), "" | "." | "..")) {
+                return Err(TemplateError::Segment { slot: slot.to_owned(), value: value.clone() });
+            }
+        }
         Ok(match request.url.pieces.as_slice() {
             [Piece::Text(before), Piece::Slot(first), rest @ ..] if before.is_empty() && first == "address" => {
                 let rest = Template { pieces: rest.to_vec() };
@@ -373,12 +411,12 @@ mod tests {
 
     #[test]
     fn a_value_cannot_break_out_of_its_place() {
-        let template = Template::parse("a ${name} b").unwrap();
+        let template = Template::parse("\"a ${name} b").unwrap();
         let slots = slots(&[("name", "\"}/?&=\n${secret}")]);
         for (place, wanted) in [
-            (SlotPlace::Json, "a \\\"}/?&=\\n${secret} b"),
-            (SlotPlace::Url, "a %22%7D%2F%3F%26%3D%0A%24%7Bsecret%7D b"),
-            (SlotPlace::Plain, "a \"}/?&=\n${secret} b"),
+            (SlotPlace::Json, "\"a \\\"}/?&=\\n${secret} b"),
+            (SlotPlace::Url, "\"a %22%7D%2F%3F%26%3D%0A%24%7Bsecret%7D b"),
+            (SlotPlace::Plain, "\"a \"}/?&=\n${secret} b"),
         ] {
             assert_eq!(template.fill(&slots, place).unwrap(), wanted);
         }
@@ -404,6 +442,27 @@ mod tests {
             ("/rrsets", vec![]),
         ] {
             assert_eq!(ValuePath::parse(path).unwrap().values(&answer, &slots).unwrap(), wanted, "{path}");
+        }
+    }
+
+    #[test]
+    fn no_value_leads_an_address_or_a_body_elsewhere() {
+        let recipe = read_recipe(SHIPPED[0].1).unwrap();
+        let url = Template::parse("${address}/records/${id}").unwrap();
+        let request = RecipeRequest { url, ..recipe.remove.clone() };
+        let url = |id: &str| Recipe::url(&request, &slots(&[("address", "x"), ("id", id)]), &[]);
+        for value in ["..", ".", ""] {
+            assert!(matches!(url(value), Err(TemplateError::Segment { .. })), "{value}");
+        }
+        assert_eq!(url("../a").unwrap(), "x/records/..%2Fa");
+        for (body, value, wanted) in [
+            ("{\"ttl\": ${ttl}}", "60", Ok("{\"ttl\": 60}")),
+            ("{\"ttl\": ${ttl}}", "60, \"x\": 1", Err(())),
+            ("{\"ttl\": ${ttl}}", "", Err(())),
+            ("{\"a\\\"\": \"${ttl}\"}", "a\"b", Ok("{\"a\\\"\": \"a\\\"b\"}")),
+        ] {
+            let filled = Template::parse(body).unwrap().fill(&slots(&[("ttl", value)]), SlotPlace::Json);
+            assert_eq!(filled.as_deref().map_err(|_| ()), wanted, "{body} {value}");
         }
     }
 

@@ -78,6 +78,7 @@ impl UpdateKey {
 /// Cuts a file into words, braces and semicolons; comments go, quotes are taken off.
 fn words(text: &str) -> Vec<String> {
     let mut words = Vec::new();
+    let text = without_long_comments(text);
     for line in text.lines() {
         // Every other part stands in quotes, where base64 may well have `//` in it.
         for (n, part) in line.split('"').enumerate() {
@@ -102,12 +103,38 @@ fn words(text: &str) -> Vec<String> {
     words
 }
 
+/// Takes `/* … */` away, but not in quotes.
+fn without_long_comments(text: &str) -> String {
+    let mut out = String::with_capacity(text.len());
+    let mut rest = text;
+    let mut in_quotes = false;
+    while let Some(c) = rest.chars().next() {
+        if !in_quotes && rest.starts_with("/*") {
+            rest = rest.split_once("*/").map_or("", |(_, behind)| behind);
+            out.push(' ');
+            continue;
+        }
+        in_quotes ^= c == '"';
+        out.push(c);
+        rest = &rest[c.len_utf8()..];
+    }
+    out
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
 
     fn parse(text: &str) -> Result<UpdateKey, KeyError> {
         UpdateKey::parse(&Secret::new(text.to_owned()))
+    }
+
+    #[test]
+    fn comments_of_every_kind_go() {
+        let text = "/* key \"old\" { } */ key \"lamp\" { # one\n algorithm hmac-sha256; /* two\n lines */ secret \"YWJj/*ZA==\"; // three\n};";
+        assert!(matches!(parse(text), Ok(_) | Err(KeyError::Secret)), "{:?}", parse(text));
+        let text = text.replace("/*ZA==", "ZA==");
+        assert!(parse(&text).is_ok(), "{:?}", parse(&text));
     }
 
     #[test]

@@ -80,11 +80,14 @@ impl RealHands<'_> {
         let name = self.wanted.names.iter().find(ours).ok_or_else(foreign).map_err(AuthorityError::from)?.clone();
         let (proof_name, proof) = self.app.inventory.proof_of(self.entry, &name).expect("an ACME order has its proofs");
         let proof_name = proof_name.to_owned();
-        let offered = |way: &Way| Some((*way, authorization.challenges.iter().find(|c| c.kind == kind(*way))?.clone()));
-        let Some((way, challenge)) = proof.ways().iter().find_map(offered) else {
+        let offered = |way: &Way| Some((*way, authorization.challenge(kind(*way))?));
+        let all: Vec<_> = proof.ways().iter().filter_map(offered).collect();
+        let good = all.iter().position(|(_, challenge)| challenge.is_ok());
+        let Some((way, challenge)) = all.into_iter().nth(good.unwrap_or(0)) else {
             let challenges = proof.ways().iter().map(|way| way.challenge()).collect();
             return Err(StepError::NoChallenge { name: name.to_string(), challenges });
         };
+        let challenge = challenge.map_err(AuthorityError::from)?.clone();
         let signer = self.client()?.signer();
         let key_authorization = match way {
             Way::DnsPersist => String::new(),

@@ -20,13 +20,20 @@ use tokio_rustls::TlsAcceptor;
 const PROTOCOL: &[u8] = b"acme-tls/1";
 const LONGEST_HANDSHAKE: Duration = Duration::from_secs(20);
 
-/// Chooses the certificate by the name that the client asks for.
+/// Chooses the certificate by the name that the client asks for. One that asks for none gets the only one there is, where that is for
+/// an address: many clients send no name then.
 #[derive(Debug)]
-struct ByName(BTreeMap<String, Arc<CertifiedKey>>);
+struct ByName {
+    certificates: BTreeMap<String, Arc<CertifiedKey>>,
+    without_name: Option<Arc<CertifiedKey>>,
+}
 
 impl ResolvesServerCert for ByName {
     fn resolve(&self, hello: ClientHello<'_>) -> Option<Arc<CertifiedKey>> {
-        self.0.get(&hello.server_name()?.to_ascii_lowercase()).cloned()
+        match hello.server_name() {
+            Some(name) => self.certificates.get(&name.to_ascii_lowercase()).cloned(),
+            None => self.without_name.clone(),
+        }
     }
 }
 
@@ -38,12 +45,15 @@ pub(super) async fn listen(
 ) -> Result<Listener, ProofError> {
     let certificates = tasks.iter().map(|t| Ok((asked_for(t), Arc::new(certified(app, t)?))));
     let certificates: Result<BTreeMap<_, _>, PkiError> = certificates.collect();
+    let certificates = certificates.map_err(ProofError::Certificate)?;
+    let only_one = tasks.len() == 1 && tasks[0].name.address().is_some();
+    let without_name = certificates.values().next().filter(|_| only_one).cloned();
     let provider = Arc::new(aws_lc_rs::default_provider());
     let mut config = ServerConfig::builder_with_provider(provider)
         .with_safe_default_protocol_versions()
         .expect("the provider speaks TLS 1.2 and 1.3")
         .with_no_client_auth()
-        .with_cert_resolver(Arc::new(ByName(certificates.map_err(ProofError::Certificate)?)));
+        .with_cert_resolver(Arc::new(ByName { certificates, without_name }));
     config.alpn_protocols = vec![PROTOCOL.to_vec()];
     let acceptor = TlsAcceptor::from(Arc::new(config));
     let listener = bind(address, 443).await?;

@@ -266,7 +266,7 @@ fn bad_recipe(place: &str, error: &TemplateError) -> ProofError {
         TemplateError::Unknown(slot) => {
             format!("{error}; a value of your own comes from `with = {{ {slot} = \"…\" }}`")
         }
-        TemplateError::Open => error.to_string(),
+        TemplateError::Open | TemplateError::Segment { .. } | TemplateError::Unquoted(_) => error.to_string(),
     };
     ApiError::Recipe { place: place.to_owned(), why }.into()
 }

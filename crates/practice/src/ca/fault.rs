@@ -42,6 +42,8 @@ pub enum Fault {
     CutBefore,
     /// Does what was asked, and cuts the connection instead of answering.
     CutAfter,
+    /// Does what was asked, and wants to be asked again only after this `Retry-After`.
+    AskLater(String),
     /// Does what was asked, and answers with a status and no problem document.
     StatusAfter(u16),
     /// Wants a person to go to a page first (RFC 8555 section 7.3.3).

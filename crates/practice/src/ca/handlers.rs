@@ -74,7 +74,7 @@ pub(super) async fn handle(core: Arc<Core>, asked: Asked) -> Answered {
         }
         _ => {}
     }
-    let reply = match act(&core, resource, number, &asked, fault.as_ref()) {
+    let mut reply = match act(&core, resource, number, &asked, fault.as_ref()) {
         Ok(reply) => reply,
         Err(refusal) => problem_reply(refusal),
     };
@@ -82,6 +82,10 @@ pub(super) async fn handle(core: Arc<Core>, asked: Asked) -> Answered {
         Some(Fault::CutAfter) => Err(Cut),
         Some(Fault::StatusAfter(status)) => Ok(core.finish(response(status, "text/plain", "out of order"))),
         Some(Fault::NoNonce) => Ok(reply),
+        Some(Fault::AskLater(wait)) => {
+            reply.headers_mut().insert("retry-after", wait.parse().expect("a header value"));
+            Ok(core.finish(reply))
+        }
         _ => Ok(core.finish(reply)),
     }
 }

@@ -104,7 +104,7 @@ mod tests {
     #[test]
     fn a_request_is_taken_as_signed_and_refused_when_anything_changed() {
         let signer = Signer::new(PrivateKey::generate(KeyKind::P256).unwrap(), None).unwrap();
-        let request = new_account(&signer, "n1", &directory(), Some("keeper@lampholm.example"), None).unwrap();
+        let request = new_account(&signer, "n1", &directory(), Some("keeper@lampholm.example"), true, None).unwrap();
         let body = request.body.unwrap();
         let signed = open(&body, key_of).unwrap_or_else(|e| panic!("{e}"));
         assert_eq!((&signed.head["nonce"], &signed.head["url"]), (&"n1".into(), &"https://ca.example/account".into()));
@@ -115,7 +115,7 @@ mod tests {
         let outer: Value = serde_json::from_slice(&body).unwrap();
         let other = Signer::new(PrivateKey::generate(KeyKind::P256).unwrap(), None).unwrap();
         let foreign: Value =
-            serde_json::from_slice(&new_account(&other, "n1", &directory(), None, None).unwrap().body.unwrap())
+            serde_json::from_slice(&new_account(&other, "n1", &directory(), None, true, None).unwrap().body.unwrap())
                 .unwrap();
         for part in ["protected", "payload", "signature"] {
             let mut changed = outer.clone();
@@ -132,7 +132,7 @@ mod tests {
     fn an_external_binding_holds_for_its_key_its_account_and_its_address_only() {
         let signer = Signer::new(PrivateKey::generate(KeyKind::P256).unwrap(), None).unwrap();
         let binding = ExternalBinding { key_id: "lamp-1".into(), mac_key: Secret::new(b"oil".to_vec()) };
-        let request = new_account(&signer, "n1", &directory(), None, Some(&binding)).unwrap();
+        let request = new_account(&signer, "n1", &directory(), None, true, Some(&binding)).unwrap();
         let signed = open(&request.body.unwrap(), key_of).unwrap_or_else(|e| panic!("{e}"));
         let payload: Value = serde_json::from_slice(&signed.payload).unwrap();
         let (bound, account) = (&payload["externalAccountBinding"], key_of(&signed.head).unwrap());
