@@ -8,11 +8,12 @@ use eskort_core::inventory::CheckAddress;
 use eskort_core::pki::Certificate;
 use eskort_core::renewal::Validity;
 use eskort_core::words;
-use eskort_probe::{Expected, Trust, judge, observe};
+use eskort_probe::{Expected, ObserveError, Trust, judge, observe};
 use eskort_store::Store;
 use jiff::SignedDuration;
 use serde::Serialize;
 use std::net::SocketAddr;
+use std::path::PathBuf;
 
 /// What to look at.
 #[derive(Clone, Debug)]
@@ -27,6 +28,8 @@ pub enum CheckTarget {
         port: u16,
         /// Where to connect instead of where the name leads.
         instead: Option<CheckAddress>,
+        /// A file with what visitors trust, instead of the system's roots and those of the inventory.
+        roots: Option<PathBuf>,
     },
 }
 
@@ -39,6 +42,8 @@ pub struct Link {
     pub issuer: String,
     /// Its last instant.
     pub not_after: jiff::Timestamp,
+    /// The SHA-256 digest of its DER form in hexadecimal.
+    pub fingerprint: String,
 }
 
 /// What was seen at one endpoint.
@@ -54,6 +59,10 @@ pub struct EndpointReport {
     pub address: Option<SocketAddr>,
     /// The dates of the certificate served.
     pub validity: Option<Validity>,
+    /// The names and addresses that the certificate served is for.
+    pub names: Vec<String>,
+    /// The protocol agreed on.
+    pub protocol: Option<&'static str>,
     /// The certificates as sent.
     pub chain: Vec<Link>,
     /// What there is to say.
@@ -88,10 +97,15 @@ pub async fn check(app: &App, target: &CheckTarget) -> Result<Vec<EndpointReport
         None => Store::in_memory(&app.state)?,
     };
     match target {
-        CheckTarget::Endpoint { name, port, instead } => {
-            let mut trust = Trust::system();
-            for authority in app.inventory.authorities.values() {
-                authority.visitor_roots.iter().try_for_each(|path| trust.add_file(path))?;
+        CheckTarget::Endpoint { name, port, instead, roots } => {
+            let mut trust = if roots.is_some() { Trust::nobody() } else { Trust::system() };
+            match roots {
+                Some(path) => trust.add_file(path)?,
+                None => {
+                    for authority in app.inventory.authorities.values() {
+                        authority.visitor_roots.iter().try_for_each(|path| trust.add_file(path))?;
+                    }
+                }
             }
             // Somebody may well ask for an endpoint of a certificate we know.
             let known = app.inventory.certificates.iter().find(|(_, c)| c.names.iter().any(|n| n.covers(name)));
@@ -161,17 +175,27 @@ async fn look(
         port,
         address: None,
         validity: None,
+        names: Vec::new(),
+        protocol: None,
         chain: Vec::new(),
         findings: Vec::new(),
     };
     match observe(name, port, instead).await {
         Err(error) => {
-            let advice = if instead.is_some() {
-                "is the server running? It was looked for where `check-address` says"
-            } else {
-                "does the name lead here, is the port open? A machine that cannot reach itself by name needs `check-address`"
+            let (code, advice) = match &error {
+                ObserveError::NoHandshake { address, why, .. } => {
+                    report.address = Some(*address);
+                    (why.code(), why.advice())
+                }
+                _ if instead.is_some() => {
+                    ("unreachable", "is the server running? It was looked for where `check-address` says")
+                }
+                _ => (
+                    "unreachable",
+                    "does the name lead here, is the port open? A machine that cannot reach itself by name needs `check-address`",
+                ),
             };
-            report.findings.push(Finding::new(Weight::Bad, "reach", error.to_string()).with_advice(advice));
+            report.findings.push(Finding::new(Weight::Bad, "reach", error.to_string()).coded(code).with_advice(advice));
         }
         Ok(seen) => {
             let lead = report.certificate.as_ref().map_or(SignedDuration::ZERO, |name| app.inventory.lead_of(name));
@@ -179,6 +203,8 @@ async fn look(
             report.address = Some(seen.address);
             let leaf = &seen.sent[0];
             report.validity = Some(Validity { not_before: leaf.not_before, not_after: leaf.not_after });
+            report.names.clone_from(&leaf.names);
+            report.protocol = Some(seen.protocol);
             report.chain = seen.sent.iter().map(link).collect();
         }
     }
@@ -188,5 +214,6 @@ async fn look(
 fn link(certificate: &Certificate) -> Link {
     let first = certificate.names.first().cloned().unwrap_or_else(|| "(no name)".into());
     let subject = if certificate.subject.is_empty() { first } else { words::printable(&certificate.subject, 80) };
-    Link { subject, issuer: words::printable(&certificate.issuer, 80), not_after: certificate.not_after }
+    let fingerprint = certificate.fingerprint().to_string();
+    Link { subject, issuer: words::printable(&certificate.issuer, 80), not_after: certificate.not_after, fingerprint }
 }

@@ -110,6 +110,9 @@ pub(crate) struct CheckArgs {
     /// [default: every certificate of the inventory]
     #[arg(value_name = "NAME or HOST[:PORT]")]
     pub(crate) targets: Vec<String>,
+    /// What visitors of endpoints trust, instead of the system's roots: a file with certificates in PEM
+    #[arg(long, value_name = "FILE")]
+    pub(crate) roots: Option<PathBuf>,
     /// Connect to this address instead of where the host's name leads; only for endpoints
     #[arg(long, value_name = "ADDRESS[:PORT]")]
     pub(crate) address: Option<CheckAddress>,

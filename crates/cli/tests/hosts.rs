@@ -275,13 +275,13 @@ fn check_modes(place: &Place) {
 }
 
 /// A running vsftpd with one account whose password is `oil and wick`.
-struct Vsftpd {
-    port: u16,
+pub(crate) struct Vsftpd {
+    pub(crate) port: u16,
     _process: Process,
 }
 
 impl Vsftpd {
-    fn start(place: &Place, more: &str) -> Self {
+    pub(crate) fn start(place: &Place, more: &str) -> Self {
         let (chain, key, root) = loopback_certificate();
         place.write("ftp/tls.pem", &(chain + &key));
         place.write("ftp-root.pem", &root);

@@ -103,6 +103,7 @@ const SELDOM: &[&str] = &[
     "certificates[].errand.proof.at",
     "certificates[].errand.proof.why",
     "certificates[].errand.proof.to_place",
+    "certificates[].servers[].findings[].code",
     "certificates[].servers[].findings[].weight",
     "certificates[].servers[].findings[].topic",
     "certificates[].servers[].findings[].text",

@@ -16,6 +16,7 @@ mod faults;
 mod hosts;
 mod inventory;
 mod json;
+mod looks;
 mod network;
 mod nginx;
 mod office;

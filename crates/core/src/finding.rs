@@ -19,6 +19,8 @@ pub enum Weight {
 pub struct Finding {
     /// How much it matters.
     pub weight: Weight,
+    /// What it is, in a word that stays the same; the topic where it is as it should be.
+    pub code: &'static str,
     /// What was looked at: `chain`, `trust`, `names`, `dates`, `installed`, …
     pub topic: &'static str,
     /// What was seen.
@@ -30,7 +32,14 @@ pub struct Finding {
 impl Finding {
     /// Makes a finding without advice.
     pub fn new(weight: Weight, topic: &'static str, text: impl Into<String>) -> Self {
-        Finding { weight, topic, text: text.into(), advice: None }
+        Finding { weight, code: topic, topic, text: text.into(), advice: None }
+    }
+
+    /// Gives it a word of its own.
+    #[must_use]
+    pub fn coded(mut self, code: &'static str) -> Self {
+        self.code = code;
+        self
     }
 
     /// Adds what to do about it.

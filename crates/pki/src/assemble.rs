@@ -24,6 +24,11 @@ impl Anchors {
         self.keys.entry(subject_der).or_default().push(spki_der);
     }
 
+    /// Returns whether an authority is among them.
+    pub fn has(&self, subject_der: &[u8], spki_der: &[u8]) -> bool {
+        self.of(subject_der).iter().any(|key| key == spki_der)
+    }
+
     fn of(&self, subject_der: &[u8]) -> &[Vec<u8>] {
         self.keys.get(subject_der).map_or(&[], Vec::as_slice)
     }

@@ -7,6 +7,7 @@ use crate::{KeyUse, PkiError, der_error, sha256};
 use const_oid::ObjectIdentifier;
 use const_oid::db::rfc4519::{COMMON_NAME, ORGANIZATION_NAME};
 use const_oid::db::rfc5280::{ANY_EXTENDED_KEY_USAGE, ID_AD_CA_ISSUERS};
+use const_oid::db::rfc5912;
 use der::asn1::{Ia5String, OctetString};
 use der::{Decode, Encode};
 use jiff::Timestamp;
@@ -19,6 +20,8 @@ use x509_cert::ext::pkix::{
 };
 use x509_cert::name::Name;
 
+/// ecdsa-with-SHA1 (RFC 3279 section 2.2.3).
+const ECDSA_WITH_SHA_1: ObjectIdentifier = ObjectIdentifier::new_unwrap("1.2.840.10045.4.1");
 /// The extension by which a certificate announces another one (RFC 6962 section 3.1).
 const POISON: ObjectIdentifier = ObjectIdentifier::new_unwrap("1.3.6.1.4.1.11129.2.4.3");
 
@@ -200,6 +203,19 @@ impl Certificate {
             (None, None) => true,
         };
         wanted.iter().copied().filter(|usage| !allows(usage)).collect()
+    }
+
+    /// Returns what is too weak about it for today's visitors: a short RSA key, a signature over SHA-1 or MD5. A signature by oneself
+    /// is not looked at.
+    pub fn weaknesses(&self) -> Vec<String> {
+        let key = key_words(&self.spki_der);
+        let mut found: Vec<String> = key.split_once(':').map(|(key, _)| key.to_owned()).into_iter().collect();
+        let algorithm = x509_cert::Certificate::from_der(&self.der).ok().map(|c| c.signature_algorithm().oid);
+        let by_sha1 = [rfc5912::SHA_1_WITH_RSA_ENCRYPTION, ECDSA_WITH_SHA_1, rfc5912::MD_5_WITH_RSA_ENCRYPTION];
+        if !self.is_self_issued() && algorithm.is_some_and(|oid| by_sha1.contains(&oid)) {
+            found.push("a signature over an old digest (SHA-1 or MD5)".to_owned());
+        }
+        found
     }
 
     /// Returns whether it is signed with the key of `issuer` (RFC 5280 section 4.1.1.3), whatever names stand in it.

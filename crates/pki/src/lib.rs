@@ -17,6 +17,7 @@ mod locked;
 mod pack;
 mod secret;
 mod signer;
+mod staple;
 
 pub use alpn::{answers_challenge, make_challenge_certificate};
 pub use assemble::{Anchors, Built, ChainFault, ChainNote, assemble};
@@ -31,6 +32,7 @@ pub use key::{KeyKind, PrivateKey};
 pub use pack::{Pkcs12Form, to_pkcs7, to_pkcs12};
 pub use secret::Secret;
 pub use signer::{Signature, VerifyingKey};
+pub use staple::{Staple, read_staple};
 
 /// What can be wrong with keys, requests and certificates.
 #[derive(Debug, thiserror::Error)]

@@ -2,7 +2,7 @@
 
 use crate::{Observation, Trust};
 use eskort_core::finding::{Finding, Weight};
-use eskort_core::pki::Certificate;
+use eskort_core::pki::{Built, Certificate, Staple, assemble, read_staple};
 use eskort_core::renewal::Validity;
 use eskort_core::words;
 use jiff::{SignedDuration, Timestamp};
@@ -17,7 +17,7 @@ pub struct Expected {
     pub earlier: Vec<(u32, String)>,
 }
 
-/// Returns what there is to say about an endpoint, one finding for each topic.
+/// Returns what there is to say about an endpoint, at least one finding for each topic.
 ///
 /// `lead` is how long before its end a renewal has to begin at the latest, as far as that is known.
 pub fn judge(
@@ -28,10 +28,15 @@ pub fn judge(
     now: Timestamp,
 ) -> Vec<Finding> {
     let leaf = &seen.sent[0];
-    let mut findings = vec![names(leaf, &seen.name), dates(leaf, lead, now), chain(&seen.sent)];
-    findings.push(trusted(trust.verify(&seen.sent, now), &seen.sent));
+    let built = assemble(leaf.clone(), &seen.sent[1..], &trust.anchors(), now);
+    let mut findings = vec![names(leaf, &seen.name), dates(leaf, lead, now)];
+    findings.extend(chain(&seen.sent, &built, trust, now));
+    findings.extend(trusted(trust, &seen.sent, now));
+    findings.extend(weak(&seen.sent));
+    findings.extend(revocation(leaf, &seen.staple, now));
     findings.extend(expected.map(|e| installed(leaf, e)));
-    findings.push(Finding::new(Weight::Good, "protocol", seen.protocol));
+    let begun = seen.begun.map(|kind| format!(", begun by {}", kind.words())).unwrap_or_default();
+    findings.push(Finding::new(Weight::Good, "protocol", format!("{}{begun}", seen.protocol)));
     findings
 }
 
@@ -42,6 +47,7 @@ fn names(leaf: &Certificate, name: &str) -> Finding {
     }
     let has = if leaf.names.is_empty() { "no name at all".to_owned() } else { words::list(&leaf.names) };
     Finding::new(Weight::Bad, "names", format!("the certificate is not for {name}; it is for {has}"))
+        .coded("other-name")
         .with_advice(format!("put a certificate that has {name} on this endpoint"))
 }
 
@@ -50,13 +56,18 @@ fn dates(leaf: &Certificate, lead: SignedDuration, now: Timestamp) -> Finding {
     let left = words::duration(leaf.not_after.duration_since(now));
     if now < leaf.not_before {
         let text = format!("not good before {}", words::instant(leaf.not_before));
-        return Finding::new(Weight::Bad, "dates", text).with_advice("check this machine's clock");
+        return Finding::new(Weight::Bad, "dates", text)
+            .coded("not-yet-good")
+            .with_advice("check this machine's clock");
     }
     if now > leaf.not_after {
-        return Finding::new(Weight::Bad, "dates", format!("expired {left} ago")).with_advice("run `eskort keep`");
+        return Finding::new(Weight::Bad, "dates", format!("expired {left} ago"))
+            .coded("expired")
+            .with_advice("run `eskort keep`");
     }
     if validity.is_due(lead, now) {
         return Finding::new(Weight::Notice, "dates", format!("{left} left; renewal is due"))
+            .coded("due")
             .with_advice("run `eskort keep`");
     }
     let renew_at = validity.renew_at_with(lead);
@@ -65,49 +76,174 @@ fn dates(leaf: &Certificate, lead: SignedDuration, now: Timestamp) -> Finding {
     Finding::new(Weight::Good, "dates", format!("{left} left, until {until}; renewal on {renewal}"))
 }
 
-fn chain(sent: &[Certificate]) -> Finding {
-    if let Some(pair) = sent.windows(2).find(|pair| !pair[0].names_issuer(&pair[1])) {
-        let text =
-            format!("after `{}` comes `{}`, not its issuer `{}`", pair[0].subject, pair[1].subject, pair[0].issuer);
-        return Finding::new(Weight::Notice, "chain", text)
-            .with_advice("put leaf and intermediates in order, each followed by its issuer");
+/// Tells everything that is the matter with what is sent beside the leaf.
+fn chain(sent: &[Certificate], built: &Built, trust: &Trust, now: Timestamp) -> Vec<Finding> {
+    let notice =
+        |code, text: String, advice: &str| Finding::new(Weight::Notice, "chain", text).coded(code).with_advice(advice);
+    let title = |c: &Certificate| c.subject_or_title().to_owned();
+    let mut found = Vec::new();
+    let way = built.chain.certificates();
+    let anchors = trust.anchors();
+    for (n, one) in sent.iter().enumerate().skip(1) {
+        let is_needed = way.contains(one);
+        if sent[..n].contains(one) {
+            let text = format!("`{}` is sent more than once", title(one));
+            found.push(notice("sent-twice", text, "leave the second one out of the bundle"));
+        } else if one.is_self_issued() && !is_needed {
+            let visitors = if anchors.has(one.subject_der(), one.public_key()) { "; visitors have it" } else { "" };
+            let text = format!("the root `{}` is sent along{visitors}", title(one));
+            found.push(notice("root-sent", text, "leave the root out of the bundle"));
+        } else if !is_needed && !leads_on(one, way, sent) {
+            let text = format!("`{}` is sent, and has nothing to do with this certificate", title(one));
+            found.push(notice("not-needed", text, "leave it out of the bundle"));
+        }
     }
-    let top = &sent[sent.len() - 1];
-    if sent.len() > 1 && top.is_self_issued() {
-        return Finding::new(
-            Weight::Notice,
-            "chain",
-            format!("the root `{}` is sent along; visitors have it", top.subject),
-        )
-        .with_advice("leave the root out of the bundle");
+    let order: Vec<usize> = way.iter().filter_map(|c| sent.iter().position(|one| one == c)).collect();
+    if !order.is_sorted() {
+        let names = words::list(&way[1..].iter().map(|c| format!("`{}`", title(c))).collect::<Vec<_>>());
+        let text = format!("the intermediates are not in order; it is {names}");
+        found.push(notice("not-in-order", text, "put leaf and intermediates in order, each followed by its issuer"));
     }
-    let between = words::count(sent.len() as u64 - 1, "intermediate");
-    Finding::new(Weight::Good, "chain", format!("leaf and {between}, up to `{}`", top.issuer))
+    for one in way[1..].iter().filter(|c| c.not_after <= now) {
+        let text = format!("the intermediate `{}` expired on {}", title(one), words::day(one.not_after));
+        let advice = "serve the newer one of this authority: ask it for the chain again";
+        found.push(Finding::new(Weight::Bad, "chain", text).coded("intermediate-expired").with_advice(advice));
+    }
+    if let Some(fault) = &built.fault {
+        let advice = "ask the authority for the chain again";
+        found.push(Finding::new(Weight::Bad, "chain", fault.to_string()).coded("broken").with_advice(advice));
+    }
+    if found.is_empty() {
+        let between = words::count(way.len() as u64 - 1, "intermediate");
+        let text = format!("leaf and {between}, up to `{}`", built.chain.top_issuer());
+        found.push(Finding::new(Weight::Good, "chain", text));
+    }
+    found
 }
 
-fn trusted(verified: Result<(), ChainError>, sent: &[Certificate]) -> Finding {
+/// Whether a certificate is another way up from the same chain, for visitors who trust other roots.
+fn leads_on(one: &Certificate, way: &[Certificate], sent: &[Certificate]) -> bool {
+    let by_it = |c: &Certificate| c.names_issuer(one) && c.is_signed_by(one);
+    way.iter().any(by_it)
+        || sent
+            .iter()
+            .skip(1)
+            .any(|c| c != one && !c.is_self_issued() && by_it(c) && way.iter().any(|w| w.names_issuer(c)))
+}
+
+/// Whether visitors trust what is sent; dates are told elsewhere.
+fn trusted(trust: &Trust, sent: &[Certificate], now: Timestamp) -> Option<Finding> {
     let leaf = &sent[0];
-    let bad = |text: String, advice: &str| Finding::new(Weight::Bad, "trust", text).with_advice(advice);
-    match verified {
-        Ok(()) => Finding::new(Weight::Good, "trust", "leads to a trusted root"),
-        Err(ChainError::UnknownIssuer) if leaf.is_self_issued() => {
-            bad("self-signed: nobody but this server vouches for it".into(), "install one from an authority")
-        }
-        Err(ChainError::UnknownIssuer) if sent.len() == 1 => bad(
-            format!("no intermediate is sent, and `{}` is no root that visitors have", leaf.issuer),
+    let bad = |code, text: String, advice: &str| {
+        Some(Finding::new(Weight::Bad, "trust", text).coded(code).with_advice(advice))
+    };
+    // Somebody who is too early or too late is told that once.
+    let at = now.clamp(leaf.not_before, leaf.not_after.max(leaf.not_before));
+    match trust.verify(sent, at) {
+        Ok(()) => Some(Finding::new(Weight::Good, "trust", "leads to a trusted root")),
+        Err(ChainError::UnknownIssuer) if leaf.is_self_issued() => bad(
+            "self-signed",
+            "self-signed: nobody but this server vouches for it".into(),
+            "install one from an authority",
+        ),
+        Err(ChainError::UnknownIssuer) if !sent[1..].iter().any(|c| leaf.names_issuer(c)) => bad(
+            "no-intermediate",
+            format!("no intermediate is sent, and `{}` is no root that is trusted here", leaf.issuer),
             "serve bundle.pem (leaf and intermediates), not certificate.pem",
         ),
         Err(ChainError::UnknownIssuer) => bad(
-            format!("`{}` is no root that is trusted here", sent[sent.len() - 1].issuer),
-            "for a private authority set `visitor-roots` in the inventory",
+            "unknown-root",
+            format!("`{}` is no root that is trusted here", top_issuer(sent)),
+            "for a private authority set `visitor-roots` in the inventory, or give `--roots`",
         ),
         Err(ChainError::CaUsedAsEndEntity) => {
-            bad("self-signed: the usual placeholder certificate".into(), "install one from an authority")
+            bad("self-signed", "self-signed: the usual placeholder certificate".into(), "install one from an authority")
         }
-        Err(ChainError::CertExpired { .. } | ChainError::CertNotValidYet { .. }) => {
-            bad("not trusted because of its dates, or those of an intermediate".into(), "run `eskort keep`")
+        // The intermediate that has run out is named with the chain.
+        Err(ChainError::CertExpired { .. } | ChainError::CertNotValidYet { .. }) => None,
+        Err(other) => {
+            bad("breaks-a-rule", format!("not trusted: {}", rule(&other)), "look at the chain with `eskort show FILE`")
         }
-        Err(other) => bad(format!("not trusted: {other}"), "look at the chain with `eskort show`"),
+    }
+}
+
+/// Returns whom the last certificate names that leads on from the leaf.
+fn top_issuer(sent: &[Certificate]) -> &str {
+    let mut at = &sent[0];
+    // No longer than what is sent: two may name each other.
+    for _ in 1..sent.len() {
+        match sent.iter().find(|c| *c != at && at.names_issuer(c) && !at.is_self_issued()) {
+            Some(next) => at = next,
+            None => break,
+        }
+    }
+    &at.issuer
+}
+
+/// Says which rule a chain breaks.
+fn rule(error: &ChainError) -> &'static str {
+    match error {
+        ChainError::InvalidSignatureForPublicKey => "a signature in the chain does not hold",
+        ChainError::PathLenConstraintViolated => "an authority in the chain may not have others below it",
+        ChainError::NameConstraintViolation => "an authority in the chain may not issue for these names",
+        ChainError::EndEntityUsedAsCa => "what has signed it is no certificate authority",
+        ChainError::RequiredEkuNotFoundContext(_) => "it is not for servers",
+        ChainError::UnsupportedCriticalExtension => "it has a critical extension that visitors do not know",
+        ChainError::MaximumSignatureChecksExceeded | ChainError::MaximumPathBuildCallsExceeded => {
+            "too many certificates sign each other"
+        }
+        error if format!("{error:?}").contains("Signature") => "a signature of a kind that visitors do not take",
+        _ => "the chain is not as RFC 5280 wants it",
+    }
+}
+
+/// Tells keys and signatures that visitors do not take any more.
+fn weak(sent: &[Certificate]) -> Vec<Finding> {
+    let of = |one: &Certificate| {
+        let title = one.subject_or_title().to_owned();
+        one.weaknesses().into_iter().map(move |what| {
+            Finding::new(Weight::Bad, "strength", format!("`{title}` has {what}: visitors refuse that"))
+                .coded("too-weak")
+                .with_advice("get a certificate with a key of today: `key = \"p256\"`")
+        })
+    };
+    sent.iter().filter(|c| !c.is_self_issued() || sent.len() == 1).flat_map(of).collect()
+}
+
+/// Tells what a stapled answer says, and whether one is missing.
+fn revocation(leaf: &Certificate, staple: &[u8], now: Timestamp) -> Option<Finding> {
+    let bad = |code, text: String, advice: &str| {
+        Some(Finding::new(Weight::Bad, "revocation", text).coded(code).with_advice(advice))
+    };
+    if staple.is_empty() {
+        let text = "the certificate says that its servers have to staple, and this one does not".to_owned();
+        return if leaf.must_staple { bad("not-stapled", text, "switch stapling on in the server") } else { None };
+    }
+    match read_staple(staple, &leaf.serial) {
+        Staple::Revoked { at, reason } => {
+            let why = match reason {
+                Some(1) => " (its key is not secret any more)",
+                Some(4) => " (another one has taken its place)",
+                Some(5) => " (its site was given up)",
+                _ => "",
+            };
+            let text = format!("the stapled answer says that it was revoked on {}{why}", words::day(at));
+            bad("revoked", text, "get a new one: `eskort keep`, with another key where the key is not secret any more")
+        }
+        Staple::Good { next: Some(next) } if next <= now => bad(
+            "staple-old",
+            format!("the stapled answer ran out on {}", words::instant(next)),
+            "look why the server does not renew it",
+        ),
+        Staple::Good { .. } => {
+            Some(Finding::new(Weight::Good, "revocation", "the stapled answer says that it is good"))
+        }
+        Staple::Unknown => {
+            bad("staple-unknown", "the stapled answer does not know this certificate".into(), "reload the server")
+        }
+        Staple::Unreadable => {
+            bad("staple-unreadable", "what is stapled is no answer".into(), "switch stapling off, or mend it")
+        }
     }
 }
 
@@ -120,11 +256,12 @@ fn installed(leaf: &Certificate, expected: &Expected) -> Finding {
     let advice = "run `eskort keep`; if it stays so, reload the server";
     match expected.earlier.iter().find(|(_, f)| *f == served) {
         Some((number, _)) => Finding::new(Weight::Bad, "installed", format!("still generation {number}, not {newest}"))
+            .coded("earlier-generation")
             .with_advice(advice),
         None => {
             let text =
                 format!("another certificate (`{}` by `{}`), not generation {newest}", leaf.subject, leaf.issuer);
-            Finding::new(Weight::Bad, "installed", text).with_advice(advice)
+            Finding::new(Weight::Bad, "installed", text).coded("another-certificate").with_advice(advice)
         }
     }
 }
@@ -140,7 +277,9 @@ mod tests {
     /// Says what is found, a line each, of an endpoint that sends `sent`.
     fn said(sent: &[Certificate], name: &str, trust: &Trust, expected: Option<&Expected>, now: Timestamp) -> String {
         let address = ([127, 0, 0, 1], 443).into();
-        let seen = Observation { name: name.into(), address, sent: sent.to_vec(), protocol: "TLS 1.3" };
+        let sent = sent.to_vec();
+        let seen =
+            Observation { name: name.into(), address, sent, protocol: "TLS 1.3", begun: None, staple: Vec::new() };
         let line = |f: Finding| format!("{:?} {}: {} ({})", f.weight, f.topic, f.text, f.advice.unwrap_or_default());
         judge(&seen, trust, expected, SignedDuration::ZERO, now).into_iter().map(line).collect::<Vec<_>>().join("\n")
     }
@@ -186,7 +325,13 @@ mod tests {
             ),
             (&whole[..1], www, &None, now, "Bad trust: no intermediate is sent"),
             (&with_root, www, &None, now, "Notice chain: the root `Lampholm Practice Root` is sent along"),
-            (&turned, www, &None, now, "Notice chain: after `` comes `Lampholm Practice Root`, not its issuer"),
+            (
+                &turned,
+                www,
+                &None,
+                now,
+                "Notice chain: the root `Lampholm Practice Root` is sent along; visitors have it",
+            ),
             (whole, www, &older, now, "Bad installed: still generation 1, not 2"),
             (crossed.certificates(), www, &foreign, now, "Bad trust: `Lampholm Practice Old Root` is no root"),
         ];

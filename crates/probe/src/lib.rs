@@ -1,10 +1,12 @@
 //! Looks at live endpoints: a file that proves control as an authority would fetch it, a TLS endpoint as a visitor would meet it.
 
+mod approach;
 mod fetch;
 mod judge;
 mod observe;
 mod trust;
 
+pub use approach::{NoTls, StartTls};
 pub use fetch::{Hop, NotVisible, Sight, WhyNotVisible, look_at_file};
 pub use judge::{Expected, judge};
 pub use observe::{Observation, ObserveError, observe, observe_challenge, reverse_name};

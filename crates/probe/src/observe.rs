@@ -1,12 +1,11 @@
 //! Makes a TLS handshake and notes what the server shows, whatever it is.
 
+use crate::approach::{Answers, NoTls, StartTls, diagnose};
 use crate::{PATIENCE, addresses, connect};
 use eskort_core::inventory::CheckAddress;
 use eskort_core::pki::Certificate;
 use rustls::client::danger::{HandshakeSignatureValid, ServerCertVerified, ServerCertVerifier};
-use rustls::crypto::{
-    CryptoProvider, WebPkiSupportedAlgorithms, aws_lc_rs, verify_tls12_signature, verify_tls13_signature,
-};
+use rustls::crypto::{CryptoProvider, aws_lc_rs};
 use rustls::pki_types::{CertificateDer, ServerName, UnixTime};
 use rustls::{ClientConfig, DigitallySignedStruct, SignatureScheme};
 use std::io;
@@ -25,6 +24,10 @@ pub struct Observation {
     pub sent: Vec<Certificate>,
     /// The protocol agreed on: `TLS 1.3`.
     pub protocol: &'static str,
+    /// What was spoken before TLS began.
+    pub begun: Option<StartTls>,
+    /// The revocation answer that was stapled; empty for none.
+    pub staple: Vec<u8>,
 }
 
 /// Why nothing could be observed.
@@ -49,14 +52,14 @@ pub enum ObserveError {
         source: io::Error,
     },
     /// The handshake failed.
-    #[error("no TLS handshake with {name} at {address}: {what}")]
+    #[error("no TLS with {name} at {address}: {why}")]
     NoHandshake {
         /// The name.
         name: String,
         /// The address.
         address: SocketAddr,
-        /// What happened.
-        what: String,
+        /// Why.
+        why: NoTls,
     },
 }
 
@@ -102,61 +105,127 @@ async fn handshake(
 ) -> Result<Observation, ObserveError> {
     let found = addresses(name, port, instead).await;
     let found = found.map_err(|source| ObserveError::NoAddress { name: name.to_owned(), source })?;
-    let (stream, address) = connect(&found).await.map_err(|(address, source)| ObserveError::NoConnection {
+    let (mut stream, address) = connect(&found).await.map_err(|(address, source)| ObserveError::NoConnection {
         name: name.to_owned(),
         address,
         source,
     })?;
-    let failed = |what: String| ObserveError::NoHandshake { name: name.to_owned(), address, what };
-    let (connector, seen) = unverified_connector(protocol);
+    let failed = |why: NoTls| ObserveError::NoHandshake { name: name.to_owned(), address, why };
     let asked_for = match protocol.and(name.parse().ok()) {
         Some(ip) => reverse_name(ip),
         None => name.to_owned(),
     };
-    let server_name = ServerName::try_from(asked_for).map_err(|e| failed(e.to_string()))?;
-    let handshake = tokio::time::timeout(PATIENCE, connector.connect(server_name, stream)).await;
-    let stream =
-        handshake.map_err(|_| failed("no answer within 10 seconds".into()))?.map_err(|e| failed(in_words(&e)))?;
+    let server_name = ServerName::try_from(asked_for).map_err(|_| failed(NoTls::UnknownName))?;
+    let usual = StartTls::usual(port).filter(|_| protocol.is_none());
+    if let Some(kind) = usual {
+        kind.begin(&mut stream).await.map_err(|e| failed(NoTls::Refuses(kind, in_words(&e))))?;
+    }
+    let first = shake_hands(server_name.clone(), stream, protocol).await;
+    let (shown, begun) = match first {
+        Ok(shown) => (shown, usual),
+        Err(NoHandshake { why, is_sure }) if is_sure || usual.is_some() || protocol.is_some() => {
+            return Err(failed(why));
+        }
+        // What answers there may begin with other words.
+        Err(_) => match diagnose(address).await {
+            Answers::Else(why) => return Err(failed(why)),
+            Answers::StartTls(kind) => {
+                let refuses = |e: io::Error| failed(NoTls::Refuses(kind, in_words(&e)));
+                let mut stream = connect(&[address]).await.map_err(|(_, e)| refuses(e))?.0;
+                kind.begin(&mut stream).await.map_err(refuses)?;
+                let shown = shake_hands(server_name, stream, protocol).await;
+                (shown.map_err(|NoHandshake { why, .. }| failed(why))?, Some(kind))
+            }
+        },
+    };
+    let sent = shown.sent.iter().map(|der| Certificate::from_der(der)).collect::<Result<Vec<_>, _>>();
+    let sent = sent.map_err(|e| failed(NoTls::BadCertificate(e.to_string())))?;
+    if sent.is_empty() {
+        return Err(failed(NoTls::NoCertificate));
+    }
+    Ok(Observation { name: name.to_owned(), address, sent, protocol: shown.protocol, begun, staple: shown.staple })
+}
+
+/// What a handshake showed.
+struct Shown {
+    sent: Vec<Vec<u8>>,
+    staple: Vec<u8>,
+    protocol: &'static str,
+}
+
+/// Why there was no handshake.
+struct NoHandshake {
+    why: NoTls,
+    /// Whether the peer speaks TLS and says so; otherwise it is worth finding out what it speaks.
+    is_sure: bool,
+}
+
+/// Makes a handshake.
+async fn shake_hands(
+    name: ServerName<'static>,
+    stream: tokio::net::TcpStream,
+    protocol: Option<&[u8]>,
+) -> Result<Shown, NoHandshake> {
+    let (connector, seen) = unverified_connector(protocol);
+    let handshake = tokio::time::timeout(PATIENCE, connector.connect(name, stream)).await;
+    let stream = match handshake {
+        Ok(Ok(stream)) => stream,
+        Ok(Err(error)) => {
+            let is_sure = why_not(&error);
+            return Err(NoHandshake { is_sure: is_sure.is_some(), why: is_sure.unwrap_or(NoTls::Closes) });
+        }
+        Err(_) => return Err(NoHandshake { why: NoTls::Silent, is_sure: false }),
+    };
     let protocol = match stream.get_ref().1.protocol_version() {
         Some(rustls::ProtocolVersion::TLSv1_3) => "TLS 1.3",
         _ => "TLS 1.2",
     };
-    let sent = seen.take().iter().map(|der| Certificate::from_der(der)).collect::<Result<Vec<_>, _>>();
-    let sent = sent.map_err(|e| failed(format!("a certificate it sends is {e}")))?;
-    if sent.is_empty() {
-        return Err(failed("it sends no certificate".into()));
-    }
-    Ok(Observation { name: name.to_owned(), address, sent, protocol })
+    let (sent, staple) = seen.take();
+    Ok(Shown { sent, staple, protocol })
 }
 
-/// The certificates that a server sent.
-/// Says what went wrong in a handshake; what is no TLS at all gets words of its own.
+/// Says why a handshake failed, as far as the peer speaks TLS.
+fn why_not(error: &io::Error) -> Option<NoTls> {
+    use rustls::{AlertDescription as Alert, Error, PeerIncompatible};
+    match error.get_ref()?.downcast_ref::<Error>()? {
+        Error::AlertReceived(Alert::ProtocolVersion) => Some(NoTls::OldProtocols),
+        Error::PeerIncompatible(
+            PeerIncompatible::ServerDoesNotSupportTls12Or13 | PeerIncompatible::ServerTlsVersionIsDisabledByOurConfig,
+        ) => Some(NoTls::OldProtocols),
+        Error::AlertReceived(Alert::HandshakeFailure | Alert::InsufficientSecurity) => Some(NoTls::NoCommonCipher),
+        Error::PeerIncompatible(_) => Some(NoTls::NoCommonCipher),
+        Error::AlertReceived(Alert::UnrecognisedName) => Some(NoTls::UnknownName),
+        Error::AlertReceived(Alert::CertificateRequired) => Some(NoTls::WantsCertificate),
+        Error::NoCertificatesPresented => Some(NoTls::NoCertificate),
+        Error::AlertReceived(_) => Some(NoTls::Odd),
+        _ => None,
+    }
+}
+
 fn in_words(error: &io::Error) -> String {
-    let inner = error.get_ref().and_then(|inner| inner.downcast_ref::<rustls::Error>());
-    match inner {
-        Some(rustls::Error::InvalidMessage(_)) => {
-            "what answers there does not speak TLS; it may be a port for plain http".to_owned()
-        }
-        _ if error.kind() == io::ErrorKind::UnexpectedEof => "it closed the connection".to_owned(),
+    match error.kind() {
+        io::ErrorKind::UnexpectedEof | io::ErrorKind::ConnectionReset => "it closed the connection".to_owned(),
+        io::ErrorKind::TimedOut => "no answer within 10 seconds".to_owned(),
         _ => error.to_string(),
     }
 }
 
+/// What a server sent: its certificates, and the revocation answer that it stapled.
 #[derive(Debug, Default)]
-pub(crate) struct Seen(Mutex<Vec<Vec<u8>>>);
+pub(crate) struct Seen(Mutex<(Vec<Vec<u8>>, Vec<u8>)>);
 
 impl Seen {
-    fn take(&self) -> Vec<Vec<u8>> {
+    fn take(&self) -> (Vec<Vec<u8>>, Vec<u8>) {
         std::mem::take(&mut self.0.lock().expect("no holder panics"))
     }
 }
 
-/// Takes any certificate and notes it. Only for looking: nothing is ever sent over such a connection that matters.
+/// Takes any certificate and notes it, and takes the handshake's signature unchecked: a key that nobody should use any more is to be
+/// seen too, and a challenge's certificate has a critical extension that no checker knows. Only for looking: nothing is ever sent
+/// over such a connection that matters.
 #[derive(Debug)]
 struct Recorder {
     seen: Arc<Seen>,
-    /// Takes the handshake's signature unchecked: a challenge's certificate has a critical extension that no checker knows.
-    unchecked: bool,
     provider: Arc<CryptoProvider>,
 }
 
@@ -164,8 +233,7 @@ struct Recorder {
 pub(crate) fn unverified_connector(protocol: Option<&[u8]>) -> (TlsConnector, Arc<Seen>) {
     let provider = Arc::new(aws_lc_rs::default_provider());
     let seen = Arc::new(Seen::default());
-    let unchecked = protocol.is_some();
-    let recorder = Recorder { seen: Arc::clone(&seen), unchecked, provider: Arc::clone(&provider) };
+    let recorder = Recorder { seen: Arc::clone(&seen), provider: Arc::clone(&provider) };
     let mut config = ClientConfig::builder_with_provider(provider)
         .with_safe_default_protocol_versions()
         .expect("the provider speaks TLS 1.2 and 1.3")
@@ -176,52 +244,41 @@ pub(crate) fn unverified_connector(protocol: Option<&[u8]>) -> (TlsConnector, Ar
     (TlsConnector::from(Arc::new(config)), seen)
 }
 
-impl Recorder {
-    fn check(
-        &self,
-        signature: impl FnOnce(&WebPkiSupportedAlgorithms) -> Result<HandshakeSignatureValid, rustls::Error>,
-    ) -> Result<HandshakeSignatureValid, rustls::Error> {
-        if self.unchecked {
-            return Ok(HandshakeSignatureValid::assertion());
-        }
-        signature(&self.provider.signature_verification_algorithms)
-    }
-}
-
 impl ServerCertVerifier for Recorder {
     fn verify_server_cert(
         &self,
         leaf: &CertificateDer<'_>,
         intermediates: &[CertificateDer<'_>],
         _name: &ServerName<'_>,
-        _ocsp: &[u8],
+        staple: &[u8],
         _now: UnixTime,
     ) -> Result<ServerCertVerified, rustls::Error> {
         let all = std::iter::once(leaf).chain(intermediates).map(|c| c.to_vec()).collect();
-        *self.seen.0.lock().expect("no holder panics") = all;
+        *self.seen.0.lock().expect("no holder panics") = (all, staple.to_vec());
         Ok(ServerCertVerified::assertion())
     }
 
     fn verify_tls12_signature(
         &self,
-        message: &[u8],
-        certificate: &CertificateDer<'_>,
-        signed: &DigitallySignedStruct,
+        _message: &[u8],
+        _certificate: &CertificateDer<'_>,
+        _signed: &DigitallySignedStruct,
     ) -> Result<HandshakeSignatureValid, rustls::Error> {
-        self.check(|algorithms| verify_tls12_signature(message, certificate, signed, algorithms))
+        Ok(HandshakeSignatureValid::assertion())
     }
 
     fn verify_tls13_signature(
         &self,
-        message: &[u8],
-        certificate: &CertificateDer<'_>,
-        signed: &DigitallySignedStruct,
+        _message: &[u8],
+        _certificate: &CertificateDer<'_>,
+        _signed: &DigitallySignedStruct,
     ) -> Result<HandshakeSignatureValid, rustls::Error> {
-        self.check(|algorithms| verify_tls13_signature(message, certificate, signed, algorithms))
+        Ok(HandshakeSignatureValid::assertion())
     }
 
     fn supported_verify_schemes(&self) -> Vec<SignatureScheme> {
-        self.provider.signature_verification_algorithms.supported_schemes()
+        let old = [SignatureScheme::RSA_PKCS1_SHA1, SignatureScheme::ECDSA_SHA1_Legacy];
+        self.provider.signature_verification_algorithms.supported_schemes().into_iter().chain(old).collect()
     }
 }
 

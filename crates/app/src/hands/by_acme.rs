@@ -71,7 +71,7 @@ impl RealHands<'_> {
 
     /// Chooses the challenge that the name's proof can meet, and says what to publish for it.
     fn choose_challenge(&mut self, authorization: Authorization) -> Result<ProofTask, StepError> {
-        let base = Identifier::parse(&authorization.name).map(|n| n.to_string()).unwrap_or_default();
+        let base = Identifier::parse_any(&authorization.name).map(|n| n.to_string()).unwrap_or_default();
         let ours = |n: &&Identifier| n.base() == base && n.is_wildcard() == authorization.wildcard;
         let foreign = || AcmeError::NotProtocol {
             expected: "an authorization for a name of the order",

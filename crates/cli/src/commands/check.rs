@@ -69,7 +69,7 @@ fn target(ui: &Ui, app: &App, args: &CheckArgs, text: &str) -> Result<CheckTarge
     };
     match (Identifier::parse_any(host), port) {
         (Ok(name), Some(port)) if !name.is_wildcard() => {
-            Ok(CheckTarget::Endpoint { name: name.to_string(), port, instead: args.address })
+            Ok(CheckTarget::Endpoint { name: name.to_string(), port, instead: args.address, roots: args.roots.clone() })
         }
         (parsed, _) => {
             let cause = parsed.err().map(|e| e.to_string()).unwrap_or_default();

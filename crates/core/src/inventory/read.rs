@@ -257,7 +257,9 @@ fn read_certificate<'a>(
     let section = Section::open(entry.table, entry.span.clone(), &entry.title, CERTIFICATE, notes);
     let authority = points_to(&section, "authority", &known.authorities, "authority");
     let known_authority = authority.and_then(|name| inventory.authorities.get(name));
-    let public = known_authority.is_none_or(|authority| authority.acme().is_some());
+    // One that speaks ACME and has roots of its own certifies what is known on its own network too.
+    let speaks_acme = known_authority.is_none_or(|authority| authority.acme().is_some());
+    let public = speaks_acme && known_authority.is_none_or(|authority| authority.visitor_roots.is_none());
     let names = read_names(&section, public);
     if let Some(most) = known_authority.and_then(|authority| authority.most_names)
         && let Some(name) = names.get(most)
@@ -268,7 +270,7 @@ fn read_certificate<'a>(
     let proof_for = read_proof_for(&section, &names, known);
     // Where every name has a proof of its own, there need be none for the rest.
     let covered = !names.is_empty() && names.iter().all(|name| proof_for.contains_key(&name.value));
-    let needs_none = (covered || !public) && section.get("proof").is_none();
+    let needs_none = (covered || !speaks_acme) && section.get("proof").is_none();
     let proof = if needs_none { None } else { points_to(&section, "proof", &known.proofs, "proof") };
     for name in &names {
         let word = proof_for.get(&name.value).map(String::as_str).or(proof);
