@@ -98,6 +98,14 @@ pub enum StepError {
         /// What is wrong with it.
         source: PkiError,
     },
+    /// A key that exists already.
+    #[error("the key in {} cannot be used: {why}", path.display())]
+    KeyFile {
+        /// Its file, or that of its password.
+        path: PathBuf,
+        /// Why.
+        why: String,
+    },
     /// A server.
     #[error(transparent)]
     Install(#[from] InstallError),
@@ -337,6 +345,7 @@ impl StepError {
             | StepError::AwaitsApproval { .. }
             | StepError::Answer(_)
             | StepError::Key { .. }
+            | StepError::KeyFile { .. }
             | StepError::Install(_)
             | StepError::NotConfirmed { .. }
             | StepError::Trust(_)

@@ -8,16 +8,17 @@ use crate::driver::Hands;
 use crate::install::Configs;
 use crate::install::{self, Placement};
 use crate::proof::{Listener, Proving};
-use crate::{App, AuthorityError, Client, Progress, StepError, check};
+use crate::{App, AuthorityError, Client, Progress, StepError, check, trusted};
 use eskort_acme::{AcmeError, OrderStatus, Step, new_order, read_order};
 use eskort_core::decision::Wanted;
 use eskort_core::finding::Weight;
 use eskort_core::inventory::{AuthorityKind, CertificateEntry, DnsProof, Part, Proof, RecordWriter};
 use eskort_core::journey::{Action, OrderRef, Outcome, ProofTask};
 use eskort_core::names::Identifier;
-use eskort_core::pki::{Built, KeyKind, PrivateKey, make_csr};
+use eskort_core::pki::{Built, KeyKind, PkiError, PrivateKey, Secret, make_csr};
 use eskort_store::{InstallState, Store};
 use std::collections::BTreeMap;
+use std::path::Path;
 use std::time::Instant;
 
 /// The hands for one certificate's journey.
@@ -164,7 +165,17 @@ impl RealHands<'_> {
     }
 
     /// Returns the key of the newest generation when the inventory says to keep it.
+    /// Returns the key that the inventory names, or that of the generation before where it is kept.
     fn kept_key(&self, kind: KeyKind) -> Result<Option<PrivateKey>, StepError> {
+        if let Some(path) = &self.entry.key_file {
+            let key = self.read_key_file(path)?;
+            if key.kind() != kind {
+                let why =
+                    format!("it is {}; say `key = \"{}\"` of the certificate", key.kind().word(), key.kind().word());
+                return Err(StepError::KeyFile { path: path.clone(), why });
+            }
+            return Ok(Some(key));
+        }
         if !self.entry.keep_key {
             return Ok(None);
         }
@@ -172,6 +183,28 @@ impl RealHands<'_> {
         let Some(pem) = self.store.generation_folder(self.certificate, newest.number).key()? else { return Ok(None) };
         let key = PrivateKey::from_pem(&pem).map_err(|source| self.key_error(source))?;
         Ok(Some(key).filter(|k| k.kind() == kind))
+    }
+
+    /// Reads a key that somebody else keeps.
+    fn read_key_file(&self, path: &Path) -> Result<PrivateKey, StepError> {
+        let fail = |path: &Path| {
+            let path = path.to_owned();
+            move |why| StepError::KeyFile { path, why }
+        };
+        let password = match &self.entry.key_password_file {
+            Some(path) => {
+                let text = Secret::new(trusted::read_text(path).map_err(fail(path))?);
+                Some(Secret::new(text.reveal().lines().next().unwrap_or_default().to_owned()))
+            }
+            None => None,
+        };
+        let bytes = trusted::read(path).map_err(fail(path))?;
+        let pem = Secret::new(String::from_utf8_lossy(&bytes).into_owned());
+        let read = match PrivateKey::from_any_pem(&pem, password.as_ref()) {
+            Err(PkiError::NoPemBlock { .. }) => PrivateKey::from_pkcs8_der(&bytes),
+            read => read,
+        };
+        read.map_err(|error| fail(path)(error.to_string()))
     }
 
     fn key_error(&self, source: eskort_core::pki::PkiError) -> StepError {

@@ -214,6 +214,9 @@ pub(crate) fn tell(error: &StepError, certificate: &str) -> Told {
         StepError::Chain(_) => {
             told.hint("the authority sent something else than was ordered; nothing was installed. Try again later")
         }
+        StepError::KeyFile { .. } => told
+            .hint("`key-file` takes PKCS#8, PKCS#1 or SEC 1 in PEM; `key-password-file` names a file with its password")
+            .hint(again),
         StepError::Key { .. } => told.hint("if the file was damaged, move it aside; the next run makes a new key"),
         StepError::Install(error) => tell_install(error, certificate),
         StepError::NotConfirmed { findings, .. } => {

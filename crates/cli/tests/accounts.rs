@@ -185,3 +185,46 @@ fn another_certificates_proof_stays_while_its_authority_may_be_looking() {
     world.keep().check(0, &["installed and seen live"]);
     world.place.check_nothing_published();
 }
+
+#[test]
+fn a_key_that_exists_already_is_used_and_only_read() {
+    let world = World::new();
+    let place = &world.place;
+    let made = place.openssl(&["genrsa", "-traditional", "-aes128", "-passout", "pass:wick", "2048"]);
+    place.write("old-way.key", &made.out);
+    let made = place.openssl(&[
+        "genpkey",
+        "-algorithm",
+        "EC",
+        "-pkeyopt",
+        "ec_paramgen_curve:P-384",
+        "-aes128",
+        "-pass",
+        "pass:oil and wick",
+    ]);
+    let key = place.write("site.key", &made.out);
+    std::fs::set_permissions(&key, std::os::unix::fs::PermissionsExt::from_mode(0o400)).unwrap();
+    place.write("site.password", "oil and wick\n");
+    place.write("other.password", "water\n");
+    let with = |lines: &str| {
+        world.write_inventory(|text| text.replace("[certificate.website]", &format!("[certificate.website]\n{lines}")));
+        world.keep()
+    };
+    for (lines, said) in [
+        ("key-file = \"gone.key\"", "No such file"),
+        ("key-file = \"site.key\"", "protected with a password"),
+        ("key-file = \"site.key\"\nkey-password-file = \"other.password\"", "password does not open"),
+        ("key-file = \"site.key\"\nkey-password-file = \"site.password\"", "it is p384; say `key = \"p384\"`"),
+        ("key-file = \"old-way.key\"", "openssl pkcs8 -topk8"),
+    ] {
+        with(lines).check(1, &[said, "`key-file` takes"]);
+    }
+    with("key = \"p384\"\nkey-file = \"site.key\"\nkey-password-file = \"site.password\"")
+        .check(0, &["generation 1", "installed and seen live"]);
+    let public = |words: &[&str]| place.openssl(words).out;
+    let ours = public(&["x509", "-in", "tls/site.pem", "-noout", "-pubkey"]);
+    assert_eq!(ours, public(&["pkey", "-in", "site.key", "-passin", "pass:oil and wick", "-pubout"]));
+    assert_eq!((place.mode("site.key"), place.mode("state/certificates/website/0001/key.pem")), (0o400, 0o600));
+    world.on_day(70, &["keep", "--only", "website"]).check(0, &["generation 2 installed"]);
+    assert_eq!(ours, public(&["x509", "-in", "tls/site.pem", "-noout", "-pubkey"]), "the same key");
+}

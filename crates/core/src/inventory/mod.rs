@@ -72,6 +72,8 @@ impl Inventory {
         self.authorities.values_mut().flat_map(Authority::paths_mut).for_each(place);
         self.hosts.values_mut().flat_map(Host::paths_mut).for_each(place);
         self.proofs.values_mut().flat_map(Proof::paths_mut).for_each(place);
+        let keys = self.certificates.values_mut().flat_map(|c| [&mut c.key_file, &mut c.key_password_file]);
+        keys.flatten().for_each(place);
         for server in self.servers.values_mut() {
             match &mut server.kind {
                 ServerKind::Nginx { config, .. } => place(config),
@@ -245,6 +247,10 @@ pub struct CertificateEntry {
     pub wish: CsrWish,
     /// Whether renewals use the same key again.
     pub keep_key: bool,
+    /// A key that exists already, and is only read.
+    pub key_file: Option<PathBuf>,
+    /// The password that opens it.
+    pub key_password_file: Option<PathBuf>,
     /// Where it goes.
     pub install: Vec<Install>,
 }

@@ -24,6 +24,8 @@ const CERTIFICATE: &[&str] = &[
     "proof-for",
     "key",
     "keep-key",
+    "key-file",
+    "key-password-file",
     "must-staple",
     "usages",
     "extensions",
@@ -303,6 +305,8 @@ fn read_certificate<'a>(
         key,
         wish,
         keep_key: section.flag("keep-key"),
+        key_file: section.path("key-file"),
+        key_password_file: section.path("key-password-file"),
         install,
     })
 }
