@@ -5,6 +5,7 @@ use rusqlite::{Connection, OpenFlags, Params};
 use std::fs::Permissions;
 use std::os::unix::fs::{MetadataExt, OpenOptionsExt, PermissionsExt};
 use std::path::{Path, PathBuf};
+use std::time::Duration;
 
 /// What brings a ledger from one version to the next; the first entry makes one. The version is `user_version`.
 const MIGRATIONS: &[&str] = &[
@@ -69,6 +70,26 @@ CREATE UNIQUE INDEX one_generation_of_each ON generation (certificate, fingerpri
 ",
 ];
 
+/// SQLite does not wait for others while it changes the way a ledger is written: it is tried again here, for as long as it would
+/// wait elsewhere.
+fn patiently(mut job: impl FnMut() -> Result<(), StoreError>) -> Result<(), StoreError> {
+    let end = std::time::Instant::now() + PATIENCE;
+    loop {
+        match job() {
+            Err(StoreError::Ledger { source, .. })
+                if source.sqlite_error_code() == Some(rusqlite::ErrorCode::DatabaseBusy)
+                    && std::time::Instant::now() < end =>
+            {
+                std::thread::sleep(Duration::from_millis(20));
+            }
+            done => return done,
+        }
+    }
+}
+
+/// How long others that use the ledger are waited for.
+const PATIENCE: Duration = Duration::from_secs(10);
+
 /// The version of the ledger's tables that this program writes.
 const VERSION: i64 = MIGRATIONS.len() as i64;
 
@@ -114,7 +135,7 @@ impl Store {
         let fail = |source| StoreError::Ledger { path: path.clone(), source };
         let flags = OpenFlags::SQLITE_OPEN_READ_WRITE | OpenFlags::SQLITE_OPEN_NO_MUTEX;
         let db = Connection::open_with_flags(&path, flags).map_err(fail)?;
-        db.busy_timeout(std::time::Duration::from_secs(10)).map_err(fail)?;
+        db.busy_timeout(PATIENCE).map_err(fail)?;
         let store = Store { root: root.to_owned(), db };
         store.bring_up_to_date()?;
         Ok(store)
@@ -149,8 +170,8 @@ impl Store {
     fn bring_up_to_date(&self) -> Result<(), StoreError> {
         let run = |sql: &str| self.db.execute_batch(sql).map_err(|e| self.fail(e));
         if self.check_version()? < VERSION {
-            run("PRAGMA journal_mode = WAL")?;
-            run("BEGIN IMMEDIATE")?;
+            patiently(|| run("PRAGMA journal_mode = WAL"))?;
+            patiently(|| run("BEGIN IMMEDIATE"))?;
             let brought = self.check_version().and_then(|found| {
                 let found = usize::try_from(found).unwrap_or(0);
                 MIGRATIONS.iter().skip(found).try_for_each(|script| run(script))?;
