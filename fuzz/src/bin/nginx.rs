@@ -1,0 +1,26 @@
+//! Fuzzes the reading of nginx's configurations and the plans made on them: whatever is planned is read again, and then nothing more
+//! is to be done.
+#![no_main]
+
+use eskort_core::names::Identifier;
+use eskort_siteconf::nginx::{Config, SitePlan, Sites, Wish, load, plan};
+use std::path::{Path, PathBuf};
+
+fn read(bytes: &[u8]) -> Option<Config> {
+    let main = Path::new("/n/nginx.conf");
+    load(main, &mut |pattern| Ok(if pattern == main { vec![(PathBuf::from(pattern), bytes.to_vec())] } else { Vec::new() })).ok()
+}
+
+fn planned(config: &Config) -> Option<SitePlan> {
+    let names = ["lampholm.example", "www.lampholm.example"].map(|name| Identifier::parse(name).expect("a name"));
+    let (bundle, key) = (Path::new("/s/b.pem"), Path::new("/s/k.pem"));
+    plan(config, &Sites::find(config), &Wish { names: &names, bundle, key, tls_port: 443, redirect: true }).ok()
+}
+
+libfuzzer_sys::fuzz_target!(|bytes: &[u8]| {
+    let Some(plan) = read(bytes).and_then(|config| planned(&config)) else { return };
+    let Some(change) = plan.changes.first() else { return };
+    let again = read(&change.new).expect("what is written can be read");
+    let again = planned(&again).expect("what was planned can be planned again");
+    assert!(again.changes.is_empty(), "{}", String::from_utf8_lossy(&change.new));
+});

@@ -1,0 +1,6 @@
+//! Fuzzes the reading of stapled answers.
+#![no_main]
+
+libfuzzer_sys::fuzz_target!(|bytes: &[u8]| {
+    let _ = eskort_pki::read_staple(bytes, "01");
+});
