@@ -4,6 +4,7 @@ use crate::answer::{AnswerError, Brought, chain_of, check, take_in};
 use crate::keep::wanted_of;
 use crate::{App, StepError};
 use eskort_core::decision::Wanted;
+use eskort_core::journey::Stage;
 use eskort_core::names::Identifier;
 use eskort_core::pki::{LeftAside, PrivateKey, Secret};
 use eskort_core::renewal::Validity;
@@ -23,7 +24,7 @@ pub struct Adopted {
 }
 
 /// Takes a certificate with its key, and makes it the newest generation of a certificate of the inventory. The next `keep`
-/// puts it in place.
+/// puts it in place. A journey that waits for an answer to a CSR of ours is given up for it where `instead` is set.
 ///
 /// # Errors
 /// When no key fits a certificate, the certificate lacks names of the inventory or has run out, or a journey is under way.
@@ -35,6 +36,7 @@ pub fn adopt(
     certificate: &str,
     brought: &[Brought],
     password: Option<&Secret<String>>,
+    instead: bool,
 ) -> Result<Adopted, StepError> {
     let entry = &app.inventory.certificates[certificate];
     let intake = take_in(brought, password)?;
@@ -51,13 +53,18 @@ pub fn adopt(
     check(&built, key, &names, &entry.wish, now)?;
     let _lock = RunLock::take(&app.state, "eskort adopt", now)?;
     let store = Store::open(&app.state)?;
-    if store.open_journey(certificate)?.is_some() {
-        return Err(AnswerError::UnderWay { certificate: certificate.to_owned() }.into());
+    let open = store.open_journey(certificate)?;
+    let waits = open.as_ref().is_some_and(|open| matches!(open.stage, Stage::HandedOver { .. }));
+    if open.is_some() && !(waits && instead) {
+        return Err(AnswerError::UnderWay { certificate: certificate.to_owned(), waits }.into());
     }
     let newest = store.newest(certificate)?;
     let same = built.chain.leaf().fingerprint().to_string();
     if newest.as_ref().is_some_and(|g| g.fingerprint == same) {
         return Err(AnswerError::Known { certificate: certificate.to_owned() }.into());
+    }
+    if let Some(open) = open {
+        store.give_up_journey(certificate, open.id, "another certificate was taken in", now)?;
     }
     let generation = store.next_generation(certificate, None)?;
     let folder = store.generation_folder(certificate, generation);

@@ -63,10 +63,12 @@ pub enum AnswerError {
     #[error("the private key fits none of the certificates")]
     KeyFitsNone,
     /// A journey would bring another generation.
-    #[error("a journey of `{certificate}` is under way")]
+    #[error("{} `{certificate}`{}", if *waits { "a CSR of ours waits for an answer for" } else { "a journey of" }, if *waits { "" } else { " is under way" })]
     UnderWay {
         /// The certificate.
         certificate: String,
+        /// Whether it waits for an answer to a CSR.
+        waits: bool,
     },
     /// It is ours already.
     #[error("this is the newest generation of `{certificate}` already")]

@@ -320,6 +320,9 @@ pub(crate) struct AdoptArgs {
     /// Files with certificate, intermediates and key, in any shape
     #[arg(required = true, value_name = "FILE")]
     pub(crate) files: Vec<PathBuf>,
+    /// Take it even though a CSR of ours waits for an answer: that is waited for no longer
+    #[arg(long)]
+    pub(crate) instead: bool,
     #[command(flatten)]
     pub(crate) password: PasswordArgs,
 }

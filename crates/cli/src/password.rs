@@ -1,5 +1,6 @@
 //! Passwords: from a file, from the environment, or asked for on a terminal; never from the command line.
 
+use crate::ui::Ui;
 use clap::Args;
 use eskort_core::pki::Secret;
 use std::io::IsTerminal;
@@ -67,6 +68,16 @@ impl PasswordArgs {
         }
         open(password.as_ref())
     }
+}
+
+/// Asks a question on a terminal; without one the answer is no.
+pub(crate) fn says_yes(ui: &Ui, question: &str) -> bool {
+    if !on_terminal() {
+        return false;
+    }
+    ui.settle();
+    let asked = dialoguer::Input::<String>::new().with_prompt(question).allow_empty(true).interact_text();
+    asked.is_ok_and(|answer| answer.trim() == "yes")
 }
 
 /// Whether somebody sits there who can answer a question.

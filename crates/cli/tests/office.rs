@@ -828,6 +828,26 @@ fn a_generation_is_packed_for_other_programs_and_they_read_it() {
 }
 
 #[test]
+fn a_key_that_the_authority_made_takes_the_place_of_a_waiting_one_only_when_asked_for() {
+    let office = Office::new();
+    let place = &office.place;
+    place.run(&["keep"]).check(3, &["waits for you"]);
+    let ec = "req -new -newkey ec -pkeyopt ec_paramgen_curve:P-256 -nodes -subj /CN=x";
+    office.openssl(&format!(
+        "{ec} -keyout theirs.key -out theirs.csr -addext subjectAltName=DNS:stock.lampholm.internal,IP:192.0.2.7"
+    ));
+    office.openssl("ca -batch -config desk.cnf -extensions leaf -in theirs.csr -out theirs.pem -days 300");
+    place.write("README", "Dear keeper\n");
+    let adopt = |more: &[&str]| {
+        let files = ["adopt", "stock", "theirs.pem", "theirs.key", "issuer.pem", "upper.pem", "README"];
+        place.run(&[&files[..], more].concat())
+    };
+    adopt(&[]).check(1, &["a CSR of ours waits for an answer for `stock`", "eskort adopt --instead"]);
+    adopt(&["--instead"]).check(0, &["left aside: README", "taken in as generation 2"]);
+    place.run(&["keep"]).check(0, &["put generation 2 in place"]);
+}
+
+#[test]
 fn a_certificate_that_exists_already_is_taken_in_with_its_key() {
     let office = Office::new();
     let place = &office.place;
@@ -868,5 +888,5 @@ fn a_certificate_that_exists_already_is_taken_in_with_its_key() {
     later.check(3, &["generation 2", "waits for you"]);
     let late =
         place.run_with("ESKORT_CLOCK_OFFSET", &(170 * 86_400).to_string(), &["adopt", "stock", "own.pem", "own.key"]);
-    late.check(1, &["a journey of `stock` is under way"]);
+    late.check(1, &["a CSR of ours waits for an answer for `stock`"]);
 }

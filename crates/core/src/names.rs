@@ -141,11 +141,7 @@ impl Identifier {
 
     /// Returns whether a certificate for this name is good for `host`: the same name, or one label below a wildcard.
     pub fn covers(&self, host: &str) -> bool {
-        let host = host.to_ascii_lowercase();
-        match self.0.strip_prefix("*.") {
-            Some(base) => host.split_once('.').is_some_and(|(_, above)| above == base),
-            None => self.0 == host,
-        }
+        crate::pki::covers(&self.0, host)
     }
 }
 

@@ -256,9 +256,16 @@ impl Certificate {
     /// Returns whether the certificate is for `name`: the name itself, or a wildcard one label above it (RFC 6125
     /// section 6.4.3).
     pub fn covers(&self, name: &str) -> bool {
-        let name = name.to_ascii_lowercase();
-        let above = name.split_once('.').map(|(_, rest)| format!("*.{rest}"));
-        self.names.iter().any(|n| *n == name || above.as_ref() == Some(n))
+        self.names.iter().any(|own| covers(own, name))
+    }
+}
+
+/// Returns whether a name as certificates have it (in lower case) is good for a host: the same name or address, or one label below a
+/// wildcard (RFC 6125 section 6.4.3).
+pub fn covers(name: &str, host: &str) -> bool {
+    match name.strip_prefix("*.") {
+        Some(base) => host.split_once('.').is_some_and(|(_, above)| above.eq_ignore_ascii_case(base)),
+        None => name.eq_ignore_ascii_case(host),
     }
 }
 

@@ -21,7 +21,7 @@ mod staple;
 
 pub use alpn::{answers_challenge, make_challenge_certificate};
 pub use assemble::{Anchors, Built, ChainFault, ChainNote, assemble};
-pub use certificate::{Certificate, Fingerprint, SignatureCheck, general_name, key_words};
+pub use certificate::{Certificate, Fingerprint, SignatureCheck, covers, general_name, key_words};
 pub use chain::{Chain, ChainError};
 pub use csr::{
     CsrFacts, CsrWish, KeyUse, Subject, WantedExtension, find_csr, look_at_csr, make_csr, read_csr, request_pem,

@@ -4,6 +4,7 @@ use super::known_certificate;
 use super::receive::{bring, tell_left_aside, wants_password};
 use crate::args::AdoptArgs;
 use crate::errors;
+use crate::password;
 use crate::ui::{ExitStatus, Tone, Ui};
 use eskort_app::{AnswerError, App, StepError};
 use eskort_core::renewal::Validity;
@@ -14,13 +15,24 @@ pub(crate) fn run(ui: &Ui, app: &App, args: &AdoptArgs) -> ExitStatus {
     if let Err(status) = known_certificate(ui, app, &args.name) {
         return status;
     }
-    let adopted = bring(&args.files).map_err(StepError::from).and_then(|brought| {
-        args.password.open(
-            |error| matches!(error, StepError::Answer(error) if wants_password(error)),
-            |why| StepError::Answer(AnswerError::Password(why)),
-            |password| eskort_app::adopt(app, &args.name, &brought, password),
+    let adopt = |instead: bool| {
+        bring(&args.files).map_err(StepError::from).and_then(|brought| {
+            args.password.open(
+                |error| matches!(error, StepError::Answer(error) if wants_password(error)),
+                |why| StepError::Answer(AnswerError::Password(why)),
+                |password| eskort_app::adopt(app, &args.name, &brought, password, instead),
+            )
+        })
+    };
+    let mut adopted = adopt(args.instead);
+    if matches!(adopted, Err(StepError::Answer(AnswerError::UnderWay { waits: true, .. })))
+        && password::says_yes(
+            ui,
+            "A CSR of ours waits for an answer. Type yes to take this one instead, and to wait no longer",
         )
-    });
+    {
+        adopted = adopt(true);
+    }
     match adopted {
         Err(StepError::Store(error)) => errors::print_store(ui, &error),
         Err(error) => {

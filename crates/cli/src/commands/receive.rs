@@ -62,8 +62,7 @@ fn asks_to_accept(ui: &Ui, error: &AnswerError) -> bool {
         ui.talk(&format!("The SHA-256 of its certificate is {fingerprint}."));
     }
     let question = format!("Does it issue for authority `{authority}`? Type yes to take this answer and the next ones");
-    let asked = dialoguer::Input::<String>::new().with_prompt(question).allow_empty(true).interact_text();
-    asked.is_ok_and(|answer| answer.trim() == "yes")
+    password::says_yes(ui, &question)
 }
 
 /// Prints what came of what was brought.
