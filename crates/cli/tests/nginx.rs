@@ -260,3 +260,61 @@ fn of_two_certificates_on_one_nginx_the_failure_of_one_leaves_the_lines_of_the_o
     place.run(&["keep"]).check(0, &["generation 1 installed and seen live"]);
     handshake(place, nginx.tls_port, NAMES[1], &place.path("visitor-root.pem")).check(0, &["Verify return code: 0"]);
 }
+
+/// Passes connections on to a Unix socket.
+fn relay_to(socket: std::path::PathBuf) -> u16 {
+    let listener = std::net::TcpListener::bind("127.0.0.1:0").unwrap();
+    let port = listener.local_addr().unwrap().port();
+    std::thread::spawn(move || {
+        for mut client in listener.incoming().filter_map(Result::ok) {
+            let Ok(mut behind) = std::os::unix::net::UnixStream::connect(&socket) else { continue };
+            let (mut back_from, mut back_to) = (behind.try_clone().unwrap(), client.try_clone().unwrap());
+            std::thread::spawn(move || {
+                let _ = std::io::copy(&mut back_from, &mut back_to);
+                let _ = back_to.shutdown(std::net::Shutdown::Both);
+            });
+            std::thread::spawn(move || {
+                let _ = std::io::copy(&mut client, &mut behind);
+                let _ = behind.shutdown(std::net::Shutdown::Both);
+            });
+        }
+    });
+    port
+}
+
+#[test]
+fn a_site_on_a_unix_socket_is_looked_at_where_the_inventory_says() {
+    let pebble = Pebble::start(&[], false);
+    pebble.fetch_root(0, "visitor-root.pem");
+    let place = &pebble.place;
+    let nginx = Nginx::start(place, pebble.http_port);
+    let socket = place.path("nginx/socket");
+    let site = place.read(SITE).replace("server_name", &format!("server_name _;\n    server_name"));
+    // The certificate of before is anybody's.
+    let old = place.openssl(&[
+        "req", "-x509", "-newkey", "rsa:2048", "-nodes", "-keyout", "old.key", "-out", "old.pem", "-subj", "/CN=old",
+    ]);
+    assert_eq!(old.code, Some(0), "{old}");
+    let dir = place.dir.path().display();
+    let listen = format!(
+        "listen unix:{} ssl;\n    ssl_certificate {dir}/old.pem;\n    ssl_certificate_key {dir}/old.key;\n    server_name _;",
+        socket.display()
+    );
+    place.write(SITE, &site.replace("server_name _;", &listen));
+    let reloaded = Command::new("/usr/sbin/nginx")
+        .args(["-s", "reload", "-c"])
+        .arg(place.path("nginx/nginx.conf"))
+        .stderr(Stdio::null())
+        .status();
+    assert!(reloaded.unwrap().success());
+    let text = inventory(&pebble, &nginx, "", "");
+    place.write("eskort.toml", &text.replace("check-address = \"127.0.0.1\"\n", ""));
+    place
+        .run(&["keep", "--plan"])
+        .check(0, &["current/bundle.pem", "visitors come through a Unix socket", "`check-address` of server `front`"]);
+    let relay = format!("check-address = \"127.0.0.1:{}\"\n", relay_to(socket));
+    place.write("eskort.toml", &text.replace("check-address = \"127.0.0.1\"\n", &relay));
+    place.run(&["keep"]).check(0, &["generation 1 installed and seen live"]);
+    assert!(!place.read(SITE).contains("listen 443"), "no other listener was added");
+    place.run(&["check"]).check(0, &["generation 1, as installed"]);
+}
