@@ -289,7 +289,7 @@ fn a_site_on_a_unix_socket_is_looked_at_where_the_inventory_says() {
     let place = &pebble.place;
     let nginx = Nginx::start(place, pebble.http_port);
     let socket = place.path("nginx/socket");
-    let site = place.read(SITE).replace("server_name", &format!("server_name _;\n    server_name"));
+    let site = place.read(SITE).replace("server_name", "server_name _;\n    server_name");
     // The certificate of before is anybody's.
     let old = place.openssl(&[
         "req", "-x509", "-newkey", "rsa:2048", "-nodes", "-keyout", "old.key", "-out", "old.pem", "-subj", "/CN=old",
