@@ -298,9 +298,10 @@ impl Intake {
             self.add(name, certificate);
             return true;
         }
-        let definite = ber::to_der(der);
+        let bag = pkcs7(whole(der));
+        let definite = if bag.is_none() { ber::to_der(der) } else { None };
         let der = definite.as_deref().unwrap_or(der);
-        if let Some(certificates) = pkcs7(whole(der)) {
+        if let Some(certificates) = bag.or_else(|| pkcs7(definite.as_deref()?)) {
             certificates.into_iter().for_each(|certificate| self.add(name, certificate));
             return true;
         }
