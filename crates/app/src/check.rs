@@ -8,7 +8,7 @@ use eskort_core::inventory::CheckAddress;
 use eskort_core::pki::Certificate;
 use eskort_core::renewal::Validity;
 use eskort_core::words;
-use eskort_probe::{Expected, ObserveError, Trust, judge, observe};
+use eskort_probe::{Expected, NoTls, ObserveError, Trust, judge, observe};
 use eskort_store::Store;
 use jiff::SignedDuration;
 use serde::Serialize;
@@ -184,7 +184,9 @@ async fn look(
         Err(error) => {
             let (code, advice) = match &error {
                 ObserveError::NoHandshake { address, why, .. } => {
-                    report.address = Some(*address);
+                    // What closes or is silent has shown nothing: a router in between may do that.
+                    let shows = !matches!(why, NoTls::Silent | NoTls::Closes);
+                    report.address = Some(*address).filter(|_| shows);
                     (why.code(), why.advice())
                 }
                 _ if instead.is_some() => {
