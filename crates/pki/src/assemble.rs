@@ -123,7 +123,9 @@ pub fn assemble(leaf: Certificate, pool: &[Certificate], anchors: &Anchors, now:
     if search.left == 0 {
         notes.push(ChainNote::TooMany);
     }
-    let fault = if found.end == End::Nowhere { search.fault(above.last().unwrap_or(&leaf)) } else { None };
+    let last = above.last().unwrap_or(&leaf);
+    let ends_here = found.end == End::Nowhere && !last.is_self_issued();
+    let fault = if ends_here { search.fault(last) } else { None };
     let missing =
         (above.is_empty() && found.end == End::Nowhere && !leaf.is_self_issued()).then(|| leaf.issuer.clone());
     let mut certificates = vec![leaf];

@@ -417,6 +417,15 @@ fn of_two_ways_the_one_that_holds_today_and_leads_to_trust_is_taken() {
     let no_authority = makers.sign("upper", "root", "plain", "no", "-days 800");
     let wanted = Some(ChainFault::IssuerIsNoAuthority { issuer: "upper".into() });
     assert_eq!(build(&leaf, &[no_authority]).fault, wanted);
+    // What somebody has made for themselves has no issuer that could be at fault.
+    openssl(
+        makers.0.path(),
+        &format!(
+            "req -x509 -newkey {EC} -nodes -keyout own.key -out own.pem -subj /CN=own -addext basicConstraints=CA:false"
+        ),
+    );
+    let own = makers.read("own");
+    assert_eq!((build(&own, std::slice::from_ref(&own)).fault, build(&own, &[]).missing), (None, None));
 }
 
 #[test]
