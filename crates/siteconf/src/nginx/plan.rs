@@ -157,11 +157,10 @@ pub fn plan(config: &Config, sites: &Sites, wish: &Wish<'_>) -> Result<SitePlan,
     let mut planner = Planner { config, sites, wish, edits: BTreeMap::new(), endpoints: Vec::new() };
     for (&index, names) in &blocks {
         let block = &sites.blocks[index];
-        if block.has_tls() {
-            planner.point_at_certificate(block)?;
-        } else {
+        if !block.has_tls() {
             planner.add_tls(block, &blocks)?;
         }
+        planner.point_at_certificate(block)?;
         planner.note_endpoints(block, names);
     }
     if wish.redirect {
@@ -253,7 +252,7 @@ impl Planner<'_> {
             .map(|(name, path)| (name, path.display().to_string()))
     }
 
-    /// Points a block that speaks TLS at our files.
+    /// Points a block at our files.
     fn point_at_certificate(&mut self, block: &ServerBlock) -> Result<(), PlanError> {
         let mut missing = Vec::new();
         for (name, path) in self.lines() {
@@ -285,7 +284,7 @@ impl Planner<'_> {
     /// A certificate that is in use is not replaced by one that has fewer of the block's names.
     fn refuse_uncovering(&self, block: &ServerBlock) -> Result<(), PlanError> {
         let names = block.foreign_names(self.wish.names);
-        if names.is_empty() {
+        if names.is_empty() || !block.has_tls() {
             return Ok(());
         }
         let ours = self.wish.names.iter().filter(|name| block.answers(name).is_some()).map(Identifier::to_string);
@@ -309,7 +308,7 @@ impl Planner<'_> {
         Ok(())
     }
 
-    /// Adds TLS listeners beside the plain ones, and the certificate's lines.
+    /// Adds TLS listeners beside the plain ones.
     fn add_tls<T>(&mut self, block: &ServerBlock, chosen: &BTreeMap<usize, T>) -> Result<(), PlanError> {
         let mut lines = Vec::new();
         // A block without `listen` listens on port 80; with the first `listen` it would stop doing so.
@@ -335,7 +334,6 @@ impl Planner<'_> {
             let options: String = options.iter().filter(|(wanted, _)| *wanted).map(|(_, word)| *word).collect();
             lines.push(format!("listen {} ssl{options};", listen.socket));
         }
-        lines.extend(self.lines().map(|(name, path)| format!("{name} {};", quote_word(&path))));
         self.add_lines(block, &lines);
         Ok(())
     }

@@ -252,6 +252,17 @@ fn a_name_goes_to_the_block_that_names_it_before_a_wildcard_block() {
 }
 
 #[test]
+fn lines_of_a_certificate_in_a_block_without_tls_are_used() {
+    let text = "http {\n server { listen 80; server_name lampholm.example shop.lampholm.example;\n  ssl_certificate a; ssl_certificate_key b; }\n}\n";
+    let new = changed(text, BOTH, false);
+    assert!(new.contains("listen 443 ssl;") && new.matches("ssl_certificate ").count() == 1, "{new}");
+    assert!(
+        new.contains("ssl_certificate /state/current/bundle.pem; ssl_certificate_key /state/current/key.pem;"),
+        "{new}"
+    );
+}
+
+#[test]
 fn a_certificate_in_use_is_not_replaced_by_one_that_has_less() {
     for names in [
         "*.lampholm.example",
