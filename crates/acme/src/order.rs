@@ -282,8 +282,9 @@ mod tests {
         plain["finalize"] = json!("http://ca.example/f");
         assert!(read_order(&answer(plain)).is_err());
         let mut odd = body;
-        odd["status"] = json!("dozing");
-        assert!(read_order(&answer(odd)).unwrap_err().to_string().contains("dozing"));
+        odd["status"] = json!("do\u{7f}\u{1b}zing");
+        let said = read_order(&answer(odd)).unwrap_err().to_string();
+        assert!(said.contains("dozing") && !said.contains(char::is_control), "{said}");
     }
 
     #[test]

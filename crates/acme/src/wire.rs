@@ -59,8 +59,9 @@ impl Answer {
 
     pub(crate) fn json<T: DeserializeOwned>(&self, expected: &'static str) -> Result<T, AcmeError> {
         self.success()?;
-        serde_json::from_slice(&self.body)
-            .map_err(|error| AcmeError::NotProtocol { expected, found: format!("{error}; {}", self.begins()) })
+        // What the reader says may repeat what stands there.
+        let found = |error: serde_json::Error| format!("{}; {}", printable(&error.to_string(), 200), self.begins());
+        serde_json::from_slice(&self.body).map_err(|error| AcmeError::NotProtocol { expected, found: found(error) })
     }
 
     /// Returns the tamed beginning of the body, for messages.
