@@ -54,9 +54,13 @@ pub fn adopt(
     let _lock = RunLock::take(&app.state, "eskort adopt", now)?;
     let store = Store::open(&app.state)?;
     let open = store.open_journey(certificate)?;
-    let waits = open.as_ref().is_some_and(|open| matches!(open.stage, Stage::HandedOver { .. }));
-    if open.is_some() && !(waits && instead) {
-        return Err(AnswerError::UnderWay { certificate: certificate.to_owned(), waits }.into());
+    match open.as_ref().map(|open| &open.stage) {
+        None => {}
+        Some(Stage::HandedOver { .. }) if instead => {}
+        Some(Stage::HandedOver { .. }) => {
+            return Err(AnswerError::CsrWaits { certificate: certificate.to_owned() }.into());
+        }
+        Some(_) => return Err(AnswerError::UnderWay { certificate: certificate.to_owned() }.into()),
     }
     let newest = store.newest(certificate)?;
     let same = built.chain.leaf().fingerprint().to_string();

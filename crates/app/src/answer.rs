@@ -63,12 +63,16 @@ pub enum AnswerError {
     #[error("the private key fits none of the certificates")]
     KeyFitsNone,
     /// A journey would bring another generation.
-    #[error("{} `{certificate}`{}", if *waits { "a CSR of ours waits for an answer for" } else { "a journey of" }, if *waits { "" } else { " is under way" })]
+    #[error("a journey of `{certificate}` is under way")]
     UnderWay {
         /// The certificate.
         certificate: String,
-        /// Whether it waits for an answer to a CSR.
-        waits: bool,
+    },
+    /// The answer to a CSR of ours would bring another generation.
+    #[error("a CSR of ours waits for an answer for `{certificate}`")]
+    CsrWaits {
+        /// The certificate.
+        certificate: String,
     },
     /// It is ours already.
     #[error("this is the newest generation of `{certificate}` already")]
@@ -220,14 +224,10 @@ pub(crate) fn check_issuer(
     pool: &[Certificate],
 ) -> Result<Result<(), AnswerError>, StepError> {
     let authority = &app.inventory.certificates[certificate].authority;
-    let entry = &app.inventory.authorities[authority];
     // What the certificates are good for today is checked elsewhere, and said with its dates.
     let at = built.chain.leaf().not_before.max((app.now)().min(built.chain.leaf().not_after));
-    let mut trust = Trust::nobody();
-    if let Some(path) = &entry.visitor_roots {
-        trust.add_file(path)?;
-    }
-    if trust.trusts(&built.chain, at) || Trust::system().trusts(&built.chain, at) {
+    let visitors = visitors_of(app, authority)?;
+    if visitors.trusts(&built.chain, at) || Trust::system().trusts(&built.chain, at) {
         return Ok(Ok(()));
     }
     let accepted = store.accepted_issuers(authority)?;

@@ -281,10 +281,10 @@ pub(crate) fn tell_answer(error: &AnswerError) -> Told {
         }
         AnswerError::NoKey => told.hint("name the key's file as well: PEM without a password, or a PKCS#12 container"),
         AnswerError::KeyFitsNone => told.hint("`eskort show FILE` says what is in each file"),
-        AnswerError::UnderWay { waits: true, .. } => told
+        AnswerError::CsrWaits { .. } => told
             .hint("if what was brought is the answer to it, `eskort receive FILE…` takes it with our key")
             .hint("if the authority made a key of its own, `eskort adopt --instead` takes that, and waits no longer"),
-        AnswerError::UnderWay { certificate, .. } => {
+        AnswerError::UnderWay { certificate } => {
             told.hint(format!("let it come to its end: `eskort keep --only {certificate}`"))
         }
         AnswerError::Known { certificate } => told.hint(format!("`eskort keep --only {certificate}` puts it in place")),

@@ -49,6 +49,18 @@ impl Office {
         office
     }
 
+    /// An office that takes requests from one folder and puts answers into another; with the inventory's text.
+    fn with_folders() -> (Self, String) {
+        let office = Office::new();
+        let place = &office.place;
+        for folder in ["requests", "answers"] {
+            std::fs::create_dir(place.path(folder)).unwrap();
+        }
+        let text = place.read("eskort.toml").replace("desk =", "drop = \"requests\"\npick-up = \"answers\"\ndesk =");
+        place.write("eskort.toml", &text);
+        (office, text)
+    }
+
     #[track_caller]
     fn openssl(&self, line: &str) {
         let words: Vec<&str> = line.split_whitespace().collect();
@@ -392,13 +404,8 @@ fn an_answer_by_a_stranger_is_taken_only_when_a_person_says_so() {
 
 #[test]
 fn an_office_with_folders_is_served_without_a_hand() {
-    let office = Office::new();
+    let (office, text) = Office::with_folders();
     let place = &office.place;
-    for folder in ["requests", "answers"] {
-        std::fs::create_dir(place.path(folder)).unwrap();
-    }
-    let text = place.read("eskort.toml").replace("desk =", "drop = \"requests\"\npick-up = \"answers\"\ndesk =");
-    place.write("eskort.toml", &text);
     place.run(&["keep"]).check(3, &["requests/stock-0001.csr.pem", "is looked for in"]);
     let dropped = place.read("requests/stock-0001.csr.pem");
     assert_eq!(dropped, place.read("state/certificates/stock/0001/request.pem"));
@@ -429,13 +436,8 @@ fn an_office_with_folders_is_served_without_a_hand() {
 
 #[test]
 fn an_answer_of_before_is_not_taken_again_though_it_fits_the_key() {
-    let office = Office::new();
+    let (office, text) = Office::with_folders();
     let place = &office.place;
-    for folder in ["requests", "answers"] {
-        std::fs::create_dir(place.path(folder)).unwrap();
-    }
-    let text = place.read("eskort.toml").replace("desk =", "drop = \"requests\"\npick-up = \"answers\"\ndesk =");
-    place.write("eskort.toml", &text);
     place.run(&["keep"]).check(3, &["waits for you"]);
     office.answer(1, 300);
     place.write("answers/reply.pem", &office.all()[..3].concat());

@@ -208,8 +208,9 @@ impl Certificate {
     /// Returns what is too weak about it for today's visitors: a short RSA key, a signature over SHA-1 or MD5. A signature by oneself
     /// is not looked at.
     pub fn weaknesses(&self) -> Vec<String> {
-        let key = key_words(&self.spki_der);
-        let mut found: Vec<String> = key.split_once(':').map(|(key, _)| key.to_owned()).into_iter().collect();
+        let bits = spki::SubjectPublicKeyInfoOwned::from_der(&self.spki_der).ok().and_then(|key| rsa_bits(&key));
+        let short = bits.filter(|bits| *bits < SHORTEST_RSA).map(|bits| format!("RSA with {bits} bits"));
+        let mut found: Vec<String> = short.into_iter().collect();
         let algorithm = x509_cert::Certificate::from_der(&self.der).ok().map(|c| c.signature_algorithm().oid);
         let by_sha1 = [rfc5912::SHA_1_WITH_RSA_ENCRYPTION, ECDSA_WITH_SHA_1, rfc5912::MD_5_WITH_RSA_ENCRYPTION];
         if !self.is_self_issued() && algorithm.is_some_and(|oid| by_sha1.contains(&oid)) {
@@ -381,6 +382,25 @@ fn pss_digest(algorithm: &spki::AlgorithmIdentifierOwned) -> Option<ObjectIdenti
     Some(digest.oid)
 }
 
+/// RSA keys with fewer bits are taken by no authority and refused by visitors.
+const SHORTEST_RSA: usize = 2048;
+
+/// Returns how many bits the modulus of an RSA key has; `None` for other keys, and where it cannot be read.
+fn rsa_bits(key: &spki::SubjectPublicKeyInfoOwned) -> Option<usize> {
+    use der::Reader;
+    if key.algorithm.oid != rfc5912::RSA_ENCRYPTION {
+        return None;
+    }
+    let bits = der::SliceReader::new(key.subject_public_key.raw_bytes()).and_then(|mut reader| {
+        reader.sequence(|inside: &mut der::SliceReader<'_>| {
+            let modulus = der::asn1::UintRef::decode(inside)?;
+            der::asn1::UintRef::decode(inside)?;
+            Ok::<_, der::Error>(modulus.as_bytes().len() * 8)
+        })
+    });
+    bits.ok()
+}
+
 /// Returns what kind of key a DER SubjectPublicKeyInfo holds, in words: `P-256`, `RSA with 2048 bits`; and that it is too
 /// short, where it is.
 pub fn key_words(spki: &[u8]) -> String {
@@ -392,21 +412,11 @@ pub fn key_words(spki: &[u8]) -> String {
         (oid::ID_EC_PUBLIC_KEY, Some(oid::SECP_384_R_1)) => "P-384".into(),
         (oid::ID_EC_PUBLIC_KEY, Some(oid::SECP_521_R_1)) => "P-521".into(),
         (oid::ID_EC_PUBLIC_KEY, Some(curve)) => format!("the curve {curve}"),
-        (oid::RSA_ENCRYPTION, _) => {
-            use der::Reader;
-            let bits = der::SliceReader::new(key.subject_public_key.raw_bytes()).and_then(|mut reader| {
-                reader.sequence(|inside: &mut der::SliceReader<'_>| {
-                    let modulus = der::asn1::UintRef::decode(inside)?;
-                    der::asn1::UintRef::decode(inside)?;
-                    Ok::<_, der::Error>(modulus.as_bytes().len() * 8)
-                })
-            });
-            match bits {
-                Err(_) => "RSA with an odd modulus".into(),
-                Ok(bits @ ..2048) => format!("RSA with {bits} bits: too short, no authority takes it"),
-                Ok(bits) => format!("RSA with {bits} bits"),
-            }
-        }
+        (oid::RSA_ENCRYPTION, _) => match rsa_bits(&key) {
+            None => "RSA with an odd modulus".into(),
+            Some(bits @ ..SHORTEST_RSA) => format!("RSA with {bits} bits: too short, no authority takes it"),
+            Some(bits) => format!("RSA with {bits} bits"),
+        },
         (const_oid::db::rfc8410::ID_ED_25519, _) => "Ed25519".into(),
         (other, _) => format!("the algorithm {other}"),
     }

@@ -193,7 +193,11 @@ fn rule(error: &ChainError) -> &'static str {
         ChainError::MaximumSignatureChecksExceeded | ChainError::MaximumPathBuildCallsExceeded => {
             "too many certificates sign each other"
         }
-        error if format!("{error:?}").contains("Signature") => "a signature of a kind that visitors do not take",
+        ChainError::SignatureAlgorithmMismatch
+        | ChainError::UnsupportedSignatureAlgorithmContext(_)
+        | ChainError::UnsupportedSignatureAlgorithmForPublicKeyContext(_) => {
+            "a signature of a kind that visitors do not take"
+        }
         _ => "the chain is not as RFC 5280 wants it",
     }
 }

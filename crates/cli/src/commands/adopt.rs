@@ -25,7 +25,7 @@ pub(crate) fn run(ui: &Ui, app: &App, args: &AdoptArgs) -> ExitStatus {
         })
     };
     let mut adopted = adopt(args.instead);
-    if matches!(adopted, Err(StepError::Answer(AnswerError::UnderWay { waits: true, .. })))
+    if matches!(adopted, Err(StepError::Answer(AnswerError::CsrWaits { .. })))
         && password::says_yes(
             ui,
             "A CSR of ours waits for an answer. Type yes to take this one instead, and to wait no longer",

@@ -57,6 +57,9 @@ pub(crate) fn status(entries: &[KeepEntry]) -> ExitStatus {
     entries.iter().map(of).max().unwrap_or(ExitStatus::Well)
 }
 
+/// What became of a generation that was installed and is not seen live.
+const NOT_AS_IT_SHOULD_BE: &str = "is in place, but visitors do not get it as they should";
+
 /// Prints what came of a run.
 pub(crate) fn print(ui: &Ui, app: &App, entries: &[KeepEntry], plan: bool) {
     let now = (app.now)();
@@ -66,7 +69,7 @@ pub(crate) fn print(ui: &Ui, app: &App, entries: &[KeepEntry], plan: bool) {
         }
         if let Some(Placed { generation, error: Some(error) }) = &entry.placed {
             let what = match **error {
-                StepError::NotConfirmed { .. } => "is in place, but visitors do not get it as they should",
+                StepError::NotConfirmed { .. } => NOT_AS_IT_SHOULD_BE,
                 _ => "could not be put in place",
             };
             let headline = format!("`{}`: generation {generation} {what}", entry.certificate);
@@ -123,7 +126,7 @@ fn headline(entry: &KeepEntry) -> String {
     if let Ending::Failed { error, .. } = &entry.ending
         && matches!(**error, StepError::NotConfirmed { .. })
     {
-        return format!("`{name}` is in place, but visitors do not get it as they should");
+        return format!("`{name}` {NOT_AS_IT_SHOULD_BE}");
     }
     match (&decision.obtain, &decision.put_in_place) {
         (Obtaining::Start { why, .. }, _) if *why != Reason::First => {
