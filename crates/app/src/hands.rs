@@ -8,11 +8,12 @@ use crate::driver::Hands;
 use crate::install::Configs;
 use crate::install::{self, Placement};
 use crate::proof::{Listener, Proving};
+use crate::secret::read_secret;
 use crate::{App, AuthorityError, Client, Progress, StepError, check, trusted};
 use eskort_acme::{AcmeError, OrderStatus, Step, new_order, read_order};
 use eskort_core::decision::Wanted;
 use eskort_core::finding::Weight;
-use eskort_core::inventory::{AuthorityKind, CertificateEntry, DnsProof, Part, Proof, RecordWriter};
+use eskort_core::inventory::{AuthorityKind, CertificateEntry, DnsProof, Part, Proof, RecordWriter, SecretSource};
 use eskort_core::journey::{Action, OrderRef, Outcome, ProofTask};
 use eskort_core::names::Identifier;
 use eskort_core::pki::{Built, KeyKind, PkiError, PrivateKey, Secret, make_csr};
@@ -193,8 +194,8 @@ impl RealHands<'_> {
         };
         let password = match &self.entry.key_password_file {
             Some(path) => {
-                let text = Secret::new(trusted::read_text(path).map_err(fail(path))?);
-                Some(Secret::new(text.reveal().lines().next().unwrap_or_default().to_owned()))
+                let read = read_secret(&SecretSource::File(path.clone()));
+                Some(read.map_err(|error| fail(path)(error.why))?)
             }
             None => None,
         };
