@@ -147,8 +147,12 @@ fn powerdns_takes_records_over_its_http_api_side_by_side_with_others() {
         place.write("eskort.toml", &format!("{text}key = \"{key}\"\n"));
         let killed = place.run_with("ESKORT_CRASH_AT", point, &["keep"]);
         assert_eq!(killed.code, None, "{point}: {killed}");
-        let texts = server.texts();
-        assert_eq!(texts.len(), if point == "owed" { 1 } else { 3 }, "{point}: {texts:?}");
+        // Now and then the authority takes one of the two names as proved already, and asks for one record only.
+        let shown = place.run(&["show", "archive", "--output", "json"]);
+        let shown: serde_json::Value = serde_json::from_str(&shown.check(0, &[]).out).unwrap();
+        let owed = shown["debts"].as_array().unwrap().len();
+        let (texts, placed) = (server.texts(), if point == "owed" { 0 } else { owed });
+        assert!((1..=2).contains(&owed) && texts.len() == placed + 1, "{point}, {owed} owed: {texts:?}");
         place.run(&["keep"]).check(0, &["go on with", "confirmed"]);
         assert_eq!(server.texts(), ["somebody else's"], "{point}");
     }
