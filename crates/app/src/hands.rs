@@ -9,10 +9,10 @@ use crate::install::Configs;
 use crate::install::{self, Placement};
 use crate::proof::{Listener, Proving};
 use crate::secret::read_secret;
-use crate::{App, AuthorityError, Client, Progress, StepError, check, trusted};
+use crate::{App, AuthorityError, Client, EndpointReport, Progress, StepError, check, trusted};
 use eskort_acme::{AcmeError, OrderStatus, Step, new_order, read_order};
 use eskort_core::decision::Wanted;
-use eskort_core::finding::Weight;
+use eskort_core::finding::{Finding, Weight};
 use eskort_core::inventory::{AuthorityKind, CertificateEntry, DnsProof, Part, Proof, RecordWriter, SecretSource};
 use eskort_core::journey::{Action, OrderRef, Outcome, ProofTask};
 use eskort_core::names::Identifier;
@@ -20,7 +20,10 @@ use eskort_core::pki::{Built, KeyKind, PkiError, PrivateKey, Secret, make_csr};
 use eskort_store::{InstallState, Store};
 use std::collections::BTreeMap;
 use std::path::Path;
-use std::time::Instant;
+use std::time::{Duration, Instant};
+
+/// How long to wait before an endpoint is looked at again.
+const LOOK_AGAIN: Duration = Duration::from_millis(200);
 
 /// The hands for one certificate's journey.
 pub(crate) struct RealHands<'a> {
@@ -34,6 +37,8 @@ pub(crate) struct RealHands<'a> {
     pub(crate) clients: &'a mut BTreeMap<String, Client>,
     /// How many endpoints were looked at in the end.
     pub(crate) looked_at: usize,
+    /// When this run has installed the generation.
+    pub(crate) installed_since: Option<Instant>,
     /// Whether this run has made sure that everything is published.
     pub(crate) published: bool,
     /// An answer that a person has brought.
@@ -303,14 +308,32 @@ impl RealHands<'_> {
             (self.app.watch)(&Progress::Note(format!("{}{advice}", finding.text)));
         }
         install::apply(self.app, self.store, &plans, &placement).await?;
+        self.installed_since = Some(Instant::now());
         Ok(Outcome::Installed)
+    }
+
+    /// Looks at every endpoint, and again while one shows another certificate and the servers may still need time: during a
+    /// reload the processes of before and the new ones take connections side by side.
+    async fn look_at_endpoints(&self) -> Result<Vec<EndpointReport>, StepError> {
+        let settles = self.entry.install.iter().map(|install| self.app.inventory.servers[&install.server].settle);
+        let settle = settles.max().unwrap_or_default();
+        loop {
+            let placement = self.placement();
+            let reports =
+                check::look_at(self.app, self.store, self.certificate, &placement, &Configs::default()).await?;
+            let other = |f: &Finding| f.topic == "installed" && f.weight == Weight::Bad;
+            let shown = !reports.iter().flat_map(|report| &report.findings).any(other);
+            if shown || self.installed_since.is_none_or(|since| since.elapsed() >= settle) {
+                return Ok(reports);
+            }
+            tokio::time::sleep(LOOK_AGAIN).await;
+        }
     }
 
     /// Looks as a visitor would. An endpoint that cannot be reached from here says nothing against the generation: a machine at
     /// home does not reach itself by name. One that shows something else does.
     async fn confirm(&mut self) -> Result<Outcome, StepError> {
-        let reports =
-            check::look_at(self.app, self.store, self.certificate, &self.placement(), &Configs::default()).await?;
+        let reports = self.look_at_endpoints().await?;
         let mut out_of_sight = Vec::new();
         for report in &reports {
             if report.address.is_none() {

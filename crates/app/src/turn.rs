@@ -306,6 +306,7 @@ impl<'a> Run<'a> {
             generation,
             clients: &mut self.clients,
             looked_at: 0,
+            installed_since: None,
             published: false,
             answer: self.answers.remove(name),
             listeners: Vec::new(),

@@ -2,6 +2,7 @@
 
 use crate::pebble::Pebble;
 use crate::world::*;
+use std::path::Path;
 use std::process::{Command, Stdio};
 
 /// A running nginx in the folder `nginx` of a place, with one site on a plain port.
@@ -261,13 +262,13 @@ fn of_two_certificates_on_one_nginx_the_failure_of_one_leaves_the_lines_of_the_o
     handshake(place, nginx.tls_port, NAMES[1], &place.path("visitor-root.pem")).check(0, &["Verify return code: 0"]);
 }
 
-/// Passes connections on to a Unix socket.
-fn relay_to(socket: std::path::PathBuf) -> u16 {
+/// Passes connections on to Unix sockets, by turns.
+fn relay_to(sockets: Vec<std::path::PathBuf>) -> u16 {
     let listener = std::net::TcpListener::bind("127.0.0.1:0").unwrap();
     let port = listener.local_addr().unwrap().port();
     std::thread::spawn(move || {
-        for mut client in listener.incoming().filter_map(Result::ok) {
-            let Ok(mut behind) = std::os::unix::net::UnixStream::connect(&socket) else { continue };
+        for (mut client, socket) in listener.incoming().filter_map(Result::ok).zip(sockets.iter().cycle()) {
+            let Ok(mut behind) = std::os::unix::net::UnixStream::connect(socket) else { continue };
             let (mut back_from, mut back_to) = (behind.try_clone().unwrap(), client.try_clone().unwrap());
             std::thread::spawn(move || {
                 let _ = std::io::copy(&mut back_from, &mut back_to);
@@ -288,7 +289,7 @@ fn a_site_on_a_unix_socket_is_looked_at_where_the_inventory_says() {
     pebble.fetch_root(0, "visitor-root.pem");
     let place = &pebble.place;
     let nginx = Nginx::start(place, pebble.http_port);
-    let socket = place.path("nginx/socket");
+    let (socket, lagging) = (place.path("nginx/socket"), place.path("nginx/lagging"));
     let site = place.read(SITE).replace("server_name", "server_name _;\n    server_name");
     // The certificate of before is anybody's.
     let old = place.openssl(&[
@@ -296,11 +297,14 @@ fn a_site_on_a_unix_socket_is_looked_at_where_the_inventory_says() {
     ]);
     assert_eq!(old.code, Some(0), "{old}");
     let dir = place.dir.path().display();
-    let listen = format!(
-        "listen unix:{} ssl;\n    ssl_certificate {dir}/old.pem;\n    ssl_certificate_key {dir}/old.key;\n    server_name _;",
-        socket.display()
-    );
-    place.write(SITE, &site.replace("server_name _;", &listen));
+    let listen = |socket: &Path, name: &str| {
+        format!(
+            "listen unix:{} ssl;\n    ssl_certificate {dir}/old.pem;\n    ssl_certificate_key {dir}/old.key;\n    server_name {name};",
+            socket.display()
+        )
+    };
+    let other = format!("server {{\n    {}\n}}\n", listen(&lagging, "other.lampholm.example"));
+    place.write(SITE, &(site.replace("server_name _;", &listen(&socket, "_")) + &other));
     let reloaded = Command::new("/usr/sbin/nginx")
         .args(["-s", "reload", "-c"])
         .arg(place.path("nginx/nginx.conf"))
@@ -312,9 +316,14 @@ fn a_site_on_a_unix_socket_is_looked_at_where_the_inventory_says() {
     place
         .run(&["keep", "--plan"])
         .check(0, &["current/bundle.pem", "visitors come through a Unix socket", "`check-address` of server `front`"]);
-    let relay = format!("check-address = \"127.0.0.1:{}\"\n", relay_to(socket));
-    place.write("eskort.toml", &text.replace("check-address = \"127.0.0.1\"\n", &relay));
+    let through = |sockets: Vec<_>| {
+        let relay = format!("check-address = \"127.0.0.1:{}\"\n", relay_to(sockets));
+        place.write("eskort.toml", &text.replace("check-address = \"127.0.0.1\"\n", &relay));
+    };
+    // After a reload the processes of before take connections for a while, beside the new ones.
+    through(vec![socket.clone(), lagging, socket.clone()]);
     place.run(&["keep"]).check(0, &["generation 1 installed and seen live"]);
+    through(vec![socket]);
     assert!(!place.read(SITE).contains("listen 443"), "no other listener was added");
     place.run(&["check"]).check(0, &["generation 1, as installed"]);
 }

@@ -47,6 +47,14 @@ pub(crate) struct Server {
     task: JoinHandle<()>,
 }
 
+impl Server {
+    /// Ends it; its address is free when this returns.
+    pub(crate) async fn stop(mut self) {
+        self.task.abort();
+        let _ = (&mut self.task).await;
+    }
+}
+
 impl Drop for Server {
     fn drop(&mut self) {
         self.task.abort();

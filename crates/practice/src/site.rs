@@ -18,7 +18,7 @@ const LOOK: Duration = Duration::from_millis(50);
 pub struct Site {
     plain: Server,
     tls: Server,
-    watcher: JoinHandle<()>,
+    _watcher: Watcher,
     /// The folders of names that have one of their own.
     folders: Folders,
 }
@@ -69,7 +69,7 @@ impl Site {
                 }
             }
         });
-        Ok(Site { plain, tls, watcher, folders })
+        Ok(Site { plain, tls, _watcher: Watcher(watcher), folders })
     }
 
     /// Serves a name from a folder of its own.
@@ -78,6 +78,12 @@ impl Site {
     /// Only when another holder of the lock has panicked.
     pub fn serve(&self, name: &str, folder: &Path) {
         self.folders.write().expect("no holder panics").insert(name.to_owned(), folder.to_owned());
+    }
+
+    /// Ends it; its addresses are free when this returns.
+    pub async fn stop(self) {
+        self.plain.stop().await;
+        self.tls.stop().await;
     }
 
     /// Returns where plain HTTP is served.
@@ -91,9 +97,12 @@ impl Site {
     }
 }
 
-impl Drop for Site {
+/// Reads the certificate files again when they change, until it is dropped.
+struct Watcher(JoinHandle<()>);
+
+impl Drop for Watcher {
     fn drop(&mut self) {
-        self.watcher.abort();
+        self.0.abort();
     }
 }
 
