@@ -3,6 +3,7 @@
 use crate::directory::require_https;
 use crate::lenient::{elements, or_default};
 use crate::{AcmeError, Answer, Directory, Problem, Rejected, Request, Signer};
+use eskort_core::names::Identifier;
 use eskort_pki::base64url;
 use serde::Deserialize;
 use serde_json::json;
@@ -118,9 +119,17 @@ pub struct Challenge {
 ///
 /// # Errors
 /// [`AcmeError::Signing`] only.
-pub fn new_order(signer: &Signer, nonce: &str, directory: &Directory, names: &[&str]) -> Result<Request, AcmeError> {
+pub fn new_order(
+    signer: &Signer,
+    nonce: &str,
+    directory: &Directory,
+    names: &[Identifier],
+) -> Result<Request, AcmeError> {
     // RFC 8738 section 3: addresses have a type of their own.
-    let kind = |name: &str| if name.parse::<std::net::IpAddr>().is_ok() { "ip" } else { "dns" };
+    let kind = |name: &Identifier| match name {
+        Identifier::Dns(_) => "dns",
+        Identifier::Ip(_) => "ip",
+    };
     let identifiers: Vec<_> = names.iter().map(|n| json!({ "type": kind(n), "value": n })).collect();
     signer.post(&directory.new_order, nonce, Some(&json!({ "identifiers": identifiers })))
 }
@@ -223,14 +232,14 @@ pub fn read_authorization(answer: &Answer) -> Result<Authorization, AcmeError> {
     #[derive(Deserialize)]
     struct Raw {
         status: String,
-        identifier: Identifier,
+        identifier: RawIdentifier,
         #[serde(default, deserialize_with = "or_default")]
         wildcard: bool,
         #[serde(default, deserialize_with = "elements")]
         challenges: Vec<RawChallenge>,
     }
     #[derive(Deserialize)]
-    struct Identifier {
+    struct RawIdentifier {
         value: String,
     }
     let expected = "an authorization";

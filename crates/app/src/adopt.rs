@@ -5,7 +5,6 @@ use crate::keep::wanted_of;
 use crate::{App, StepError};
 use eskort_core::decision::Wanted;
 use eskort_core::journey::Stage;
-use eskort_core::names::Identifier;
 use eskort_core::pki::{LeftAside, PrivateKey, Secret};
 use eskort_core::renewal::Validity;
 use eskort_store::{RunLock, Store};
@@ -48,9 +47,8 @@ pub fn adopt(
     let key = intake.keys.iter().find(fits).ok_or_else(none)?;
     let leaf = intake.certificates.iter().filter(|c| key.fits(c.public_key())).max_by_key(|c| c.not_before);
     let built = chain_of(app, &entry.authority, leaf.ok_or(AnswerError::KeyFitsNone)?, &intake.certificates)?;
-    let names: Vec<&str> = entry.names.iter().map(Identifier::as_str).collect();
     let now = (app.now)();
-    check(&built, key, &names, &entry.wish, now)?;
+    check(&built, key, &entry.names, &entry.wish, now)?;
     let _lock = RunLock::take(&app.state, "eskort adopt", now)?;
     let store = Store::open(&app.state)?;
     let open = store.open_journey(certificate)?;

@@ -312,8 +312,7 @@ pub async fn receive(
             built = complete(app, &entry.authority, built, hosts).await?;
         }
         // Before the journey is touched: what is wrong with an answer is no failure of the journey.
-        let names: Vec<&str> = open.wanted.names.iter().map(Identifier::as_str).collect();
-        check(&built, &key, &names, &entry.wish, (app.now)())?;
+        check(&built, &key, &open.wanted.names, &entry.wish, (app.now)())?;
         if let Err(unknown) = check_issuer(app, &store, &certificate, &built, &intake.certificates)? {
             if !accept_issuer {
                 return Err(unknown.into());
@@ -345,7 +344,7 @@ pub async fn receive(
     }
     // After a stop nobody has looked whether the rest is of use.
     if !run.stop().is_asked() {
-        let not_needed = |c: &Certificate| LeftAside::NotNeeded { title: c.subject_or_title().to_owned() };
+        let not_needed = |c: &Certificate| LeftAside::NotNeeded { title: c.subject_or_title() };
         receipt.left_aside.extend(rest.map(not_needed));
     }
     Ok(receipt)
@@ -356,7 +355,7 @@ pub async fn receive(
 pub(crate) fn check(
     built: &Built,
     key: &PrivateKey,
-    names: &[&str],
+    names: &[Identifier],
     wish: &CsrWish,
     now: Timestamp,
 ) -> Result<(), AnswerError> {

@@ -205,7 +205,7 @@ async fn look(
             report.address = Some(seen.address);
             let leaf = &seen.sent[0];
             report.validity = Some(Validity { not_before: leaf.not_before, not_after: leaf.not_after });
-            report.names.clone_from(&leaf.names);
+            report.names = leaf.names.iter().map(ToString::to_string).collect();
             report.protocol = Some(seen.protocol);
             report.chain = seen.sent.iter().map(link).collect();
         }
@@ -214,8 +214,8 @@ async fn look(
 }
 
 fn link(certificate: &Certificate) -> Link {
-    let first = certificate.names.first().cloned().unwrap_or_else(|| "(no name)".into());
-    let subject = if certificate.subject.is_empty() { first } else { words::printable(&certificate.subject, 80) };
+    let title = Some(certificate.subject_or_title()).filter(|title| !title.is_empty());
+    let subject = words::printable(title.as_deref().unwrap_or("(no name)"), 80);
     let fingerprint = certificate.fingerprint().to_string();
     Link { subject, issuer: words::printable(&certificate.issuer, 80), not_after: certificate.not_after, fingerprint }
 }

@@ -226,8 +226,7 @@ impl Desk<'_> {
 
     async fn show_file(&self, file: &SiteFile, by: Option<&str>) -> Result<Vec<String>, StepError> {
         // An authority looks at the names themselves; a wildcard's is the domain below the star.
-        let mut names: Vec<Identifier> =
-            self.names.iter().map(|name| Identifier::parse(name.base()).unwrap_or_else(|_| name.clone())).collect();
+        let mut names: Vec<Identifier> = self.names.iter().map(Identifier::without_wildcard).collect();
         names.dedup();
         match by {
             Some(by) => {

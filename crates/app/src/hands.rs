@@ -131,10 +131,6 @@ impl RealHands<'_> {
         Ok(self.clients.get_mut(name).expect("it was just put in"))
     }
 
-    fn names(&self) -> Vec<&str> {
-        self.wanted.names.iter().map(Identifier::as_str).collect()
-    }
-
     /// Makes the key, unless it is stored already, and checks that a CSR can be made with it.
     async fn prepare(&mut self) -> Result<Outcome, StepError> {
         let kind: KeyKind = self.wanted.key.parse().map_err(|source| self.key_error(source))?;
@@ -166,7 +162,7 @@ impl RealHands<'_> {
             directory?;
         }
         let key = self.key()?;
-        make_csr(&key, &self.names(), &self.entry.wish).map_err(|source| self.key_error(source))?;
+        make_csr(&key, &self.wanted.names, &self.entry.wish).map_err(|source| self.key_error(source))?;
         Ok(Outcome::Prepared)
     }
 
@@ -237,13 +233,12 @@ impl RealHands<'_> {
             AuthorityKind::Est(_) => return self.enroll(0).await,
         };
         let contact = authority.contact.as_deref().or(app.inventory.contact.as_deref());
-        let names: Vec<&str> = wanted.names.iter().map(Identifier::as_str).collect();
         let client = self.client()?;
         let mut tries = 0;
         let answer = loop {
             client.ensure_account(&wanted.authority, authority, contact, store).await?;
             let directory = client.directory().await?;
-            let sent = client.send(Step::NewOrder, Hold::Once, |s, n| new_order(s, n, &directory, &names)).await;
+            let sent = client.send(Step::NewOrder, Hold::Once, |s, n| new_order(s, n, &directory, &wanted.names)).await;
             tries += 1;
             let error = match sent {
                 Ok(answer) => break answer,

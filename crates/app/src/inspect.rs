@@ -100,7 +100,7 @@ pub fn inspect(
     let keys = keys.collect();
     let view = |c: &Certificate| -> Result<CertificateView, InspectError> {
         Ok(CertificateView {
-            names: c.names.clone(),
+            names: c.names.iter().map(ToString::to_string).collect(),
             subject: c.subject.clone(),
             issuer: c.issuer.clone(),
             validity: Validity { not_before: c.not_before, not_after: c.not_after },

@@ -1,7 +1,6 @@
 //! Generations that lie on disk while the ledger that knew them is lost.
 
 use eskort_core::decision::{Held, Wanted};
-use eskort_core::names::Identifier;
 use eskort_core::pki::{Chain, PrivateKey};
 use eskort_core::renewal::Validity;
 use eskort_store::{Store, StoreError};
@@ -21,9 +20,8 @@ pub(crate) fn find(store: &Store, certificate: &str, wanted: &Wanted) -> Option<
     let folder = store.generation_folder(certificate, number);
     let chain = Chain::from_pem(&folder.bundle().ok()??).ok()?;
     let key = PrivateKey::from_pem(&folder.key().ok()??).ok()?;
-    let names: Vec<&str> = wanted.names.iter().map(Identifier::as_str).collect();
-    chain.check_answers(&key, &names).ok()?;
-    if chain.leaf().names.len() != names.len() {
+    chain.check_answers(&key, &wanted.names).ok()?;
+    if chain.leaf().names.len() != wanted.names.len() {
         return None;
     }
     let wanted = Wanted { key: key.kind().word().to_owned(), reached: None, request: None, ..wanted.clone() };

@@ -126,8 +126,7 @@ pub fn make_request(
             }
         }
     };
-    let names: Vec<&str> = options.names.iter().map(Identifier::as_str).collect();
-    let der = make_csr(&key, &names, &options.wish)?;
+    let der = make_csr(&key, &options.names, &options.wish)?;
     Ok(MadeRequest { pem: request_pem(&der), bare: base64(&der), new_key })
 }
 
@@ -184,7 +183,7 @@ pub fn view_request(app: Option<&App>, bytes: &[u8]) -> Result<RequestView, Requ
         look_at_csr(&find_csr(bytes).ok_or(RequestError::NoCsr)?)?;
     let mut view = RequestView {
         subject: subject.into_iter().map(|(r#type, value)| SubjectPart { r#type, value }).collect(),
-        names,
+        names: names.iter().map(ToString::to_string).collect(),
         key: key_words(&public_key),
         signature_holds,
         must_staple,

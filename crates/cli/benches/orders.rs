@@ -128,8 +128,8 @@ async fn with_bare_client(dir: &Path, authority: &Authority, names: &[String]) -
     answer =
         send(&http, eskort_acme::new_account(&signer, &nonce(&answer), &directory, None, true, None).unwrap()).await;
     signer.set_account(eskort_acme::read_account(&answer).unwrap());
-    let texts: Vec<&str> = names.iter().map(String::as_str).collect();
-    answer = send(&http, eskort_acme::new_order(&signer, &nonce(&answer), &directory, &texts).unwrap()).await;
+    let names: Vec<Identifier> = names.iter().map(|name| name.parse().unwrap()).collect();
+    answer = send(&http, eskort_acme::new_order(&signer, &nonce(&answer), &directory, &names).unwrap()).await;
     let order = eskort_acme::read_order(&answer).unwrap();
     let order_url = answer.location.clone().unwrap();
     let folder = dir.join("www/.well-known/acme-challenge");
@@ -158,7 +158,7 @@ async fn with_bare_client(dir: &Path, authority: &Authority, names: &[String]) -
     }
     std::fs::remove_dir_all(dir.join("www/.well-known")).unwrap();
     let key = PrivateKey::generate(KeyKind::P256).unwrap();
-    let csr = make_csr(&key, &texts, &CsrWish::default()).unwrap();
+    let csr = make_csr(&key, &names, &CsrWish::default()).unwrap();
     answer = send(&http, eskort_acme::finalize(&signer, &nonce(&answer), &order.finalize, &csr).unwrap()).await;
     let mut found = eskort_acme::read_order(&answer).unwrap().certificate;
     asked = 0;
@@ -208,8 +208,12 @@ fn list() {
                          [proof.pages]\nkind = \"http-folder\"\nfolder = \"www\"\n"
             .to_owned();
     let bare = inventory.clone();
-    let leaf =
-        issuer.issue(&["a.example".into()], &key.public_key_der(), Timestamp::now(), SignedDuration::from_hours(2160));
+    let leaf = issuer.issue(
+        &["a.example".parse().unwrap()],
+        &key.public_key_der(),
+        Timestamp::now(),
+        SignedDuration::from_hours(2160),
+    );
     let chain = Chain::from_pem(&issuer.chain_pem(&leaf, false)).unwrap();
     store
         .together(|| {

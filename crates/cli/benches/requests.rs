@@ -29,7 +29,7 @@ fn median(mut times: Vec<Duration>) -> f64 {
 fn requests() {
     println!("{REQUESTS} P-256 keys and CSRs with two names, median of {ROUNDS} rounds by turns.");
     println!("Bare: {REQUESTS} keys made, a message of the same length signed with each.\n");
-    let names = ["stock.lampholm.internal", "192.0.2.7"];
+    let names = ["stock.lampholm.internal", "192.0.2.7"].map(|name| name.parse().unwrap());
     let (mut ours, mut bare) = (Vec::new(), Vec::new());
     let message = vec![7_u8; 200];
     let random = SystemRandom::new();
@@ -72,9 +72,11 @@ fn bundle() {
     let strangers = PrivateKey::generate(KeyKind::P256).unwrap().public_key_der();
     let mut text = String::new();
     for n in 0..BUNDLE - 2 {
-        text += &issuer.issue(&[format!("room{n}.lampholm.internal")], &strangers, now - day, day * 90).to_pem();
+        text += &issuer
+            .issue(&[format!("room{n}.lampholm.internal").parse().unwrap()], &strangers, now - day, day * 90)
+            .to_pem();
         if n == BUNDLE / 2 {
-            let leaf = issuer.issue(&wanted.names, &wanted.public_key, now - day, day * 90);
+            let leaf = issuer.issue(&wanted.identifiers().unwrap(), &wanted.public_key, now - day, day * 90);
             text += &issuer.chain_pem(&leaf, false);
         }
     }

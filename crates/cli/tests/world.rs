@@ -173,7 +173,7 @@ pub(crate) fn loopback_certificate() -> (String, String, String) {
     let now = jiff::Timestamp::now();
     let issuer = Issuer::new(now);
     let key = eskort_core::pki::PrivateKey::generate(eskort_core::pki::KeyKind::P256).unwrap();
-    let names = ["127.0.0.1".to_owned(), "localhost".to_owned()];
+    let names = ["127.0.0.1", "localhost"].map(|name| name.parse().unwrap());
     let day = SignedDuration::from_hours(24);
     let leaf = issuer.issue(&names, &key.public_key_der(), now - day, day * 300);
     (issuer.chain_pem(&leaf, false), key.to_pem().reveal().clone(), issuer.root_pem())

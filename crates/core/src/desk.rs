@@ -1,6 +1,6 @@
 //! What a person learns at the desk of an authority without ACME: notes on the order, and what it asks as proof.
 
-use crate::names::Identifier;
+use crate::names::{DnsName, Identifier};
 use crate::record::{Record, RecordType};
 use jiff::Timestamp;
 use jiff::civil::Date;
@@ -162,7 +162,7 @@ pub fn site_path(path: &str) -> Option<&str> {
 
 /// Returns the names without their stars, and the domains above them below a public suffix (as `co.uk` is one). Addresses have none.
 fn domains(names: &[Identifier]) -> impl Iterator<Item = &str> {
-    let named = names.iter().filter(|name| name.address().is_none()).map(Identifier::base);
+    let named = names.iter().filter_map(Identifier::domain);
     named
         .flat_map(|name| std::iter::successors(Some(name), |n| n.split_once('.').map(|(_, up)| up)))
         .filter(|domain| domain.contains('.') && psl::suffix_str(domain) != Some(domain))
@@ -174,10 +174,7 @@ fn is_at_or_below(name: &str, domain: &str) -> bool {
 
 /// Returns a name of two labels or more in lower case and without its final dot; labels may have underscores.
 fn host_name(text: &str) -> Option<String> {
-    let name = text.trim().trim_end_matches('.').to_ascii_lowercase();
-    let plain = |c: u8| c.is_ascii_alphanumeric() || matches!(c, b'-' | b'_');
-    let good = |label: &str| (1..=63).contains(&label.len()) && label.bytes().all(plain);
-    (name.len() <= 253 && name.contains('.') && name.split('.').all(good)).then_some(name)
+    DnsName::parse(text.trim()).filter(DnsName::is_qualified).map(|name| name.as_str().to_owned())
 }
 
 #[cfg(test)]

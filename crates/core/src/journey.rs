@@ -137,7 +137,7 @@ pub struct ProofTask {
 impl ProofTask {
     /// Returns the TXT record that answers the challenge over DNS.
     pub fn record(&self) -> Record {
-        self.record.clone().unwrap_or_else(|| challenge_record(self.name.base(), &self.key_authorization))
+        self.record.clone().unwrap_or_else(|| challenge_record(&self.name.base(), &self.key_authorization))
     }
 }
 

@@ -9,10 +9,10 @@ pub mod desk;
 pub mod finding;
 pub mod inventory;
 pub mod journey;
-pub mod names;
 pub mod recipe;
 pub mod record;
 pub mod renewal;
 pub mod words;
 
 pub use eskort_pki as pki;
+pub use eskort_pki::names;

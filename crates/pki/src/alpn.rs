@@ -1,6 +1,7 @@
 //! The certificate that answers a challenge over TLS (RFC 8737).
 
 use crate::certificate::general_name;
+use crate::names::Identifier;
 use crate::{PkiError, PrivateKey, Signature, der_error, sha256};
 use const_oid::ObjectIdentifier;
 use der::asn1::OctetString;
@@ -55,10 +56,10 @@ impl BuilderProfile for Challenge {
 /// one name, with the digest of the key authorization in a critical extension. Returns it in DER.
 ///
 /// # Errors
-/// When the name is not ASCII, or the crypto library fails.
+/// When the crypto library fails.
 pub fn make_challenge_certificate(
     key: &PrivateKey,
-    name: &str,
+    name: &Identifier,
     key_authorization: &str,
     now: Timestamp,
 ) -> Result<Vec<u8>, PkiError> {
@@ -93,10 +94,10 @@ mod tests {
     fn the_certificate_answers_its_challenge_and_no_other() {
         let key = PrivateKey::generate(KeyKind::P256).unwrap();
         let now = "2026-03-02T10:00:00Z".parse().unwrap();
-        let der = make_challenge_certificate(&key, "lampholm.example", "token.thumb", now).unwrap();
+        let der = make_challenge_certificate(&key, &"lampholm.example".parse().unwrap(), "token.thumb", now).unwrap();
         assert!(answers_challenge(&der, "token.thumb") && !answers_challenge(&der, "token.other"));
         let read = Certificate::from_der(&der).unwrap();
-        assert_eq!(read.names, ["lampholm.example"]);
+        assert_eq!(read.names[0].to_string(), "lampholm.example");
         assert!(read.not_before < now && read.not_after > now && key.fits(read.public_key()));
         assert!(!answers_challenge(b"lamp", "token.thumb"));
     }

@@ -117,7 +117,7 @@ pub fn assemble(leaf: Certificate, pool: &[Certificate], anchors: &Anchors, now:
     let mut notes: Vec<ChainNote> = above
         .iter()
         .filter(|c| c.not_after <= now)
-        .map(|c| ChainNote::Expired { title: c.subject_or_title().to_owned() })
+        .map(|c| ChainNote::Expired { title: c.subject_or_title() })
         .collect();
     notes.extend(found.unchecked);
     if search.left == 0 {
@@ -253,7 +253,7 @@ impl<'c, 'a> Search<'c, 'a> {
                     match self.check(certificate, issuer.public_key()) {
                         SignatureCheck::Holds => {}
                         SignatureCheck::Unknown(algorithm) if issuer.fits_key_id(certificate) != Some(false) => {
-                            let (issuer, algorithm) = (issuer.subject_or_title().to_owned(), algorithm.to_string());
+                            let (issuer, algorithm) = (issuer.subject_or_title(), algorithm.to_string());
                             unchecked.insert(node, ChainNote::Unchecked { issuer, algorithm });
                         }
                         SignatureCheck::Unknown(_) | SignatureCheck::Fails => continue,
@@ -303,7 +303,7 @@ impl<'c, 'a> Search<'c, 'a> {
     /// Says why a way ends here, though something with the issuer's name lies beside it.
     fn fault(&mut self, last: &Certificate) -> Option<ChainFault> {
         let issuer = last.issuer.clone();
-        let title = last.subject_or_title().to_owned();
+        let title = last.subject_or_title();
         let nodes = self.issuers(last);
         let only_one = nodes.len() == 1;
         for node in nodes {

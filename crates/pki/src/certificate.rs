@@ -2,7 +2,8 @@
 
 use crate::chain::pem_blocks;
 use crate::csr::TLS_FEATURE;
-use crate::encoding::{pem, printable};
+use crate::encoding::{hex, pem, printable};
+use crate::names::{Identifier, SubjectName};
 use crate::{KeyUse, PkiError, der_error, sha256};
 use const_oid::ObjectIdentifier;
 use const_oid::db::rfc4519::{COMMON_NAME, ORGANIZATION_NAME};
@@ -11,7 +12,7 @@ use const_oid::db::rfc5912;
 use der::asn1::{Ia5String, OctetString};
 use der::{Decode, Encode};
 use jiff::Timestamp;
-use std::fmt::{self, Write};
+use std::fmt;
 use std::net::IpAddr;
 use x509_cert::ext::pkix::name::GeneralName;
 use x509_cert::ext::pkix::{
@@ -53,7 +54,7 @@ impl Fingerprint {
 
 impl fmt::Display for Fingerprint {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        self.0.iter().try_for_each(|b| write!(f, "{b:02x}"))
+        f.write_str(&hex(&self.0))
     }
 }
 
@@ -67,8 +68,8 @@ impl fmt::Debug for Fingerprint {
 #[derive(Clone, PartialEq, Eq)]
 pub struct Certificate {
     der: Vec<u8>,
-    /// The DNS names and addresses that it is for, lower case, in its order.
-    pub names: Vec<String>,
+    /// The DNS names and addresses that it is for, in its order.
+    pub names: Vec<SubjectName>,
     /// The common name of its subject, or what else of the subject comes first; may be empty.
     pub subject: String,
     /// The common name of its issuer, or what else of the issuer comes first.
@@ -165,13 +166,13 @@ impl Certificate {
     }
 
     /// Returns what people call it: its first name, else its subject.
-    pub fn title(&self) -> &str {
-        self.names.first().map_or(&self.subject, |name| name)
+    pub fn title(&self) -> String {
+        self.names.first().map_or_else(|| self.subject.clone(), ToString::to_string)
     }
 
     /// Returns its subject; what people call it where that is empty.
-    pub fn subject_or_title(&self) -> &str {
-        if self.subject.is_empty() { self.title() } else { &self.subject }
+    pub fn subject_or_title(&self) -> String {
+        if self.subject.is_empty() { self.title() } else { self.subject.clone() }
     }
 
     /// Returns the web addresses at which it says that its issuer's certificate is (RFC 5280 section 4.2.2.1).
@@ -254,61 +255,43 @@ impl Certificate {
         self.issuer_der == self.subject_der
     }
 
-    /// Returns whether the certificate is for `name`: the name itself, or a wildcard one label above it (RFC 6125
-    /// section 6.4.3).
-    pub fn covers(&self, name: &str) -> bool {
-        self.names.iter().any(|own| covers(own, name))
+    /// Returns whether the certificate is good for a host, a DNS name or an address.
+    pub fn covers(&self, host: &str) -> bool {
+        self.names.iter().filter_map(SubjectName::usable).any(|own| own.covers(host))
     }
 }
 
-/// Returns whether a name as certificates have it (in lower case) is good for a host: the same name or address, or one label below a
-/// wildcard (RFC 6125 section 6.4.3).
-pub fn covers(name: &str, host: &str) -> bool {
-    match name.strip_prefix("*.") {
-        Some(base) => host.split_once('.').is_some_and(|(_, above)| above.eq_ignore_ascii_case(base)),
-        None => name.eq_ignore_ascii_case(host),
-    }
-}
-
-/// Makes a name for a subjectAltName extension from a DNS name or an address (RFC 5280 section 4.2.1.6).
+/// Makes a name for a subjectAltName extension (RFC 5280 section 4.2.1.6).
 ///
 /// # Errors
-/// When a name is not ASCII.
-pub fn general_name(name: &str) -> Result<GeneralName, PkiError> {
+/// Only those of the encoder.
+pub fn general_name(name: &Identifier) -> Result<GeneralName, PkiError> {
     let fail = der_error("DNS name");
-    Ok(match name.parse::<IpAddr>() {
-        Ok(IpAddr::V4(ip)) => GeneralName::IpAddress(OctetString::new(ip.octets()).map_err(fail)?),
-        Ok(IpAddr::V6(ip)) => GeneralName::IpAddress(OctetString::new(ip.octets()).map_err(fail)?),
-        Err(_) => GeneralName::DnsName(Ia5String::new(name).map_err(fail)?),
+    Ok(match name {
+        Identifier::Ip(IpAddr::V4(ip)) => GeneralName::IpAddress(OctetString::new(ip.octets()).map_err(fail)?),
+        Identifier::Ip(IpAddr::V6(ip)) => GeneralName::IpAddress(OctetString::new(ip.octets()).map_err(fail)?),
+        Identifier::Dns(_) => GeneralName::DnsName(Ia5String::new(&name.to_string()).map_err(fail)?),
     })
 }
 
 /// Returns the DNS names and addresses of a subjectAltName extension; other kinds of name are passed over.
-pub(crate) fn names_of(alt: &SubjectAltName) -> Vec<String> {
-    let text = |name: &GeneralName| match name {
-        // An address that is written as a DNS name is good for nobody: visitors do not take it.
-        GeneralName::DnsName(dns) if dns.as_str().parse::<IpAddr>().is_ok() => Some(format!("DNS:{}", dns.as_str())),
-        GeneralName::DnsName(dns) => Some(printable(dns.as_str()).to_ascii_lowercase()),
+pub(crate) fn names_of(alt: &SubjectAltName) -> Vec<SubjectName> {
+    let address = |ip: IpAddr| SubjectName::Usable(Identifier::Ip(ip));
+    let name = |name: &GeneralName| match name {
+        GeneralName::DnsName(dns) => Some(SubjectName::from_dns(dns.as_str())),
         GeneralName::IpAddress(octets) => match octets.as_bytes() {
-            b if b.len() == 4 => <[u8; 4]>::try_from(b).ok().map(|b| std::net::Ipv4Addr::from(b).to_string()),
-            b => <[u8; 16]>::try_from(b).ok().map(|b| std::net::Ipv6Addr::from(b).to_string()),
+            b if b.len() == 4 => <[u8; 4]>::try_from(b).ok().map(|b| address(b.into())),
+            b => <[u8; 16]>::try_from(b).ok().map(|b| address(b.into())),
         },
         _ => None,
     };
-    alt.0.iter().filter_map(text).collect()
+    alt.0.iter().filter_map(name).collect()
 }
 
 fn short_name(name: &Name) -> String {
     let text =
         |oid| name.iter().find(|a| a.oid == oid).and_then(|a| std::str::from_utf8(a.value.value()).ok()).map(printable);
     text(COMMON_NAME).or_else(|| text(ORGANIZATION_NAME)).unwrap_or_else(|| printable(&name.to_string()))
-}
-
-fn hex(bytes: &[u8]) -> String {
-    bytes.iter().fold(String::new(), |mut out, b| {
-        write!(out, "{b:02x}").expect("writing to a string");
-        out
-    })
 }
 
 fn timestamp(time: x509_cert::time::Time) -> Timestamp {

@@ -1,5 +1,6 @@
 //! A certificate with the intermediates that lead from it towards a root.
 
+use crate::names::Identifier;
 use crate::{Certificate, ChainFault, PkiError, PrivateKey};
 
 /// What can be wrong with a chain that a CA sent.
@@ -124,7 +125,7 @@ impl Chain {
     ///
     /// # Errors
     /// [`ChainError::WrongKey`], [`ChainError::MissingNames`], or what it is instead of a server's certificate.
-    pub fn check_answers(&self, key: &PrivateKey, names: &[&str]) -> Result<(), ChainError> {
+    pub fn check_answers(&self, key: &PrivateKey, names: &[Identifier]) -> Result<(), ChainError> {
         if !key.fits(self.leaf().public_key()) {
             return Err(ChainError::WrongKey);
         }
@@ -135,8 +136,8 @@ impl Chain {
         if self.leaf().is_ca && !self.leaf().is_self_issued() {
             return Err(ChainError::IsAuthority);
         }
-        let in_leaf = |n: &str| self.leaf().names.iter().any(|have| have == n);
-        let missing: Vec<String> = names.iter().filter(|n| !in_leaf(n)).map(|n| (*n).to_owned()).collect();
+        let in_leaf = |n: &Identifier| self.leaf().names.iter().any(|have| have.usable() == Some(n));
+        let missing: Vec<String> = names.iter().filter(|n| !in_leaf(n)).map(ToString::to_string).collect();
         if missing.is_empty() { Ok(()) } else { Err(ChainError::MissingNames { missing }) }
     }
 }

@@ -1,7 +1,8 @@
 //! Certificate signing requests (PKCS#10, RFC 2986).
 
 use crate::certificate::{SignatureCheck, names_of, verify};
-use crate::encoding::{pem, printable, tlv};
+use crate::encoding::{hex, pem, printable, tlv};
+use crate::names::{Identifier, SubjectName};
 use crate::{PkiError, PrivateKey, der_error};
 use const_oid::ObjectIdentifier;
 use const_oid::db::rfc5280::{ID_CE_BASIC_CONSTRAINTS, ID_CE_EXT_KEY_USAGE, ID_CE_KEY_USAGE, ID_CE_SUBJECT_ALT_NAME};
@@ -205,13 +206,12 @@ impl CsrWish {
         let mut usages: Vec<&str> = self.usages.iter().map(|usage| usage.word()).collect();
         usages.sort_unstable();
         words.extend(usages.into_iter().map(|word| format!("usage {word}")));
-        let hex = |bytes: &[u8]| bytes.iter().map(|byte| format!("{byte:02x}")).collect::<String>();
         words.extend(self.extensions.iter().map(|e| format!("extension {}={}", e.oid, hex(&e.value))));
         words.join("; ")
     }
 
     /// Returns the extensions to ask for in DER (RFC 5280 section 4.1): a sequence of sequences.
-    fn extensions(&self, names: &[&str], subject: &[u8]) -> Result<Vec<u8>, PkiError> {
+    fn extensions(&self, names: &[Identifier], subject: &[u8]) -> Result<Vec<u8>, PkiError> {
         let fail = der_error("CSR extensions");
         let mut all = Vec::new();
         let mut add = |oid: ObjectIdentifier, critical: bool, value: &[u8]| {
@@ -221,7 +221,7 @@ impl CsrWish {
         };
         let mut alt_names = Vec::new();
         for name in names {
-            alt_names.extend(alt_name(name)?);
+            alt_names.extend(alt_name(name));
         }
         // RFC 5280 section 4.2.1.6: critical where there is no subject beside it.
         add(ID_CE_SUBJECT_ALT_NAME, subject == EMPTY_NAME, &tlv(0x30, &alt_names));
@@ -243,12 +243,11 @@ impl CsrWish {
 }
 
 /// Writes a DNS name or an address as it stands among alternative names: context-specific tags 2 and 7.
-fn alt_name(name: &str) -> Result<Vec<u8>, PkiError> {
-    match name.parse() {
-        Ok(IpAddr::V4(ip)) => Ok(tlv(0x87, &ip.octets())),
-        Ok(IpAddr::V6(ip)) => Ok(tlv(0x87, &ip.octets())),
-        Err(_) if name.is_ascii() => Ok(tlv(0x82, name.as_bytes())),
-        Err(_) => Err(der_error("DNS name")(Tag::Ia5String.value_error().into())),
+fn alt_name(name: &Identifier) -> Vec<u8> {
+    match name {
+        Identifier::Ip(IpAddr::V4(ip)) => tlv(0x87, &ip.octets()),
+        Identifier::Ip(IpAddr::V6(ip)) => tlv(0x87, &ip.octets()),
+        Identifier::Dns(_) => tlv(0x82, name.to_string().as_bytes()),
     }
 }
 
@@ -256,8 +255,8 @@ fn alt_name(name: &str) -> Result<Vec<u8>, PkiError> {
 /// section 7.4 looks for them.
 ///
 /// # Errors
-/// When a name is not ASCII, a part of the subject cannot be written, or the crypto library fails.
-pub fn make_csr(key: &PrivateKey, names: &[&str], wish: &CsrWish) -> Result<Vec<u8>, PkiError> {
+/// When a part of the subject cannot be written, or the crypto library fails.
+pub fn make_csr(key: &PrivateKey, names: &[Identifier], wish: &CsrWish) -> Result<Vec<u8>, PkiError> {
     let fail = der_error("CSR");
     let failed = PkiError::Crypto { job: "making a CSR" };
     let subject = match &wish.same_subject {
@@ -293,8 +292,8 @@ pub fn request_pem(der: &[u8]) -> String {
 pub struct CsrFacts {
     /// Its subject: types and values in words, in its order.
     pub subject: Vec<(String, String)>,
-    /// The DNS names and addresses of its subjectAltName extension, lower case, in its order.
-    pub names: Vec<String>,
+    /// The DNS names and addresses of its subjectAltName extension, in its order.
+    pub names: Vec<SubjectName>,
     /// The key it is for, a DER SubjectPublicKeyInfo.
     pub public_key: Vec<u8>,
     /// Whether its own signature holds (RFC 2986 section 3); `None` when the algorithm is not known here.
@@ -305,6 +304,13 @@ pub struct CsrFacts {
     pub usages: Vec<String>,
     /// The other extensions that it asks for, in words where they are known.
     pub extensions: Vec<String>,
+}
+
+impl CsrFacts {
+    /// Returns its names, when visitors can ask for all of them.
+    pub fn identifiers(&self) -> Option<Vec<Identifier>> {
+        self.names.iter().map(|name| name.usable().cloned()).collect()
+    }
 }
 
 /// Reads a DER request and checks that it is signed by the key it names (RFC 2986 section 3).
@@ -394,14 +400,10 @@ mod tests {
     fn what_is_made_reads_back() {
         for kind in [KeyKind::P256, KeyKind::P384, KeyKind::Rsa2048, KeyKind::Ed25519] {
             let key = PrivateKey::generate(kind).unwrap();
-            let der = make_csr(
-                &key,
-                &["lampholm.example", "*.archive.lampholm.example", "192.0.2.7", "2001:db8::7"],
-                &CsrWish::default(),
-            )
-            .unwrap();
-            let facts = read_csr(&der).unwrap();
-            assert_eq!(facts.names, ["lampholm.example", "*.archive.lampholm.example", "192.0.2.7", "2001:db8::7"]);
+            let names = ["lampholm.example", "*.archive.lampholm.example", "192.0.2.7", "2001:db8::7"];
+            let names = names.map(|name| name.parse().unwrap());
+            let facts = read_csr(&make_csr(&key, &names, &CsrWish::default()).unwrap()).unwrap();
+            assert_eq!(facts.identifiers().unwrap(), names);
             assert!(key.fits(&facts.public_key));
         }
     }
@@ -415,7 +417,7 @@ mod tests {
             extensions: vec![WantedExtension::parse("1.3.6.1.4.1.311.20.2", "0c:02 68 69").unwrap()],
             ..CsrWish::default()
         };
-        let facts = read_csr(&make_csr(&key, &["lampholm.example"], &wish).unwrap()).unwrap();
+        let facts = read_csr(&make_csr(&key, &["lampholm.example".parse().unwrap()], &wish).unwrap()).unwrap();
         assert_eq!(facts.usages, KeyUse::ALL.map(KeyUse::word));
         assert_eq!((facts.must_staple, facts.extensions), (true, vec!["1.3.6.1.4.1.311.20.2".to_owned()]));
         for (oid, hex, why) in [
@@ -436,14 +438,14 @@ mod tests {
         let subject = Subject { organization: Some("Trust".into()), ..Subject::default() };
         let same = subject.to_name().unwrap().to_der().unwrap();
         let wish = CsrWish { same_subject: Some(same), ..CsrWish::default() };
-        let facts = read_csr(&make_csr(&key, &["lampholm.example"], &wish).unwrap()).unwrap();
+        let facts = read_csr(&make_csr(&key, &["lampholm.example".parse().unwrap()], &wish).unwrap()).unwrap();
         assert_eq!(facts.subject, [("o".to_owned(), "Trust".to_owned())]);
     }
 
     #[test]
     fn a_changed_request_is_refused() {
         let key = PrivateKey::generate(KeyKind::P256).unwrap();
-        let mut der = make_csr(&key, &["lampholm.example"], &CsrWish::default()).unwrap();
+        let mut der = make_csr(&key, &["lampholm.example".parse().unwrap()], &CsrWish::default()).unwrap();
         let at = der.windows(8).position(|w| w == b"lampholm").unwrap();
         der[at] = b'c';
         assert!(matches!(read_csr(&der), Err(PkiError::BadRequestSignature)));

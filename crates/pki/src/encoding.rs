@@ -2,6 +2,7 @@
 
 use base64::Engine;
 use base64::engine::general_purpose::{STANDARD, URL_SAFE_NO_PAD};
+use std::fmt::Write;
 
 /// Encodes as base64 with padding and without line ends (RFC 4648 section 4).
 pub fn base64(bytes: &[u8]) -> String {
@@ -18,7 +19,16 @@ pub fn base64url_decode(text: &str) -> Option<Vec<u8>> {
     URL_SAFE_NO_PAD.decode(text.trim().trim_end_matches('=')).ok()
 }
 
-/// Writes a PEM block (RFC 7468): lines of 64 characters. For what is no secret: it takes no care about timing.
+/// Writes bytes as pairs of hexadecimal digits in lower case.
+pub fn hex(bytes: &[u8]) -> String {
+    bytes.iter().fold(String::with_capacity(2 * bytes.len()), |mut out, byte| {
+        write!(out, "{byte:02x}").expect("writing to a string");
+        out
+    })
+}
+
+/// Writes a PEM block (RFC 7468): lines of 64 characters. For what is no secret: the library's writer, which takes care about timing,
+/// writes the keys.
 pub(crate) fn pem(label: &str, der: &[u8]) -> String {
     let body = STANDARD.encode(der);
     let mut out = String::with_capacity(body.len() * 65 / 64 + 2 * label.len() + 40);
@@ -49,7 +59,9 @@ pub fn base32(bytes: &[u8]) -> String {
     out
 }
 
-/// Writes a DER value: tag, length, contents.
+/// Writes a DER value: tag, length, contents. Requests and bags of certificates are written with it, and not with the builders of
+/// `x509-cert` and `cms`: those measure each level anew and read a fresh key back twice (2.2 times the cost of key and signature
+/// against 1.15), and encode certificates again that have to stay as they are, byte for byte.
 pub(crate) fn tlv(tag: u8, content: &[u8]) -> Vec<u8> {
     tlv_with(&[tag], content)
 }

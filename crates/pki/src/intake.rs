@@ -357,7 +357,7 @@ impl Intake {
         if self.seen.insert(certificate.fingerprint()) {
             self.certificates.push(certificate);
         } else {
-            let title = certificate.title().to_owned();
+            let title = certificate.title();
             self.left_aside.push(LeftAside::Duplicate { title, file: name.to_owned() });
         }
     }

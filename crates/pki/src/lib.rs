@@ -14,6 +14,7 @@ mod encoding;
 mod intake;
 mod key;
 mod locked;
+pub mod names;
 mod pack;
 mod secret;
 mod signer;
@@ -21,12 +22,12 @@ mod staple;
 
 pub use alpn::{answers_challenge, make_challenge_certificate};
 pub use assemble::{Anchors, Built, ChainFault, ChainNote, assemble};
-pub use certificate::{Certificate, Fingerprint, SignatureCheck, covers, general_name, key_words};
+pub use certificate::{Certificate, Fingerprint, SignatureCheck, general_name, key_words};
 pub use chain::{Chain, ChainError};
 pub use csr::{
     CsrFacts, CsrWish, KeyUse, Subject, WantedExtension, find_csr, look_at_csr, make_csr, read_csr, request_pem,
 };
-pub use encoding::{base32, base64, base64url, base64url_decode, hmac_sha256, printable, sha256};
+pub use encoding::{base32, base64, base64url, base64url_decode, hex, hmac_sha256, printable, sha256};
 pub use intake::{Intake, IntakeError, LARGEST_INTAKE, LeftAside, read_pkcs7};
 pub use key::{KeyKind, PrivateKey};
 pub use pack::{Pkcs12Form, to_pkcs7, to_pkcs12};

@@ -1,6 +1,7 @@
 //! Stapled revocation answers (OCSP, RFC 6960), read for what they say about one certificate. Their signature is not checked: that
 //! somebody says "revoked" of their own server is believed, and "good" proves nothing here.
 
+use crate::encoding::hex;
 use const_oid::ObjectIdentifier;
 use der::asn1::{AnyRef, GeneralizedTime};
 use der::{Decode, Reader, SliceReader, Tag, TagNumber, Tagged};
@@ -76,7 +77,7 @@ fn about(single: &[u8], serial: &str) -> Option<Staple> {
     (0..3).try_for_each(|_| id.tlv_bytes().ok().map(drop))?;
     let number = AnyRef::decode(&mut id).ok()?;
     let bare = |hex: &str| hex.trim_start_matches('0').to_owned();
-    let same = bare(&number.value().iter().map(|b| format!("{b:02x}")).collect::<String>()) == bare(serial);
+    let same = bare(&hex(number.value())) == bare(serial);
     let status = AnyRef::decode(&mut parts).ok().filter(|_| same)?;
     let tagged =
         |number| matches!(status.tag(), Tag::ContextSpecific { number: found, .. } if found == TagNumber(number));

@@ -138,15 +138,19 @@ impl Shared {
             return refusal(400, "a request is base64 of DER");
         };
         let facts = match look_at_csr(&csr) {
-            Ok(facts) if facts.signature_holds == Some(true) && !facts.names.is_empty() => facts,
-            _ => return refusal(400, "the request is not signed with its key, or has no names"),
+            Ok(facts) if facts.signature_holds == Some(true) => facts,
+            _ => return refusal(400, "the request is not signed with its key"),
+        };
+        let names = match facts.identifiers() {
+            Some(names) if !names.is_empty() => names,
+            _ => return refusal(400, "the request has no names"),
         };
         if let (Some(peer), "simplereenroll") = (&peer, operation)
             && (peer.names != facts.names || !facts.subject.iter().any(|(_, value)| *value == peer.subject))
         {
             return refusal(400, "names or subject are not those of the certificate to be renewed");
         }
-        if facts.names.iter().any(|name| !name.ends_with(".internal")) {
+        if names.iter().any(|name| !name.base().ends_with(".internal")) {
             return refusal(403, "the stock room only");
         }
         let mut state = self.state();
@@ -165,8 +169,8 @@ impl Shared {
         state.pending = None;
         let from = self.clock.now() - SignedDuration::from_mins(5);
         // Such authorities have opinions about subjects.
-        let (names, key) = (&facts.names, &facts.public_key);
-        let leaf = self.issuer.issue_titled(&names[0], names, key, from, SignedDuration::from_hours(24 * 90));
+        let (title, key) = (names[0].to_string(), &facts.public_key);
+        let leaf = self.issuer.issue_titled(&title, &names, key, from, SignedDuration::from_hours(24 * 90));
         bag(&[leaf])
     }
 }

@@ -3,6 +3,7 @@
 use const_oid::db::rfc5280::{ID_KP_CLIENT_AUTH, ID_KP_SERVER_AUTH};
 use der::asn1::OctetString;
 use der::{Decode, Encode};
+use eskort_pki::names::Identifier;
 use eskort_pki::{Certificate, KeyKind, PrivateKey, Secret, Signature, general_name};
 use jiff::{SignedDuration, Timestamp};
 use spki::{SubjectPublicKeyInfoOwned, SubjectPublicKeyInfoRef};
@@ -78,7 +79,13 @@ impl Issuer {
     }
 
     /// Issues a certificate for DNS names and addresses, and returns the leaf.
-    pub fn issue(&self, names: &[String], public_key: &[u8], from: Timestamp, lifetime: SignedDuration) -> Certificate {
+    pub fn issue(
+        &self,
+        names: &[Identifier],
+        public_key: &[u8],
+        from: Timestamp,
+        lifetime: SignedDuration,
+    ) -> Certificate {
         self.issue_titled("", names, public_key, from, lifetime)
     }
 
@@ -86,7 +93,7 @@ impl Issuer {
     pub(crate) fn issue_titled(
         &self,
         common_name: &str,
-        names: &[String],
+        names: &[Identifier],
         public_key: &[u8],
         from: Timestamp,
         lifetime: SignedDuration,
@@ -115,7 +122,7 @@ impl ApiCertificate {
         let now = Timestamp::now();
         let issuer = Issuer::new(now);
         let key = PrivateKey::generate(KeyKind::P256).expect("a key can be made");
-        let names = ["127.0.0.1".to_owned(), "localhost".to_owned()];
+        let names = ["127.0.0.1", "localhost"].map(|name| name.parse().expect("a name"));
         let (hour, year) = (SignedDuration::from_hours(1), SignedDuration::from_hours(24 * 365));
         let leaf = issuer.issue(&names, &key.public_key_der(), now - hour, year);
         ApiCertificate { chain: issuer.chain_pem(&leaf, false), key: key.to_pem(), root: issuer.root_pem() }
@@ -124,7 +131,7 @@ impl ApiCertificate {
 
 struct Subject<'a> {
     common_name: &'a str,
-    names: &'a [String],
+    names: &'a [Identifier],
     public_key: &'a [u8],
     ca: bool,
 }
@@ -188,7 +195,7 @@ fn try_sign(
     } else {
         builder.add_extension(&KeyUsage(KeyUsages::DigitalSignature.into()))?;
         builder.add_extension(&ExtendedKeyUsage(vec![ID_KP_SERVER_AUTH, ID_KP_CLIENT_AUTH]))?;
-        let names = subject.names.iter().map(|n| general_name(n).expect("the CSR was read")).collect();
+        let names = subject.names.iter().map(|n| general_name(n).expect("a name is ASCII")).collect();
         builder.add_extension(&SubjectAltName(names))?;
     }
     let certificate = builder.build::<_, Signature>(signer)?;

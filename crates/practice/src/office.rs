@@ -2,7 +2,8 @@
 
 use crate::ca::look::fetch_and_compare;
 use crate::{Clock, Issuer, NameServer};
-use eskort_pki::{CsrFacts, find_csr, read_csr};
+use eskort_pki::names::Identifier;
+use eskort_pki::{find_csr, read_csr};
 use jiff::SignedDuration;
 use std::io::{Cursor, Write};
 use std::sync::{Arc, Mutex, MutexGuard};
@@ -23,7 +24,7 @@ pub struct Slip {
 #[derive(Clone)]
 struct Order {
     slip: Slip,
-    names: Vec<String>,
+    names: Vec<Identifier>,
     public_key: Vec<u8>,
     /// Whether the colleague has seen the file or the record.
     seen: bool,
@@ -59,8 +60,9 @@ impl Office {
     /// What the desk says when it does not take the CSR.
     pub fn take(&self, csr: &str) -> Result<Slip, String> {
         let der = find_csr(csr.as_bytes()).ok_or("this is no CSR")?;
-        let CsrFacts { names, public_key, .. } = read_csr(&der).map_err(|e| e.to_string())?;
-        if let Some(foreign) = names.iter().find(|n| !n.ends_with(".internal")) {
+        let facts = read_csr(&der).map_err(|e| e.to_string())?;
+        let names = facts.identifiers().ok_or("a name of the CSR is none")?;
+        if let Some(foreign) = names.iter().find(|n| !n.base().ends_with(".internal")) {
             return Err(format!("{foreign} is not of this office"));
         }
         let name = names.first().ok_or("the CSR has no name")?.clone();
@@ -72,7 +74,7 @@ impl Office {
             text: format!("lampholm-office={code}"),
             record: format!("_office.{name}"),
         };
-        orders.push(Order { slip: slip.clone(), names, public_key, seen: false });
+        orders.push(Order { slip: slip.clone(), names, public_key: facts.public_key, seen: false });
         Ok(slip)
     }
 
@@ -93,7 +95,7 @@ impl Office {
         }
         let Slip { path, text, record, .. } = order.slip;
         let by_record = self.names.texts_everywhere(&record).contains(&text);
-        let by_file = fetch_and_compare(&self.names, self.site_port, &order.names[0], path, &text).await;
+        let by_file = fetch_and_compare(&self.names, self.site_port, &order.names[0].to_string(), path, &text).await;
         if let (false, Err((_, lack))) = (by_record, by_file) {
             return Err(format!("{lack}; nor is there the right record at {record}"));
         }
@@ -105,7 +107,7 @@ impl Office {
         self.orders.lock().expect("no holder panics")
     }
 
-    fn answer(&self, names: &[String], public_key: &[u8]) -> Vec<u8> {
+    fn answer(&self, names: &[Identifier], public_key: &[u8]) -> Vec<u8> {
         let from = self.clock.now() - SignedDuration::from_mins(5);
         let year = SignedDuration::from_hours(24 * 365);
         let leaf = self.issuer.issue(names, public_key, from, year);

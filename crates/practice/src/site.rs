@@ -109,7 +109,7 @@ impl Drop for Watcher {
 fn placeholder() -> rustls::ServerConfig {
     let now = Timestamp::now();
     let key = PrivateKey::generate(KeyKind::P256).expect("a key can be made");
-    let names = ["placeholder.lampholm.example".to_owned()];
+    let names = ["placeholder.lampholm.example".parse().expect("a name")];
     let leaf = Issuer::new(now).issue(&names, &key.public_key_der(), now, SignedDuration::from_hours(24));
     tls_config(&leaf.to_pem(), key.to_pem().reveal()).expect("our own certificate fits its key")
 }

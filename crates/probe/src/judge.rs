@@ -294,7 +294,7 @@ mod tests {
         let now: Timestamp = "2026-03-02T10:00:00Z".parse().unwrap();
         let issuer = Issuer::new(now);
         let key = PrivateKey::generate(KeyKind::P256).unwrap().public_key_der();
-        let leaf = issuer.issue(&["www.lampholm.example".into()], &key, now - DAY * 10, DAY * 90);
+        let leaf = issuer.issue(&["www.lampholm.example".parse().unwrap()], &key, now - DAY * 10, DAY * 90);
         let chain = Chain::from_pem(&issuer.chain_pem(&leaf, false)).unwrap();
         let crossed = Chain::from_pem(&issuer.chain_pem(&leaf, true)).unwrap();
         let roots = Certificate::all_from_pem(&issuer.root_pem()).unwrap();

@@ -5,7 +5,7 @@
 
 use crate::files::{Access, make_folders, read_whole, remove, write_whole};
 use crate::{LARGEST, Store, StoreError, io};
-use eskort_core::pki::sha256;
+use eskort_core::pki::{hex, sha256};
 use jiff::Timestamp;
 use rusqlite::params;
 use std::path::{Path, PathBuf};
@@ -46,7 +46,7 @@ pub enum PutBack {
 }
 
 fn digest(bytes: &[u8]) -> String {
-    sha256(bytes).iter().map(|byte| format!("{byte:02x}")).collect()
+    hex(&sha256(bytes))
 }
 
 fn text(path: &Path) -> Result<&str, StoreError> {

@@ -71,8 +71,9 @@ impl RealHands<'_> {
 
     /// Chooses the challenge that the name's proof can meet, and says what to publish for it.
     fn choose_challenge(&mut self, authorization: Authorization) -> Result<ProofTask, StepError> {
-        let base = Identifier::parse_any(&authorization.name).map(|n| n.to_string()).unwrap_or_default();
-        let ours = |n: &&Identifier| n.base() == base && n.is_wildcard() == authorization.wildcard;
+        let base = Identifier::parse_any(&authorization.name).ok();
+        let ours =
+            |n: &&Identifier| n.is_wildcard() == authorization.wildcard && base.as_ref() == Some(&n.without_wildcard());
         let foreign = || AcmeError::NotProtocol {
             expected: "an authorization for a name of the order",
             found: format!("one for `{}`", authorization.name),
@@ -96,8 +97,8 @@ impl RealHands<'_> {
         let account = signer.account().unwrap_or_default().to_owned();
         let record = match way {
             Way::Http | Way::Tls => None,
-            Way::Dns => Some(challenge_record(name.base(), &key_authorization)),
-            Way::DnsAccount => Some(account_record(name.base(), &account, &key_authorization)),
+            Way::Dns => Some(challenge_record(&name.base(), &key_authorization)),
+            Way::DnsAccount => Some(account_record(&name.base(), &account, &key_authorization)),
             Way::DnsPersist => {
                 let issuer = challenge.issuers[0].clone();
                 Some(self.standing_record(proof, &name, issuer, account))
@@ -114,7 +115,7 @@ impl RealHands<'_> {
             _ => (false, None),
         };
         let has_wildcard = self.wanted.names.iter().any(|n| n.is_wildcard() && n.base() == name.base());
-        StandingRecord { issuer, account, wildcard: wildcard || has_wildcard, until }.record(name.base())
+        StandingRecord { issuer, account, wildcard: wildcard || has_wildcard, until }.record(&name.base())
     }
 
     pub(super) async fn answer(&mut self, order: &OrderRef, tasks: &[ProofTask]) -> Result<Outcome, StepError> {
@@ -135,7 +136,7 @@ impl RealHands<'_> {
     async fn was_told(&mut self, order: &OrderRef, task: &ProofTask) -> Result<bool, StepError> {
         for url in &order.authorizations {
             let found = self.ask_authorization(url).await?;
-            if found.wildcard == task.name.is_wildcard() && found.name.eq_ignore_ascii_case(task.name.base()) {
+            if found.wildcard == task.name.is_wildcard() && found.name.eq_ignore_ascii_case(&task.name.base()) {
                 return Ok(found.told);
             }
         }
@@ -212,7 +213,8 @@ impl RealHands<'_> {
     }
 
     pub(super) async fn finalize(&mut self, order_ref: &OrderRef, again: bool) -> Result<Outcome, StepError> {
-        let csr = make_csr(&self.key()?, &self.names(), &self.entry.wish).map_err(|source| self.key_error(source))?;
+        let csr =
+            make_csr(&self.key()?, &self.wanted.names, &self.entry.wish).map_err(|source| self.key_error(source))?;
         let mut ask_first = again;
         let mut unknown: Option<AuthorityError> = None;
         loop {
@@ -270,7 +272,7 @@ impl RealHands<'_> {
                 }
             }
         }
-        chain.check_answers(&self.key()?, &self.names())?;
+        chain.check_answers(&self.key()?, &self.wanted.names)?;
         if self.entry.wish.must_staple && !chain.leaf().must_staple {
             let text = "the certificate does not say that servers have to staple, though the inventory asks for it";
             (self.app.watch)(&Progress::Note(text.into()));

@@ -31,7 +31,7 @@ impl RealHands<'_> {
                 // RFC 7030 section 4.2.2 wants the subject of the certificate that is renewed.
                 let same_subject = renewed.as_ref().map(|(leaf, _)| leaf.subject_der().to_vec());
                 let wish = CsrWish { same_subject, ..self.entry.wish.clone() };
-                let made = make_csr(&key, &self.names(), &wish).map_err(|e| self.key_error(e))?;
+                let made = make_csr(&key, &self.wanted.names, &wish).map_err(|e| self.key_error(e))?;
                 folder.save_request(&request_pem(&made))?;
                 made
             }
@@ -81,7 +81,8 @@ impl RealHands<'_> {
     /// Puts the CSR where a person finds it, and into the authority's folder. Both are written whole, so twice is as once.
     pub(super) fn hand_over(&mut self) -> Result<Outcome, StepError> {
         let folder = self.store.generation_folder(self.certificate, self.generation);
-        let csr = make_csr(&self.key()?, &self.names(), &self.entry.wish).map_err(|source| self.key_error(source))?;
+        let csr =
+            make_csr(&self.key()?, &self.wanted.names, &self.entry.wish).map_err(|source| self.key_error(source))?;
         folder.save_request(&request_pem(&csr))?;
         if let Some(drop) = &self.office()?.drop {
             let path = drop.join(answer::dropped_name(self.certificate, self.generation));
@@ -145,7 +146,7 @@ impl RealHands<'_> {
     /// Checks what an authority without ACME answered, and stores it.
     fn store_answer(&mut self, built: Built, key: &PrivateKey) -> Result<Outcome, StepError> {
         let now = (self.app.now)();
-        answer::check(&built, key, &self.names(), &self.entry.wish, now)?;
+        answer::check(&built, key, &self.wanted.names, &self.entry.wish, now)?;
         let known = self.store.generation_of(self.certificate, &built.chain.leaf().fingerprint().to_string())?;
         if let Some(generation) = known.filter(|known| *known != self.generation) {
             return Err(AnswerError::Earlier { certificate: self.certificate.to_owned(), generation }.into());

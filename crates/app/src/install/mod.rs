@@ -415,7 +415,7 @@ async fn await_served(endpoint: &LiveEndpoint, fingerprint: &str) -> Result<(), 
         let connect_to = endpoint.instead.unwrap_or(endpoint.here);
         let seen = match observe(&endpoint.name, endpoint.port, Some(connect_to)).await {
             Ok(o) if o.sent[0].fingerprint().to_string() == fingerprint => return Ok(()),
-            Ok(o) => format!("{} shows `{}` by `{}`", o.address, o.sent[0].names.join(", "), o.sent[0].issuer),
+            Ok(o) => format!("{} shows `{}` by `{}`", o.address, words::list(&o.sent[0].names), o.sent[0].issuer),
             Err(error) => error.to_string(),
         };
         if begun.elapsed() > endpoint.settle {

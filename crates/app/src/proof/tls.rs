@@ -72,7 +72,7 @@ fn asked_for(task: &ProofTask) -> String {
 
 fn certified(app: &App, task: &ProofTask) -> Result<CertifiedKey, PkiError> {
     let key = PrivateKey::generate(KeyKind::P256)?;
-    let der = make_challenge_certificate(&key, task.name.as_str(), &task.key_authorization, (app.now)())?;
+    let der = make_challenge_certificate(&key, &task.name, &task.key_authorization, (app.now)())?;
     let private = PrivateKeyDer::Pkcs8(PrivatePkcs8KeyDer::from(key.to_pkcs8().reveal().clone()));
     let loaded = aws_lc_rs::default_provider().key_provider.load_private_key(private);
     let signer = loaded.map_err(|e| PkiError::Key { reason: e.to_string() })?;
@@ -82,7 +82,7 @@ fn certified(app: &App, task: &ProofTask) -> Result<CertifiedKey, PkiError> {
 /// Looks at every listener as the authority would.
 pub(super) async fn look(instead: Option<CheckAddress>, tasks: &[ProofTask]) -> Result<(), StepError> {
     for task in tasks {
-        let what = match observe_challenge(task.name.as_str(), 443, instead).await {
+        let what = match observe_challenge(&task.name.to_string(), 443, instead).await {
             Ok(seen) if answers_challenge(seen.sent[0].der(), &task.key_authorization) => continue,
             Ok(seen) => format!("{} shows another certificate (by `{}`)", seen.address, seen.sent[0].issuer),
             Err(error) => error.to_string(),

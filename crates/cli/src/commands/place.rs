@@ -100,7 +100,7 @@ fn file(ui: &Ui, args: &PlaceArgs) -> Result<FileToPlace, Told> {
         let name =
             Identifier::parse(text).map_err(|e| told(e.to_string(), "--at wants a name like www.lampholm.example"))?;
         // An authority looks at the name itself.
-        names.push(if name.is_wildcard() { Identifier::parse(name.base()).unwrap_or(name) } else { name });
+        names.push(name.without_wildcard());
     }
     Ok(FileToPlace { path: args.path.clone().unwrap_or_default(), bytes: read_small(ui, &args.from)?, names })
 }

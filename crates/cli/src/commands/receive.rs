@@ -155,7 +155,7 @@ struct ReportRow<'a> {
 
 fn row(received: &Received) -> ReportRow<'_> {
     ReportRow {
-        chain: received.chain.certificates().iter().map(|c| c.subject_or_title().to_owned()).collect(),
+        chain: received.chain.certificates().iter().map(|c| c.subject_or_title()).collect(),
         missing_issuer: received.missing.as_deref(),
         result: keep::report_row(&received.entry),
     }

@@ -361,7 +361,7 @@ fn read_look(section: &Section<'_>, standing: bool) -> DnsLook {
     // A zone may have a single label, unlike a name on a certificate.
     let zone = section.parsed("zone", "the name of a zone", |text| {
         let below = Identifier::parse(&format!("x.{text}")).ok()?;
-        below.as_str().strip_prefix("x.").map(str::to_owned)
+        below.domain()?.strip_prefix("x.").map(str::to_owned)
     });
     DnsLook {
         server: section.parsed("server", "an address like \"192.0.2.53\" or \"192.0.2.53:5353\"", dns_address),

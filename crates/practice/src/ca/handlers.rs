@@ -7,11 +7,12 @@ use super::state::{Authorization, Order, Phase, State, problem, random_text};
 use super::{Core, Offer};
 use crate::http::{Answered, Asked, Cut, response};
 use bytes::Bytes;
+use eskort_pki::names::Identifier;
 use eskort_pki::{KeyKind, PrivateKey, base64url_decode, read_csr};
 use http_body_util::Full;
 use hyper::{Method, Response};
 use serde_json::{Value, json};
-use std::net::IpAddr;
+use std::collections::BTreeSet;
 use std::sync::{Arc, MutexGuard};
 
 type Reply = Response<Full<Bytes>>;
@@ -246,18 +247,17 @@ fn account(core: &Core, number: usize, asked: &Asked) -> Result<Reply, Refusal> 
 fn new_order(core: &Core, asked: &Asked) -> Result<Reply, Refusal> {
     let (signed, account) = core.account(asked)?;
     let payload: Value = serde_json::from_slice(&signed.payload).unwrap_or_default();
-    let names: Option<Vec<String>> = payload["identifiers"]
-        .as_array()
-        .into_iter()
-        .flatten()
-        .map(|i| i["value"].as_str().map(str::to_owned))
-        .collect();
+    let values = payload["identifiers"].as_array().into_iter().flatten().map(|i| i["value"].as_str());
+    let names: Option<Vec<Identifier>> = values.map(|text| Identifier::parse_any(text?).ok()).collect();
     let names = names.unwrap_or_default();
     if names.is_empty() || names.len() > 100 {
         return refuse(400, "malformed", "an order is for 1 to 100 names");
     }
-    let here = |n: &str| n.parse::<IpAddr>().is_ok_and(|ip| ip.is_loopback());
-    if let Some(foreign) = names.iter().find(|n| !n.ends_with(".example") && !n.ends_with(".test") && !here(n)) {
+    let here = |n: &Identifier| match n.address() {
+        Some(ip) => ip.is_loopback(),
+        None => n.base().ends_with(".example") || n.base().ends_with(".test"),
+    };
+    if let Some(foreign) = names.iter().find(|n| !here(n)) {
         return refuse(403, "rejectedIdentifier", &format!("{foreign} is not of the practice world"));
     }
     let mut state = core.state();
@@ -279,12 +279,8 @@ fn new_order(core: &Core, asked: &Asked) -> Result<Reply, Refusal> {
     Ok(reply)
 }
 
-fn authorize(core: &Core, state: &mut State, account: usize, name: &str) -> usize {
-    let wildcard = name.starts_with("*.");
-    let base = name.trim_start_matches("*.");
-    let usable = |a: &Authorization| {
-        a.account == account && a.name == base && a.wildcard == wildcard && a.result == Some(Ok(()))
-    };
+fn authorize(core: &Core, state: &mut State, account: usize, name: &Identifier) -> usize {
+    let usable = |a: &Authorization| a.account == account && a.name == *name && a.result == Some(Ok(()));
     if core.options.remembers_proofs
         && let Some(known) = state.authorizations.iter().position(usable)
     {
@@ -292,8 +288,7 @@ fn authorize(core: &Core, state: &mut State, account: usize, name: &str) -> usiz
     }
     state.authorizations.push(Authorization {
         account,
-        name: base.to_owned(),
-        wildcard,
+        name: name.clone(),
         token: random_text(),
         answered: None,
         result: None,
@@ -343,8 +338,8 @@ fn challenge(core: &Arc<Core>, number: usize, asked: &Asked, fault: Option<&Faul
         found.answered = Some(offer);
         let seeker = Seeker {
             offer,
-            name: found.name.clone(),
-            wildcard: found.wildcard,
+            name: found.name.base().into_owned(),
+            wildcard: found.name.is_wildcard(),
             token: found.token.clone(),
             key_authorization: format!("{}.{thumbprint}", found.token),
             account: core.url(&format!("account/{account}")),
@@ -376,12 +371,8 @@ fn finalize(core: &Arc<Core>, number: usize, asked: &Asked, fault: Option<&Fault
         Ok(facts) => facts,
         Err(why) => return refuse(400, "badCSR", &why.to_string()),
     };
-    let sorted = |names: &[String]| {
-        let mut names = names.to_vec();
-        names.sort();
-        names
-    };
-    if sorted(&facts.names) != sorted(&state.orders[number].names) {
+    let asked: Option<BTreeSet<Identifier>> = facts.identifiers().map(|names| names.into_iter().collect());
+    if asked != Some(state.orders[number].names.iter().cloned().collect()) {
         return refuse(400, "badCSR", "the names of the CSR are not those of the order");
     }
     let key = match fault {

@@ -3,9 +3,9 @@
 use super::jws::AccountKey;
 use super::{Offer, Resource};
 use eskort_pki::Certificate;
+use eskort_pki::names::Identifier;
 use serde_json::{Value, json};
 use std::collections::BTreeSet;
-use std::net::IpAddr;
 
 #[derive(Default)]
 pub(super) struct State {
@@ -24,7 +24,7 @@ pub(super) struct State {
 
 pub(super) struct Order {
     pub(super) account: usize,
-    pub(super) names: Vec<String>,
+    pub(super) names: Vec<Identifier>,
     pub(super) authorizations: Vec<usize>,
     pub(super) phase: Phase,
     pub(super) certificate: Option<Certificate>,
@@ -49,8 +49,7 @@ impl Order {
 
 pub(super) struct Authorization {
     pub(super) account: usize,
-    pub(super) name: String,
-    pub(super) wildcard: bool,
+    pub(super) name: Identifier,
     pub(super) token: String,
     /// The challenge that the account chose.
     pub(super) answered: Option<Offer>,
@@ -90,7 +89,7 @@ impl State {
         let order = &self.orders[index];
         let status = self.order_status(order);
         let urls: Vec<String> = order.authorizations.iter().map(|a| format!("{base}/authorization/{a}")).collect();
-        let identifiers: Vec<Value> = order.names.iter().map(|n| identifier(n)).collect();
+        let identifiers: Vec<Value> = order.names.iter().map(identifier).collect();
         let mut shown = json!({ "status": status, "identifiers": identifiers, "authorizations": urls,
             "finalize": format!("{base}/order/{index}/finalize") });
         if status == "valid" {
@@ -101,7 +100,7 @@ impl State {
             let failed = order.authorizations.iter().filter_map(|a| match &self.authorizations[*a] {
                 Authorization { name, result: Some(Err((kind, detail))), .. } => {
                     let mut part = problem(kind, detail);
-                    part["identifier"] = identifier(name);
+                    part["identifier"] = identifier(&name.without_wildcard());
                     Some(part)
                 }
                 _ => None,
@@ -119,10 +118,10 @@ impl State {
             Some(Ok(())) => "valid",
             Some(Err(_)) => "invalid",
         };
-        let address = a.name.parse::<IpAddr>().is_ok();
-        let possible = |offer: &&Offer| if **offer == Offer::Http01 { !a.wildcard } else { !address };
+        let wildcard = a.name.is_wildcard();
+        let possible = |offer: &&Offer| if **offer == Offer::Http01 { !wildcard } else { a.name.address().is_none() };
         let challenges = offers.iter().filter(possible).map(|offer| self.show_challenge(base, index, *offer));
-        json!({ "status": status, "identifier": identifier(&a.name), "wildcard": a.wildcard,
+        json!({ "status": status, "identifier": identifier(&a.name.without_wildcard()), "wildcard": wildcard,
             "challenges": challenges.collect::<Vec<_>>() })
     }
 
@@ -152,7 +151,7 @@ impl State {
 pub(super) const ISSUER_DOMAIN: &str = "ca.lampholm.example";
 
 /// RFC 8738 section 3: addresses have a type of their own.
-fn identifier(name: &str) -> Value {
-    let kind = if name.parse::<IpAddr>().is_ok() { "ip" } else { "dns" };
+fn identifier(name: &Identifier) -> Value {
+    let kind = if name.address().is_some() { "ip" } else { "dns" };
     json!({ "type": kind, "value": name })
 }

@@ -213,12 +213,12 @@ impl ServerBlock {
         if name.is_wildcard() {
             let hit = |own: &ServerName| match own {
                 ServerName::Exact(own) => name.covers(own),
-                ServerName::Below { base, .. } => base == name.base(),
+                ServerName::Below { base, .. } => *base == name.base(),
                 _ => false,
             };
             return self.names.iter().any(|(_, own)| hit(own)).then_some(Fit::Exact);
         }
-        let wanted = name.address().map_or_else(|| name.as_str().to_owned(), |ip| ip.to_string());
+        let wanted = name.to_string();
         self.names.iter().filter_map(|(_, own)| own.fit(&wanted)).max()
     }
 
@@ -298,7 +298,7 @@ impl Sites {
 
     /// Returns the blocks with a name that answers to this one.
     fn candidates(&self, name: &Identifier) -> Vec<usize> {
-        let wanted = name.address().map_or_else(|| name.as_str().to_owned(), |ip| ip.to_string());
+        let wanted = name.to_string();
         let mut found: Vec<usize> = self.others.clone();
         if name.is_wildcard() {
             // What a wildcard covers stands one label below its base.

@@ -22,7 +22,7 @@ impl Redirect {
         for name in names {
             hosts.extend(block.spelled_out(name).map(escape));
             hosts.insert(match name.is_wildcard() {
-                true => format!("[^.]+\\.{}", escape(name.base())),
+                true => format!("[^.]+\\.{}", escape(&name.base())),
                 false => escape(&name.in_url()),
             });
         }
