@@ -4,8 +4,9 @@ use eskort_pki::{Anchors, Intake, LARGEST_INTAKE, Secret, assemble};
 
 /// Takes bytes in under a name that would lead upwards, and checks that what was found is bounded and makes a chain.
 pub fn take(bytes: &[u8]) {
-    let password = Secret::new("lamp".to_owned());
-    for password in [None, Some(&password)] {
+    // The second password is of the kind that is read by our own code.
+    let passwords = ["lamp", "lamp\u{1f56f}"].map(|word| Secret::new(word.to_owned()));
+    for password in [None, Some(&passwords[0]), Some(&passwords[1])] {
         let mut intake = Intake::default();
         let taken = intake.take("../../outside", bytes, password);
         let size: usize = intake.certificates.iter().map(|c| c.der().len()).sum();

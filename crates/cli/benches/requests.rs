@@ -1,4 +1,5 @@
-//! 1,000 CSRs next to bare key generation and signing, and `eskort receive` with a bundle of 10,000 certificates.
+//! 1,000 CSRs next to bare key generation and signing, `eskort receive` with a bundle of 10,000 certificates, and `eskort show` with
+//! those of authorities that have all signed each other.
 //! `scripts/bench` runs it.
 
 #![expect(clippy::unwrap_used, clippy::print_stdout, reason = "a benchmark prints, and stops at the first trouble")]
@@ -6,7 +7,7 @@
 use aws_lc_rs::rand::SystemRandom;
 use aws_lc_rs::signature::{ECDSA_P256_SHA256_ASN1_SIGNING, EcdsaKeyPair};
 use eskort_core::pki::{CsrWish, KeyKind, PrivateKey, make_csr, read_csr, request_pem};
-use eskort_practice::Issuer;
+use eskort_practice::{Issuer, signed_by_each_other};
 use jiff::{SignedDuration, Timestamp};
 use std::path::Path;
 use std::process::Command;
@@ -19,6 +20,7 @@ const ROUNDS: usize = 7;
 fn main() {
     requests();
     bundle();
+    crossed();
 }
 
 fn median(mut times: Vec<Duration>) -> f64 {
@@ -94,6 +96,24 @@ fn bundle() {
     let (ms, size) = (median(times), text.len() / 1_000_000);
     println!(
         "`eskort receive` with a bundle of {BUNDLE} certificates ({size} MB), median of {ROUNDS}: {ms:.0} ms (target 1000)"
+    );
+}
+
+fn crossed() {
+    let place = tempfile::tempdir().unwrap();
+    let all = signed_by_each_other(8, Timestamp::now());
+    let text: String = all.iter().map(eskort_core::pki::Certificate::to_pem).collect();
+    std::fs::write(place.path().join("crossed.pem"), text).unwrap();
+    let show = || {
+        let mut command = Command::new(env!("CARGO_BIN_EXE_eskort"));
+        let begun = Instant::now();
+        let done = command.args(["show", "crossed.pem"]).current_dir(place.path()).output().unwrap();
+        assert_eq!(done.status.code(), Some(0), "{}", String::from_utf8_lossy(&done.stderr));
+        begun.elapsed()
+    };
+    let (ms, count) = (median((0..ROUNDS).map(|_| show()).collect()), all.len());
+    println!(
+        "`eskort show` with {count} certificates of authorities that have all signed each other, median of {ROUNDS}: {ms:.0} ms (target 100)"
     );
 }
 

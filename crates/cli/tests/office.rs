@@ -784,6 +784,7 @@ fn a_generation_is_packed_for_other_programs_and_they_read_it() {
     place.write("answer.pem", &office.all()[..3].concat());
     office.receive(&["answer.pem"]).check(0, &[]);
     place.write("password", "oil and wick\n");
+    place.write("wide", "oil and \u{1f56f}\n");
     let key_of = |file: &str| place.openssl(&["pkey", "-in", file, "-pubout"]).out;
     let (ours, key) = (place.read("app/tls.pem"), key_of("app/tls.key"));
 
@@ -821,6 +822,7 @@ fn a_generation_is_packed_for_other_programs_and_they_read_it() {
     for (form, more, code, said) in [
         ("pkcs12", &[][..], 2, "PKCS#12 wants a password"),
         ("pkcs12", &["--password-env", "NONE_SUCH"], 2, "cannot read the variable NONE_SUCH"),
+        ("pkcs12-old", &["--password-file", "wide"], 1, "in different ways; choose one without it"),
         ("pem", &["--generation", "7"], 1, "`stock` has no generation 7"),
     ] {
         pack(form, "x", more).check(code, &["nothing was packed", said]);

@@ -4,6 +4,7 @@ use crate::armour::{self, Block};
 use crate::ber;
 use crate::encoding::printable;
 use crate::locked::costs_too_much;
+use crate::wide::{self, Opened, WideError};
 use crate::{Certificate, Fingerprint, PkiError, PrivateKey, Secret};
 use base64::Engine;
 use const_oid::ObjectIdentifier;
@@ -323,32 +324,27 @@ impl Intake {
             return self.left_aside.push(LeftAside::Unreadable { file: file(), what });
         }
         let word = password.map_or("", |p| p.reveal().as_str());
-        let archive = match Pkcs12Archive::from_pkcs12(der, word) {
-            Ok(archive) => archive,
-            Err(error) => {
-                use p12_keystore::error::Error;
-                let aside = match (error, password) {
-                    (Error::MacError(_) | Error::UnpadError | Error::Pkcs5Error(_) | Error::InvalidData, None) => {
-                        LeftAside::Locked { file: file() }
-                    }
-                    (Error::MacError(_) | Error::UnpadError | Error::Pkcs5Error(_) | Error::InvalidData, Some(_)) => {
-                        LeftAside::WrongPassword { file: file() }
-                    }
-                    (error, _) => LeftAside::Unreadable { file: file(), what: error.to_string() },
-                };
-                return self.left_aside.push(aside);
+        let wide = wide::beyond_the_basic_plane(word).is_some();
+        let opened = if wide { open_wide(der, word) } else { open_container(der, word) };
+        let unreadable = |what| LeftAside::Unreadable { file: file(), what };
+        let opened = match opened {
+            Ok(opened) => opened,
+            Err(Unopened::Password) if password.is_none() => {
+                return self.left_aside.push(LeftAside::Locked { file: file() });
             }
+            Err(Unopened::Password) => return self.left_aside.push(LeftAside::WrongPassword { file: file() }),
+            Err(Unopened::Other(what)) => return self.left_aside.push(unreadable(what)),
         };
-        for bag in &archive.certs {
-            match Certificate::from_der(bag.cert.as_der()) {
+        for der in &opened.certificates {
+            match Certificate::from_der(der) {
                 Ok(certificate) => self.add(name, certificate),
-                Err(error) => self.left_aside.push(LeftAside::Unreadable { file: file(), what: error.to_string() }),
+                Err(error) => self.left_aside.push(unreadable(error.to_string())),
             }
         }
-        for bag in &archive.keys {
-            match PrivateKey::from_pkcs8_der(bag.key.as_der()) {
+        for der in &opened.keys {
+            match PrivateKey::from_pkcs8_der(der) {
                 Ok(key) => self.keys.push(key),
-                Err(error) => self.left_aside.push(LeftAside::Unreadable { file: file(), what: error.to_string() }),
+                Err(error) => self.left_aside.push(unreadable(error.to_string())),
             }
         }
     }
@@ -361,6 +357,31 @@ impl Intake {
             self.left_aside.push(LeftAside::Duplicate { title, file: name.to_owned() });
         }
     }
+}
+
+/// Why a PKCS#12 container was not opened.
+enum Unopened {
+    /// It has another password, or one at all.
+    Password,
+    Other(String),
+}
+
+fn open_container(der: &[u8], password: &str) -> Result<Opened, Unopened> {
+    use p12_keystore::error::Error;
+    let archive = Pkcs12Archive::from_pkcs12(der, password).map_err(|error| match error {
+        Error::MacError(_) | Error::UnpadError | Error::Pkcs5Error(_) | Error::InvalidData => Unopened::Password,
+        other => Unopened::Other(other.to_string()),
+    })?;
+    let certificates = archive.certs.iter().map(|bag| bag.cert.as_der().to_vec()).collect();
+    Ok(Opened { certificates, keys: archive.keys.iter().map(|bag| bag.key.as_der().to_vec().into()).collect() })
+}
+
+fn open_wide(der: &[u8], password: &str) -> Result<Opened, Unopened> {
+    wide::open(der, password).map_err(|error| match error {
+        WideError::WrongPassword => Unopened::Password,
+        WideError::Unknown(how) => Unopened::Other(format!("it is encrypted in a way that is not known here ({how})")),
+        WideError::Damaged(error) => Unopened::Other(error.to_string()),
+    })
 }
 
 /// Decodes the body of a PEM block that was copied without its first and last line.

@@ -19,6 +19,7 @@ mod pack;
 mod secret;
 mod signer;
 mod staple;
+mod wide;
 
 pub use alpn::{answers_challenge, make_challenge_certificate};
 pub use assemble::{Anchors, Built, ChainFault, ChainNote, assemble};
@@ -65,6 +66,9 @@ pub enum PkiError {
     /// A password that does not open the key.
     #[error("the password does not open the private key")]
     WrongPassword,
+    /// A password for PKCS#12 with characters beyond Unicode's basic plane.
+    #[error("programs read a PKCS#12 password with `{0}` in it in different ways; choose one without it")]
+    WidePassword(char),
     /// An extension that cannot stand in a request.
     #[error("`{given}` is no extension: {why}")]
     Extension {

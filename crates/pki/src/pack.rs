@@ -1,6 +1,7 @@
 //! Packs a key and its chain for other programs.
 
 use crate::encoding::tlv;
+use crate::wide::beyond_the_basic_plane;
 use crate::{Certificate, Chain, PkiError, PrivateKey, Secret, sha256};
 use p12_keystore::{
     Certificate as Pkcs12Certificate, EncryptionAlgorithm, KeyStore, KeyStoreEntry, MacAlgorithm,
@@ -23,7 +24,7 @@ const OLD_ROUNDS: u32 = 2_048;
 /// Packs key and chain into a PKCS#12 container (RFC 7292). `name` is the friendly name that programs show.
 ///
 /// # Errors
-/// When a certificate or the key cannot be written.
+/// When the password has characters beyond the basic plane, or a certificate or the key cannot be written.
 pub fn to_pkcs12(
     key: &PrivateKey,
     chain: &Chain,
@@ -31,6 +32,9 @@ pub fn to_pkcs12(
     password: &Secret<String>,
     form: Pkcs12Form,
 ) -> Result<Secret<Vec<u8>>, PkiError> {
+    if let Some(found) = beyond_the_basic_plane(password.reveal()) {
+        return Err(PkiError::WidePassword(found));
+    }
     let failed = |_| PkiError::Crypto { job: "packing PKCS#12" };
     let certificates: Result<Vec<_>, _> =
         chain.certificates().iter().map(|c| Pkcs12Certificate::from_der(c.der())).collect();

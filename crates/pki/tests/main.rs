@@ -11,6 +11,31 @@ use eskort_pki::{
 use std::path::Path;
 use std::process::Command;
 
+#[test]
+fn a_password_beyond_the_basic_plane_opens_what_openssl_has_packed() {
+    let dir = tempfile::tempdir().unwrap();
+    openssl(dir.path(), "req -x509 -newkey rsa:2048 -nodes -keyout key.pem -out leaf.pem -subj /CN=lampholm.example");
+    let wick = |word: &str| Secret::new(format!("{word}\u{1f56f}"));
+    let unlocked = "-keypbe NONE -certpbe NONE";
+    for form in ["-legacy", "-certpbe PBE-SHA1-3DES -legacy", "", "-macalg sha512", "-nomac", unlocked] {
+        let files = "-in leaf.pem -inkey key.pem -out leaf.pfx -passout pass:wick\u{1f56f}";
+        openssl(dir.path(), &format!("pkcs12 -export {files} {form}"));
+        let bytes = std::fs::read(dir.path().join("leaf.pfx")).unwrap();
+        let mut intake = Intake::default();
+        intake.take("leaf.pfx", &bytes, Some(&wick("wick"))).unwrap();
+        let [leaf] = &intake.certificates[..] else { panic!("{form}: {:?}", intake.left_aside) };
+        assert!(intake.keys[0].fits(leaf.public_key()), "{form}");
+        let wrong = Intake::default().take("leaf.pfx", &bytes, Some(&wick("oil"))).unwrap_err().to_string();
+        assert!(wrong.contains("the password does not open"), "{form}: {wrong}");
+        // Cut or changed anywhere, it is an error and nothing worse.
+        for at in (0..bytes.len()).step_by(97) {
+            let mut changed = bytes.clone();
+            changed[at] ^= 0x55;
+            let _ = Intake::default().take("leaf.pfx", &changed, Some(&wick("wick")));
+        }
+    }
+}
+
 fn names(texts: &[&str]) -> Vec<Identifier> {
     texts.iter().map(|text| text.parse().unwrap()).collect()
 }

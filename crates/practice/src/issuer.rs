@@ -109,6 +109,27 @@ impl Issuer {
     }
 }
 
+/// Makes authorities that have all signed each other, and no root: returns a leaf of the first, and the certificates of all.
+///
+/// # Panics
+/// When the crypto library fails.
+pub fn signed_by_each_other(authorities: usize, now: Timestamp) -> Vec<Certificate> {
+    let keys: Vec<PrivateKey> =
+        (0..authorities).map(|_| PrivateKey::generate(KeyKind::P256).expect("a key can be made")).collect();
+    let name = |n: usize| format!("Lampholm CA {n}");
+    let (day, year) = (SignedDuration::from_hours(24), SignedDuration::from_hours(24 * 365));
+    let make = |subject: &Subject<'_>, by: usize| sign(subject, &name(by), &keys[by], now - day, now + year);
+    let names = ["lampholm.example".parse().expect("a name")];
+    let leaf = Subject { common_name: "", names: &names, public_key: &keys[0].public_key_der(), ca: false };
+    let mut all = vec![make(&leaf, 0)];
+    for (of, by) in (0..authorities).flat_map(|of| (0..authorities).map(move |by| (of, by))).filter(|(of, by)| of != by)
+    {
+        let subject = Subject { common_name: &name(of), names: &[], public_key: &keys[of].public_key_der(), ca: true };
+        all.push(make(&subject, by));
+    }
+    all
+}
+
 /// The certificate of a service on loopback, by an issuer of its own.
 pub(crate) struct ApiCertificate {
     pub(crate) chain: String,

@@ -19,7 +19,7 @@ pub use ca::{Authority, AuthorityOptions, Fault, Offer, Resource};
 pub use clock::Clock;
 pub use est::{EST_PASSWORD, EST_USER, EstServer};
 pub use ftp::{FTP_USER, FtpServer};
-pub use issuer::Issuer;
+pub use issuer::{Issuer, signed_by_each_other};
 pub use names::NameServer;
 pub use office::{Office, Slip};
 pub use panel::Panel;
