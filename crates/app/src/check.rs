@@ -189,9 +189,10 @@ async fn look(
                     report.address = Some(*address).filter(|_| shows);
                     (why.code(), why.advice())
                 }
-                _ if instead.is_some() => {
-                    ("unreachable", "is the server running? It was looked for where `check-address` says")
-                }
+                _ if instead.is_some() => (
+                    "unreachable",
+                    "is the server running? It was looked for where `check-address` or `--address` says",
+                ),
                 _ => (
                     "unreachable",
                     "does the name lead here, is the port open? A machine that cannot reach itself by name needs `check-address`",

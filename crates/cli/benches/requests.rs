@@ -64,7 +64,7 @@ fn bundle() {
     .unwrap();
     let eskort = |words: &[&str]| {
         let mut command = Command::new(env!("CARGO_BIN_EXE_eskort"));
-        command.args(words).current_dir(place.path()).output().unwrap()
+        command.args(["--inventory", "eskort.toml"]).args(words).current_dir(place.path()).output().unwrap()
     };
     assert_eq!(eskort(&["keep"]).status.code(), Some(3));
     let (now, day) = (Timestamp::now(), SignedDuration::from_hours(24));

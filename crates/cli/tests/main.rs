@@ -24,6 +24,7 @@ mod pebble;
 mod records;
 mod renewals;
 mod rights;
+mod starttls;
 mod stops;
 mod undo;
 mod world;

@@ -7,18 +7,6 @@ use std::process::Command;
 /// A user of this machine who is nobody in particular.
 const STRANGER: u32 = 54_321;
 
-/// Whether a test of this file was run by root on our behalf: two users are needed, and only root can be both.
-fn done_by_root(test: &str) -> bool {
-    if nix::unistd::geteuid().is_root() {
-        return false;
-    }
-    let mut command = Command::new("sudo");
-    command.arg("-n").arg(std::env::current_exe().unwrap()).args(["--exact", &format!("rights::{test}")]);
-    let output = command.output().expect("who is not root has sudo for these tests");
-    assert!(output.status.success(), "as root: {}", String::from_utf8_lossy(&output.stdout));
-    true
-}
-
 /// Runs a script as the stranger.
 fn as_stranger(place: &Place, script: &str) {
     let id = STRANGER.to_string();
@@ -45,7 +33,7 @@ fn check_victim(place: &Place) {
 
 #[test]
 fn a_link_in_the_place_of_a_copied_file_is_not_followed() {
-    if done_by_root("a_link_in_the_place_of_a_copied_file_is_not_followed") {
+    if done_by_root("rights::a_link_in_the_place_of_a_copied_file_is_not_followed") {
         return;
     }
     let world = World::new();
@@ -74,7 +62,7 @@ fn a_link_in_the_place_of_a_copied_file_is_not_followed() {
 
 #[test]
 fn a_link_in_the_place_of_a_challenge_file_is_not_followed() {
-    if done_by_root("a_link_in_the_place_of_a_challenge_file_is_not_followed") {
+    if done_by_root("rights::a_link_in_the_place_of_a_challenge_file_is_not_followed") {
         return;
     }
     let world = World::new();
@@ -105,7 +93,7 @@ fn a_link_in_the_place_of_a_challenge_file_is_not_followed() {
 
 #[test]
 fn a_csr_does_not_follow_a_link_in_a_folder_that_everybody_uses() {
-    if done_by_root("a_csr_does_not_follow_a_link_in_a_folder_that_everybody_uses") {
+    if done_by_root("rights::a_csr_does_not_follow_a_link_in_a_folder_that_everybody_uses") {
         return;
     }
     let world = World::new();
@@ -125,7 +113,7 @@ fn a_csr_does_not_follow_a_link_in_a_folder_that_everybody_uses() {
 
 #[test]
 fn root_obeys_no_inventory_program_or_secret_that_somebody_else_may_change() {
-    if done_by_root("root_obeys_no_inventory_program_or_secret_that_somebody_else_may_change") {
+    if done_by_root("rights::root_obeys_no_inventory_program_or_secret_that_somebody_else_may_change") {
         return;
     }
     let world = World::new();
@@ -164,7 +152,7 @@ fn root_obeys_no_inventory_program_or_secret_that_somebody_else_may_change() {
 
 #[test]
 fn the_demo_of_root_in_a_folder_of_somebody_else_goes_elsewhere() {
-    if done_by_root("the_demo_of_root_in_a_folder_of_somebody_else_goes_elsewhere") {
+    if done_by_root("rights::the_demo_of_root_in_a_folder_of_somebody_else_goes_elsewhere") {
         return;
     }
     let place = Place::new();
@@ -179,7 +167,7 @@ fn the_demo_of_root_in_a_folder_of_somebody_else_goes_elsewhere() {
 
 #[test]
 fn a_program_runs_as_the_user_that_the_inventory_names() {
-    if done_by_root("a_program_runs_as_the_user_that_the_inventory_names") {
+    if done_by_root("rights::a_program_runs_as_the_user_that_the_inventory_names") {
         return;
     }
     let world = World::new();

@@ -292,3 +292,15 @@ pub(crate) fn in_a_network_of_its_own(test: &str, more: &str, resolv_conf: &str,
     assert!(said.code == Some(0) && said.out.contains("1 passed"), "{said}");
     true
 }
+
+/// Whether a test was run by root on our behalf: it needs several users, and only root can be each of them.
+pub(crate) fn done_by_root(test: &str) -> bool {
+    if nix::unistd::geteuid().is_root() {
+        return false;
+    }
+    let mut command = Command::new("sudo");
+    command.arg("-n").arg(std::env::current_exe().unwrap()).args(["--exact", test]);
+    let output = command.output().expect("who is not root has sudo for these tests");
+    assert!(output.status.success(), "as root: {}", String::from_utf8_lossy(&output.stdout));
+    true
+}

@@ -66,6 +66,11 @@ pub(crate) fn tlv(tag: u8, content: &[u8]) -> Vec<u8> {
     tlv_with(&[tag], content)
 }
 
+/// Puts a DER sequence around contents.
+pub fn der_sequence(content: &[u8]) -> Vec<u8> {
+    tlv(0x30, content)
+}
+
 /// Writes a DER value whose tag may have several bytes.
 pub(crate) fn tlv_with(tag: &[u8], content: &[u8]) -> Vec<u8> {
     let mut out = tag.to_vec();

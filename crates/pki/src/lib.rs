@@ -28,7 +28,7 @@ pub use chain::{Chain, ChainError};
 pub use csr::{
     CsrFacts, CsrWish, KeyUse, Subject, WantedExtension, find_csr, look_at_csr, make_csr, read_csr, request_pem,
 };
-pub use encoding::{base32, base64, base64url, base64url_decode, hex, hmac_sha256, printable, sha256};
+pub use encoding::{base32, base64, base64url, base64url_decode, der_sequence, hex, hmac_sha256, printable, sha256};
 pub use intake::{Intake, IntakeError, LARGEST_INTAKE, LeftAside, read_pkcs7};
 pub use key::{KeyKind, PrivateKey};
 pub use pack::{Pkcs12Form, to_pkcs7, to_pkcs12};

@@ -142,6 +142,9 @@ fn trusted(trust: &Trust, sent: &[Certificate], now: Timestamp) -> Option<Findin
     let at = now.clamp(leaf.not_before, leaf.not_after.max(leaf.not_before));
     match trust.verify(sent, at) {
         Ok(()) => Some(Finding::new(Weight::Good, "trust", "leads to a trusted root")),
+        Err(_) if leaf.is_self_issued() && trust.has(leaf) => {
+            Some(Finding::new(Weight::Good, "trust", "self-signed, and itself one of the roots that are trusted here"))
+        }
         Err(ChainError::UnknownIssuer) if leaf.is_self_issued() => bad(
             "self-signed",
             "self-signed: nobody but this server vouches for it".into(),

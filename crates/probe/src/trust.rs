@@ -1,6 +1,6 @@
 //! The roots that visitors trust.
 
-use eskort_core::pki::{Anchors, Certificate, Chain};
+use eskort_core::pki::{Anchors, Certificate, Chain, der_sequence};
 use rustls::pki_types::{CertificateDer, TrustAnchor, UnixTime};
 use std::path::{Path, PathBuf};
 use std::time::Duration;
@@ -49,7 +49,7 @@ impl Trust {
     pub fn anchors(&self) -> Anchors {
         let mut anchors = Anchors::default();
         for anchor in &self.anchors {
-            anchors.add(sequence(&anchor.subject), sequence(&anchor.subject_public_key_info));
+            anchors.add(der_sequence(&anchor.subject), der_sequence(&anchor.subject_public_key_info));
         }
         anchors
     }
@@ -72,21 +72,18 @@ impl Trust {
             .map(drop)
     }
 
+    /// Returns whether a certificate is one of the roots itself.
+    pub(crate) fn has(&self, certificate: &Certificate) -> bool {
+        self.anchors.iter().any(|anchor| {
+            der_sequence(&anchor.subject) == certificate.subject_der()
+                && der_sequence(&anchor.subject_public_key_info) == certificate.public_key()
+        })
+    }
+
     /// Returns whether a stored chain is trusted at `now`.
     pub fn trusts(&self, chain: &Chain, now: jiff::Timestamp) -> bool {
         self.verify(chain.certificates(), now).is_ok()
     }
-}
-
-/// Puts a DER sequence around contents.
-fn sequence(content: &[u8]) -> Vec<u8> {
-    let mut length: Vec<u8> = content.len().to_be_bytes().into_iter().skip_while(|b| *b == 0).collect();
-    match length[..] {
-        [] => length.push(0),
-        [short] if short < 0x80 => {}
-        _ => length.insert(0, 0x80 | u8::try_from(length.len()).expect("a length has few bytes")),
-    }
-    [&[0x30], &length[..], content].concat()
 }
 
 fn anchor(der: &CertificateDer<'_>) -> Option<TrustAnchor<'static>> {
