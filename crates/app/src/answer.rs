@@ -11,8 +11,8 @@ use eskort_core::pki::{
     Secret, assemble,
 };
 use eskort_core::words;
+use eskort_host::files::read_whole;
 use eskort_probe::Trust;
-use eskort_store::files::read_whole;
 use eskort_store::{JourneyRow, RunLock, Store};
 use jiff::Timestamp;
 use std::path::{Path, PathBuf};

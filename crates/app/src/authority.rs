@@ -4,7 +4,6 @@ mod error;
 
 pub use error::AuthorityError;
 
-use crate::trusted;
 use crate::{Progress, Watch};
 use error::is_trouble;
 use eskort_acme::{
@@ -13,6 +12,7 @@ use eskort_acme::{
 };
 use eskort_core::inventory::AcmeAuthority;
 use eskort_core::pki::{KeyKind, PrivateKey, Secret, base64url_decode};
+use eskort_host::obeyed;
 use eskort_store::{AccountRow, Store, StoreError};
 use jiff::Timestamp;
 use std::time::{Duration, Instant};
@@ -429,7 +429,7 @@ fn http_client(authority: &AcmeAuthority, longest: Duration) -> Result<reqwest::
         .timeout(longest);
     if let Some(path) = &authority.api_roots {
         let fail = |why: String| AuthorityError::File { path: path.clone(), why };
-        let pem = trusted::read(path).map_err(fail)?;
+        let pem = obeyed::read(path).map_err(fail)?;
         let roots = reqwest::Certificate::from_pem_bundle(&pem).map_err(|e| fail(e.to_string()))?;
         if roots.is_empty() {
             return Err(fail("there is no certificate in it".into()));
@@ -442,7 +442,7 @@ fn http_client(authority: &AcmeAuthority, longest: Duration) -> Result<reqwest::
 fn external_binding(authority: &AcmeAuthority) -> Result<Option<ExternalBinding>, AuthorityError> {
     let Some(external) = &authority.external_account else { return Ok(None) };
     let fail = |why: String| AuthorityError::File { path: external.key_file.clone(), why };
-    let text = trusted::read_text(&external.key_file).map_err(fail)?;
+    let text = obeyed::read_text(&external.key_file).map_err(fail)?;
     let key = base64url_decode(&text).filter(|k| !k.is_empty());
     let key = key.ok_or_else(|| fail("it should hold the key in base64url, and nothing else".into()))?;
     Ok(Some(ExternalBinding { key_id: external.key_id.clone(), mac_key: Secret::new(key) }))

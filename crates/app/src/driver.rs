@@ -8,7 +8,7 @@ mod tests;
 
 use crate::StepError;
 use eskort_core::journey::{Action, Milestone, Next, Outcome, WaitsFor};
-use eskort_store::crash_point;
+use eskort_host::crash_point;
 use eskort_store::{JourneyRow, Store};
 use jiff::Timestamp;
 

@@ -2,7 +2,7 @@
 
 use crate::RecordView;
 use crate::turn::Concerns;
-use crate::{AnswerError, ApiError, AuthorityError, CommandError, Errand, InstallError, SecretError};
+use crate::{AnswerError, ApiError, AuthorityError, Errand, InstallError};
 use eskort_core::desk::AskedError;
 use eskort_core::finding::Finding;
 use eskort_core::journey::{Unexpected, WaitsFor};
@@ -11,6 +11,7 @@ use eskort_core::record::Record;
 use eskort_core::words;
 use eskort_dns::{AskError, Propagation, UpdateError};
 use eskort_host::HostError;
+use eskort_host::{CommandError, SecretError};
 use eskort_probe::{NotVisible, TrustError};
 use eskort_store::StoreError;
 use jiff::{SignedDuration, Timestamp};

@@ -1,8 +1,6 @@
 //! Talks to an authority over EST (RFC 7030, with the corrections of RFC 8951).
 
 use crate::authority::failure;
-use crate::secret::read_secret;
-use crate::trusted;
 use crate::turn::Concerns;
 use crate::{AuthorityError, Progress, Watch};
 use eskort_acme::{LARGEST_ANSWER, retry_after};
@@ -10,6 +8,8 @@ use eskort_core::inventory::EstAuthority;
 use eskort_core::journey::poll_delay;
 use eskort_core::pki::{Certificate, Secret, base64, read_pkcs7};
 use eskort_core::words::printable;
+use eskort_host::obeyed;
+use eskort_host::read_secret;
 use jiff::{SignedDuration, Timestamp};
 use std::path::{Path, PathBuf};
 use std::time::Duration;
@@ -93,7 +93,7 @@ impl<'a> Est<'a> {
     ) -> Result<Self, AuthorityError> {
         let longest = patience.min(LONGEST_ANSWER);
         let fail = |path: &Path, why: String| AuthorityError::File { path: path.to_owned(), why };
-        let read = |path: &PathBuf| trusted::read(path).map_err(|why| fail(path, why));
+        let read = |path: &PathBuf| obeyed::read(path).map_err(|why| fail(path, why));
         let mut builder = crate::http::client(&authority.address)
             .https_only(true)
             // A redirect could carry the login elsewhere (RFC 7030 section 3.2.1 wants a person to agree).

@@ -8,8 +8,7 @@ use crate::driver::Hands;
 use crate::install::Configs;
 use crate::install::{self, Placement};
 use crate::proof::{Listener, Proving};
-use crate::secret::read_secret;
-use crate::{App, AuthorityError, Client, EndpointReport, Progress, StepError, check, trusted};
+use crate::{App, AuthorityError, Client, EndpointReport, Progress, StepError, check};
 use eskort_acme::{AcmeError, OrderStatus, Step, new_order, read_order};
 use eskort_core::decision::Wanted;
 use eskort_core::finding::{Finding, Weight};
@@ -17,6 +16,8 @@ use eskort_core::inventory::{AuthorityKind, CertificateEntry, DnsProof, Part, Pr
 use eskort_core::journey::{Action, OrderRef, Outcome, ProofTask};
 use eskort_core::names::Identifier;
 use eskort_core::pki::{Built, KeyKind, PkiError, PrivateKey, Secret, make_csr};
+use eskort_host::obeyed;
+use eskort_host::read_secret;
 use eskort_store::{InstallState, Store};
 use std::collections::BTreeMap;
 use std::path::Path;
@@ -200,7 +201,7 @@ impl RealHands<'_> {
             }
             None => None,
         };
-        let bytes = trusted::read(path).map_err(fail(path))?;
+        let bytes = obeyed::read(path).map_err(fail(path))?;
         let pem = Secret::new(String::from_utf8_lossy(&bytes).into_owned());
         let read = match PrivateKey::from_any_pem(&pem, password.as_ref()) {
             Err(PkiError::NoPemBlock { .. }) => PrivateKey::from_pkcs8_der(&bytes),

@@ -6,7 +6,6 @@ mod adopt;
 mod answer;
 mod authority;
 mod check;
-mod command;
 mod desk;
 mod driver;
 mod error;
@@ -24,18 +23,15 @@ mod place;
 mod progress;
 mod proof;
 mod request;
-mod secret;
 mod setup;
 mod show;
 mod stop;
-mod trusted;
 mod turn;
 
 pub use adopt::{Adopted, adopt};
 pub use answer::{AnswerError, Brought, Receipt, Received, receive};
 pub use authority::{AuthorityError, Client, Hold};
 pub use check::{CheckTarget, EndpointReport, check};
-pub use command::CommandError;
 pub use desk::{Errand, Noted, ProofSight, note};
 pub use driver::{Driver, Hands, Step};
 pub use error::{ProofError, RecordToPlace, StepError};
@@ -52,7 +48,6 @@ pub use request::{
     CsrOptions, KeySource, MadeRequest, RequestError, RequestView, SubjectPart, make_request, save_request,
     view_request,
 };
-pub use secret::SecretError;
 pub use setup::{App, Now, SetupError, usual_inventory, usual_state};
 pub use show::{DebtView, GenerationView, JourneyView, RecordView, Show, show};
 pub use stop::Stop;

@@ -3,7 +3,7 @@
 use crate::App;
 use eskort_core::inventory::Part;
 use eskort_core::pki::{Chain, ChainError, Pkcs12Form, PkiError, PrivateKey, Secret, to_pkcs7, to_pkcs12};
-use eskort_store::files::{Access, make_folders, write_whole};
+use eskort_host::files::{Access, make_folders, write_whole};
 use eskort_store::{Store, StoreError};
 use std::io;
 use std::path::{Path, PathBuf};

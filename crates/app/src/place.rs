@@ -5,7 +5,7 @@ use crate::{App, Progress, ProofError, StepError};
 use eskort_core::desk::{AskedError, site_path};
 use eskort_core::inventory::{CheckAddress, Proof};
 use eskort_core::names::Identifier;
-use eskort_store::files::read_whole;
+use eskort_host::files::read_whole;
 use eskort_store::{RunLock, Store};
 use std::path::{Path, PathBuf};
 

@@ -17,11 +17,11 @@ use eskort_core::journey::ProofTask;
 use eskort_core::names::Identifier;
 use eskort_core::record::Record;
 use eskort_host::Session;
-use eskort_probe::look_at_file;
-use eskort_store::crash_point;
-use eskort_store::files::{
+use eskort_host::crash_point;
+use eskort_host::files::{
     Access, as_owner_of, make_folders, missing_folders, read_whole, remove, remove_folder, write_fleeting,
 };
+use eskort_probe::look_at_file;
 use eskort_store::{DebtRow, Store, StoreError};
 use http_body_util::Full;
 use hyper::body::Incoming;

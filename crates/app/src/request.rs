@@ -8,7 +8,7 @@ use eskort_core::pki::{
     CsrFacts, CsrWish, KeyKind, PkiError, PrivateKey, Secret, base64, find_csr, key_words, look_at_csr, make_csr,
     request_pem,
 };
-use eskort_store::files::{Access, write_whole};
+use eskort_host::files::{Access, write_whole};
 use eskort_store::{Store, StoreError};
 use serde::Serialize;
 use std::io;

@@ -2,7 +2,7 @@
 
 use crate::Watch;
 use eskort_core::inventory::{Inventory, Mistakes, read_inventory};
-use eskort_store::{TrustError, check_trust};
+use eskort_host::{TrustError, check_trust};
 use jiff::Timestamp;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;

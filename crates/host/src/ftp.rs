@@ -1,6 +1,6 @@
 //! Machines over FTP (RFC 959), with TLS (RFC 4217) begun by a command or from the first byte. Data connections are passive.
 
-use crate::{HostError, LARGEST, tame};
+use crate::error::{HostError, LARGEST, tame};
 use eskort_core::inventory::{FtpHost, FtpTls};
 use eskort_core::pki::Secret;
 use rustls::pki_types::CertificateDer;

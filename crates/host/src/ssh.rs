@@ -1,6 +1,6 @@
 //! Machines over SSH: the system's `ssh` does the talking, so its configuration, agent and known hosts count.
 
-use crate::{HostError, LARGEST, tame};
+use crate::error::{HostError, LARGEST, tame};
 use eskort_core::inventory::SshHost;
 use openssh::{ControlPersist, KnownHosts, SessionBuilder, Stdio};
 use openssh_sftp_client::error::SftpErrorKind;

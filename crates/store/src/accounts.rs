@@ -1,9 +1,9 @@
 //! Accounts at authorities: the address in the ledger, the key in a file.
 
-use crate::files::{Access, make_folders, write_whole};
 use crate::folders::read_if_there;
 use crate::{Store, StoreError, io};
 use eskort_core::pki::{PrivateKey, Secret};
+use eskort_host::files::{Access, make_folders, write_whole};
 use jiff::Timestamp;
 use rusqlite::params;
 use std::path::PathBuf;

@@ -1,9 +1,9 @@
 //! The folders of generations: `certificates/NAME/0001/` and the link `current`.
 
-use crate::files::{Access, make_folders, read_whole, remove, switch_link, write_whole};
 use crate::{LARGEST, Store, StoreError, io};
 use eskort_core::inventory::Part;
 use eskort_core::pki::{Chain, PrivateKey, Secret};
+use eskort_host::files::{Access, make_folders, read_whole, remove, switch_link, write_whole};
 use std::fs;
 use std::path::{Path, PathBuf};
 
@@ -160,7 +160,7 @@ impl Store {
         for path in [folder.part(Part::Key), folder.request()] {
             remove(&path).map_err(io("remove", path))?;
         }
-        crate::files::remove_folder(folder.path());
+        eskort_host::files::remove_folder(folder.path());
         Ok(())
     }
 }

@@ -1,6 +1,7 @@
 //! The ledger's file: opened, brought up to date, and asked in one place.
 
-use crate::{StoreError, files, io};
+use crate::{StoreError, io};
+use eskort_host::files;
 use rusqlite::{Connection, OpenFlags, Params};
 use std::fs::Permissions;
 use std::os::unix::fs::{MetadataExt, OpenOptionsExt, PermissionsExt};

@@ -4,9 +4,7 @@
 //! chains lie beside it as files.
 
 mod accounts;
-mod crash;
 mod debts;
-pub mod files;
 mod folders;
 mod holds;
 mod installs;
@@ -14,11 +12,9 @@ mod journeys;
 mod ledger;
 mod lock;
 mod overview;
-mod trust;
 mod undo;
 
 pub use accounts::AccountRow;
-pub use crash::{crash_point, panic_point};
 pub use debts::DebtRow;
 pub use folders::GenerationFolder;
 pub use installs::{InstallRow, InstallState};
@@ -26,7 +22,6 @@ pub use journeys::{EventRow, GenerationRow, JourneyRow};
 pub use ledger::Store;
 pub use lock::RunLock;
 pub use overview::{OpenOverview, Overview};
-pub use trust::{TrustError, check_trust};
 pub use undo::{PutBack, Undo};
 
 use std::path::PathBuf;

@@ -1,6 +1,7 @@
 //! The lock that keeps two runs apart.
 
-use crate::{StoreError, files, io};
+use crate::{StoreError, io};
+use eskort_host::files;
 use jiff::Timestamp;
 use std::fs::{File, OpenOptions, TryLockError};
 use std::io::{Read, Seek, Write};

@@ -3,9 +3,9 @@
 //! Every file is written down with what it held before and what it holds after. One is put back only when it is exactly what we
 //! wrote: what a person or a program wrote since is theirs.
 
-use crate::files::{Access, make_folders, read_whole, remove, write_whole};
 use crate::{LARGEST, Store, StoreError, io};
 use eskort_core::pki::{hex, sha256};
+use eskort_host::files::{Access, make_folders, read_whole, remove, write_whole};
 use jiff::Timestamp;
 use rusqlite::params;
 use std::path::{Path, PathBuf};

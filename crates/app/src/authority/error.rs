@@ -1,9 +1,10 @@
 //! What can go wrong on the way to an authority, and whom it concerns.
 
+use crate::EstError;
 use crate::turn::Concerns;
-use crate::{EstError, SecretError};
 use eskort_acme::{AcmeError, AtFault, Problem, Rejected, Step};
 use eskort_core::pki::PkiError;
+use eskort_host::SecretError;
 use eskort_store::StoreError;
 use std::path::PathBuf;
 use std::time::Duration;

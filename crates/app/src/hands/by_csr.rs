@@ -11,7 +11,7 @@ use eskort_core::journey::Outcome;
 use eskort_core::pki::{
     Built, Certificate, Chain, CsrWish, PrivateKey, Secret, find_csr, make_csr, read_csr, request_pem,
 };
-use eskort_store::files::{Access, write_whole};
+use eskort_host::files::{Access, write_whole};
 use jiff::Timestamp;
 
 impl RealHands<'_> {

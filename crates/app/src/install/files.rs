@@ -3,8 +3,8 @@
 use super::{Change, InstallError, LARGEST, LiveEndpoint, Placement, ServerPlan, read_part};
 use crate::FileChange;
 use eskort_core::inventory::{FileCopy, Install, Server, ServerKind};
+use eskort_host::files::{Access, read_whole};
 use eskort_store::GenerationFolder;
-use eskort_store::files::{Access, read_whole};
 
 pub(super) fn plan(
     install: &Install,

@@ -5,15 +5,16 @@ mod nginx;
 
 pub(crate) use nginx::Configs;
 
-use crate::{App, CommandError, FileChange, Progress};
+use crate::{App, FileChange, Progress};
 use eskort_core::finding::Finding;
 use eskort_core::inventory::{CheckAddress, Install, Part, ProgramRules, ServerKind};
 use eskort_core::names::Identifier;
 use eskort_core::words;
+use eskort_host::CommandError;
+use eskort_host::crash_point;
+use eskort_host::files::{Access, make_folders, read_whole, write_whole};
 use eskort_probe::observe;
 use eskort_siteconf::nginx::{LoadError, PlanError};
-use eskort_store::crash_point;
-use eskort_store::files::{Access, make_folders, read_whole, write_whole};
 use eskort_store::{GenerationFolder, InstallState, PutBack, Store, StoreError, Undo};
 use std::collections::BTreeSet;
 use std::io;
@@ -293,7 +294,7 @@ async fn reload(app: &App, server: &str) -> Result<(), CommandError> {
         ServerKind::Nginx { config, reload, .. } => nginx::reload_command(config, reload.as_ref()),
         ServerKind::Files { run, .. } => run.clone(),
     };
-    crate::command::run(&command, &work_folder(app), &entry.rules).await
+    eskort_host::program::run(&command, &work_folder(app), &entry.rules).await
 }
 
 /// Puts everything back, makes the servers that were told of the change take that, and returns what to say.
@@ -320,7 +321,7 @@ async fn undone(app: &App, store: &Store, plans: &[ServerPlan], first: InstallEr
         InstallError::Test { server, source } => {
             let test = plans.iter().find(|p| p.server == server);
             let again = match test.and_then(|plan| Some((plan, plan.test.as_ref()?))) {
-                Some((plan, test)) => crate::command::run(test, &work_folder(app), &plan.rules).await,
+                Some((plan, test)) => eskort_host::program::run(test, &work_folder(app), &plan.rules).await,
                 None => Ok(()),
             };
             match again {
@@ -361,13 +362,13 @@ async fn forward(
         let server = || plan.server.clone();
         if let Some(test) = &plan.test {
             (app.watch)(&Progress::Doing("let the server test its configuration"));
-            let tested = crate::command::run(test, &work_folder(app), &plan.rules).await;
+            let tested = eskort_host::program::run(test, &work_folder(app), &plan.rules).await;
             tested.map_err(|source| InstallError::Test { server: server(), source })?;
         }
         if let Some(reload) = &plan.reload {
             (app.watch)(&Progress::Doing("make the server take the change"));
             store.mark_told(&plan.server)?;
-            let reloaded = crate::command::run(reload, &work_folder(app), &plan.rules).await;
+            let reloaded = eskort_host::program::run(reload, &work_folder(app), &plan.rules).await;
             reloaded.map_err(|source| InstallError::Reload { server: server(), source })?;
         }
         crash_point("reloaded");

@@ -4,9 +4,9 @@ use super::{Change, InstallError, LARGEST, LiveEndpoint, Placement, ServerPlan, 
 use crate::FileChange;
 use eskort_core::finding::{Finding, Weight};
 use eskort_core::inventory::{CheckAddress, Install, Part, Server, ServerKind};
+use eskort_host::files::read_whole;
 use eskort_siteconf::nginx::{self, Config, Sites, Wish};
 use eskort_store::GenerationFolder;
-use eskort_store::files::read_whole;
 use std::collections::BTreeMap;
 use std::io;
 use std::path::{Path, PathBuf};

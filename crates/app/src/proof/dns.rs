@@ -2,9 +2,7 @@
 
 use super::remote;
 use super::web_api::Api;
-use crate::secret::read_secret;
-use crate::trusted;
-use crate::{App, CommandError, NameState, Progress, ProofError, RecordToPlace, StepError, command};
+use crate::{App, NameState, Progress, ProofError, RecordToPlace, StepError};
 use eskort_core::debt::Debt;
 use eskort_core::inventory::{DnsLook, DnsProof, ProgramRules, Proof, RecordWriter, TsigKey};
 use eskort_core::pki::Secret;
@@ -14,8 +12,11 @@ use eskort_dns::{
     first_that_answers, locate, propagation, remove_records, system_servers, zone_of,
 };
 use eskort_host::HostError;
+use eskort_host::crash_point;
+use eskort_host::obeyed;
+use eskort_host::read_secret;
+use eskort_host::{CommandError, program};
 use eskort_store::Store;
-use eskort_store::crash_point;
 use std::collections::{BTreeMap, BTreeSet};
 use std::net::SocketAddr;
 use std::path::Path;
@@ -152,7 +153,7 @@ fn read_key(key: &TsigKey) -> Result<UpdateKey, ProofError> {
     match key {
         TsigKey::File(path) => {
             let fail = |why: String| ProofError::Key { key: path.display().to_string(), why };
-            let text = trusted::read_text(path).map_err(fail)?;
+            let text = obeyed::read_text(path).map_err(fail)?;
             UpdateKey::parse(&Secret::new(text)).map_err(|e| fail(e.to_string()))
         }
         TsigKey::Named { name, algorithm, secret } => {
@@ -213,7 +214,7 @@ async fn tell_program(
     let begun = Instant::now();
     loop {
         let ended = match host {
-            None => command::run_with_input(words, folder, rules, input.as_bytes()).await.map_err(ProofError::Program),
+            None => program::run_with_input(words, folder, rules, input.as_bytes()).await.map_err(ProofError::Program),
             Some(host) => {
                 let mut session = remote::open(app, host).await?;
                 let ended = session.run(words, input.as_bytes()).await;

@@ -1,12 +1,12 @@
 //! Files that prove control on other machines.
 
 use super::{SiteFile, SiteFolder, folder_of};
-use crate::secret::read_secret;
 use crate::{App, ProofError, StepError};
 use eskort_core::debt::Debt;
 use eskort_core::inventory::HostKind;
 use eskort_host::Session;
-use eskort_store::crash_point;
+use eskort_host::crash_point;
+use eskort_host::read_secret;
 use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
 

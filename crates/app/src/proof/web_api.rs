@@ -1,10 +1,8 @@
 //! Records over an HTTP API, as a recipe says.
 
 use super::dns::What;
+use crate::ProofError;
 use crate::authority::innermost;
-use crate::secret::read_secret;
-use crate::trusted;
-use crate::{ProofError, SecretError};
 use eskort_core::inventory::{Mistake, Mistakes, RecipeSource, WebApi, read_recipe};
 use eskort_core::pki::Secret;
 use eskort_core::recipe::{
@@ -12,6 +10,9 @@ use eskort_core::recipe::{
 };
 use eskort_core::record::{Record, RecordType};
 use eskort_core::words::printable;
+use eskort_host::SecretError;
+use eskort_host::obeyed;
+use eskort_host::read_secret;
 use reqwest::header::{CONTENT_TYPE, HeaderName, HeaderValue};
 use std::time::Duration;
 
@@ -81,7 +82,7 @@ impl<'a> Api<'a> {
             RecipeSource::File(path) => {
                 let place = path.display().to_string();
                 let fail = |why: String| ApiError::Recipe { place: place.clone(), why };
-                let text = trusted::read_text(path).map_err(fail)?;
+                let text = obeyed::read_text(path).map_err(fail)?;
                 (read_recipe(&text).map_err(|mistakes| fail(in_words(&mistakes)))?, place)
             }
         };
@@ -99,7 +100,7 @@ impl<'a> Api<'a> {
         let mut http = crate::http::client(&settings.address).redirect(none).timeout(LONGEST_ANSWER);
         if let Some(path) = &settings.roots {
             let fail = |why: String| SecretError { place: format!("the roots in {}", path.display()), why };
-            let pem = trusted::read(path).map_err(fail)?;
+            let pem = obeyed::read(path).map_err(fail)?;
             let roots = reqwest::Certificate::from_pem_bundle(&pem).map_err(|e| fail(e.to_string()))?;
             http = http.tls_certs_merge(roots);
         }

@@ -84,7 +84,7 @@ async fn play(ui: &Ui, args: &DemoArgs) -> Result<ExitStatus, Trouble> {
 fn place_for(ui: &Ui, folder: &Path) -> PathBuf {
     let whole = std::path::absolute(folder).unwrap_or_else(|_| folder.to_owned());
     let there = whole.ancestors().find(|path| path.exists()).unwrap_or(Path::new("/"));
-    if folder != Path::new(DEMO_FOLDER) || eskort_store::check_trust(there).is_ok() {
+    if folder != Path::new(DEMO_FOLDER) || eskort_host::check_trust(there).is_ok() {
         return whole;
     }
     let other = std::env::temp_dir().join(format!("{DEMO_FOLDER}-{}", nix::unistd::geteuid()));

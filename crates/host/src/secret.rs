@@ -1,6 +1,6 @@
 //! Secrets that the inventory points to.
 
-use crate::trusted;
+use crate::obeyed;
 use eskort_core::inventory::SecretSource;
 use eskort_core::pki::Secret;
 
@@ -15,10 +15,13 @@ pub struct SecretError {
 }
 
 /// Reads a secret from its file, or from the environment. One line end at the end of a file does not count.
-pub(crate) fn read_secret(source: &SecretSource) -> Result<Secret<String>, SecretError> {
+///
+/// # Errors
+/// When it cannot be read, is empty, or somebody else may change its file.
+pub fn read_secret(source: &SecretSource) -> Result<Secret<String>, SecretError> {
     let (found, place) = match source {
         SecretSource::File(path) => {
-            let text = trusted::read_text(path);
+            let text = obeyed::read_text(path);
             (text, format!("the file {}", path.display()))
         }
         SecretSource::Env(name) => {

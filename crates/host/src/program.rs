@@ -1,10 +1,10 @@
 //! Runs a program of a server or of the administrator: in a process group of its own, with few variables of the environment,
 //! and with an end to its time and to what it says.
 
-use crate::trusted::check_program;
+use crate::obeyed::{self, check_program};
+use crate::trust::TrustError;
 use eskort_core::inventory::ProgramRules;
 use eskort_core::words::printable;
-use eskort_store::TrustError;
 use nix::sys::signal::{Signal, killpg};
 use nix::unistd::{Pid, User};
 use std::path::Path;
@@ -44,7 +44,7 @@ pub enum CommandError {
         user: String,
     },
     /// Somebody else may change it.
-    #[error("`{command}` is not run: {}", crate::trusted::words(error))]
+    #[error("`{command}` is not run: {}", obeyed::words(error))]
     Untrusted {
         /// The command line.
         command: String,
@@ -137,12 +137,21 @@ impl Said {
 }
 
 /// Runs a command in a folder and waits for its end.
-pub(crate) async fn run(words: &[String], folder: &Path, rules: &ProgramRules) -> Result<(), CommandError> {
+///
+/// # Errors
+/// As [`run_with_input`].
+pub async fn run(words: &[String], folder: &Path, rules: &ProgramRules) -> Result<(), CommandError> {
     run_with_input(words, folder, rules, b"").await
 }
 
 /// Runs a command that reads `input` from its standard input.
-pub(crate) async fn run_with_input(
+///
+/// # Errors
+/// [`CommandError`]: when it cannot be started, ends badly, or does not end.
+///
+/// # Panics
+/// Only when another holder of a lock has panicked.
+pub async fn run_with_input(
     words: &[String],
     folder: &Path,
     rules: &ProgramRules,

@@ -1,6 +1,6 @@
 //! Files and programs that are obeyed: nobody but root and the caller may be able to change them.
 
-use eskort_store::{TrustError, check_trust};
+use crate::trust::{TrustError, check_trust};
 use std::io;
 use std::path::{Path, PathBuf};
 
@@ -8,7 +8,7 @@ use std::path::{Path, PathBuf};
 const LARGEST: u64 = 4 << 20;
 
 /// Says what is wrong, and what mends it.
-pub(crate) fn words(error: &TrustError) -> String {
+pub fn words(error: &TrustError) -> String {
     match error.mended_by() {
         Some(mended) => format!("{error}; {mended}"),
         None => error.to_string(),
@@ -19,7 +19,7 @@ pub(crate) fn words(error: &TrustError) -> String {
 ///
 /// # Errors
 /// In words: when it cannot be read, or somebody else may change it.
-pub(crate) fn read(path: &Path) -> Result<Vec<u8>, String> {
+pub fn read(path: &Path) -> Result<Vec<u8>, String> {
     match check_trust(path) {
         Err(error) if !error.is_missing() => return Err(words(&error)),
         _ => {}
@@ -37,7 +37,7 @@ pub(crate) fn read(path: &Path) -> Result<Vec<u8>, String> {
 ///
 /// # Errors
 /// As [`read`]; also when it is no text.
-pub(crate) fn read_text(path: &Path) -> Result<String, String> {
+pub fn read_text(path: &Path) -> Result<String, String> {
     String::from_utf8(read(path)?).map_err(|_| "it is no text in UTF-8".to_owned())
 }
 
@@ -46,7 +46,7 @@ pub(crate) fn read_text(path: &Path) -> Result<String, String> {
 ///
 /// # Errors
 /// [`TrustError`] of the program.
-pub(crate) fn check_program(program: &str, folder: &Path) -> Result<(), TrustError> {
+pub fn check_program(program: &str, folder: &Path) -> Result<(), TrustError> {
     let found: Option<PathBuf> = if program.contains('/') {
         Some(folder.join(program))
     } else {

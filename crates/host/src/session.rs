@@ -1,0 +1,234 @@
+//! A connection to another machine: over SSH by the system's `ssh`, or over FTP.
+//!
+//! A file is written beside its place and renamed, so that nobody ever reads half of it.
+
+use crate::error::HostError;
+use crate::{ftp, ssh};
+use eskort_core::inventory::{Host, HostKind};
+use eskort_core::pki::Secret;
+use std::path::{Path, PathBuf};
+use std::time::Duration;
+
+/// A connection to another machine.
+pub struct Session {
+    host: String,
+    patience: Duration,
+    way: Way,
+    /// Whether a step was given up in its middle: a late answer would be taken for that of the next.
+    given_up: bool,
+}
+
+enum Way {
+    Ssh(Box<ssh::SshSession>),
+    Ftp(Box<ftp::FtpSession>),
+}
+
+/// Runs one operation on whichever kind of session it is, with the host's patience.
+macro_rules! on {
+    ($session:expr, $job:literal, $way:ident => $operation:expr) => {{
+        let (host, patience) = ($session.host.clone(), $session.patience);
+        if $session.given_up {
+            return Err(HostError::GivenUp { host });
+        }
+        let run = async {
+            match &mut $session.way {
+                Way::Ssh($way) => $operation.await,
+                Way::Ftp($way) => $operation.await,
+            }
+        };
+        match tokio::time::timeout(patience, run).await {
+            Ok(done) => done,
+            Err(_) => {
+                $session.given_up = true;
+                Err(HostError::TimedOut { host, job: $job, after: patience })
+            }
+        }
+    }};
+}
+
+impl Session {
+    /// Connects to a machine of the inventory. `password` is for FTP.
+    ///
+    /// # Errors
+    /// When it cannot be reached, is not the right machine, or does not let us in.
+    pub async fn open(name: &str, host: &Host, password: Option<&Secret<String>>) -> Result<Self, HostError> {
+        let connect = async {
+            Ok(match &host.kind {
+                HostKind::Ssh(ssh) => Way::Ssh(Box::new(ssh::SshSession::open(name, ssh, host.patience).await?)),
+                HostKind::Ftp(ftp) => Way::Ftp(Box::new(ftp::FtpSession::open(name, ftp, password).await?)),
+            })
+        };
+        let late = |_| HostError::TimedOut { host: name.to_owned(), job: "connect", after: host.patience };
+        let way = tokio::time::timeout(host.patience, connect).await.map_err(late)??;
+        Ok(Session { host: name.to_owned(), patience: host.patience, way, given_up: false })
+    }
+
+    /// Ends the connection in an orderly way.
+    pub async fn close(self) {
+        // One that did not answer in time need not be asked politely.
+        if self.given_up {
+            return;
+        }
+        let end = async {
+            match self.way {
+                Way::Ssh(ssh) => ssh.close().await,
+                Way::Ftp(ftp) => ftp.close().await,
+            }
+        };
+        let _ = tokio::time::timeout(self.patience, end).await;
+    }
+
+    /// Returns those of a folder and the folders above it that do not exist, deepest first.
+    ///
+    /// # Errors
+    /// When the connection is lost.
+    pub async fn missing_folders(&mut self, folder: &Path) -> Result<Vec<PathBuf>, HostError> {
+        let mut missing = Vec::new();
+        let mut at = Some(folder);
+        while let Some(path) = at.filter(|p| !p.as_os_str().is_empty()) {
+            if on!(self, "look at a folder", way => way.is_folder(path))? {
+                break;
+            }
+            missing.push(path.to_owned());
+            at = path.parent();
+        }
+        Ok(missing)
+    }
+
+    /// Returns whether a folder is there.
+    ///
+    /// # Errors
+    /// When the connection is lost.
+    pub async fn is_folder(&mut self, path: &Path) -> Result<bool, HostError> {
+        on!(self, "look at a folder", way => way.is_folder(path))
+    }
+
+    /// Makes a folder that visitors can read.
+    ///
+    /// # Errors
+    /// When the machine refuses, or the connection is lost.
+    pub async fn make_folder(&mut self, path: &Path) -> Result<(), HostError> {
+        on!(self, "make a folder", way => way.make_folder(path))
+    }
+
+    /// Writes a file that visitors can read, whole or not at all: under the name `passing` beside its place first.
+    ///
+    /// # Errors
+    /// When the machine refuses, or the connection is lost. Nothing is left beside it if that can be helped.
+    pub async fn put(&mut self, path: &Path, passing: &str, bytes: &[u8]) -> Result<(), HostError> {
+        on!(self, "write a file", way => way.put(path, &path.with_file_name(passing), bytes))
+    }
+
+    /// Returns whether something is a symbolic link. Over FTP that cannot be seen, and is not so for anybody.
+    ///
+    /// # Errors
+    /// When the connection is lost.
+    pub async fn is_link(&mut self, path: &Path) -> Result<bool, HostError> {
+        on!(self, "look at a folder", way => way.is_link(path))
+    }
+
+    /// Reads a file of at most 64 KiB; `None` when it is not there.
+    ///
+    /// # Errors
+    /// When the machine refuses, or the connection is lost.
+    pub async fn read(&mut self, path: &Path) -> Result<Option<Vec<u8>>, HostError> {
+        on!(self, "read a file", way => way.read(path))
+    }
+
+    /// Removes a file, and what a write of it that was cut short left beside it. What does not exist counts as removed.
+    ///
+    /// # Errors
+    /// When the machine refuses, or the connection is lost.
+    pub async fn remove(&mut self, path: &Path, passing: &str) -> Result<(), HostError> {
+        on!(self, "remove a file", way => way.remove(&path.with_file_name(passing)))?;
+        on!(self, "remove a file", way => way.remove(path))
+    }
+
+    /// Removes a folder if it is empty, and returns whether it is gone.
+    pub async fn remove_folder(&mut self, path: &Path) -> bool {
+        self.try_remove_folder(path).await.is_ok()
+    }
+
+    async fn try_remove_folder(&mut self, path: &Path) -> Result<(), HostError> {
+        on!(self, "remove a folder", way => way.remove_folder(path))
+    }
+
+    /// Runs a command, gives it `input`, and waits for its end. SSH only.
+    ///
+    /// # Errors
+    /// When it ends badly, or the connection is lost.
+    pub async fn run(&mut self, words: &[String], input: &[u8]) -> Result<(), HostError> {
+        let Way::Ssh(ssh) = &mut self.way else {
+            return Err(HostError::NoCommands { host: self.host.clone() });
+        };
+        // A command has its own work to do; moving a file has not.
+        let longest = self.patience.max(LONGEST_COMMAND);
+        let late = |_| HostError::TimedOut { host: self.host.clone(), job: "run a command", after: longest };
+        tokio::time::timeout(longest, ssh.run(words, input)).await.map_err(late)?
+    }
+}
+
+/// How long a command may take, as on this machine.
+const LONGEST_COMMAND: Duration = Duration::from_secs(120);
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use eskort_core::inventory::{FtpHost, FtpTls, SecretSource};
+    use tokio::io::{AsyncBufReadExt, AsyncWriteExt, BufReader};
+
+    /// An FTP server that removes nothing, and says so late.
+    async fn slow_server() -> u16 {
+        let listener = tokio::net::TcpListener::bind("127.0.0.1:0").await.unwrap();
+        let port = listener.local_addr().unwrap().port();
+        tokio::spawn(async move {
+            while let Ok((stream, _)) = listener.accept().await {
+                tokio::spawn(async move {
+                    let (read, mut write) = stream.into_split();
+                    let mut lines = BufReader::new(read).lines();
+                    let _ = write.write_all(b"220 ready\r\n").await;
+                    while let Ok(Some(line)) = lines.next_line().await {
+                        let word = line.split(' ').next().unwrap_or_default().to_owned();
+                        if word == "DELE" {
+                            tokio::time::sleep(Duration::from_millis(600)).await;
+                        }
+                        let answer = match word.as_str() {
+                            "USER" => "331 password",
+                            "PASS" => "230 in",
+                            "PWD" => "257 \"/\"",
+                            _ => "250 done",
+                        };
+                        let answer = if word == "TYPE" { "200 so" } else { answer };
+                        let _ = write.write_all(format!("{answer}\r\n").as_bytes()).await;
+                    }
+                });
+            }
+        });
+        port
+    }
+
+    #[tokio::test]
+    async fn a_session_that_was_given_up_is_not_used_again() {
+        let port = slow_server().await;
+        let ftp = FtpHost {
+            address: "127.0.0.1".into(),
+            port,
+            user: "keeper".into(),
+            password: SecretSource::Env("NONE".into()),
+            tls: FtpTls::None,
+            roots: None,
+        };
+        let host = Host { kind: HostKind::Ftp(ftp), patience: Duration::from_millis(300) };
+        let password = Secret::new("oil".to_owned());
+        let mut session = Session::open("account", &host, Some(&password)).await.unwrap();
+        let late = session.remove(Path::new("/a"), ".a.part").await.unwrap_err();
+        assert!(matches!(late, HostError::TimedOut { .. }), "{late}");
+        tokio::time::sleep(Duration::from_millis(700)).await;
+        // The late answer to the first is there now: it must not be taken for that of another.
+        let refused = session.remove(Path::new("/b"), ".b.part").await.unwrap_err();
+        assert!(matches!(refused, HostError::GivenUp { .. }), "{refused}");
+        let injected = Secret::new("oil\r\nDELE /etc/passwd".to_owned());
+        let refused = Session::open("account", &host, Some(&injected)).await.err().unwrap();
+        assert!(refused.to_string().contains("must not have line ends"), "{refused}");
+    }
+}
