@@ -1,8 +1,9 @@
 //! Takes in certificates that exist already, with their keys.
 
+use crate::StepError;
 use crate::answer::{AnswerError, Brought, chain_of, check, take_in};
 use crate::keep::wanted_of;
-use crate::{App, StepError};
+use eskort_core::context::Context;
 use eskort_core::decision::Wanted;
 use eskort_core::journey::Stage;
 use eskort_core::pki::{LeftAside, PrivateKey, Secret};
@@ -31,13 +32,13 @@ pub struct Adopted {
 /// # Panics
 /// When the certificate is not in the inventory: callers look first.
 pub fn adopt(
-    app: &App,
+    context: &Context,
     certificate: &str,
     brought: &[Brought],
     password: Option<&Secret<String>>,
     instead: bool,
 ) -> Result<Adopted, StepError> {
-    let entry = &app.inventory.certificates[certificate];
+    let entry = &context.inventory.certificates[certificate];
     let intake = take_in(brought, password)?;
     if intake.keys.is_empty() {
         return Err(intake.locked().map_or(AnswerError::NoKey, AnswerError::from).into());
@@ -46,11 +47,11 @@ pub fn adopt(
     let none = || intake.locked().map_or(AnswerError::KeyFitsNone, AnswerError::from);
     let key = intake.keys.iter().find(fits).ok_or_else(none)?;
     let leaf = intake.certificates.iter().filter(|c| key.fits(c.public_key())).max_by_key(|c| c.not_before);
-    let built = chain_of(app, &entry.authority, leaf.ok_or(AnswerError::KeyFitsNone)?, &intake.certificates)?;
-    let now = (app.now)();
+    let built = chain_of(context, &entry.authority, leaf.ok_or(AnswerError::KeyFitsNone)?, &intake.certificates)?;
+    let now = (context.now)();
     check(&built, key, &entry.names, &entry.wish, now)?;
-    let _lock = RunLock::take(&app.state, "eskort adopt", now)?;
-    let store = Store::open(&app.state)?;
+    let _lock = RunLock::take(&context.state, "eskort adopt", now)?;
+    let store = Store::open(&context.state)?;
     let open = store.open_journey(certificate)?;
     match open.as_ref().map(|open| &open.stage) {
         None => {}
@@ -73,7 +74,7 @@ pub fn adopt(
     // The key first: a certificate without one is of no use.
     folder.save_key(key)?;
     folder.save_chain(&built.chain)?;
-    let wanted = Wanted { key: key.kind().word().to_owned(), ..wanted_of(app, entry) };
+    let wanted = Wanted { key: key.kind().word().to_owned(), ..wanted_of(context, entry) };
     store.record_generation(certificate, generation, &wanted, &built.chain, now)?;
     store.add_event(certificate, &format!("taken in (generation {generation})"), now)?;
     let leaf = built.chain.leaf();

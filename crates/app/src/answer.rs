@@ -3,13 +3,15 @@
 use crate::install;
 use crate::issuers::complete;
 use crate::turn::Run;
-use crate::{App, KeepEntry, Progress, StepError};
+use crate::{KeepEntry, StepError};
+use eskort_core::context::Context;
 use eskort_core::journey::Stage;
 use eskort_core::names::Identifier;
 use eskort_core::pki::{
     Built, Certificate, Chain, ChainError, CsrWish, Intake, IntakeError, KeyUse, LARGEST_INTAKE, LeftAside, PrivateKey,
     Secret, assemble,
 };
+use eskort_core::progress::Progress;
 use eskort_core::words;
 use eskort_host::files::read_whole;
 use eskort_probe::Trust;
@@ -166,18 +168,18 @@ pub(crate) fn pick_up(folder: &Path) -> Result<Intake, StepError> {
 
 /// Puts a chain together, towards what visitors of an authority's certificates trust.
 pub(crate) fn chain_of(
-    app: &App,
+    context: &Context,
     authority: &str,
     leaf: &Certificate,
     pool: &[Certificate],
 ) -> Result<Built, StepError> {
-    let trust = visitors_of(app, authority)?;
-    Ok(assemble(leaf.clone(), pool, &trust.anchors(), (app.now)()))
+    let trust = visitors_of(context, authority)?;
+    Ok(assemble(leaf.clone(), pool, &trust.anchors(), (context.now)()))
 }
 
 /// Returns what visitors trust: `visitor-roots` where the inventory has them, else the system's roots.
-fn visitors_of(app: &App, authority: &str) -> Result<Trust, StepError> {
-    let Some(path) = &app.inventory.authorities[authority].visitor_roots else { return Ok(Trust::system()) };
+fn visitors_of(context: &Context, authority: &str) -> Result<Trust, StepError> {
+    let Some(path) = &context.inventory.authorities[authority].visitor_roots else { return Ok(Trust::system()) };
     let mut trust = Trust::nobody();
     trust.add_file(path)?;
     Ok(trust)
@@ -186,7 +188,7 @@ fn visitors_of(app: &App, authority: &str) -> Result<Trust, StepError> {
 /// Returns the answer to a key among certificates: the newest that fits and that a known issuer has issued. Without one of those
 /// it is the newest that fits, for a person to decide about.
 pub(crate) fn answer_among(
-    app: &App,
+    context: &Context,
     store: &Store,
     certificate: &str,
     certificates: &[Certificate],
@@ -202,12 +204,12 @@ pub(crate) fn answer_among(
         }
     }
     fits.sort_by_key(|c| std::cmp::Reverse((c.not_before, c.fingerprint())));
-    let authority = &app.inventory.certificates[certificate].authority;
-    let anchors = visitors_of(app, authority)?.anchors();
-    let now = (app.now)();
+    let authority = &context.inventory.certificates[certificate].authority;
+    let anchors = visitors_of(context, authority)?.anchors();
+    let now = (context.now)();
     let built: Vec<Built> = fits.into_iter().map(|leaf| assemble(leaf.clone(), certificates, &anchors, now)).collect();
     for one in &built {
-        if check_issuer(app, store, certificate, one, certificates)?.is_ok() {
+        if check_issuer(context, store, certificate, one, certificates)?.is_ok() {
             return Ok(Some(one.clone()));
         }
     }
@@ -217,16 +219,16 @@ pub(crate) fn answer_among(
 /// Checks that an answer comes from whom it should: it leads to a root of `visitor-roots` or of the system, or the key that
 /// issued it has issued for this authority before.
 pub(crate) fn check_issuer(
-    app: &App,
+    context: &Context,
     store: &Store,
     certificate: &str,
     built: &Built,
     pool: &[Certificate],
 ) -> Result<Result<(), AnswerError>, StepError> {
-    let authority = &app.inventory.certificates[certificate].authority;
+    let authority = &context.inventory.certificates[certificate].authority;
     // What the certificates are good for today is checked elsewhere, and said with its dates.
-    let at = built.chain.leaf().not_before.max((app.now)().min(built.chain.leaf().not_after));
-    let visitors = visitors_of(app, authority)?;
+    let at = built.chain.leaf().not_before.max((context.now)().min(built.chain.leaf().not_after));
+    let visitors = visitors_of(context, authority)?;
     if visitors.trusts(&built.chain, at) || Trust::system().trusts(&built.chain, at) {
         return Ok(Ok(()));
     }
@@ -258,14 +260,14 @@ fn issuer_of<'c>(built: &'c Built, pool: &'c [Certificate]) -> Option<&'c Certif
 
 /// Puts together the chain of the newest certificate that fits a key.
 pub(crate) fn fitting(
-    app: &App,
+    context: &Context,
     authority: &str,
     certificates: &[Certificate],
     key: &PrivateKey,
 ) -> Result<Option<Built>, StepError> {
     let fits = certificates.iter().filter(|c| key.fits(c.public_key()));
     let leaf = fits.max_by_key(|c| (c.not_before, c.fingerprint()));
-    leaf.map(|leaf| chain_of(app, authority, leaf, certificates)).transpose()
+    leaf.map(|leaf| chain_of(context, authority, leaf, certificates)).transpose()
 }
 
 /// Takes in everything that was brought.
@@ -281,7 +283,7 @@ pub(crate) fn take_in(brought: &[Brought], password: Option<&Secret<String>>) ->
 /// # Errors
 /// When nothing in it was waited for, or it is by an issuer that is not known and `accept_issuer` is not set; when another run holds the lock. What becomes of a journey is in its entry.
 pub async fn receive(
-    app: &App,
+    context: &Context,
     brought: &[Brought],
     password: Option<&Secret<String>>,
     fetch_issuers: Option<&[String]>,
@@ -289,31 +291,33 @@ pub async fn receive(
 ) -> Result<Receipt, StepError> {
     // A folder has all sorts of things in it; only when there is no certificate at all, that is said.
     let intake = take_in(brought, password)?;
-    let _lock = RunLock::take(&app.state, "eskort receive", (app.now)())?;
-    let store = Store::open(&app.state)?;
-    install::recover(app, &store).await?;
+    let _lock = RunLock::take(&context.state, "eskort receive", (context.now)())?;
+    let store = Store::open(&context.state)?;
+    install::recover(context, &store).await?;
     let mut waiting: Vec<(String, JourneyRow)> = Vec::new();
-    for name in app.inventory.certificates.keys() {
+    for name in context.inventory.certificates.keys() {
         let open = store.open_journey(name)?.filter(|open| matches!(open.stage, Stage::HandedOver { .. }));
         waiting.extend(open.map(|open| (name.clone(), open)));
     }
     if waiting.is_empty() {
         return Err(AnswerError::NothingWaits.into());
     }
-    let mut run = Run::new(app, &store);
+    let mut run = Run::new(context, &store);
     let mut receipt = Receipt { left_aside: intake.left_aside.clone(), ..Receipt::default() };
     let mut used: Vec<Certificate> = Vec::new();
     for (certificate, open) in waiting {
         let Some(key) = key_of(&store, &certificate, open.generation)? else { continue };
-        let Some(mut built) = answer_among(app, &store, &certificate, &intake.certificates, &key)? else { continue };
-        let entry = &app.inventory.certificates[&certificate];
-        let hosts = app.inventory.authorities[&entry.authority].fetch_issuers.as_deref();
+        let Some(mut built) = answer_among(context, &store, &certificate, &intake.certificates, &key)? else {
+            continue;
+        };
+        let entry = &context.inventory.certificates[&certificate];
+        let hosts = context.inventory.authorities[&entry.authority].fetch_issuers.as_deref();
         if let Some(hosts) = fetch_issuers.or(hosts) {
-            built = complete(app, &entry.authority, built, hosts).await?;
+            built = complete(context, &entry.authority, built, hosts).await?;
         }
         // Before the journey is touched: what is wrong with an answer is no failure of the journey.
-        check(&built, &key, &open.wanted.names, &entry.wish, (app.now)())?;
-        if let Err(unknown) = check_issuer(app, &store, &certificate, &built, &intake.certificates)? {
+        check(&built, &key, &open.wanted.names, &entry.wish, (context.now)())?;
+        if let Err(unknown) = check_issuer(context, &store, &certificate, &built, &intake.certificates)? {
             if !accept_issuer {
                 return Err(unknown.into());
             }
@@ -322,10 +326,10 @@ pub async fn receive(
             }
         }
         used.extend(built.chain.certificates().iter().cloned());
-        (app.watch)(&Progress::Answer { certificate: certificate.clone(), chain: built.chain.clone() });
+        (context.watch)(&Progress::Answer { certificate: certificate.clone(), chain: built.chain.clone() });
         let (chain, missing) = (built.chain.clone(), built.missing.clone());
         for note in &built.notes {
-            (app.watch)(&Progress::Note(note.to_string()));
+            (context.watch)(&Progress::Note(note.to_string()));
         }
         run.bring(&certificate, built);
         let entry = run.turn(&certificate, entry, true).await;
@@ -340,7 +344,7 @@ pub async fn receive(
         if let Some(error) = intake.locked() {
             return Err(AnswerError::from(error).into());
         }
-        return Err(fits_none(app, &store, &intake)?.into());
+        return Err(fits_none(context, &store, &intake)?.into());
     }
     // After a stop nobody has looked whether the rest is of use.
     if !run.stop().is_asked() {
@@ -382,20 +386,20 @@ fn key_of(store: &Store, certificate: &str, generation: u32) -> Result<Option<Pr
 }
 
 /// Says whose the certificates are that nobody waits for.
-fn fits_none(app: &App, store: &Store, intake: &Intake) -> Result<AnswerError, StepError> {
+fn fits_none(context: &Context, store: &Store, intake: &Intake) -> Result<AnswerError, StepError> {
     let leaves: Vec<&Certificate> = intake.certificates.iter().filter(|c| !c.is_ca).collect();
     let mut titles: Vec<String> = leaves.iter().map(|c| format!("`{}`", c.title())).collect();
     if titles.is_empty() {
         titles = intake.certificates.iter().map(|c| format!("`{}`", c.subject_or_title())).collect();
     }
-    for certificate in app.inventory.certificates.keys() {
+    for certificate in context.inventory.certificates.keys() {
         for leaf in &leaves {
             if let Some(generation) = store.generation_of(certificate, &leaf.fingerprint().to_string())? {
                 return Ok(AnswerError::Earlier { certificate: certificate.clone(), generation });
             }
         }
     }
-    for certificate in app.inventory.certificates.keys() {
+    for certificate in context.inventory.certificates.keys() {
         for known in store.generations(certificate)? {
             let key = key_of(store, certificate, known.number)?;
             if key.is_some_and(|key| leaves.iter().any(|c| key.fits(c.public_key()))) {

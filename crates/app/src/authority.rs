@@ -4,7 +4,6 @@ mod error;
 
 pub use error::AuthorityError;
 
-use crate::{Progress, Watch};
 use error::is_trouble;
 use eskort_acme::{
     AcmeError, Answer, Directory, ExternalBinding, LARGEST_ANSWER, Method, Problem, Request, Signer, Step,
@@ -12,6 +11,7 @@ use eskort_acme::{
 };
 use eskort_core::inventory::AcmeAuthority;
 use eskort_core::pki::{KeyKind, PrivateKey, Secret, base64url_decode};
+use eskort_core::progress::{Progress, Watch};
 use eskort_host::obeyed;
 use eskort_store::{AccountRow, Store, StoreError};
 use jiff::Timestamp;
@@ -47,7 +47,7 @@ pub struct Client {
     longest: Duration,
     patience: Duration,
     watch: Watch,
-    now: crate::Now,
+    now: eskort_core::context::Now,
 }
 
 impl Client {
@@ -62,7 +62,7 @@ impl Client {
         patience: Duration,
         store: &Store,
         watch: Watch,
-        now: crate::Now,
+        now: eskort_core::context::Now,
     ) -> Result<Self, AuthorityError> {
         let path = store.account_key_path(name);
         let key_error = |source| AuthorityError::AccountKey { path: path.clone(), source };

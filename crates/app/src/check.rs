@@ -1,8 +1,9 @@
 //! Looks at live endpoints as a visitor would.
 
+use crate::StepError;
 use crate::hands::placement;
 use crate::install::{self, Configs, LiveEndpoint, Placement};
-use crate::{App, StepError};
+use eskort_core::context::Context;
 use eskort_core::finding::{Finding, Weight};
 use eskort_core::inventory::CheckAddress;
 use eskort_core::pki::Certificate;
@@ -91,10 +92,10 @@ impl EndpointReport {
 ///
 /// # Panics
 /// When the certificate is not in the inventory: callers look first.
-pub async fn check(app: &App, target: &CheckTarget) -> Result<Vec<EndpointReport>, StepError> {
-    let store = match Store::open_existing(&app.state)? {
+pub async fn check(context: &Context, target: &CheckTarget) -> Result<Vec<EndpointReport>, StepError> {
+    let store = match Store::open_existing(&context.state)? {
         Some(store) => store,
-        None => Store::in_memory(&app.state)?,
+        None => Store::in_memory(&context.state)?,
     };
     match target {
         CheckTarget::Endpoint { name, port, instead, roots } => {
@@ -102,19 +103,19 @@ pub async fn check(app: &App, target: &CheckTarget) -> Result<Vec<EndpointReport
             match roots {
                 Some(path) => trust.add_file(path)?,
                 None => {
-                    for authority in app.inventory.authorities.values() {
+                    for authority in context.inventory.authorities.values() {
                         authority.visitor_roots.iter().try_for_each(|path| trust.add_file(path))?;
                     }
                 }
             }
             // Somebody may well ask for an endpoint of a certificate we know.
-            let known = app.inventory.certificates.iter().find(|(_, c)| c.names.iter().any(|n| n.covers(name)));
+            let known = context.inventory.certificates.iter().find(|(_, c)| c.names.iter().any(|n| n.covers(name)));
             let expected = match known {
                 Some((certificate, _)) => expected(&store, certificate)?,
                 None => None,
             };
             let certificate = known.map(|(name, _)| name.clone()).filter(|_| expected.is_some());
-            let mut report = look(certificate, name, *port, *instead, &trust, expected.as_ref(), app).await;
+            let mut report = look(certificate, name, *port, *instead, &trust, expected.as_ref(), context).await;
             if let (Some((certificate, _)), None, None) = (known, report.address, instead) {
                 let advice = format!("`eskort check {certificate}` looks where the inventory says");
                 report
@@ -124,33 +125,33 @@ pub async fn check(app: &App, target: &CheckTarget) -> Result<Vec<EndpointReport
             Ok(vec![report])
         }
         CheckTarget::Certificate(name) => {
-            let entry = &app.inventory.certificates[name];
+            let entry = &context.inventory.certificates[name];
             let generation = store.newest(name)?.map_or(0, |g| g.number);
             let placement = Placement { preview: true, ..placement(name, entry, &entry.names, generation) };
-            look_at(app, &store, name, &placement, &Configs::default()).await
+            look_at(context, &store, name, &placement, &Configs::default()).await
         }
     }
 }
 
 /// Looks at every endpoint of a certificate, where visitors would find it.
 pub(crate) async fn look_at(
-    app: &App,
+    context: &Context,
     store: &Store,
     certificate: &str,
     placement: &Placement<'_>,
     configs: &Configs,
 ) -> Result<Vec<EndpointReport>, StepError> {
-    let endpoints = install::endpoints(app, store, placement, configs)?;
+    let endpoints = install::endpoints(context, store, placement, configs)?;
     if endpoints.is_empty() {
         return Ok(Vec::new());
     }
     let mut trust = Trust::system();
-    let authority = &app.inventory.authorities[&app.inventory.certificates[certificate].authority];
+    let authority = &context.inventory.authorities[&context.inventory.certificates[certificate].authority];
     authority.visitor_roots.iter().try_for_each(|path| trust.add_file(path))?;
     let expected = expected(store, certificate)?;
     let mut reports = Vec::new();
     for LiveEndpoint { name, port, instead, .. } in endpoints {
-        reports.push(look(Some(certificate.into()), &name, port, instead, &trust, expected.as_ref(), app).await);
+        reports.push(look(Some(certificate.into()), &name, port, instead, &trust, expected.as_ref(), context).await);
     }
     Ok(reports)
 }
@@ -167,7 +168,7 @@ async fn look(
     instead: Option<CheckAddress>,
     trust: &Trust,
     expected: Option<&Expected>,
-    app: &App,
+    context: &Context,
 ) -> EndpointReport {
     let mut report = EndpointReport {
         certificate,
@@ -201,8 +202,8 @@ async fn look(
             report.findings.push(Finding::new(Weight::Bad, "reach", error.to_string()).coded(code).with_advice(advice));
         }
         Ok(seen) => {
-            let lead = report.certificate.as_ref().map_or(SignedDuration::ZERO, |name| app.inventory.lead_of(name));
-            report.findings = judge(&seen, trust, expected, lead, (app.now)());
+            let lead = report.certificate.as_ref().map_or(SignedDuration::ZERO, |name| context.inventory.lead_of(name));
+            report.findings = judge(&seen, trust, expected, lead, (context.now)());
             report.address = Some(seen.address);
             let leaf = &seen.sent[0];
             report.validity = Some(Validity { not_before: leaf.not_before, not_after: leaf.not_after });

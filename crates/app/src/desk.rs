@@ -5,11 +5,14 @@ use crate::keep::KeepEntry;
 use crate::place::{self, SitePlace};
 use crate::proof::{self, SiteFile, pay_debts};
 use crate::turn::Run;
-use crate::{AnswerError, App, Progress, ProofError, RecordToPlace, StepError};
+use crate::{AnswerError, ProofError, StepError};
+use eskort_core::context::Context;
 use eskort_core::desk::{Asked, AskedProof, DeskNotes};
 use eskort_core::inventory::{CertificateEntry, DnsProof, Proof};
 use eskort_core::journey::Stage;
 use eskort_core::names::Identifier;
+use eskort_core::progress::Progress;
+use eskort_core::record::RecordToPlace;
 use eskort_core::words;
 use eskort_store::{RunLock, Store, StoreError};
 use jiff::civil::Date;
@@ -89,18 +92,18 @@ pub(crate) fn is_shown_at_desk(store: &Store, certificate: &str) -> Result<bool,
 /// # Errors
 /// When no journey of the certificate waits at a desk, no proof can publish what is asked, or another run is at work.
 pub async fn note(
-    app: &App,
+    context: &Context,
     certificate: &str,
     entry: &CertificateEntry,
     noted: Noted,
 ) -> Result<KeepEntry, StepError> {
-    let _lock = RunLock::take(&app.state, "eskort note", (app.now)())?;
-    let store = Store::open(&app.state)?;
-    install::recover(app, &store).await?;
+    let _lock = RunLock::take(&context.state, "eskort note", (context.now)())?;
+    let store = Store::open(&context.state)?;
+    install::recover(context, &store).await?;
     let missing = || AnswerError::NotAtDesk { certificate: certificate.to_owned() };
     let open = store.open_journey(certificate)?.ok_or_else(missing)?;
     let Stage::HandedOver { notes: before } = &open.stage else { return Err(missing().into()) };
-    let now = (app.now)();
+    let now = (context.now)();
     let mut notes = before.clone();
     let mut events = Vec::new();
     let mut set = |what: &str, to: &mut Option<String>, from: Option<String>| {
@@ -120,7 +123,7 @@ pub async fn note(
     if let Some(asked) = noted.asked {
         notes.asked = match asked {
             None => None,
-            Some(what) => Some(AskedProof { by: publisher(app, entry, &what, noted.by)?, what }),
+            Some(what) => Some(AskedProof { by: publisher(context, entry, &what, noted.by)?, what }),
         };
         notes.told = None;
         events.push(
@@ -132,13 +135,13 @@ pub async fn note(
         events.push("the authority was told that it may look".into());
     }
     if notes.asked != before.asked {
-        pay_debts(app, &store, |whose| whose == certificate).await?;
+        pay_debts(context, &store, |whose| whose == certificate).await?;
     }
     if !events.is_empty() {
         let event = format!("noted: {}", events.join("; "));
         store.save_stage(certificate, open.id, &Stage::HandedOver { notes }, Some(&event), now)?;
     }
-    Ok(Run::new(app, &store).turn(certificate, entry, true).await)
+    Ok(Run::new(context, &store).turn(certificate, entry, true).await)
 }
 
 /// Returns what an authority asks for in a few words.
@@ -152,7 +155,7 @@ fn words_of(asked: &Asked) -> String {
 
 /// Returns the proof that publishes what is asked: the one that was named, or the certificate's own where that can.
 fn publisher(
-    app: &App,
+    context: &Context,
     entry: &CertificateEntry,
     asked: &Asked,
     named: Option<String>,
@@ -164,16 +167,16 @@ fn publisher(
     };
     match (named, asked) {
         (Some(_), Asked::Mail { .. }) => Ok(None),
-        (Some(name), _) if can(app.inventory.proofs.get(&name)) => Ok(Some(name)),
+        (Some(name), _) if can(context.inventory.proofs.get(&name)) => Ok(Some(name)),
         (Some(proof), Asked::File { .. }) => Err(ProofError::NoSiteFolder { proof }),
         (Some(proof), Asked::Record(_)) => Err(ProofError::PlacesNoRecords { proof }),
-        (None, _) => Ok(entry.proof.clone().filter(|name| can(app.inventory.proofs.get(name)))),
+        (None, _) => Ok(entry.proof.clone().filter(|name| can(context.inventory.proofs.get(name)))),
     }
 }
 
 /// What the desk of one certificate's journey needs.
 pub(crate) struct Desk<'a> {
-    pub(crate) app: &'a App,
+    pub(crate) context: &'a Context,
     pub(crate) store: &'a Store,
     pub(crate) certificate: &'a str,
     pub(crate) names: &'a [Identifier],
@@ -196,12 +199,12 @@ impl Desk<'_> {
                     dns.look.settle = Duration::ZERO;
                 }
                 if let Some(by) = &asked.by {
-                    (self.app.watch)(&Progress::Doing("publish the record"));
-                    let owner = (self.app, self.store, self.certificate);
+                    (self.context.watch)(&Progress::Doing("publish the record"));
+                    let owner = (self.context, self.store, self.certificate);
                     proof::publish_records(owner, by, &dns, records).await?;
                 }
-                (self.app.watch)(&Progress::Doing("look at the record from here"));
-                let looked = proof::look_at_records(self.app, &dns, records).await;
+                (self.context.watch)(&Progress::Doing("look at the record from here"));
+                let looked = proof::look_at_records(self.context, &dns, records).await;
                 looked.map(|()| vec![record.name.clone()])
             }
         };
@@ -230,7 +233,7 @@ impl Desk<'_> {
         names.dedup();
         match by {
             Some(by) => {
-                let site = SitePlace::of(self.app, by)?;
+                let site = SitePlace::of(self.context, by)?;
                 site.show(self.store, self.certificate, file, &names).await?;
             }
             None => place::look(file, &names, None).await?,
@@ -241,7 +244,7 @@ impl Desk<'_> {
     /// Returns the proof that places records; without one, a person does.
     fn dns_proof(&self, by: Option<&str>) -> Result<DnsProof, ProofError> {
         let Some(by) = by else { return Ok(DnsProof::by_hand()) };
-        match self.app.inventory.proofs.get(by) {
+        match self.context.inventory.proofs.get(by) {
             Some(Proof::Dns(dns)) => Ok(dns.clone()),
             _ => Err(ProofError::PlacesNoRecords { proof: by.to_owned() }),
         }

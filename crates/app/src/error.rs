@@ -1,13 +1,12 @@
 //! What can stop a journey.
 
-use crate::RecordView;
 use crate::turn::Concerns;
 use crate::{AnswerError, ApiError, AuthorityError, Errand, InstallError};
 use eskort_core::desk::AskedError;
 use eskort_core::finding::Finding;
 use eskort_core::journey::{Unexpected, WaitsFor};
 use eskort_core::pki::{ChainError, PkiError};
-use eskort_core::record::Record;
+use eskort_core::record::RecordToPlace;
 use eskort_core::words;
 use eskort_dns::{AskError, Propagation, UpdateError};
 use eskort_host::HostError;
@@ -15,7 +14,6 @@ use eskort_host::{CommandError, SecretError};
 use eskort_probe::{NotVisible, TrustError};
 use eskort_store::StoreError;
 use jiff::{SignedDuration, Timestamp};
-use serde::Serialize;
 use std::io;
 use std::net::SocketAddr;
 use std::path::PathBuf;
@@ -147,51 +145,6 @@ pub enum StepError {
     /// A bug of ours.
     #[error(transparent)]
     Bug(#[from] Box<Unexpected>),
-}
-
-/// A record that a person has to place.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub struct RecordToPlace {
-    /// The record.
-    pub record: Record,
-    /// The zone it goes into.
-    pub zone: String,
-    /// The time to live in seconds.
-    pub ttl: u32,
-    /// Whether it stays there for later journeys.
-    pub for_good: bool,
-}
-
-impl Serialize for RecordToPlace {
-    fn serialize<S: serde::Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
-        #[derive(Serialize)]
-        struct View<'a> {
-            zone: &'a str,
-            #[serde(flatten)]
-            record: RecordView,
-            ttl: u32,
-            for_good: bool,
-        }
-        let RecordToPlace { record, zone, ttl, for_good } = self;
-        View { zone, record: record.into(), ttl: *ttl, for_good: *for_good }.serialize(serializer)
-    }
-}
-
-impl RecordToPlace {
-    /// Returns the record's name within its zone: `@` for the zone's own.
-    pub fn name_in_zone(&self) -> &str {
-        match self.record.name.strip_suffix(&self.zone) {
-            Some("") => "@",
-            Some(rest) => rest.trim_end_matches('.'),
-            None => &self.record.name,
-        }
-    }
-
-    /// Returns the record as a line of a zone file.
-    pub fn zone_line(&self) -> String {
-        let Record { name, kind, .. } = &self.record;
-        format!("{name}. {} IN {} {}", self.ttl, kind.word(), self.record.zone_data())
-    }
 }
 
 /// Why a proof could not be put up.

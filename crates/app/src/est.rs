@@ -1,12 +1,13 @@
 //! Talks to an authority over EST (RFC 7030, with the corrections of RFC 8951).
 
+use crate::AuthorityError;
 use crate::authority::failure;
 use crate::turn::Concerns;
-use crate::{AuthorityError, Progress, Watch};
 use eskort_acme::{LARGEST_ANSWER, retry_after};
 use eskort_core::inventory::EstAuthority;
 use eskort_core::journey::poll_delay;
 use eskort_core::pki::{Certificate, Secret, base64, read_pkcs7};
+use eskort_core::progress::{Progress, Watch};
 use eskort_core::words::printable;
 use eskort_host::obeyed;
 use eskort_host::read_secret;

@@ -8,14 +8,16 @@ use crate::driver::Hands;
 use crate::install::Configs;
 use crate::install::{self, Placement};
 use crate::proof::{Listener, Proving};
-use crate::{App, AuthorityError, Client, EndpointReport, Progress, StepError, check};
+use crate::{AuthorityError, Client, EndpointReport, StepError, check};
 use eskort_acme::{AcmeError, OrderStatus, Step, new_order, read_order};
+use eskort_core::context::Context;
 use eskort_core::decision::Wanted;
 use eskort_core::finding::{Finding, Weight};
 use eskort_core::inventory::{AuthorityKind, CertificateEntry, DnsProof, Part, Proof, RecordWriter, SecretSource};
 use eskort_core::journey::{Action, OrderRef, Outcome, ProofTask};
 use eskort_core::names::Identifier;
 use eskort_core::pki::{Built, KeyKind, PkiError, PrivateKey, Secret, make_csr};
+use eskort_core::progress::Progress;
 use eskort_host::obeyed;
 use eskort_host::read_secret;
 use eskort_store::{InstallState, Store};
@@ -28,7 +30,7 @@ const LOOK_AGAIN: Duration = Duration::from_millis(200);
 
 /// The hands for one certificate's journey.
 pub(crate) struct RealHands<'a> {
-    pub(crate) app: &'a App,
+    pub(crate) context: &'a Context,
     pub(crate) store: &'a Store,
     pub(crate) certificate: &'a str,
     pub(crate) entry: &'a CertificateEntry,
@@ -56,7 +58,7 @@ pub(crate) struct RealHands<'a> {
 
 impl Hands for RealHands<'_> {
     async fn act(&mut self, action: &Action, polls: u32, again: bool) -> Result<Outcome, StepError> {
-        (self.app.watch)(&Progress::Doing(action.words()));
+        (self.context.watch)(&Progress::Doing(action.words()));
         match self.carry_out(action, polls, again).await {
             Err(StepError::Authority(error)) => Err(self.look_after_account(error).await?.into()),
             done => done,
@@ -112,21 +114,22 @@ impl RealHands<'_> {
     /// Whether a person placed records for this journey alone.
     pub(crate) fn has_records_by_hand(&self) -> bool {
         let by_hand = |proof: &Proof| matches!(proof, Proof::Dns(DnsProof { writer: RecordWriter::Person, .. }));
-        let proofs = self.wanted.names.iter().filter_map(|name| self.app.inventory.proof_of(self.entry, name));
+        let proofs = self.wanted.names.iter().filter_map(|name| self.context.inventory.proof_of(self.entry, name));
         proofs.into_iter().any(|(_, proof)| by_hand(proof))
     }
 
     fn talks_acme(&self) -> bool {
-        self.app.inventory.authorities[&self.wanted.authority].acme().is_some()
+        self.context.inventory.authorities[&self.wanted.authority].acme().is_some()
     }
 
     /// Returns the conversation with the journey's authority, begun when it is first needed.
     fn client(&mut self) -> Result<&mut Client, StepError> {
-        let (app, name) = (self.app, &self.wanted.authority);
+        let (context, name) = (self.context, &self.wanted.authority);
         if !self.clients.contains_key(name) {
-            let authority = &app.inventory.authorities[name];
+            let authority = &context.inventory.authorities[name];
             let acme = authority.acme().ok_or(StepError::OtherKind { kind: authority.kind_word() })?;
-            let client = Client::open(name, acme, authority.patience, self.store, app.watch.clone(), app.now.clone())?;
+            let client =
+                Client::open(name, acme, authority.patience, self.store, context.watch.clone(), context.now.clone())?;
             self.clients.insert(name.clone(), client);
         }
         Ok(self.clients.get_mut(name).expect("it was just put in"))
@@ -141,7 +144,7 @@ impl RealHands<'_> {
             let text = format!(
                 "`{name}` is no name in full: only an authority of your own certifies it, and on every network it means something else"
             );
-            (self.app.watch)(&Progress::Note(text));
+            (self.context.watch)(&Progress::Note(text));
         }
         // A key of another kind than is wanted now is of no use; where its text cannot be read, that is said below.
         let stored = folder.key()?.and_then(|pem| PrivateKey::from_pem(&pem).ok());
@@ -226,14 +229,14 @@ impl RealHands<'_> {
     }
 
     async fn place_order(&mut self) -> Result<Outcome, StepError> {
-        let (app, store) = (self.app, self.store);
+        let (context, store) = (self.context, self.store);
         let wanted = self.wanted.clone();
-        let authority = match &app.inventory.authorities[&wanted.authority].kind {
+        let authority = match &context.inventory.authorities[&wanted.authority].kind {
             AuthorityKind::Acme(authority) => authority,
             AuthorityKind::Csr(_) => return self.hand_over(),
             AuthorityKind::Est(_) => return self.enroll(0).await,
         };
-        let contact = authority.contact.as_deref().or(app.inventory.contact.as_deref());
+        let contact = authority.contact.as_deref().or(context.inventory.contact.as_deref());
         let client = self.client()?;
         let mut tries = 0;
         let answer = loop {
@@ -248,7 +251,7 @@ impl RealHands<'_> {
             match &error {
                 AuthorityError::AccountEnded { url } if tries == 1 => {
                     let text = format!("the authority has ended the account {url}");
-                    (app.watch)(&Progress::Note(text));
+                    (context.watch)(&Progress::Note(text));
                     client.leave_account(&wanted.authority, store)?;
                 }
                 other if tries == 1 && other.problem().is_some_and(|p| p.kind == "accountDoesNotExist") => {
@@ -276,7 +279,7 @@ impl RealHands<'_> {
     }
 
     fn proving(&self) -> Proving<'_> {
-        Proving { app: self.app, store: self.store, certificate: self.certificate, entry: self.entry }
+        Proving { context: self.context, store: self.store, certificate: self.certificate, entry: self.entry }
     }
 
     async fn publish(&mut self, tasks: &[ProofTask]) -> Result<(), StepError> {
@@ -298,12 +301,12 @@ impl RealHands<'_> {
 
     async fn install(&mut self) -> Result<Outcome, StepError> {
         let placement = self.placement();
-        let plans = install::plan(self.app, self.store, &placement, &Configs::default())?;
+        let plans = install::plan(self.context, self.store, &placement, &Configs::default())?;
         for finding in plans.iter().flat_map(|p| &p.findings) {
             let advice = finding.advice.as_ref().map(|advice| format!(" ({advice})")).unwrap_or_default();
-            (self.app.watch)(&Progress::Note(format!("{}{advice}", finding.text)));
+            (self.context.watch)(&Progress::Note(format!("{}{advice}", finding.text)));
         }
-        install::apply(self.app, self.store, &plans, &placement).await?;
+        install::apply(self.context, self.store, &plans, &placement).await?;
         self.installed_since = Some(Instant::now());
         Ok(Outcome::Installed)
     }
@@ -311,12 +314,12 @@ impl RealHands<'_> {
     /// Looks at every endpoint, and again while one shows another certificate and the servers may still need time: during a
     /// reload the processes of before and the new ones take connections side by side.
     async fn look_at_endpoints(&self) -> Result<Vec<EndpointReport>, StepError> {
-        let settles = self.entry.install.iter().map(|install| self.app.inventory.servers[&install.server].settle);
+        let settles = self.entry.install.iter().map(|install| self.context.inventory.servers[&install.server].settle);
         let settle = settles.max().unwrap_or_default();
         loop {
             let placement = self.placement();
             let reports =
-                check::look_at(self.app, self.store, self.certificate, &placement, &Configs::default()).await?;
+                check::look_at(self.context, self.store, self.certificate, &placement, &Configs::default()).await?;
             let other = |f: &Finding| f.topic == "installed" && f.weight == Weight::Bad;
             let shown = !reports.iter().flat_map(|report| &report.findings).any(other);
             if shown || self.installed_since.is_none_or(|since| since.elapsed() >= settle) {
@@ -344,10 +347,10 @@ impl RealHands<'_> {
                 return Err(StepError::NotConfirmed { endpoint: report.endpoint(), findings: bad });
             }
             for finding in trust {
-                (self.app.watch)(&Progress::Note(format!("{}: {}", report.endpoint(), finding.text)));
+                (self.context.watch)(&Progress::Note(format!("{}: {}", report.endpoint(), finding.text)));
             }
         }
-        let (now, why) = ((self.app.now)(), out_of_sight.join("; "));
+        let (now, why) = ((self.context.now)(), out_of_sight.join("; "));
         let servers = self.entry.install.iter().map(|install| install.server.as_str());
         let record =
             |state, seen| self.store.record_installs(self.certificate, servers, self.generation, state, seen, now);
@@ -360,7 +363,7 @@ impl RealHands<'_> {
         let text = format!(
             "installed, but not confirmed from here: {why}. A machine that cannot reach itself by name needs `check-address`"
         );
-        (self.app.watch)(&Progress::Note(text));
+        (self.context.watch)(&Progress::Note(text));
         Ok(Outcome::OutOfSight { why })
     }
 }

@@ -1,6 +1,7 @@
 //! Files with certificates and keys in them, read without storing anything.
 
-use crate::{App, RequestError};
+use crate::RequestError;
+use eskort_core::context::Context;
 use eskort_core::pki::{Anchors, Built, Certificate, Intake, IntakeError, Secret, assemble, key_words};
 use eskort_core::renewal::Validity;
 use jiff::Timestamp;
@@ -69,7 +70,7 @@ pub struct FileView {
 /// # Errors
 /// When there is neither certificate nor key in it, or the ledger cannot be read.
 pub fn inspect(
-    app: Option<&App>,
+    context: Option<&Context>,
     name: &str,
     bytes: &[u8],
     password: Option<&Secret<String>>,
@@ -109,8 +110,8 @@ pub fn inspect(
             fingerprint: c.fingerprint().to_string(),
             is_ca: c.is_ca,
             is_root: c.is_self_issued() && c.is_signed_by(c),
-            ours: match app {
-                Some(app) if !c.is_ca => crate::request::whose(app, c.public_key())?,
+            ours: match context {
+                Some(context) if !c.is_ca => crate::request::whose(context, c.public_key())?,
                 _ => None,
             },
         })

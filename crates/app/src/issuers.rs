@@ -1,10 +1,12 @@
 //! Issuers that are missing in an answer, fetched from where the certificate says that they are.
 
+use crate::StepError;
 use crate::answer::chain_of;
 use crate::authority::innermost;
 use crate::http::{host_of, is_public};
-use crate::{App, Progress, StepError};
+use eskort_core::context::Context;
 use eskort_core::pki::{Built, Certificate, Intake};
+use eskort_core::progress::Progress;
 use eskort_core::words::printable;
 use std::net::SocketAddr;
 use std::time::Duration;
@@ -19,7 +21,12 @@ const MOST_ISSUERS: usize = 4;
 ///
 /// `hosts` are those that may be on this machine or network; any other has to be public, and redirects are not followed: the
 /// address comes from whoever made the certificate.
-pub(crate) async fn complete(app: &App, authority: &str, built: Built, hosts: &[String]) -> Result<Built, StepError> {
+pub(crate) async fn complete(
+    context: &Context,
+    authority: &str,
+    built: Built,
+    hosts: &[String],
+) -> Result<Built, StepError> {
     let mut pool: Vec<Certificate> = built.chain.certificates().to_vec();
     let mut built = built;
     for _ in 0..MOST_ISSUERS {
@@ -28,14 +35,14 @@ pub(crate) async fn complete(app: &App, authority: &str, built: Built, hosts: &[
         if last.is_self_issued() || pool.iter().any(issued) {
             break;
         }
-        let Some(issuer) = fetch_issuer(app, &last, hosts).await else { break };
+        let Some(issuer) = fetch_issuer(context, &last, hosts).await else { break };
         pool.push(issuer);
-        built = chain_of(app, authority, &built.chain.leaf().clone(), &pool)?;
+        built = chain_of(context, authority, &built.chain.leaf().clone(), &pool)?;
     }
     Ok(built)
 }
 
-async fn fetch_issuer(app: &App, of: &Certificate, hosts: &[String]) -> Option<Certificate> {
+async fn fetch_issuer(context: &Context, of: &Certificate, hosts: &[String]) -> Option<Certificate> {
     for address in of.issuer_addresses().into_iter().take(3) {
         let shown = printable(&address, 200);
         let found = match fetch(&address, hosts).await {
@@ -45,7 +52,7 @@ async fn fetch_issuer(app: &App, of: &Certificate, hosts: &[String]) -> Option<C
                 intake.certificates.into_iter().find(|candidate| of.is_signed_by(candidate))
             }
             Err(what) => {
-                (app.watch)(&Progress::Note(format!("cannot fetch the issuer from {shown}: {what}")));
+                (context.watch)(&Progress::Note(format!("cannot fetch the issuer from {shown}: {what}")));
                 continue;
             }
         };
@@ -53,7 +60,7 @@ async fn fetch_issuer(app: &App, of: &Certificate, hosts: &[String]) -> Option<C
             Some(issuer) => format!("`{}` was fetched from {shown}", issuer.subject_or_title()),
             None => format!("what lies at {shown} has not signed this certificate"),
         };
-        (app.watch)(&Progress::Note(text));
+        (context.watch)(&Progress::Note(text));
         if found.is_some() {
             return found;
         }

@@ -8,11 +8,14 @@ use crate::place::stays;
 use crate::proof::{Proving, pay_debts};
 use crate::stop::Stop;
 use crate::turn::{Run, section_of};
-use crate::{App, Errand, FileChange, Progress, RecordToPlace, StepError};
+use crate::{Errand, StepError};
+use eskort_core::context::Context;
 use eskort_core::decision::{Decision, Facts, Held, OpenJourney, Wanted, decide};
 use eskort_core::finding::Finding;
 use eskort_core::inventory::CertificateEntry;
 use eskort_core::journey::{ProofTask, Stage};
+use eskort_core::progress::{FileChange, Progress};
+use eskort_core::record::RecordToPlace;
 use eskort_core::renewal::Validity;
 use eskort_store::{JourneyRow, RunLock, Store, StoreError};
 use jiff::Timestamp;
@@ -132,28 +135,29 @@ impl KeepEntry {
 ///
 /// # Errors
 /// When another run holds the lock, or the state folder cannot be used.
-pub async fn keep(app: &App, options: &KeepOptions) -> Result<Vec<KeepEntry>, StoreError> {
+pub async fn keep(context: &Context, options: &KeepOptions) -> Result<Vec<KeepEntry>, StoreError> {
     if options.plan {
-        return plan_only(app, options);
+        return plan_only(context, options);
     }
-    let lock = RunLock::take(&app.state, "eskort keep", (app.now)())?;
-    let store = Store::open(&app.state)?;
-    install::recover(app, &store).await?;
-    let chosen = chosen(app, options);
+    let lock = RunLock::take(&context.state, "eskort keep", (context.now)())?;
+    let store = Store::open(&context.state)?;
+    install::recover(context, &store).await?;
+    let chosen = chosen(context, options);
     // What an earlier run left published goes, but for journeys that go on, now or in another run: the authority may be looking.
     // What an authority without ACME may look at any day stays too.
     let mut left_alone: BTreeSet<String> = chosen.iter().map(|(name, _)| (*name).clone()).collect();
     for row in store.debts()? {
-        let entry = app.inventory.certificates.get(&row.certificate);
+        let entry = context.inventory.certificates.get(&row.certificate);
         let open = store.open_journey(&row.certificate)?;
-        let shown = |(entry, open): (_, JourneyRow)| still_fits(app, entry, &open) && open.stage.needs_publication();
+        let shown =
+            |(entry, open): (_, JourneyRow)| still_fits(context, entry, &open) && open.stage.needs_publication();
         if stays(&row.certificate) || entry.zip(open).is_some_and(shown) || is_shown_at_desk(&store, &row.certificate)?
         {
             left_alone.insert(row.certificate);
         }
     }
-    pay_debts(app, &store, |whose| !left_alone.contains(whose)).await?;
-    let mut run = Run::new(app, &store);
+    pay_debts(context, &store, |whose| !left_alone.contains(whose)).await?;
+    let mut run = Run::new(context, &store);
     let mut entries = Vec::new();
     for (name, entry) in chosen {
         let ended = run.turn(name, entry, !options.only.is_empty()).await;
@@ -166,7 +170,7 @@ pub async fn keep(app: &App, options: &KeepOptions) -> Result<Vec<KeepEntry>, St
     let stop = run.stop().clone();
     drop((run, lock));
     if options.wait {
-        wait_for_people(app, &store, &stop, !options.only.is_empty(), &mut entries).await?;
+        wait_for_people(context, &store, &stop, !options.only.is_empty(), &mut entries).await?;
     }
     // What a person has to do comes first.
     entries.sort_by_key(|entry| !entry.awaits_person());
@@ -176,7 +180,7 @@ pub async fn keep(app: &App, options: &KeepOptions) -> Result<Vec<KeepEntry>, St
 /// Waits until what people have to place can be seen, and goes on with those journeys then, under the lock again. A journey that
 /// another run has brought to its end meanwhile is found there.
 async fn wait_for_people(
-    app: &App,
+    context: &Context,
     store: &Store,
     stop: &Stop,
     insist: bool,
@@ -188,11 +192,11 @@ async fn wait_for_people(
     };
     let all: Vec<RecordToPlace> = entries.iter().flat_map(to_place).collect();
     if !all.is_empty() {
-        (app.watch)(&Progress::AwaitsPerson(all));
+        (context.watch)(&Progress::AwaitsPerson(all));
     }
     let mut pause = Duration::from_secs(1);
     while entries.iter().any(|entry| matches!(entry.ending, Ending::AwaitsPerson(_))) {
-        (app.watch)(&Progress::Doing("wait for the records"));
+        (context.watch)(&Progress::Doing("wait for the records"));
         tokio::select! {
             () = tokio::time::sleep(pause) => {}
             () = stop.asked(1) => return Ok(()),
@@ -200,49 +204,49 @@ async fn wait_for_people(
         pause = (pause * 2).min(Duration::from_secs(20));
         for entry in entries.iter_mut().filter(|entry| matches!(entry.ending, Ending::AwaitsPerson(_))) {
             let name = entry.certificate.clone();
-            let Some(wanted) = app.inventory.certificates.get(&name) else { continue };
-            if !is_placed(app, store, &name, wanted).await? {
+            let Some(wanted) = context.inventory.certificates.get(&name) else { continue };
+            if !is_placed(context, store, &name, wanted).await? {
                 continue;
             }
             // Another run may be at work just now; the next look comes soon.
-            let _lock = match RunLock::take(&app.state, "eskort keep --wait", (app.now)()) {
+            let _lock = match RunLock::take(&context.state, "eskort keep --wait", (context.now)()) {
                 Err(StoreError::Busy { .. }) => continue,
                 lock => lock?,
             };
-            *entry = Run::new(app, store).turn(&name, wanted, insist).await;
+            *entry = Run::new(context, store).turn(&name, wanted, insist).await;
         }
     }
     Ok(())
 }
 
 /// Whether everything that a person has to place for a journey can be seen; also when the journey does not wait any more.
-async fn is_placed(app: &App, store: &Store, name: &str, entry: &CertificateEntry) -> Result<bool, StoreError> {
+async fn is_placed(context: &Context, store: &Store, name: &str, entry: &CertificateEntry) -> Result<bool, StoreError> {
     let Some(open) = store.open_journey(name)? else { return Ok(true) };
     let Stage::Published { tasks, .. } = &open.stage else { return Ok(true) };
     let by_person =
-        |task: &&ProofTask| app.inventory.proof_of(entry, &task.name).is_some_and(|(_, p)| p.awaits_person());
+        |task: &&ProofTask| context.inventory.proof_of(entry, &task.name).is_some_and(|(_, p)| p.awaits_person());
     let tasks: Vec<ProofTask> = tasks.iter().filter(by_person).cloned().collect();
-    Ok(Proving { app, store, certificate: name, entry }.look_first(&tasks).await.is_ok())
+    Ok(Proving { context, store, certificate: name, entry }.look_first(&tasks).await.is_ok())
 }
 
-fn chosen<'a>(app: &'a App, options: &KeepOptions) -> Vec<(&'a String, &'a CertificateEntry)> {
+fn chosen<'a>(context: &'a Context, options: &KeepOptions) -> Vec<(&'a String, &'a CertificateEntry)> {
     let wanted = |name: &&String| options.only.is_empty() || options.only.contains(name);
-    app.inventory.certificates.iter().filter(|(name, _)| wanted(name)).collect()
+    context.inventory.certificates.iter().filter(|(name, _)| wanted(name)).collect()
 }
 
-fn plan_only(app: &App, options: &KeepOptions) -> Result<Vec<KeepEntry>, StoreError> {
-    let store = match Store::open_existing(&app.state)? {
+fn plan_only(context: &Context, options: &KeepOptions) -> Result<Vec<KeepEntry>, StoreError> {
+    let store = match Store::open_existing(&context.state)? {
         Some(store) => store,
-        None => Store::in_memory(&app.state)?,
+        None => Store::in_memory(&context.state)?,
     };
-    let now = (app.now)();
+    let now = (context.now)();
     let insist = !options.only.is_empty();
     let configs = Configs::default();
     let mut entries = Vec::new();
-    for (name, entry) in chosen(app, options) {
-        entries.push(match gather(app, &store, name, entry, &configs).map(|facts| decide(&facts, now, insist)) {
+    for (name, entry) in chosen(context, options) {
+        entries.push(match gather(context, &store, name, entry, &configs).map(|facts| decide(&facts, now, insist)) {
             Err(error) => failed(name, None, error),
-            Ok(decision) => match planned_changes(app, &store, name, entry, &decision, &configs) {
+            Ok(decision) => match planned_changes(context, &store, name, entry, &decision, &configs) {
                 Ok(changes) => {
                     let ending = Ending::Planned(changes);
                     KeepEntry::new(name, Some(decision), ending)
@@ -261,7 +265,7 @@ fn failed(name: &str, decision: Option<Decision>, error: StepError) -> KeepEntry
 
 /// Returns what a run would change on the servers.
 fn planned_changes(
-    app: &App,
+    context: &Context,
     store: &Store,
     name: &str,
     entry: &CertificateEntry,
@@ -270,7 +274,7 @@ fn planned_changes(
 ) -> Result<Vec<PlannedServer>, StepError> {
     let Some(generation) = decision.generation() else { return Ok(Vec::new()) };
     let placement = Placement { preview: true, ..placement(name, entry, &entry.names, generation) };
-    let plans = install::plan(app, store, &placement, configs)?;
+    let plans = install::plan(context, store, &placement, configs)?;
     let planned = |plan: install::ServerPlan| PlannedServer {
         server: plan.server,
         changes: plan.changes.into_iter().map(|c| (c.path, c.how)).collect(),
@@ -281,46 +285,46 @@ fn planned_changes(
     Ok(plans.into_iter().map(planned).collect())
 }
 
-pub(crate) fn wanted_of(app: &App, entry: &CertificateEntry) -> Wanted {
-    Wanted::new(entry, &app.inventory.authorities[&entry.authority])
+pub(crate) fn wanted_of(context: &Context, entry: &CertificateEntry) -> Wanted {
+    Wanted::new(entry, &context.inventory.authorities[&entry.authority])
 }
 
-fn bare_facts(app: &App, entry: &CertificateEntry) -> Facts {
+fn bare_facts(context: &Context, entry: &CertificateEntry) -> Facts {
     Facts {
-        wanted: wanted_of(app, entry),
+        wanted: wanted_of(context, entry),
         newest: None,
         open: None,
         failures: None,
         authority_hold: None,
         not_in_place: Vec::new(),
         next_generation: 1,
-        lead: app.inventory.authorities[&entry.authority].lead(),
+        lead: context.inventory.authorities[&entry.authority].lead(),
     }
 }
 
 /// Whether an open journey can go on: it is for what the inventory wants, goes to an authority of the same kind, and proves each
 /// name as the inventory says.
-pub(crate) fn still_fits(app: &App, entry: &CertificateEntry, open: &JourneyRow) -> bool {
+pub(crate) fn still_fits(context: &Context, entry: &CertificateEntry, open: &JourneyRow) -> bool {
     let fits = |task: &ProofTask| {
-        app.inventory.proof_of(entry, &task.name).is_some_and(|(name, proof)| {
+        context.inventory.proof_of(entry, &task.name).is_some_and(|(name, proof)| {
             task.proof.as_deref().is_none_or(|chosen| chosen == name) && proof.ways().contains(&task.way)
         })
     };
-    let kind = app.inventory.authorities[&entry.authority].kind_word();
-    open.wanted.differs(&wanted_of(app, entry)).is_none()
+    let kind = context.inventory.authorities[&entry.authority].kind_word();
+    open.wanted.differs(&wanted_of(context, entry)).is_none()
         && open.stage.authority_kind().is_none_or(|of| of == kind)
         && open.stage.tasks().iter().all(fits)
 }
 
 /// Gathers what is known about a certificate. Reads only.
 pub(crate) fn gather(
-    app: &App,
+    context: &Context,
     store: &Store,
     name: &str,
     entry: &CertificateEntry,
     configs: &Configs,
 ) -> Result<Facts, StepError> {
-    let bare = bare_facts(app, entry);
+    let bare = bare_facts(context, entry);
     let newest = match store.newest(name)? {
         Some(newest) => Some(newest.held()),
         None => lost::find(store, name, &bare.wanted).map(|found| found.held()),
@@ -328,7 +332,7 @@ pub(crate) fn gather(
     let not_in_place = match newest.as_ref().filter(|held| held.made_for.differs(&bare.wanted).is_none()) {
         Some(Held { generation, .. }) => {
             let placement = placement(name, entry, &entry.names, *generation);
-            match install::plan(app, store, &placement, configs) {
+            match install::plan(context, store, &placement, configs) {
                 Ok(plans) => install::lacking(&plans, store, &placement),
                 // A server that cannot be read must not keep a certificate from being renewed: installing it says why.
                 Err(error) => vec![error.to_string()],
@@ -341,18 +345,18 @@ pub(crate) fn gather(
         let handed_over = matches!(open.stage, Stage::HandedOver { .. });
         !handed_over && newest.as_ref().is_none_or(|held| held.generation < open.generation)
     };
-    let discarded = open.as_ref().filter(unfinished).filter(|open| !still_fits(app, entry, open));
+    let discarded = open.as_ref().filter(unfinished).filter(|open| !still_fits(context, entry, open));
     let next_generation = store.next_generation(name, discarded.map(|open| open.generation))?;
     let summary = |open: JourneyRow| OpenJourney {
         generation: open.generation,
-        fits: still_fits(app, entry, &open),
+        fits: still_fits(context, entry, &open),
         passed: open.stage.milestone(),
     };
     Ok(Facts {
         newest,
         open: open.map(summary),
         failures: store.failures(name)?.map(|(failures, _)| failures),
-        authority_hold: store.authority_hold(&entry.authority, &section_of(app, &entry.authority))?,
+        authority_hold: store.authority_hold(&entry.authority, &section_of(context, &entry.authority))?,
         not_in_place,
         next_generation,
         ..bare

@@ -20,7 +20,6 @@ mod list;
 mod lost;
 mod pack;
 mod place;
-mod progress;
 mod proof;
 mod request;
 mod setup;
@@ -34,7 +33,7 @@ pub use authority::{AuthorityError, Client, Hold};
 pub use check::{CheckTarget, EndpointReport, check};
 pub use desk::{Errand, Noted, ProofSight, note};
 pub use driver::{Driver, Hands, Step};
-pub use error::{ProofError, RecordToPlace, StepError};
+pub use error::{ProofError, StepError};
 pub use est::EstError;
 pub use inspect::{CertificateView, FileView, InspectError, KeyView, OursView, inspect};
 pub use install::InstallError;
@@ -42,12 +41,11 @@ pub use keep::{Ending, KeepEntry, KeepOptions, Placed, PlannedServer, keep};
 pub use list::{ListRow, State, age, list};
 pub use pack::{PackError, Packing, pack};
 pub use place::{FileToPlace, place, take_back};
-pub use progress::{FileChange, NameState, Progress, Watch};
 pub use proof::ApiError;
 pub use request::{
     CsrOptions, KeySource, MadeRequest, RequestError, RequestView, SubjectPart, make_request, save_request,
     view_request,
 };
-pub use setup::{App, Now, SetupError, usual_inventory, usual_state};
-pub use show::{DebtView, GenerationView, JourneyView, RecordView, Show, show};
+pub use setup::{SetupError, load, usual_inventory, usual_state};
+pub use show::{DebtView, GenerationView, JourneyView, Show, show};
 pub use stop::Stop;

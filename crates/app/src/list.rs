@@ -1,6 +1,6 @@
 //! What certificates there are, and how long they last.
 
-use crate::App;
+use eskort_core::context::Context;
 use eskort_core::renewal::Validity;
 use eskort_core::words;
 use eskort_store::{Overview, Store, StoreError};
@@ -93,17 +93,17 @@ pub struct ListRow {
 ///
 /// # Errors
 /// When the ledger fails.
-pub fn list(app: &App) -> Result<Vec<ListRow>, StoreError> {
-    let now = (app.now)();
-    let mut known = match Store::open_existing(&app.state)? {
+pub fn list(context: &Context) -> Result<Vec<ListRow>, StoreError> {
+    let now = (context.now)();
+    let mut known = match Store::open_existing(&context.state)? {
         Some(store) => store.overview()?,
         None => BTreeMap::new(),
     };
     let mut rows = Vec::new();
-    for (name, entry) in &app.inventory.certificates {
+    for (name, entry) in &context.inventory.certificates {
         let names = entry.names.iter().map(ToString::to_string).collect();
-        let lead = app.inventory.authorities[&entry.authority].lead();
-        let wanted = Wanted { by_hand: app.inventory.awaits_person(entry), lead };
+        let lead = context.inventory.authorities[&entry.authority].lead();
+        let wanted = Wanted { by_hand: context.inventory.awaits_person(entry), lead };
         rows.push(row(name.clone(), names, known.remove(name), Some(&wanted), now));
     }
     for (name, overview) in known {

@@ -1,6 +1,6 @@
 //! Packs a generation for other programs.
 
-use crate::App;
+use eskort_core::context::Context;
 use eskort_core::inventory::Part;
 use eskort_core::pki::{Chain, ChainError, Pkcs12Form, PkiError, PrivateKey, Secret, to_pkcs7, to_pkcs12};
 use eskort_host::files::{Access, make_folders, write_whole};
@@ -77,7 +77,7 @@ pub enum PackError {
 /// # Errors
 /// When there is no such generation, or the file cannot be written.
 pub fn pack(
-    app: &App,
+    context: &Context,
     certificate: &str,
     generation: Option<u32>,
     packing: Packing,
@@ -85,7 +85,7 @@ pub fn pack(
     to: &Path,
 ) -> Result<u32, PackError> {
     let missing = || PackError::NoGeneration { certificate: certificate.to_owned(), generation };
-    let store = Store::open_existing(&app.state)?.ok_or_else(missing)?;
+    let store = Store::open_existing(&context.state)?.ok_or_else(missing)?;
     let known = store.generations(certificate)?;
     let found = known.iter().map(|g| g.number).find(|n| generation.is_none_or(|wanted| wanted == *n));
     let number = found.ok_or_else(missing)?;

@@ -1,10 +1,12 @@
 //! Files that an authority outside ACME wants to see on a site: placed, looked at, and removed when somebody says so.
 
 use crate::proof::{LARGEST_SITE_FILE, SiteFile, SiteFolder, look_at_files, pay_debts, remote};
-use crate::{App, Progress, ProofError, StepError};
+use crate::{ProofError, StepError};
+use eskort_core::context::Context;
 use eskort_core::desk::{AskedError, site_path};
 use eskort_core::inventory::{CheckAddress, Proof};
 use eskort_core::names::Identifier;
+use eskort_core::progress::Progress;
 use eskort_host::files::read_whole;
 use eskort_store::{RunLock, Store};
 use std::path::{Path, PathBuf};
@@ -32,17 +34,17 @@ pub(crate) fn stays(owner: &str) -> bool {
 
 /// The site's folder that a proof of kind http-folder names.
 pub(crate) struct SitePlace<'a> {
-    app: &'a App,
+    context: &'a Context,
     folder: &'a Path,
     hosts: &'a [String],
     check_address: Option<CheckAddress>,
 }
 
 impl<'a> SitePlace<'a> {
-    pub(crate) fn of(app: &'a App, proof: &str) -> Result<Self, ProofError> {
-        match app.inventory.proofs.get(proof) {
+    pub(crate) fn of(context: &'a Context, proof: &str) -> Result<Self, ProofError> {
+        match context.inventory.proofs.get(proof) {
             Some(Proof::HttpFolder { folder, hosts, check_address }) => {
-                Ok(SitePlace { app, folder, hosts, check_address: *check_address })
+                Ok(SitePlace { context, folder, hosts, check_address: *check_address })
             }
             _ => Err(ProofError::NoSiteFolder { proof: proof.to_owned() }),
         }
@@ -56,17 +58,17 @@ impl<'a> SitePlace<'a> {
         file: &SiteFile,
         names: &[Identifier],
     ) -> Result<(), StepError> {
-        let SitePlace { app, folder, hosts, .. } = *self;
+        let SitePlace { context, folder, hosts, .. } = *self;
         let path = folder.join(&file.path);
         let there = if hosts.is_empty() { read_whole(&path, LARGEST_SITE_FILE).ok().flatten() } else { None };
         if there.is_some_and(|there| there.bytes != file.bytes) {
             return Err(ProofError::Occupied { path }.into());
         }
-        (app.watch)(&Progress::Doing("place the file"));
+        (context.watch)(&Progress::Doing("place the file"));
         let files = std::slice::from_ref(file);
-        SiteFolder { app, store, owner, root: folder, hosts }.publish(files).await?;
-        (app.watch)(&Progress::Doing("look at it as the authority would"));
-        remote::look(app, folder, hosts, files).await?;
+        SiteFolder { context, store, owner, root: folder, hosts }.publish(files).await?;
+        (context.watch)(&Progress::Doing("look at it as the authority would"));
+        remote::look(context, folder, hosts, files).await?;
         look(file, names, self.check_address).await
     }
 }
@@ -91,11 +93,11 @@ pub(crate) fn addresses(file: &SiteFile, names: &[Identifier]) -> Vec<String> {
 /// # Errors
 /// When another run is at work, the proof has no folder, the path is none, or the file cannot be written or seen; a file that
 /// cannot be seen is left where it is.
-pub async fn place(app: &App, proof: &str, file: &FileToPlace) -> Result<Vec<String>, StepError> {
-    let site = SitePlace::of(app, proof)?;
+pub async fn place(context: &Context, proof: &str, file: &FileToPlace) -> Result<Vec<String>, StepError> {
+    let site = SitePlace::of(context, proof)?;
     let path = site_path(&file.path).ok_or_else(|| ProofError::from(AskedError::Path(file.path.clone())))?;
-    let _lock = RunLock::take(&app.state, "eskort place", (app.now)())?;
-    let store = Store::open(&app.state)?;
+    let _lock = RunLock::take(&context.state, "eskort place", (context.now)())?;
+    let store = Store::open(&context.state)?;
     let site_file = SiteFile { path: path.to_owned(), bytes: file.bytes.clone() };
     site.show(&store, &owner(proof), &site_file, &file.names).await?;
     Ok(addresses(&site_file, &file.names))
@@ -105,13 +107,13 @@ pub async fn place(app: &App, proof: &str, file: &FileToPlace) -> Result<Vec<Str
 ///
 /// # Errors
 /// When another run is at work, or the ledger fails.
-pub async fn take_back(app: &App, proof: &str) -> Result<(Vec<PathBuf>, usize), StepError> {
-    let _lock = RunLock::take(&app.state, "eskort place", (app.now)())?;
-    let store = Store::open(&app.state)?;
+pub async fn take_back(context: &Context, proof: &str) -> Result<(Vec<PathBuf>, usize), StepError> {
+    let _lock = RunLock::take(&context.state, "eskort place", (context.now)())?;
+    let store = Store::open(&context.state)?;
     let owner = owner(proof);
     let before = store.debts()?.into_iter().filter(|row| row.certificate == owner);
     let before: Vec<(i64, PathBuf)> = before.filter_map(|row| Some((row.id, row.debt.path()?.to_owned()))).collect();
-    pay_debts(app, &store, |whose| whose == owner).await?;
+    pay_debts(context, &store, |whose| whose == owner).await?;
     let left: Vec<i64> = store.debts()?.into_iter().map(|row| row.id).collect();
     let (left, gone): (Vec<_>, Vec<_>) = before.into_iter().partition(|(id, _)| left.contains(id));
     Ok((gone.into_iter().map(|(_, path)| path).collect(), left.len()))

@@ -8,13 +8,15 @@ mod web_api;
 pub(crate) use dns::{look as look_at_records, publish as publish_records};
 pub use web_api::ApiError;
 
-use crate::{App, Progress, ProofError, StepError};
+use crate::{ProofError, StepError};
 use bytes::Bytes;
 use dns::OwedRecord;
+use eskort_core::context::Context;
 use eskort_core::debt::Debt;
 use eskort_core::inventory::{CertificateEntry, CheckAddress, Proof};
 use eskort_core::journey::ProofTask;
 use eskort_core::names::Identifier;
+use eskort_core::progress::Progress;
 use eskort_core::record::Record;
 use eskort_host::Session;
 use eskort_host::crash_point;
@@ -77,7 +79,7 @@ impl SiteFile {
 /// Where the files of a site go.
 #[derive(Clone, Copy)]
 pub(crate) struct SiteFolder<'a> {
-    pub(crate) app: &'a App,
+    pub(crate) context: &'a Context,
     pub(crate) store: &'a Store,
     /// For whom the files are owed.
     pub(crate) owner: &'a str,
@@ -130,7 +132,7 @@ impl SiteFolder<'_> {
             passing: host.map(|_| remote::passing_name()),
         };
         let debts: Vec<Debt> = files.iter().map(debt).collect();
-        self.store.owe(self.owner, &debts, (self.app.now)())?;
+        self.store.owe(self.owner, &debts, (self.context.now)())?;
         crash_point("owed");
         Ok(())
     }
@@ -143,7 +145,7 @@ fn folder_of(root: &Path, file: &SiteFile) -> PathBuf {
 /// What the proofs of one certificate's journey need.
 #[derive(Clone, Copy)]
 pub(crate) struct Proving<'a> {
-    pub(crate) app: &'a App,
+    pub(crate) context: &'a Context,
     pub(crate) store: &'a Store,
     pub(crate) certificate: &'a str,
     pub(crate) entry: &'a CertificateEntry,
@@ -155,7 +157,7 @@ impl<'a> Proving<'a> {
         let mut groups: Vec<(&str, &Proof, Vec<ProofTask>)> = Vec::new();
         for task in tasks {
             // The journey's proof is the inventory's, or it would have been given up.
-            let Some((name, proof)) = self.app.inventory.proof_of(self.entry, &task.name) else { continue };
+            let Some((name, proof)) = self.context.inventory.proof_of(self.entry, &task.name) else { continue };
             match groups.iter_mut().find(|(known, ..)| *known == name) {
                 Some((.., tasks)) => tasks.push(task.clone()),
                 None => groups.push((name, proof, vec![task.clone()])),
@@ -172,13 +174,13 @@ impl<'a> Proving<'a> {
             match proof {
                 Proof::HttpFolder { folder, hosts, .. } => {
                     let files: Vec<SiteFile> = tasks.iter().map(SiteFile::of).collect();
-                    let Proving { app, store, certificate: owner, .. } = *self;
-                    SiteFolder { app, store, owner, root: folder, hosts }.publish(&files).await?;
+                    let Proving { context, store, certificate: owner, .. } = *self;
+                    SiteFolder { context, store, owner, root: folder, hosts }.publish(&files).await?;
                 }
                 Proof::HttpListener { listen, .. } => listeners.push(listen_for(*listen, &tasks).await?),
-                Proof::TlsListener { listen, .. } => listeners.push(tls::listen(self.app, *listen, &tasks).await?),
+                Proof::TlsListener { listen, .. } => listeners.push(tls::listen(self.context, *listen, &tasks).await?),
                 Proof::Dns(dns) => {
-                    let owed = (self.app, self.store, self.certificate);
+                    let owed = (self.context, self.store, self.certificate);
                     dns::publish(owed, name, dns, &records(&tasks)).await?;
                 }
             }
@@ -192,12 +194,12 @@ impl<'a> Proving<'a> {
             match proof {
                 Proof::HttpFolder { folder, hosts, .. } => {
                     let files: Vec<SiteFile> = tasks.iter().map(SiteFile::of).collect();
-                    remote::look(self.app, folder, hosts, &files).await?;
+                    remote::look(self.context, folder, hosts, &files).await?;
                     look_at_tasks(proof, &tasks).await?;
                 }
                 Proof::HttpListener { .. } => look_at_tasks(proof, &tasks).await?,
                 Proof::TlsListener { check_address, .. } => tls::look(*check_address, &tasks).await?,
-                Proof::Dns(dns) => dns::look(self.app, dns, &records(&tasks)).await?,
+                Proof::Dns(dns) => dns::look(self.context, dns, &records(&tasks)).await?,
             }
         }
         Ok(())
@@ -302,7 +304,11 @@ pub(crate) async fn look_at_files(
 }
 
 /// Takes away what is owed for the certificates that `whose` names. What cannot be taken away stays owed, with the reason.
-pub(crate) async fn pay_debts(app: &App, store: &Store, whose: impl Fn(&str) -> bool) -> Result<(), StoreError> {
+pub(crate) async fn pay_debts(
+    context: &Context,
+    store: &Store,
+    whose: impl Fn(&str) -> bool,
+) -> Result<(), StoreError> {
     let mut paid = Vec::new();
     let mut unpaid = Vec::new();
     // One connection to each machine, and one conversation for the records of each proof.
@@ -312,7 +318,7 @@ pub(crate) async fn pay_debts(app: &App, store: &Store, whose: impl Fn(&str) -> 
     if owed.is_empty() {
         return Ok(());
     }
-    (app.watch)(&Progress::Doing("take away what proved control"));
+    (context.watch)(&Progress::Doing("take away what proved control"));
     for row in owed {
         let taken = match &row.debt {
             Debt::Record { proof, record, id } => {
@@ -323,7 +329,7 @@ pub(crate) async fn pay_debts(app: &App, store: &Store, whose: impl Fn(&str) -> 
             Debt::File { host: None, path, folders, .. } => take_file_away(path, folders).map_err(|e| e.to_string()),
             Debt::File { host: Some(host), path, folders, passing } => {
                 if !sessions.contains_key(host) {
-                    sessions.insert(host.clone(), remote::open(app, host).await.map_err(|e| e.to_string()));
+                    sessions.insert(host.clone(), remote::open(context, host).await.map_err(|e| e.to_string()));
                 }
                 match sessions.get_mut(host).expect("it was just put in") {
                     Ok(session) => {
@@ -343,7 +349,7 @@ pub(crate) async fn pay_debts(app: &App, store: &Store, whose: impl Fn(&str) -> 
     }
     for (proof, owed) in records {
         let (rows, owed): (Vec<_>, Vec<_>) = owed.into_iter().unzip();
-        match dns::take_away(app, &proof, &owed).await {
+        match dns::take_away(context, &proof, &owed).await {
             Ok(()) => paid.extend(rows.into_iter().map(|row| row.id)),
             Err(error) => unpaid.extend(rows.into_iter().map(|row| (row, error.to_string()))),
         }
@@ -355,7 +361,7 @@ pub(crate) async fn pay_debts(app: &App, store: &Store, whose: impl Fn(&str) -> 
     }
     for (error, debts) in troubles {
         let each = |what: fn(&Debt) -> String| debts.iter().map(what).collect::<Vec<_>>().join("; ");
-        (app.watch)(&Progress::Note(format!(
+        (context.watch)(&Progress::Note(format!(
             "cannot remove {}: {error}. By hand: {}",
             each(Debt::words),
             each(Debt::by_hand)

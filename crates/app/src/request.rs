@@ -1,7 +1,7 @@
 //! CSRs outside journeys: made from options alone, and read.
 
-use crate::App;
 use crate::OursView;
+use eskort_core::context::Context;
 use eskort_core::inventory::Part;
 use eskort_core::names::Identifier;
 use eskort_core::pki::{
@@ -102,12 +102,12 @@ pub struct MadeRequest {
 /// # Errors
 /// When the key cannot be read, made or stored.
 pub fn make_request(
-    app: Option<&App>,
+    context: Option<&Context>,
     options: &CsrOptions,
     password: Option<&Secret<String>>,
 ) -> Result<MadeRequest, RequestError> {
     let (key, new_key) = match &options.key {
-        KeySource::Stored { certificate } => (stored_key(app, certificate)?, false),
+        KeySource::Stored { certificate } => (stored_key(context, certificate)?, false),
         KeySource::File { path, kind, protect } => {
             let key_error = |source| RequestError::Key { path: path.clone(), source };
             match std::fs::read_to_string(path) {
@@ -130,9 +130,9 @@ pub fn make_request(
     Ok(MadeRequest { pem: request_pem(&der), bare: base64(&der), new_key })
 }
 
-fn stored_key(app: Option<&App>, certificate: &str) -> Result<PrivateKey, RequestError> {
+fn stored_key(context: Option<&Context>, certificate: &str) -> Result<PrivateKey, RequestError> {
     let missing = || RequestError::NoKey { certificate: certificate.to_owned() };
-    let store = Store::open_existing(&app.ok_or_else(missing)?.state)?.ok_or_else(missing)?;
+    let store = Store::open_existing(&context.ok_or_else(missing)?.state)?.ok_or_else(missing)?;
     let number = match store.open_journey(certificate)? {
         Some(open) => Some(open.generation),
         None => store.newest(certificate)?.map(|newest| newest.number),
@@ -178,7 +178,7 @@ pub struct SubjectPart {
 ///
 /// # Errors
 /// When there is none in it, or the ledger cannot be read.
-pub fn view_request(app: Option<&App>, bytes: &[u8]) -> Result<RequestView, RequestError> {
+pub fn view_request(context: Option<&Context>, bytes: &[u8]) -> Result<RequestView, RequestError> {
     let CsrFacts { subject, names, public_key, signature_holds, must_staple, usages, extensions } =
         look_at_csr(&find_csr(bytes).ok_or(RequestError::NoCsr)?)?;
     let mut view = RequestView {
@@ -192,10 +192,10 @@ pub fn view_request(app: Option<&App>, bytes: &[u8]) -> Result<RequestView, Requ
         ours: None,
         differs: Vec::new(),
     };
-    if let Some(app) = app {
-        view.ours = whose(app, &public_key)?;
+    if let Some(context) = context {
+        view.ours = whose(context, &public_key)?;
         if let Some(OursView { certificate, .. }) = &view.ours
-            && let Some(entry) = app.inventory.certificates.get(certificate)
+            && let Some(entry) = context.inventory.certificates.get(certificate)
         {
             let wanted: Vec<String> = entry.names.iter().map(ToString::to_string).collect();
             let lacking =
@@ -213,9 +213,9 @@ pub fn view_request(app: Option<&App>, bytes: &[u8]) -> Result<RequestView, Requ
 }
 
 /// Returns the certificate and generation whose stored key this is.
-pub(crate) fn whose(app: &App, public_key: &[u8]) -> Result<Option<OursView>, RequestError> {
-    let Some(store) = Store::open_existing(&app.state)? else { return Ok(None) };
-    for certificate in app.inventory.certificates.keys() {
+pub(crate) fn whose(context: &Context, public_key: &[u8]) -> Result<Option<OursView>, RequestError> {
+    let Some(store) = Store::open_existing(&context.state)? else { return Ok(None) };
+    for certificate in context.inventory.certificates.keys() {
         let open = store.open_journey(certificate)?.map(|open| open.generation);
         let known = store.generations(certificate)?.into_iter().map(|g| g.number);
         for number in open.into_iter().chain(known) {

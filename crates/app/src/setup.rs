@@ -1,28 +1,10 @@
-//! What every use case needs: the inventory, the state folder, the time, and whom to tell.
+//! Reads the inventory, and finds what is around it.
 
-use crate::Watch;
-use eskort_core::inventory::{Inventory, Mistakes, read_inventory};
+use eskort_core::context::{Context, Now};
+use eskort_core::inventory::{Mistakes, read_inventory};
+use eskort_core::progress::Watch;
 use eskort_host::{TrustError, check_trust};
-use jiff::Timestamp;
 use std::path::{Path, PathBuf};
-use std::sync::Arc;
-
-/// Tells the time: the system's, or the practice world's.
-pub type Now = Arc<dyn Fn() -> Timestamp + Send + Sync>;
-
-/// An inventory that was read, and what is around it.
-pub struct App {
-    /// What should be. All paths are absolute.
-    pub inventory: Inventory,
-    /// The inventory's own file.
-    pub inventory_path: PathBuf,
-    /// The state folder.
-    pub state: PathBuf,
-    /// The time.
-    pub now: Now,
-    /// Whom to tell how it goes.
-    pub watch: Watch,
-}
 
 /// Why there is nothing to start from.
 #[derive(Debug, thiserror::Error, strum::IntoStaticStr)]
@@ -62,40 +44,30 @@ pub enum SetupError {
     },
 }
 
-impl App {
-    /// Reads an inventory. `usual_state` is where the state goes unless the inventory says otherwise.
-    ///
-    /// # Errors
-    /// When there is none, or it has mistakes.
-    pub fn load(path: &Path, usual_state: &Path, now: Now, watch: Watch) -> Result<Self, SetupError> {
-        let path = std::path::absolute(path).unwrap_or_else(|_| path.to_owned());
-        if path.to_str().is_none() {
-            return Err(SetupError::NotUtf8 { path });
-        }
-        match check_trust(&path) {
-            Err(TrustError::Io { .. }) | Ok(()) => {}
-            Err(error) => return Err(SetupError::Untrusted(error)),
-        }
-        let bytes = std::fs::read(&path).map_err(|source| match source.kind() {
-            std::io::ErrorKind::NotFound => SetupError::NoInventory { path: path.clone() },
-            _ => SetupError::Unreadable { path: path.clone(), source },
-        })?;
-        let text = String::from_utf8_lossy(&bytes);
-        let text = text.strip_prefix('\u{feff}').unwrap_or(&text);
-        let read = read_inventory(text);
-        let mut inventory = read.map_err(|mistakes| SetupError::Mistakes { path: path.clone(), mistakes })?;
-        inventory.resolve_paths(path.parent().unwrap_or(Path::new("/")));
-        let state = inventory.state.clone().unwrap_or_else(|| usual_state.to_owned());
-        Ok(App { inventory, inventory_path: path, state, now, watch })
+/// Reads an inventory. `usual_state` is where the state goes unless the inventory says otherwise.
+///
+/// # Errors
+/// When there is none, or it has mistakes.
+pub fn load(path: &Path, usual_state: &Path, now: Now, watch: Watch) -> Result<Context, SetupError> {
+    let path = std::path::absolute(path).unwrap_or_else(|_| path.to_owned());
+    if path.to_str().is_none() {
+        return Err(SetupError::NotUtf8 { path });
     }
-}
-
-impl App {
-    /// Returns what there is to work with where there is no inventory: for looks at endpoints that somebody names.
-    pub fn without_inventory(usual_state: &Path, now: Now, watch: Watch) -> Self {
-        let (inventory, inventory_path) = (Inventory::default(), PathBuf::from("/"));
-        App { inventory, inventory_path, state: usual_state.to_owned(), now, watch }
+    match check_trust(&path) {
+        Err(TrustError::Io { .. }) | Ok(()) => {}
+        Err(error) => return Err(SetupError::Untrusted(error)),
     }
+    let bytes = std::fs::read(&path).map_err(|source| match source.kind() {
+        std::io::ErrorKind::NotFound => SetupError::NoInventory { path: path.clone() },
+        _ => SetupError::Unreadable { path: path.clone(), source },
+    })?;
+    let text = String::from_utf8_lossy(&bytes);
+    let text = text.strip_prefix('\u{feff}').unwrap_or(&text);
+    let read = read_inventory(text);
+    let mut inventory = read.map_err(|mistakes| SetupError::Mistakes { path: path.clone(), mistakes })?;
+    inventory.resolve_paths(path.parent().unwrap_or(Path::new("/")));
+    let state = inventory.state.clone().unwrap_or_else(|| usual_state.to_owned());
+    Ok(Context { inventory, inventory_path: path, state, now, watch })
 }
 
 /// Returns where the inventory is looked for: the system's for root, wherever root happens to be; for anybody else `eskort.toml` in

@@ -1,11 +1,11 @@
 //! Everything about one certificate.
 
-use crate::App;
 use crate::desk::is_shown_at_desk;
 use crate::list::{ListRow, list};
+use eskort_core::context::Context;
 use eskort_core::desk::DeskNotes;
 use eskort_core::journey::{Milestone, ProofTask, Stage};
-use eskort_core::record::Record;
+use eskort_core::record::{Record, RecordView};
 use eskort_core::renewal::Validity;
 use eskort_core::words;
 use eskort_store::{DebtRow, EventRow, InstallRow, Store, StoreError};
@@ -54,23 +54,6 @@ pub struct DebtView {
     pub by_hand: String,
 }
 
-/// A record, with its type whatever it is.
-#[derive(Clone, Debug, Serialize)]
-pub struct RecordView {
-    /// Its name in full.
-    pub name: String,
-    /// Its type.
-    pub r#type: &'static str,
-    /// Its text or target.
-    pub text: String,
-}
-
-impl From<&Record> for RecordView {
-    fn from(record: &Record) -> Self {
-        RecordView { name: record.name.clone(), r#type: record.kind.word(), text: record.text.clone() }
-    }
-}
-
 /// Everything about one certificate.
 #[derive(Clone, Debug, Serialize)]
 pub struct Show {
@@ -112,15 +95,15 @@ fn records<S: Serializer>(records: &[Record], serializer: S) -> Result<S::Ok, S:
 ///
 /// # Errors
 /// When the ledger fails.
-pub fn show(app: &App, name: &str) -> Result<Option<Show>, StoreError> {
-    let Some(entry) = app.inventory.certificates.get(name) else { return Ok(None) };
-    let Some(row) = list(app)?.into_iter().find(|r| r.certificate == name) else { return Ok(None) };
-    let kind = |proof: &str| format!("{proof} ({})", app.inventory.proofs[proof].kind());
+pub fn show(context: &Context, name: &str) -> Result<Option<Show>, StoreError> {
+    let Some(entry) = context.inventory.certificates.get(name) else { return Ok(None) };
+    let Some(row) = list(context)?.into_iter().find(|r| r.certificate == name) else { return Ok(None) };
+    let kind = |proof: &str| format!("{proof} ({})", context.inventory.proofs[proof].kind());
     let mut proofs: Vec<String> = Vec::new();
     let rest = entry.names.iter().any(|name| !entry.proof_for.contains_key(name));
     proofs.extend(entry.proof.as_deref().filter(|_| rest).map(kind));
     proofs.extend(entry.proof_for.iter().map(|(name, proof)| format!("{} for {name}", kind(proof))));
-    let folder = app.state.join("certificates").join(name).join("current");
+    let folder = context.state.join("certificates").join(name).join("current");
     let mut shown = Show {
         row,
         authority: entry.authority.clone(),
@@ -136,7 +119,7 @@ pub fn show(app: &App, name: &str) -> Result<Option<Show>, StoreError> {
         debts: Vec::new(),
         events: Vec::new(),
     };
-    if let Some(store) = Store::open_existing(&app.state)? {
+    if let Some(store) = Store::open_existing(&context.state)? {
         let in_use = store.current_generation(name);
         let view = |g: eskort_store::GenerationRow| GenerationView {
             number: g.number,
@@ -149,8 +132,9 @@ pub fn show(app: &App, name: &str) -> Result<Option<Show>, StoreError> {
             confirmed: g.confirmed,
         };
         if let Some(open) = store.open_journey(name)? {
-            let by_hand =
-                |t: &&ProofTask| app.inventory.proof_of(entry, &t.name).is_some_and(|(_, proof)| proof.awaits_person());
+            let by_hand = |t: &&ProofTask| {
+                context.inventory.proof_of(entry, &t.name).is_some_and(|(_, proof)| proof.awaits_person())
+            };
             if let Stage::Published { tasks, .. } = &open.stage {
                 shown.to_place = tasks.iter().filter(by_hand).map(ProofTask::record).collect();
                 shown.to_place.dedup();

@@ -1,5 +1,6 @@
 //! One certificate's turn in a run of `keep`: decides, and carries the decision out.
 
+use crate::StepError;
 use crate::authority::Client;
 use crate::desk::is_shown_at_desk;
 use crate::driver::{Driver, Hands, Step};
@@ -9,11 +10,12 @@ use crate::keep::{Ending, KeepEntry, Placed, gather, still_fits, wanted_of};
 use crate::lost;
 use crate::proof::pay_debts;
 use crate::stop::Stop;
-use crate::{App, Progress, StepError};
+use eskort_core::context::Context;
 use eskort_core::decision::{AuthorityHold, Decision, Obtaining, PutInPlace, Wanted, decide, hold_after};
 use eskort_core::inventory::CertificateEntry;
 use eskort_core::journey::{Action, Milestone, Outcome, Stage, WaitsFor};
 use eskort_core::pki::{Built, base64url, sha256};
+use eskort_core::progress::Progress;
 use eskort_core::words;
 use eskort_host::panic_point;
 use eskort_store::{JourneyRow, Store, StoreError};
@@ -25,7 +27,7 @@ use std::time::Duration;
 
 /// What the turns of one run share.
 pub(crate) struct Run<'a> {
-    app: &'a App,
+    context: &'a Context,
     store: &'a Store,
     /// The conversations with authorities, each begun when it is first needed.
     clients: BTreeMap<String, Client>,
@@ -41,9 +43,9 @@ pub(crate) struct Run<'a> {
 
 impl<'a> Run<'a> {
     /// Begins a run.
-    pub(crate) fn new(app: &'a App, store: &'a Store) -> Self {
+    pub(crate) fn new(context: &'a Context, store: &'a Store) -> Self {
         let (clients, answers, out_of_reach) = (BTreeMap::new(), BTreeMap::new(), BTreeMap::new());
-        Run { app, store, clients, out_of_reach, stop: Stop::listen(), answers, configs: Configs::default() }
+        Run { context, store, clients, out_of_reach, stop: Stop::listen(), answers, configs: Configs::default() }
     }
 
     /// Gives the run an answer that a person has brought.
@@ -78,7 +80,7 @@ impl<'a> Run<'a> {
                 return KeepEntry::new(name, None, ending);
             }
         };
-        (self.app.watch)(&Progress::Certificate { name: name.to_owned(), decision: decision.clone() });
+        (self.context.watch)(&Progress::Certificate { name: name.to_owned(), decision: decision.clone() });
         panic_point(name);
         let mut placed = None;
         if let Some(place) = &decision.put_in_place {
@@ -115,16 +117,16 @@ impl<'a> Run<'a> {
     }
 
     fn decide(&self, name: &str, entry: &CertificateEntry, insist: bool) -> Result<Decision, StepError> {
-        let (app, store, now) = (self.app, self.store, (self.app.now)());
+        let (context, store, now) = (self.context, self.store, (self.context.now)());
         if store.newest(name)?.is_none()
-            && let Some(found) = lost::find(store, name, &wanted_of(app, entry))
+            && let Some(found) = lost::find(store, name, &wanted_of(context, entry))
         {
             let generation = found.take_in(store, name, now)?;
             let text =
                 format!("{name}: generation {generation} was found in the state folder; the ledger did not know it");
-            (app.watch)(&Progress::Note(text));
+            (context.watch)(&Progress::Note(text));
         }
-        let mut facts = gather(app, store, name, entry, &self.configs)?;
+        let mut facts = gather(context, store, name, entry, &self.configs)?;
         let Some(reason) = self.out_of_reach.get(&entry.authority) else { return Ok(decide(&facts, now, insist)) };
         // What would ask the authority is held; all else is done.
         let until = now + SignedDuration::from_secs(1);
@@ -145,7 +147,7 @@ impl<'a> Run<'a> {
         };
         let open_before = self.store.open_journey(name).ok().flatten().map(|open| open.id);
         if let Err(trouble) = self.note_failure(name, &error).await {
-            (self.app.watch)(&Progress::Note(format!("the failure could not be written down: {trouble}")));
+            (self.context.watch)(&Progress::Note(format!("the failure could not be written down: {trouble}")));
         }
         let open_now = self.store.open_journey(name).ok().flatten().map(|open| open.id);
         let given_up = open_before.is_some() && open_now.is_none();
@@ -156,9 +158,9 @@ impl<'a> Run<'a> {
     /// Whatever went wrong: nothing stays published but what an authority without ACME may look at any day, a lost journey is closed, and after a refusal the authority is left
     /// alone for a while.
     async fn note_failure(&mut self, name: &str, error: &StepError) -> Result<(), StoreError> {
-        let (store, now) = (self.store, (self.app.now)());
+        let (store, now) = (self.store, (self.context.now)());
         if !is_shown_at_desk(store, name)? {
-            pay_debts(self.app, store, |whose| whose == name).await?;
+            pay_debts(self.context, store, |whose| whose == name).await?;
         }
         if matches!(error, StepError::Interrupted) {
             // The authority may look any moment, and finds nothing any more.
@@ -175,11 +177,11 @@ impl<'a> Run<'a> {
         }
         let reason = words::printable(&error.to_string(), 300);
         let authority_says = error.authority_says(now);
-        let authority = self.app.inventory.certificates.get(name).map(|entry| entry.authority.as_str());
+        let authority = self.context.inventory.certificates.get(name).map(|entry| entry.authority.as_str());
         let mut hold = None;
         match (error.concerns(), authority) {
             (Concerns::Authority { mistake }, Some(authority)) => {
-                let section = if mistake { section_of(self.app, authority) } else { String::new() };
+                let section = if mistake { section_of(self.context, authority) } else { String::new() };
                 store.hold_authority(authority, &section, &reason, authority_says, now)?;
             }
             (Concerns::Reach, Some(authority)) => {
@@ -200,14 +202,14 @@ impl<'a> Run<'a> {
 
     /// Whether what proves control in a journey is gone when this program takes it away: what a person placed stays.
     fn took_away(&self, name: &str, open: &JourneyRow) -> bool {
-        let Some(entry) = self.app.inventory.certificates.get(name) else { return true };
+        let Some(entry) = self.context.inventory.certificates.get(name) else { return true };
         let by_machine =
-            |name| self.app.inventory.proof_of(entry, name).is_none_or(|(_, proof)| !proof.awaits_person());
+            |name| self.context.inventory.proof_of(entry, name).is_none_or(|(_, proof)| !proof.awaits_person());
         open.stage.tasks().iter().any(|task| by_machine(&task.name))
     }
 
     fn give_up(&self, name: &str, open: &JourneyRow, why: &str) -> Result<(), StoreError> {
-        self.store.give_up_journey(name, open.id, why, (self.app.now)())?;
+        self.store.give_up_journey(name, open.id, why, (self.context.now)())?;
         // A person may still bring an answer to a CSR that was carried away.
         if matches!(open.stage, Stage::HandedOver { .. }) {
             return Ok(());
@@ -222,19 +224,19 @@ impl<'a> Run<'a> {
         entry: &CertificateEntry,
         place: &PutInPlace,
     ) -> Result<Ending, StepError> {
-        let (app, store) = (self.app, self.store);
+        let (context, store) = (self.context, self.store);
         let generation = place.generation;
         let stop = self.stop.clone();
-        let mut hands = self.hands(name, entry, wanted_of(app, entry), generation);
-        finished(app, &stop, hands.act(&Action::Install, 0, true)).await?;
-        store.add_event(name, &format!("put in place (generation {generation})"), (app.now)())?;
+        let mut hands = self.hands(name, entry, wanted_of(context, entry), generation);
+        finished(context, &stop, hands.act(&Action::Install, 0, true)).await?;
+        store.add_event(name, &format!("put in place (generation {generation})"), (context.now)())?;
         let detail = detail(&hands, entry.key.word(), generation, Milestone::Installed)?;
-        (app.watch)(&Progress::Passed { milestone: Milestone::Installed, detail });
+        (context.watch)(&Progress::Passed { milestone: Milestone::Installed, detail });
         let unconfirmed = match hands.act(&Action::Confirm, 0, true).await? {
             Outcome::OutOfSight { why } => Some(why),
             _ => {
                 let detail = detail_of_confirmed(&hands);
-                (app.watch)(&Progress::Passed { milestone: Milestone::Confirmed, detail });
+                (context.watch)(&Progress::Passed { milestone: Milestone::Confirmed, detail });
                 None
             }
         };
@@ -250,19 +252,19 @@ impl<'a> Run<'a> {
         entry: &CertificateEntry,
         decision: &Obtaining,
     ) -> Result<Ending, StepError> {
-        let (store, now) = (self.store, (self.app.now)());
-        let wanted = wanted_of(self.app, entry);
+        let (store, now) = (self.store, (self.context.now)());
+        let wanted = wanted_of(self.context, entry);
         let mut open = store.open_journey(name)?;
         let goes_on = matches!(decision, Obtaining::GoOn { .. });
         let holds = matches!(decision, Obtaining::Hold { .. } | Obtaining::OutOfReach { .. });
-        if let Some(stale) = open.take_if(|open| !(goes_on || holds && still_fits(self.app, entry, open))) {
-            let fits = still_fits(self.app, entry, &stale);
+        if let Some(stale) = open.take_if(|open| !(goes_on || holds && still_fits(self.context, entry, open))) {
+            let fits = still_fits(self.context, entry, &stale);
             let why = if fits { "its generation is due for renewal" } else { "the inventory changed" };
             self.give_up(name, &stale, why)?;
         }
         // A journey that goes on may be looked at by the authority right now: its files stay.
         if !open.as_ref().is_some_and(|open| goes_on && open.stage.needs_publication()) {
-            pay_debts(self.app, store, |whose| whose == name).await?;
+            pay_debts(self.context, store, |whose| whose == name).await?;
         }
         let journey = match decision {
             Obtaining::Rest { .. } => {
@@ -299,7 +301,7 @@ impl<'a> Run<'a> {
         generation: u32,
     ) -> RealHands<'r> {
         RealHands {
-            app: self.app,
+            context: self.context,
             store: self.store,
             certificate: name,
             entry,
@@ -354,8 +356,8 @@ pub(crate) enum Concerns {
 }
 
 /// Returns what stands for everything that the inventory says of an authority, the key of an external account included.
-pub(crate) fn section_of(app: &App, authority: &str) -> String {
-    let entry = &app.inventory.authorities[authority];
+pub(crate) fn section_of(context: &Context, authority: &str) -> String {
+    let entry = &context.inventory.authorities[authority];
     let key = entry.acme().and_then(|acme| std::fs::read(&acme.external_account.as_ref()?.key_file).ok());
     base64url(&sha256(format!("{entry:?} {:?}", key.map(|key| sha256(&key))).as_bytes()))
 }
@@ -379,13 +381,13 @@ async fn caught<T>(future: impl Future<Output = T>) -> Result<T, String> {
 }
 
 /// Lets an installation come to its end, or be undone, though somebody asks the program to stop: it is not left in the middle.
-async fn finished<T>(app: &App, stop: &Stop, installation: impl Future<Output = T>) -> T {
+async fn finished<T>(context: &Context, stop: &Stop, installation: impl Future<Output = T>) -> T {
     let mut installation = std::pin::pin!(installation);
     tokio::select! {
         done = &mut installation => return done,
         () = stop.asked(1) => {
             let text = "finishing the installation before this run stops; asked again, it stops at once";
-            (app.watch)(&Progress::Note(text.into()));
+            (context.watch)(&Progress::Note(text.into()));
         }
     }
     installation.await
@@ -393,15 +395,15 @@ async fn finished<T>(app: &App, stop: &Stop, installation: impl Future<Output = 
 
 /// Does step after step until the journey ends, or until somebody asks the program to stop. Returns where it ended.
 async fn steps(hands: &mut RealHands<'_>, mut driver: Driver<'_>, stop: &Stop) -> Result<Stage, StepError> {
-    let (app, store, name) = (hands.app, hands.store, hands.certificate);
-    let patience = app.inventory.authorities[&hands.entry.authority].patience;
+    let (context, store, name) = (hands.context, hands.store, hands.certificate);
+    let patience = context.inventory.authorities[&hands.entry.authority].patience;
     let patience = SignedDuration::try_from(patience).unwrap_or(SignedDuration::MAX);
     let mut waiting_since: Option<Timestamp> = None;
     loop {
-        let now = (app.now)();
+        let now = (context.now)();
         let installs = driver.journey().stage == Stage::Issued;
         let step = if installs {
-            finished(app, stop, driver.step(hands, now)).await?
+            finished(context, stop, driver.step(hands, now)).await?
         } else {
             tokio::select! {
                 biased;
@@ -424,7 +426,7 @@ async fn steps(hands: &mut RealHands<'_>, mut driver: Driver<'_>, stop: &Stop) -
                 if waited >= patience {
                     return Err(StepError::Stuck { waits_for, waited });
                 }
-                (app.watch)(&Progress::Waiting { until, waits_for });
+                (context.watch)(&Progress::Waiting { until, waits_for });
                 let pause = until.duration_since(now).min(patience - waited);
                 tokio::select! {
                     () = tokio::time::sleep(Duration::try_from(pause).unwrap_or_default()) => {}
@@ -434,15 +436,15 @@ async fn steps(hands: &mut RealHands<'_>, mut driver: Driver<'_>, stop: &Stop) -
             Step::Did(passed) => {
                 if !driver.journey().stage.needs_publication() {
                     hands.listeners.clear();
-                    pay_debts(app, store, |whose| whose == name).await?;
+                    pay_debts(context, store, |whose| whose == name).await?;
                 }
                 if let Some(milestone) = passed {
                     waiting_since = None;
                     let journey = driver.journey();
                     let detail = detail(hands, &journey.wanted.key, journey.generation, milestone)?;
-                    (app.watch)(&Progress::Passed { milestone, detail });
+                    (context.watch)(&Progress::Passed { milestone, detail });
                     if milestone == Milestone::Proved && hands.has_records_by_hand() {
-                        (app.watch)(&Progress::Note("the records placed by hand can be removed now".into()));
+                        (context.watch)(&Progress::Note("the records placed by hand can be removed now".into()));
                     }
                 }
             }

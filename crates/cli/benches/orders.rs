@@ -4,11 +4,12 @@
 #![expect(clippy::unwrap_used, clippy::print_stdout, reason = "a benchmark prints, and stops at the first trouble")]
 
 use eskort_acme::{Answer, ChallengeKind, Method, OrderStatus, Request, Signer};
-use eskort_app::{App, Ending, KeepOptions, Progress};
+use eskort_app::{Ending, KeepOptions};
 use eskort_core::decision::Wanted;
 use eskort_core::journey::poll_delay;
 use eskort_core::names::Identifier;
 use eskort_core::pki::{Chain, CsrWish, KeyKind, PrivateKey, make_csr};
+use eskort_core::progress::Progress;
 use eskort_practice::{Authority, AuthorityOptions, Clock, Issuer, NameServer, Site};
 use eskort_store::Store;
 use jiff::{SignedDuration, Timestamp};
@@ -108,8 +109,8 @@ async fn with_eskort(dir: &Path, round: usize, authority: &Authority, site: &Sit
             *sum.lock().unwrap() += Duration::try_from(until.duration_since(Timestamp::now())).unwrap_or_default();
         }
     };
-    let app = App::load(&path, dir, Arc::new(Timestamp::now), Arc::new(watch)).unwrap();
-    let kept = eskort_app::keep(&app, &KeepOptions::default()).await.unwrap();
+    let context = eskort_app::load(&path, dir, Arc::new(Timestamp::now), Arc::new(watch)).unwrap();
+    let kept = eskort_app::keep(&context, &KeepOptions::default()).await.unwrap();
     assert!(matches!(kept[0].ending, Ending::Arrived { .. }), "{:?}", kept[0].ending);
     let waited = waited.lock().unwrap();
     *waited

@@ -14,8 +14,9 @@ mod pebble;
 mod world;
 
 use bind::{Bind, KEY};
-use eskort_app::{App, Ending, KeepOptions, Progress};
+use eskort_app::{Ending, KeepOptions};
 use eskort_core::journey::Milestone;
+use eskort_core::progress::Progress;
 use hickory_proto::op::{Message, OpCode, Query, ResponseCode, UpdateMessage};
 use hickory_proto::rr::rdata::TXT;
 use hickory_proto::rr::rdata::tsig::TsigAlgorithm;
@@ -84,8 +85,9 @@ async fn with_eskort(bind: &Bind, names: &[String]) -> Measured {
         };
         noted.lock().unwrap().push((word, Instant::now()));
     };
-    let app = App::load(&inventory, &pebble.place.path("state"), Arc::new(Timestamp::now), Arc::new(watch)).unwrap();
-    let kept = eskort_app::keep(&app, &KeepOptions::default()).await.unwrap();
+    let context =
+        eskort_app::load(&inventory, &pebble.place.path("state"), Arc::new(Timestamp::now), Arc::new(watch)).unwrap();
+    let kept = eskort_app::keep(&context, &KeepOptions::default()).await.unwrap();
     assert!(matches!(kept[0].ending, Ending::Arrived { .. }), "{:?}", kept[0].ending);
     let marks = marks.lock().unwrap();
     let at = |word: &str| marks.iter().find(|(w, _)| w == word).unwrap_or_else(|| panic!("{word}: {marks:?}")).1;

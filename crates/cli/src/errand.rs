@@ -2,8 +2,9 @@
 
 use crate::table::{Cell, Page, draw};
 use crate::ui::Tone;
-use eskort_app::{Errand, ProofSight, RecordToPlace};
+use eskort_app::{Errand, ProofSight};
 use eskort_core::desk::{Asked, AskedProof, DeskNotes};
+use eskort_core::record::RecordToPlace;
 use eskort_core::words;
 
 /// Returns what a person has to do with a CSR, and what is known of the order.

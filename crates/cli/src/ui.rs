@@ -4,7 +4,8 @@ use crate::args::Output;
 use crate::errand;
 use crate::errors::Told;
 use crate::table::{Cell, Page, draw, wrap};
-use eskort_app::{FileChange, NameState, Progress};
+use eskort_core::progress::{FileChange, NameState, Progress};
+
 use eskort_core::inventory::{Mistake, Mistakes};
 use eskort_core::journey::Milestone;
 use eskort_core::pki::{Certificate, Chain};

@@ -3,12 +3,14 @@
 //! Everything here is a function of its arguments. Time comes in as a [`jiff::Timestamp`]; nothing reads a clock, a file
 //! or the environment (`clippy.toml` beside this crate's manifest enforces it).
 
+pub mod context;
 pub mod debt;
 pub mod decision;
 pub mod desk;
 pub mod finding;
 pub mod inventory;
 pub mod journey;
+pub mod progress;
 pub mod recipe;
 pub mod record;
 pub mod renewal;

@@ -147,6 +147,68 @@ impl StandingRecord {
     }
 }
 
+/// A record, with its type whatever it is.
+#[derive(Clone, Debug, Serialize)]
+pub struct RecordView {
+    /// Its name in full.
+    pub name: String,
+    /// Its type.
+    pub r#type: &'static str,
+    /// Its text or target.
+    pub text: String,
+}
+
+impl From<&Record> for RecordView {
+    fn from(record: &Record) -> Self {
+        RecordView { name: record.name.clone(), r#type: record.kind.word(), text: record.text.clone() }
+    }
+}
+
+/// A record that a person has to place.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct RecordToPlace {
+    /// The record.
+    pub record: Record,
+    /// The zone it goes into.
+    pub zone: String,
+    /// The time to live in seconds.
+    pub ttl: u32,
+    /// Whether it stays there for later journeys.
+    pub for_good: bool,
+}
+
+impl Serialize for RecordToPlace {
+    fn serialize<S: serde::Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
+        #[derive(Serialize)]
+        struct View<'a> {
+            zone: &'a str,
+            #[serde(flatten)]
+            record: RecordView,
+            ttl: u32,
+            for_good: bool,
+        }
+        let RecordToPlace { record, zone, ttl, for_good } = self;
+        View { zone, record: record.into(), ttl: *ttl, for_good: *for_good }.serialize(serializer)
+    }
+}
+
+impl RecordToPlace {
+    /// Returns the record's name within its zone: `@` for the zone's own.
+    pub fn name_in_zone(&self) -> &str {
+        match self.record.name.strip_suffix(&self.zone) {
+            Some("") => "@",
+            Some(rest) => rest.trim_end_matches('.'),
+            None => &self.record.name,
+        }
+    }
+
+    /// Returns the record as a line of a zone file.
+    pub fn zone_line(&self) -> String {
+        let Record { name, kind, .. } = &self.record;
+        format!("{name}. {} IN {} {}", self.ttl, kind.word(), self.record.zone_data())
+    }
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;

@@ -3,7 +3,7 @@
 use super::RealHands;
 use crate::answer::fitting;
 use crate::authority::Hold;
-use crate::{AuthorityError, NameState, Progress, StepError};
+use crate::{AuthorityError, StepError};
 use eskort_acme::{
     AcmeError, Answer, Authorization, ChallengeKind, Order, OrderStatus, Rejected, Signer, Step, answer_challenge,
     finalize, post_as_get, read_authorization, read_certificate, read_order,
@@ -12,6 +12,7 @@ use eskort_core::inventory::{DnsProof, Proof, RecordWriter};
 use eskort_core::journey::{OrderRef, Outcome, ProofTask, Way};
 use eskort_core::names::Identifier;
 use eskort_core::pki::{Certificate, Chain, ChainError, make_csr};
+use eskort_core::progress::{NameState, Progress};
 use eskort_core::record::{Record, StandingRecord, account_record, challenge_record};
 use std::time::{Duration, Instant};
 
@@ -79,7 +80,8 @@ impl RealHands<'_> {
             found: format!("one for `{}`", authorization.name),
         };
         let name = self.wanted.names.iter().find(ours).ok_or_else(foreign).map_err(AuthorityError::from)?.clone();
-        let (proof_name, proof) = self.app.inventory.proof_of(self.entry, &name).expect("an ACME order has its proofs");
+        let (proof_name, proof) =
+            self.context.inventory.proof_of(self.entry, &name).expect("an ACME order has its proofs");
         let proof_name = proof_name.to_owned();
         let offered = |way: &Way| Some((*way, authorization.challenge(kind(*way))?));
         let all: Vec<_> = proof.ways().iter().filter_map(offered).collect();
@@ -189,7 +191,7 @@ impl RealHands<'_> {
             let state = if *proved { "proved" } else { "the authority is looking" };
             NameState { name: name.clone(), state: state.into(), since: Some(since) }
         };
-        (self.app.watch)(&Progress::Names(self.seen.values().map(state).collect()));
+        (self.context.watch)(&Progress::Names(self.seen.values().map(state).collect()));
     }
 
     /// An invalid order often keeps its reasons in its authorizations: all of them are told, since each costs a failed try.
@@ -260,7 +262,7 @@ impl RealHands<'_> {
 
     pub(super) async fn fetch(&mut self, url: &str) -> Result<Outcome, StepError> {
         let (mut chain, alternates) = self.fetch_chain(url).await?;
-        let authority = self.app.inventory.authorities[&self.wanted.authority].acme();
+        let authority = self.context.inventory.authorities[&self.wanted.authority].acme();
         if let Some(top) = authority.and_then(|acme| acme.top_issuer.as_ref())
             && chain.top_issuer() != top
         {
@@ -268,17 +270,17 @@ impl RealHands<'_> {
                 Some(other) => chain = other,
                 None => {
                     let text = format!("the authority offers no chain up to `{top}`; kept `{}`", chain.top_issuer());
-                    (self.app.watch)(&Progress::Note(text));
+                    (self.context.watch)(&Progress::Note(text));
                 }
             }
         }
         chain.check_answers(&self.key()?, &self.wanted.names)?;
         if self.entry.wish.must_staple && !chain.leaf().must_staple {
             let text = "the certificate does not say that servers have to staple, though the inventory asks for it";
-            (self.app.watch)(&Progress::Note(text.into()));
+            (self.context.watch)(&Progress::Note(text.into()));
         }
         self.store.generation_folder(self.certificate, self.generation).save_chain(&chain)?;
-        let now = (self.app.now)();
+        let now = (self.context.now)();
         self.store.record_generation(self.certificate, self.generation, &self.wanted, &chain, now)?;
         Ok(Outcome::Stored)
     }
@@ -298,7 +300,7 @@ impl RealHands<'_> {
             let certificates = certificates.map_err(ChainError::from)?;
             let chain = match Chain::from_certificates(certificates.clone()) {
                 Err(broken @ ChainError::BrokenLink { .. }) => {
-                    let built = fitting(self.app, &self.entry.authority, &certificates, &self.key()?)?;
+                    let built = fitting(self.context, &self.entry.authority, &certificates, &self.key()?)?;
                     let built = built.filter(|built| built.missing.is_none()).ok_or(broken)?;
                     match built.fault {
                         Some(fault) => return Err(ChainError::from(fault).into()),

@@ -4,21 +4,22 @@ use super::RealHands;
 use crate::desk::Desk;
 use crate::est::{Enrolled, Est};
 use crate::issuers::complete;
-use crate::{AnswerError, Errand, InstallError, Progress, StepError, answer};
+use crate::{AnswerError, Errand, InstallError, StepError, answer};
 use eskort_core::desk::DeskNotes;
 use eskort_core::inventory::CsrAuthority;
 use eskort_core::journey::Outcome;
 use eskort_core::pki::{
     Built, Certificate, Chain, CsrWish, PrivateKey, Secret, find_csr, make_csr, read_csr, request_pem,
 };
+use eskort_core::progress::Progress;
 use eskort_host::files::{Access, write_whole};
 use jiff::Timestamp;
 
 impl RealHands<'_> {
     /// Asks for the certificate over EST. The CSR is stored first: asking again has to be with the very same.
     pub(super) async fn enroll(&mut self, polls: u32) -> Result<Outcome, StepError> {
-        let (app, now) = (self.app, (self.app.now)());
-        let authority = &app.inventory.authorities[&self.wanted.authority];
+        let (context, now) = (self.context, (self.context.now)());
+        let authority = &context.inventory.authorities[&self.wanted.authority];
         let est = authority.est().ok_or(StepError::OtherKind { kind: authority.kind_word() })?;
         let key = self.key()?;
         let renewed = self.renewed(now)?;
@@ -38,23 +39,23 @@ impl RealHands<'_> {
         };
         let renews = renewed.is_some();
         let in_use = renewed.map(|(_, with_key)| with_key);
-        let conversation = Est::open(est, in_use, authority.patience, app.watch.clone())?;
+        let conversation = Est::open(est, in_use, authority.patience, context.watch.clone())?;
         let mut pool = match conversation.enroll(&csr, renews, now).await? {
             Enrolled::NotYet(ask_again) => {
                 if polls == 0 {
-                    (app.watch)(&Progress::Note("the authority has the request, and takes its time".into()));
+                    (context.watch)(&Progress::Note("the authority has the request, and takes its time".into()));
                 }
                 return Ok(Outcome::NotYet { ask_again });
             }
             Enrolled::Certificates(certificates) => certificates,
         };
         let authority = &self.entry.authority;
-        let built = answer::fitting(app, authority, &pool, &key)?;
+        let built = answer::fitting(context, authority, &pool, &key)?;
         let incomplete = built.as_ref().is_some_and(|built| built.missing.is_some());
         if incomplete {
             pool.extend(conversation.ca_certificates().await?);
         }
-        let built = if incomplete { answer::fitting(app, authority, &pool, &key)? } else { built };
+        let built = if incomplete { answer::fitting(context, authority, &pool, &key)? } else { built };
         let built = self.completed(built.ok_or(AnswerError::KeyFitsNone)?).await?;
         self.store_answer(built, &key)
     }
@@ -74,7 +75,7 @@ impl RealHands<'_> {
     }
 
     fn office(&self) -> Result<&CsrAuthority, StepError> {
-        let authority = &self.app.inventory.authorities[&self.wanted.authority];
+        let authority = &self.context.inventory.authorities[&self.wanted.authority];
         authority.csr().ok_or(StepError::OtherKind { kind: authority.kind_word() })
     }
 
@@ -99,10 +100,10 @@ impl RealHands<'_> {
             (Some(answer), _) => Some(answer),
             (None, Some(folder)) => {
                 let found = answer::pick_up(folder)?.certificates;
-                match answer::answer_among(self.app, self.store, self.certificate, &found, &key)? {
+                match answer::answer_among(self.context, self.store, self.certificate, &found, &key)? {
                     Some(built) => {
                         let built = self.completed(built).await?;
-                        answer::check_issuer(self.app, self.store, self.certificate, &built, &found)??;
+                        answer::check_issuer(self.context, self.store, self.certificate, &built, &found)??;
                         Some(built)
                     }
                     None => None,
@@ -111,8 +112,12 @@ impl RealHands<'_> {
             (None, None) => None,
         };
         let Some(built) = answer else {
-            let desk =
-                Desk { app: self.app, store: self.store, certificate: self.certificate, names: &self.wanted.names };
+            let desk = Desk {
+                context: self.context,
+                store: self.store,
+                certificate: self.certificate,
+                names: &self.wanted.names,
+            };
             let proof = match &notes.asked {
                 Some(asked) => Some(desk.show(asked, notes.told.is_some()).await?),
                 None => None,
@@ -137,15 +142,15 @@ impl RealHands<'_> {
     /// Fetches issuers that are missing, where the inventory allows that.
     async fn completed(&self, built: Built) -> Result<Built, StepError> {
         let authority = &self.wanted.authority;
-        match &self.app.inventory.authorities[authority].fetch_issuers {
-            Some(hosts) => complete(self.app, authority, built, hosts).await,
+        match &self.context.inventory.authorities[authority].fetch_issuers {
+            Some(hosts) => complete(self.context, authority, built, hosts).await,
             None => Ok(built),
         }
     }
 
     /// Checks what an authority without ACME answered, and stores it.
     fn store_answer(&mut self, built: Built, key: &PrivateKey) -> Result<Outcome, StepError> {
-        let now = (self.app.now)();
+        let now = (self.context.now)();
         answer::check(&built, key, &self.wanted.names, &self.entry.wish, now)?;
         let known = self.store.generation_of(self.certificate, &built.chain.leaf().fingerprint().to_string())?;
         if let Some(generation) = known.filter(|known| *known != self.generation) {
@@ -155,7 +160,7 @@ impl RealHands<'_> {
             let text = format!(
                 "the answer has no certificate of `{issuer}`, which issued this one: visitors may not trust it"
             );
-            (self.app.watch)(&Progress::Note(text));
+            (self.context.watch)(&Progress::Note(text));
         }
         self.store.generation_folder(self.certificate, self.generation).save_chain(&built.chain)?;
         self.store.record_generation(self.certificate, self.generation, &self.wanted, &built.chain, now)?;

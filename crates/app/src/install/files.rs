@@ -1,8 +1,8 @@
 //! Files put where a program wants them, and a command.
 
 use super::{Change, InstallError, LARGEST, LiveEndpoint, Placement, ServerPlan, read_part};
-use crate::FileChange;
 use eskort_core::inventory::{FileCopy, Install, Server, ServerKind};
+use eskort_core::progress::FileChange;
 use eskort_host::files::{Access, read_whole};
 use eskort_store::GenerationFolder;
 

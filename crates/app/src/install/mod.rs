@@ -5,10 +5,11 @@ mod nginx;
 
 pub(crate) use nginx::Configs;
 
-use crate::{App, FileChange, Progress};
+use eskort_core::context::Context;
 use eskort_core::finding::Finding;
 use eskort_core::inventory::{CheckAddress, Install, Part, ProgramRules, ServerKind};
 use eskort_core::names::Identifier;
+use eskort_core::progress::{FileChange, Progress};
 use eskort_core::words;
 use eskort_host::CommandError;
 use eskort_host::crash_point;
@@ -158,13 +159,13 @@ pub(crate) struct Placement<'a> {
 
 /// Gathers the facts and plans for every server of a certificate. Reads only.
 pub(crate) fn plan(
-    app: &App,
+    context: &Context,
     store: &Store,
     placement: &Placement<'_>,
     configs: &Configs,
 ) -> Result<Vec<ServerPlan>, InstallError> {
     let one = |install: &Install| {
-        let server = &app.inventory.servers[&install.server];
+        let server = &context.inventory.servers[&install.server];
         match &server.kind {
             ServerKind::Nginx { .. } => {
                 nginx::plan(install, server, &store.current_folder(placement.certificate), placement, configs)
@@ -192,23 +193,23 @@ pub(crate) fn lacking(plans: &[ServerPlan], store: &Store, placement: &Placement
 
 /// Applies the plans: keeps what is there, writes, tests, reloads, looks. When any of it fails, everything is put back.
 pub(crate) async fn apply(
-    app: &App,
+    context: &Context,
     store: &Store,
     plans: &[ServerPlan],
     placement: &Placement<'_>,
 ) -> Result<(), InstallError> {
     let certificate = placement.certificate;
     let servers = || plans.iter().map(|plan| plan.server.as_str());
-    match forward(app, store, plans, placement).await {
+    match forward(context, store, plans, placement).await {
         Ok(()) => {
-            let now = (app.now)();
+            let now = (context.now)();
             store.settle_changes(now)?;
             store.record_installs(certificate, servers(), placement.generation, InstallState::Installed, None, now)?;
             Ok(())
         }
         Err(first) => {
-            let error = undone(app, store, plans, first).await;
-            let (seen, now) = (words::printable(&error.to_string(), 300), (app.now)());
+            let error = undone(context, store, plans, first).await;
+            let (seen, now) = (words::printable(&error.to_string(), 300), (context.now)());
             store.record_installs(
                 certificate,
                 servers(),
@@ -223,24 +224,24 @@ pub(crate) async fn apply(
 }
 
 /// Undoes what a run that was killed left half-way, before anything else is planned. What somebody changed since stays theirs.
-pub(crate) async fn recover(app: &App, store: &Store) -> Result<(), StoreError> {
+pub(crate) async fn recover(context: &Context, store: &Store) -> Result<(), StoreError> {
     let changes = store.unsettled()?;
     if changes.is_empty() {
         return Ok(());
     }
-    (app.watch)(&Progress::Doing("undo what a run that was cut off left half-way"));
+    (context.watch)(&Progress::Doing("undo what a run that was cut off left half-way"));
     let (theirs, failed) = put_back(store, &changes);
     for text in theirs.iter().map(Theirs::words).chain(failed.clone()) {
-        (app.watch)(&Progress::Note(text));
+        (context.watch)(&Progress::Note(text));
     }
     if failed.is_empty() {
         let paths: Vec<PathBuf> = theirs.into_iter().map(|theirs| theirs.path).collect();
         store.forget_changes(&changes, &paths)?;
     }
     for server in told(&changes) {
-        if let Err(error) = reload(app, server).await {
+        if let Err(error) = reload(context, server).await {
             let text = format!("server `{server}` could not be made to take what was put back: {error}");
-            (app.watch)(&Progress::Note(text));
+            (context.watch)(&Progress::Note(text));
         }
     }
     Ok(())
@@ -288,17 +289,17 @@ fn told(changes: &[Undo]) -> BTreeSet<&str> {
 }
 
 /// Makes a server read its files again, by the command that the inventory has for it now.
-async fn reload(app: &App, server: &str) -> Result<(), CommandError> {
-    let Some(entry) = app.inventory.servers.get(server) else { return Ok(()) };
+async fn reload(context: &Context, server: &str) -> Result<(), CommandError> {
+    let Some(entry) = context.inventory.servers.get(server) else { return Ok(()) };
     let command = match &entry.kind {
         ServerKind::Nginx { config, reload, .. } => nginx::reload_command(config, reload.as_ref()),
         ServerKind::Files { run, .. } => run.clone(),
     };
-    eskort_host::program::run(&command, &work_folder(app), &entry.rules).await
+    eskort_host::program::run(&command, &work_folder(context), &entry.rules).await
 }
 
 /// Puts everything back, makes the servers that were told of the change take that, and returns what to say.
-async fn undone(app: &App, store: &Store, plans: &[ServerPlan], first: InstallError) -> InstallError {
+async fn undone(context: &Context, store: &Store, plans: &[ServerPlan], first: InstallError) -> InstallError {
     let changes = match store.unsettled() {
         Ok(changes) => changes,
         Err(then) => return InstallError::Undo { first: Box::new(first), then: then.to_string() },
@@ -310,7 +311,7 @@ async fn undone(app: &App, store: &Store, plans: &[ServerPlan], first: InstallEr
     }
     trouble.extend(theirs.iter().map(Theirs::words));
     for server in told(&changes) {
-        if let Err(error) = reload(app, server).await {
+        if let Err(error) = reload(context, server).await {
             // The first failure was this very reload: that it fails again says nothing new.
             if !matches!(&first, InstallError::Reload { server: failed, .. } if failed == server) {
                 trouble.push(format!("server `{server}` could not be made to take what was put back: {error}"));
@@ -321,7 +322,7 @@ async fn undone(app: &App, store: &Store, plans: &[ServerPlan], first: InstallEr
         InstallError::Test { server, source } => {
             let test = plans.iter().find(|p| p.server == server);
             let again = match test.and_then(|plan| Some((plan, plan.test.as_ref()?))) {
-                Some((plan, test)) => eskort_host::program::run(test, &work_folder(app), &plan.rules).await,
+                Some((plan, test)) => eskort_host::program::run(test, &work_folder(context), &plan.rules).await,
                 None => Ok(()),
             };
             match again {
@@ -336,7 +337,7 @@ async fn undone(app: &App, store: &Store, plans: &[ServerPlan], first: InstallEr
 
 /// The way forward.
 async fn forward(
-    app: &App,
+    context: &Context,
     store: &Store,
     plans: &[ServerPlan],
     placement: &Placement<'_>,
@@ -355,27 +356,27 @@ async fn forward(
     crash_point("switched");
     for plan in plans {
         for change in &plan.changes {
-            (app.watch)(&Progress::Change { path: change.path.clone(), how: change.how.clone() });
+            (context.watch)(&Progress::Change { path: change.path.clone(), how: change.how.clone() });
             write(change)?;
         }
         crash_point("written");
         let server = || plan.server.clone();
         if let Some(test) = &plan.test {
-            (app.watch)(&Progress::Doing("let the server test its configuration"));
-            let tested = eskort_host::program::run(test, &work_folder(app), &plan.rules).await;
+            (context.watch)(&Progress::Doing("let the server test its configuration"));
+            let tested = eskort_host::program::run(test, &work_folder(context), &plan.rules).await;
             tested.map_err(|source| InstallError::Test { server: server(), source })?;
         }
         if let Some(reload) = &plan.reload {
-            (app.watch)(&Progress::Doing("make the server take the change"));
+            (context.watch)(&Progress::Doing("make the server take the change"));
             store.mark_told(&plan.server)?;
-            let reloaded = eskort_host::program::run(reload, &work_folder(app), &plan.rules).await;
+            let reloaded = eskort_host::program::run(reload, &work_folder(context), &plan.rules).await;
             reloaded.map_err(|source| InstallError::Reload { server: server(), source })?;
         }
         crash_point("reloaded");
     }
     let fingerprint = installed_fingerprint(store, placement)?;
     for endpoint in plans.iter().flat_map(|p| &p.endpoints) {
-        (app.watch)(&Progress::Doing("look whether the server shows the new certificate"));
+        (context.watch)(&Progress::Doing("look whether the server shows the new certificate"));
         await_served(endpoint, &fingerprint).await?;
     }
     Ok(())
@@ -428,8 +429,8 @@ async fn await_served(endpoint: &LiveEndpoint, fingerprint: &str) -> Result<(), 
 }
 
 /// Commands run in the inventory's folder.
-fn work_folder(app: &App) -> PathBuf {
-    app.inventory_path.parent().map_or_else(|| PathBuf::from("/"), Path::to_owned)
+fn work_folder(context: &Context) -> PathBuf {
+    context.inventory_path.parent().map_or_else(|| PathBuf::from("/"), Path::to_owned)
 }
 
 /// Returns where this machine reaches its own server.
@@ -449,10 +450,10 @@ fn read_part(folder: &GenerationFolder, part: Part, preview: bool) -> Result<Vec
 
 /// Returns the endpoints that a check looks at, without asking for any change.
 pub(crate) fn endpoints(
-    app: &App,
+    context: &Context,
     store: &Store,
     placement: &Placement<'_>,
     configs: &Configs,
 ) -> Result<Vec<LiveEndpoint>, InstallError> {
-    Ok(plan(app, store, placement, configs)?.into_iter().flat_map(|p| p.endpoints).collect())
+    Ok(plan(context, store, placement, configs)?.into_iter().flat_map(|p| p.endpoints).collect())
 }

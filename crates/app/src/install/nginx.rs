@@ -1,9 +1,9 @@
 //! nginx: reads its configuration from disk and plans what changes.
 
 use super::{Change, InstallError, LARGEST, LiveEndpoint, Placement, ServerPlan, difference, loopback};
-use crate::FileChange;
 use eskort_core::finding::{Finding, Weight};
 use eskort_core::inventory::{CheckAddress, Install, Part, Server, ServerKind};
+use eskort_core::progress::FileChange;
 use eskort_host::files::read_whole;
 use eskort_siteconf::nginx::{self, Config, Sites, Wish};
 use eskort_store::GenerationFolder;

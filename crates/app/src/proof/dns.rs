@@ -2,10 +2,13 @@
 
 use super::remote;
 use super::web_api::Api;
-use crate::{App, NameState, Progress, ProofError, RecordToPlace, StepError};
+use crate::{ProofError, StepError};
+use eskort_core::context::Context;
 use eskort_core::debt::Debt;
 use eskort_core::inventory::{DnsLook, DnsProof, ProgramRules, Proof, RecordWriter, TsigKey};
 use eskort_core::pki::Secret;
+use eskort_core::progress::{NameState, Progress};
+use eskort_core::record::RecordToPlace;
 use eskort_core::record::{Record, RecordType};
 use eskort_dns::{
     Located, NameServer, Propagation, UpdateKey, Zone, add_records, find_addresses, find_name_servers,
@@ -120,11 +123,11 @@ async fn place_for(dns: &DnsProof, records: &[Record]) -> Result<Vec<Placed>, Pr
 }
 
 /// Says where names lead elsewhere.
-fn say_delegations(app: &App, records: &[Record], placed: &[Placed]) {
+fn say_delegations(context: &Context, records: &[Record], placed: &[Placed]) {
     let mut said = BTreeSet::new();
     for (Record { name, .. }, Placed { record, .. }) in records.iter().zip(placed) {
         if *name != record.name && said.insert(name) {
-            (app.watch)(&Progress::Note(format!("{name} leads to {}: the record goes there", record.name)));
+            (context.watch)(&Progress::Note(format!("{name} leads to {}: the record goes there", record.name)));
         }
     }
 }
@@ -182,10 +185,16 @@ pub(super) enum What {
     Remove,
 }
 
-async fn update(app: &App, key: &TsigKey, look: &DnsLook, what: What, placed: &[Placed]) -> Result<(), ProofError> {
+async fn update(
+    context: &Context,
+    key: &TsigKey,
+    look: &DnsLook,
+    what: What,
+    placed: &[Placed],
+) -> Result<(), ProofError> {
     let key = read_key(key)?;
     for (zone, records) in by_zone(placed) {
-        let (server, now) = (primary(look, zone).await?, (app.now)());
+        let (server, now) = (primary(look, zone).await?, (context.now)());
         match what {
             What::Add => add_records(server, &zone.name, &key, &records, look.ttl, now).await?,
             What::Remove => remove_records(server, &zone.name, &key, &records, now).await?,
@@ -199,7 +208,7 @@ const NOT_YET: i32 = 75;
 
 /// Runs a program of the administrator's for one record, again as long as it says that it is not done yet.
 async fn tell_program(
-    app: &App,
+    context: &Context,
     (words, host, rules): (&[String], Option<&String>, &ProgramRules),
     look: &DnsLook,
     what: What,
@@ -210,13 +219,13 @@ async fn tell_program(
         "version": 1, "what": what, "type": record.kind, "name": record.name, "text": record.text, "ttl": look.ttl,
     });
     let input = format!("{told}\n");
-    let folder = app.inventory_path.parent().unwrap_or(Path::new("/"));
+    let folder = context.inventory_path.parent().unwrap_or(Path::new("/"));
     let begun = Instant::now();
     loop {
         let ended = match host {
             None => program::run_with_input(words, folder, rules, input.as_bytes()).await.map_err(ProofError::Program),
             Some(host) => {
-                let mut session = remote::open(app, host).await?;
+                let mut session = remote::open(context, host).await?;
                 let ended = session.run(words, input.as_bytes()).await;
                 session.close().await;
                 ended.map_err(ProofError::Host)
@@ -236,7 +245,7 @@ async fn tell_program(
 
 /// Adds the records, after they are written down as debts.
 pub(crate) async fn publish(
-    (app, store, certificate): (&App, &Store, &str),
+    (context, store, certificate): (&Context, &Store, &str),
     proof: &str,
     dns: &DnsProof,
     records: &[Record],
@@ -252,7 +261,7 @@ pub(crate) async fn publish(
         RecordWriter::Program { .. } | RecordWriter::Person | RecordWriter::Standing { .. } => None,
     };
     let placed = place_for(dns, records).await?;
-    say_delegations(app, records, &placed);
+    say_delegations(context, records, &placed);
     // A record that an earlier run placed is owed with the name that the API gave it.
     let known = store.debts()?;
     let debt = |record: &Record, id| Debt::Record { proof: proof.to_owned(), record: record.clone(), id };
@@ -264,13 +273,13 @@ pub(crate) async fn publish(
     };
     let mut missing: Vec<&Placed> = placed.iter().filter(|p| !has_id(&p.record)).collect();
     let debts: Vec<Debt> = missing.iter().map(|p| debt(&p.record, None)).collect();
-    store.owe(certificate, &debts, (app.now)())?;
+    store.owe(certificate, &debts, (context.now)())?;
     crash_point("owed");
     match &dns.writer {
-        RecordWriter::Update(key) => update(app, key, &dns.look, What::Add, &placed).await?,
+        RecordWriter::Update(key) => update(context, key, &dns.look, What::Add, &placed).await?,
         RecordWriter::Program { command, host, rules } => {
             for Placed { record, .. } in &placed {
-                let told = tell_program(app, (command, host.as_ref(), rules), &dns.look, What::Add, record).await;
+                let told = tell_program(context, (command, host.as_ref(), rules), &dns.look, What::Add, record).await;
                 // One that did not even begin has placed nothing.
                 if let Err(ProofError::Program(error)) = &told
                     && error.never_began()
@@ -299,8 +308,8 @@ pub(crate) async fn publish(
 }
 
 /// Removes records that a proof of the inventory placed.
-pub(super) async fn take_away(app: &App, proof: &str, owed: &[OwedRecord]) -> Result<(), ProofError> {
-    let Some(Proof::Dns(dns)) = app.inventory.proofs.get(proof) else {
+pub(super) async fn take_away(context: &Context, proof: &str, owed: &[OwedRecord]) -> Result<(), ProofError> {
+    let Some(Proof::Dns(dns)) = context.inventory.proofs.get(proof) else {
         return Err(ProofError::Gone { proof: proof.to_owned() });
     };
     // Where each stands was found out when it was placed; its zone is looked for again.
@@ -316,11 +325,11 @@ pub(super) async fn take_away(app: &App, proof: &str, owed: &[OwedRecord]) -> Re
         RecordWriter::Person | RecordWriter::Standing { .. } => Err(ProofError::Gone { proof: proof.to_owned() }),
         RecordWriter::Program { command, host, rules } => {
             for OwedRecord { record, .. } in owed {
-                tell_program(app, (command, host.as_ref(), rules), &dns.look, What::Remove, record).await?;
+                tell_program(context, (command, host.as_ref(), rules), &dns.look, What::Remove, record).await?;
             }
             Ok(())
         }
-        RecordWriter::Update(key) => update(app, key, &dns.look, What::Remove, &placed().await?).await,
+        RecordWriter::Update(key) => update(context, key, &dns.look, What::Remove, &placed().await?).await,
         RecordWriter::WebApi(settings) => {
             let placed = placed().await?;
             let api = Api::open(settings, dns.look.ttl)?;
@@ -351,14 +360,14 @@ async fn servers_to_look_at(look: &DnsLook, placed: &[Placed]) -> Result<Vec<Nam
 }
 
 /// Looks at every name server until all of them have every record. A person's records are not waited for.
-pub(crate) async fn look(app: &App, dns: &DnsProof, wanted: &[Record]) -> Result<(), StepError> {
+pub(crate) async fn look(context: &Context, dns: &DnsProof, wanted: &[Record]) -> Result<(), StepError> {
     let placed = place_for(dns, wanted).await?;
     let servers = servers_to_look_at(&dns.look, &placed).await?;
     let records: Vec<Record> = placed.iter().map(|p| p.record.clone()).collect();
     let settle = dns.look.settle;
     if matches!(dns.writer, RecordWriter::Person | RecordWriter::Standing { .. }) {
-        say_delegations(app, wanted, &placed);
-        let found = propagation(&servers, &records, (app.now)()).await;
+        say_delegations(context, wanted, &placed);
+        let found = propagation(&servers, &records, (context.now)()).await;
         if found.is_everywhere() {
             return Ok(());
         }
@@ -380,11 +389,11 @@ pub(crate) async fn look(app: &App, dns: &DnsProof, wanted: &[Record]) -> Result
         }
         return Err(StepError::AwaitsPerson { to_place });
     }
-    match ask_until(app, &servers, &records, settle).await {
+    match ask_until(context, &servers, &records, settle).await {
         Ok(found) => {
             for (host, why) in found.silent {
                 let text = format!("name server {host} was left out: {why}");
-                (app.watch)(&Progress::Note(text));
+                (context.watch)(&Progress::Note(text));
             }
             Ok(())
         }
@@ -395,7 +404,7 @@ pub(crate) async fn look(app: &App, dns: &DnsProof, wanted: &[Record]) -> Result
 /// Asks until all servers that answer have all records, or until `settle` is over; the error is what was found then. A server that is
 /// silent while another answers is not asked again.
 async fn ask_until(
-    app: &App,
+    context: &Context,
     servers: &[NameServer],
     records: &[Record],
     settle: Duration,
@@ -406,7 +415,7 @@ async fn ask_until(
     let mut asked = servers.to_vec();
     let mut silent = Vec::new();
     loop {
-        let mut found = propagation(&asked, records, (app.now)()).await;
+        let mut found = propagation(&asked, records, (context.now)()).await;
         if found.silent.len() < asked.len() {
             asked.retain(|server| found.silent.iter().all(|(host, _)| *host != server.host));
             silent.append(&mut found.silent);
@@ -424,7 +433,7 @@ async fn ask_until(
             let state = format!("on {} of {} name servers", servers.len().saturating_sub(lack), servers.len());
             NameState { name: (*name).clone(), state, since: Some(begun) }
         };
-        (app.watch)(&Progress::Names(names.iter().map(state).collect()));
+        (context.watch)(&Progress::Names(names.iter().map(state).collect()));
         // A server that remembers "there is none" says the same until it has forgotten: asking sooner is no use.
         let forgets = found.behind.iter().map(|b| b.remembers_for).min().flatten().unwrap_or_default();
         let next = pause.max(forgets).min(left);

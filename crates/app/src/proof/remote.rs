@@ -1,7 +1,8 @@
 //! Files that prove control on other machines.
 
 use super::{SiteFile, SiteFolder, folder_of};
-use crate::{App, ProofError, StepError};
+use crate::{ProofError, StepError};
+use eskort_core::context::Context;
 use eskort_core::debt::Debt;
 use eskort_core::inventory::HostKind;
 use eskort_host::Session;
@@ -11,8 +12,8 @@ use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
 
 /// Connects to a machine of the inventory.
-pub(super) async fn open(app: &App, host: &str) -> Result<Session, ProofError> {
-    let Some(entry) = app.inventory.hosts.get(host) else {
+pub(super) async fn open(context: &Context, host: &str) -> Result<Session, ProofError> {
+    let Some(entry) = context.inventory.hosts.get(host) else {
         return Err(ProofError::NoHost { host: host.to_owned() });
     };
     let password = match &entry.kind {
@@ -25,7 +26,7 @@ pub(super) async fn open(app: &App, host: &str) -> Result<Session, ProofError> {
 /// Puts files into a site's folder on every host.
 pub(super) async fn publish(site: &SiteFolder<'_>, files: &[SiteFile]) -> Result<(), StepError> {
     for host in site.hosts {
-        let mut session = open(site.app, host).await?;
+        let mut session = open(site.context, host).await?;
         let done = publish_on(site, &mut session, host, files).await;
         session.close().await;
         done?;
@@ -95,9 +96,14 @@ async fn holds(session: &mut Session, root: &Path, file: &SiteFile) -> Result<bo
 }
 
 /// Reads every file back on every host: visitors may be sent to any of them.
-pub(crate) async fn look(app: &App, root: &Path, hosts: &[String], files: &[SiteFile]) -> Result<(), ProofError> {
+pub(crate) async fn look(
+    context: &Context,
+    root: &Path,
+    hosts: &[String],
+    files: &[SiteFile],
+) -> Result<(), ProofError> {
     for host in hosts {
-        let mut session = open(app, host).await?;
+        let mut session = open(context, host).await?;
         for file in files {
             if !holds(&mut session, root, file).await? {
                 return Err(ProofError::NotOnHost { host: host.clone(), path: root.join(&file.path) });

@@ -1,7 +1,8 @@
 //! Proofs in a TLS handshake (RFC 8737): a listener that shows a certificate made for the challenge.
 
 use crate::proof::{Listener, bind, serve_all};
-use crate::{App, ProofError, StepError};
+use crate::{ProofError, StepError};
+use eskort_core::context::Context;
 use eskort_core::inventory::CheckAddress;
 use eskort_core::journey::ProofTask;
 use eskort_core::pki::{KeyKind, PkiError, PrivateKey, answers_challenge, make_challenge_certificate};
@@ -39,11 +40,11 @@ impl ResolvesServerCert for ByName {
 
 /// Opens a listener that answers the tasks' challenges.
 pub(super) async fn listen(
-    app: &App,
+    context: &Context,
     address: Option<SocketAddr>,
     tasks: &[ProofTask],
 ) -> Result<Listener, ProofError> {
-    let certificates = tasks.iter().map(|t| Ok((asked_for(t), Arc::new(certified(app, t)?))));
+    let certificates = tasks.iter().map(|t| Ok((asked_for(t), Arc::new(certified(context, t)?))));
     let certificates: Result<BTreeMap<_, _>, PkiError> = certificates.collect();
     let certificates = certificates.map_err(ProofError::Certificate)?;
     let only_one = tasks.len() == 1 && tasks[0].name.address().is_some();
@@ -70,9 +71,9 @@ fn asked_for(task: &ProofTask) -> String {
     task.name.address().map_or_else(|| task.name.to_string(), reverse_name)
 }
 
-fn certified(app: &App, task: &ProofTask) -> Result<CertifiedKey, PkiError> {
+fn certified(context: &Context, task: &ProofTask) -> Result<CertifiedKey, PkiError> {
     let key = PrivateKey::generate(KeyKind::P256)?;
-    let der = make_challenge_certificate(&key, &task.name, &task.key_authorization, (app.now)())?;
+    let der = make_challenge_certificate(&key, &task.name, &task.key_authorization, (context.now)())?;
     let private = PrivateKeyDer::Pkcs8(PrivatePkcs8KeyDer::from(key.to_pkcs8().reveal().clone()));
     let loaded = aws_lc_rs::default_provider().key_provider.load_private_key(private);
     let signer = loaded.map_err(|e| PkiError::Key { reason: e.to_string() })?;

@@ -6,13 +6,14 @@ use crate::args::AdoptArgs;
 use crate::errors;
 use crate::password;
 use crate::ui::{ExitStatus, Tone, Ui};
-use eskort_app::{AnswerError, App, StepError};
+use eskort_app::{AnswerError, StepError};
+use eskort_core::context::Context;
 use eskort_core::renewal::Validity;
 use eskort_core::words;
 use serde::Serialize;
 
-pub(crate) fn run(ui: &Ui, app: &App, args: &AdoptArgs) -> ExitStatus {
-    if let Err(status) = known_certificate(ui, app, &args.name) {
+pub(crate) fn run(ui: &Ui, context: &Context, args: &AdoptArgs) -> ExitStatus {
+    if let Err(status) = known_certificate(ui, context, &args.name) {
         return status;
     }
     let adopt = |instead: bool| {
@@ -20,7 +21,7 @@ pub(crate) fn run(ui: &Ui, app: &App, args: &AdoptArgs) -> ExitStatus {
             args.password.open(
                 |error| matches!(error, StepError::Answer(error) if wants_password(error)),
                 |why| StepError::Answer(AnswerError::Password(why)),
-                |password| eskort_app::adopt(app, &args.name, &brought, password, instead),
+                |password| eskort_app::adopt(context, &args.name, &brought, password, instead),
             )
         })
     };

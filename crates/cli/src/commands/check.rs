@@ -6,22 +6,23 @@ use crate::bar::lifetime_bar;
 use crate::errors::{self, Told};
 use crate::table::{Cell, Page, draw};
 use crate::ui::{ExitStatus, Tone, Ui};
-use eskort_app::{App, CheckTarget, EndpointReport};
+use eskort_app::{CheckTarget, EndpointReport};
+use eskort_core::context::Context;
 use eskort_core::finding::Weight;
 use eskort_core::names::Identifier;
 use jiff::Timestamp;
 use serde::Serialize;
 use std::net::IpAddr;
 
-pub(crate) fn run(ui: &Ui, app: &App, args: &CheckArgs) -> ExitStatus {
-    let targets = match targets(ui, app, args) {
+pub(crate) fn run(ui: &Ui, context: &Context, args: &CheckArgs) -> ExitStatus {
+    let targets = match targets(ui, context, args) {
         Ok(targets) => targets,
         Err(status) => return status,
     };
     let mut reports = Vec::new();
     let mut failed = ExitStatus::Well;
     for target in &targets {
-        match block_on(eskort_app::check(app, target)) {
+        match block_on(eskort_app::check(context, target)) {
             Ok(found) => reports.extend(found),
             Err(error) => {
                 let name = match target {
@@ -41,7 +42,7 @@ pub(crate) fn run(ui: &Ui, app: &App, args: &CheckArgs) -> ExitStatus {
         );
         return ExitStatus::Well;
     }
-    print(ui, &reports, (app.now)());
+    print(ui, &reports, (context.now)());
     let seen = match reports.iter().map(EndpointReport::worst).max() {
         Some(Weight::Bad) => ExitStatus::Failed,
         Some(Weight::Notice) => ExitStatus::NeedsAttention,
@@ -50,15 +51,15 @@ pub(crate) fn run(ui: &Ui, app: &App, args: &CheckArgs) -> ExitStatus {
     failed.max(seen)
 }
 
-fn targets(ui: &Ui, app: &App, args: &CheckArgs) -> Result<Vec<CheckTarget>, ExitStatus> {
+fn targets(ui: &Ui, context: &Context, args: &CheckArgs) -> Result<Vec<CheckTarget>, ExitStatus> {
     if args.targets.is_empty() {
-        return Ok(app.inventory.certificates.keys().cloned().map(CheckTarget::Certificate).collect());
+        return Ok(context.inventory.certificates.keys().cloned().map(CheckTarget::Certificate).collect());
     }
-    args.targets.iter().map(|text| target(ui, app, args, text)).collect()
+    args.targets.iter().map(|text| target(ui, context, args, text)).collect()
 }
 
-fn target(ui: &Ui, app: &App, args: &CheckArgs, text: &str) -> Result<CheckTarget, ExitStatus> {
-    if app.inventory.certificates.contains_key(text) {
+fn target(ui: &Ui, context: &Context, args: &CheckArgs, text: &str) -> Result<CheckTarget, ExitStatus> {
+    if context.inventory.certificates.contains_key(text) {
         return Ok(CheckTarget::Certificate(text.to_owned()));
     }
     let (host, port) = match text.rsplit_once(':') {

@@ -6,8 +6,9 @@ use crate::errors::{self, Told};
 use crate::table::{Cell, draw};
 use crate::ui::{ExitStatus, Tone, Ui};
 use eskort_app::{
-    App, CsrOptions, KeySource, OursView, RequestError, RequestView, make_request, save_request, view_request,
+    CsrOptions, KeySource, OursView, RequestError, RequestView, make_request, save_request, view_request,
 };
+use eskort_core::context::Context;
 use eskort_core::names::Identifier;
 use eskort_core::pki::{CsrWish, KeyKind, KeyUse, PkiError, Subject, WantedExtension};
 use eskort_core::words;
@@ -33,9 +34,9 @@ fn refused(ui: &Ui, headline: &str, cause: impl ToString, hint: &str, status: Ex
 const NO_CSR: &str = "no CSR was made";
 
 fn make(ui: &Ui, config: Option<PathBuf>, args: &CsrMakeArgs) -> ExitStatus {
-    let (app, options) = match &args.certificate {
+    let (context, options) = match &args.certificate {
         Some(name) => match from_inventory(ui, config, name, args) {
-            Ok((app, options)) => (Some(app), options),
+            Ok((context, options)) => (Some(context), options),
             Err(status) => return status,
         },
         None => match from_options(ui, args) {
@@ -54,7 +55,7 @@ fn make(ui: &Ui, config: Option<PathBuf>, args: &CsrMakeArgs) -> ExitStatus {
     }
     let made = if args.protect {
         match args.password.given_or_new("Password for the key") {
-            Ok(Some(password)) => make_request(app.as_ref(), &options, Some(&password)),
+            Ok(Some(password)) => make_request(context.as_ref(), &options, Some(&password)),
             missing => {
                 let cause = missing.err().unwrap_or_else(|| "a key is protected with a password".into());
                 return refused(ui, NO_CSR, cause, "give it in a file: --password-file FILE", ExitStatus::Usage);
@@ -64,7 +65,7 @@ fn make(ui: &Ui, config: Option<PathBuf>, args: &CsrMakeArgs) -> ExitStatus {
         let wants = |error: &RequestError| {
             matches!(error, RequestError::Key { source: PkiError::EncryptedKey | PkiError::WrongPassword, .. })
         };
-        args.password.open(wants, RequestError::Password, |password| make_request(app.as_ref(), &options, password))
+        args.password.open(wants, RequestError::Password, |password| make_request(context.as_ref(), &options, password))
     };
     let made = match made {
         Ok(made) => made,
@@ -118,16 +119,16 @@ fn from_inventory(
     config: Option<PathBuf>,
     name: &str,
     args: &CsrMakeArgs,
-) -> Result<(App, CsrOptions), ExitStatus> {
-    let app = load(ui, config)?;
-    known_certificate(ui, &app, name)?;
-    let entry = &app.inventory.certificates[name];
+) -> Result<(Context, CsrOptions), ExitStatus> {
+    let context = load(ui, config)?;
+    known_certificate(ui, &context, name)?;
+    let entry = &context.inventory.certificates[name];
     let key = match &args.key {
         Some(path) => KeySource::File { path: path.clone(), kind: entry.key, protect: args.protect },
         None => KeySource::Stored { certificate: name.to_owned() },
     };
     let options = CsrOptions { names: entry.names.clone(), wish: entry.wish.clone(), key };
-    Ok((app, options))
+    Ok((context, options))
 }
 
 fn from_options(ui: &Ui, args: &CsrMakeArgs) -> Result<CsrOptions, ExitStatus> {
@@ -185,8 +186,8 @@ struct Made<'a> {
 }
 
 fn read(ui: &Ui, config: Option<PathBuf>, args: &CsrReadArgs) -> ExitStatus {
-    let app = match load_if_there(ui, config) {
-        Ok(app) => app,
+    let context = match load_if_there(ui, config) {
+        Ok(context) => context,
         Err(status) => return status,
     };
     let mut bytes = Vec::new();
@@ -203,7 +204,7 @@ fn read(ui: &Ui, config: Option<PathBuf>, args: &CsrReadArgs) -> ExitStatus {
         let cause = format!("cannot read {}: {error}", args.file.display());
         return refused(ui, headline, cause, "name the CSR's file, or `-` for standard input", ExitStatus::Failed);
     }
-    match view_request(app.as_ref(), &bytes) {
+    match view_request(context.as_ref(), &bytes) {
         Err(RequestError::Store(error)) => errors::print_store(ui, &error),
         Err(error) => {
             let hint = "it should be a PKCS#10 request: PEM, DER, or base64 that was pasted";

@@ -6,7 +6,9 @@ use super::{block_on, check, keep, list};
 use crate::args::{DEMO_FOLDER, DemoArgs};
 use crate::errors::{self, Told};
 use crate::ui::{ExitStatus, Tone, Ui};
-use eskort_app::{App, CheckTarget, Ending, KeepOptions, RecordToPlace};
+use eskort_app::{CheckTarget, Ending, KeepOptions};
+use eskort_core::context::Context;
+use eskort_core::record::RecordToPlace;
 use eskort_practice::{Authority, AuthorityOptions, Clock, FTP_USER, FtpServer, NameServer, Office, Site};
 use jiff::SignedDuration;
 use std::io;
@@ -93,12 +95,13 @@ fn place_for(ui: &Ui, folder: &Path) -> PathBuf {
 }
 
 /// Reads the inventory as it is now, with the practice world's clock.
-fn load(ui: &Ui, world: &World) -> Result<App, ExitStatus> {
+fn load(ui: &Ui, world: &World) -> Result<Context, ExitStatus> {
     let (clock, watch) = (world.clock.clone(), ui.clone());
-    let now: eskort_app::Now = Arc::new(move || clock.now());
+    let now: eskort_core::context::Now = Arc::new(move || clock.now());
     let folder = &world.folder;
-    let app = App::load(&folder.join("eskort.toml"), &folder.join("state"), now, Arc::new(move |p| watch.progress(p)));
-    app.map_err(|error| errors::print_setup(ui, &error))
+    let context =
+        eskort_app::load(&folder.join("eskort.toml"), &folder.join("state"), now, Arc::new(move |p| watch.progress(p)));
+    context.map_err(|error| errors::print_setup(ui, &error))
 }
 
 /// Builds the practice world in its folder.
@@ -306,8 +309,8 @@ async fn tell_story(ui: &Ui, world: &World) -> Result<(), ExitStatus> {
         ui.result(&Tone::Strong.paint("A practice world is up."));
         ui.result("An authority, a name server, a site and a hosting account of the Lampholm Lighthouse Trust run on this machine's loopback.");
     }
-    let app = load(ui, world)?;
-    let day = eskort_core::words::day((app.now)());
+    let context = load(ui, world)?;
+    let day = eskort_core::words::day((context.now)());
     chapter(
         ui,
         1,
@@ -317,14 +320,14 @@ async fn tell_story(ui: &Ui, world: &World) -> Result<(), ExitStatus> {
              takes the certificate through its six stages; the authority looks at the file that Eskort publishes on the site."
         ),
     );
-    keep_once(ui, &app).await?;
+    keep_once(ui, &context).await?;
     chapter(
         ui,
         2,
         "What visitors see",
         "`eskort check` connects as a visitor would and compares with what was installed.",
     );
-    check_once(ui, &app).await?;
+    check_once(ui, &context).await?;
     chapter(
         ui,
         3,
@@ -333,8 +336,8 @@ async fn tell_story(ui: &Ui, world: &World) -> Result<(), ExitStatus> {
          a hosting account that has only FTP; and the ticket desk's name, whose record a person has to place.",
     );
     add_proofs(world).map_err(|source| cannot_write(ui, &source))?;
-    let app = load(ui, world)?;
-    let records = keep_once(ui, &app).await?;
+    let context = load(ui, world)?;
+    let records = keep_once(ui, &context).await?;
     chapter(
         ui,
         4,
@@ -342,8 +345,8 @@ async fn tell_story(ui: &Ui, world: &World) -> Result<(), ExitStatus> {
         "`eskort keep` goes on with the same order. What is done already is left alone.",
     );
     place_by_hand(world, &records);
-    keep_once(ui, &app).await?;
-    let app = office::tell_chapter(ui, world).await?;
+    keep_once(ui, &context).await?;
+    let context = office::tell_chapter(ui, world).await?;
     world.clock.set_offset(SignedDuration::ZERO);
     let days = eskort_core::words::duration(SignedDuration::from_hours(24 * DAYS));
     chapter(
@@ -352,9 +355,9 @@ async fn tell_story(ui: &Ui, world: &World) -> Result<(), ExitStatus> {
         &format!("{days} later"),
         "The practice world's clock moves to today. A third of the lifetimes is left: renewal is due.",
     );
-    list_once(ui, &app)?;
+    list_once(ui, &context)?;
     ui.result("");
-    let records = keep_once(ui, &app).await?;
+    let records = keep_once(ui, &context).await?;
     place_by_hand(world, &records);
     chapter(
         ui,
@@ -362,9 +365,9 @@ async fn tell_story(ui: &Ui, world: &World) -> Result<(), ExitStatus> {
         "All is well",
         "The person has placed the new record, too. New generations have new keys; the old ones are kept.",
     );
-    keep_once(ui, &app).await?;
+    keep_once(ui, &context).await?;
     ui.result("");
-    list_once(ui, &app)?;
+    list_once(ui, &context)?;
     if !json {
         ui.result(&format!("\n{}", what_next(&world.folder)));
         ui.result(&format!("This note lies in {}", world.folder.join(NOTE).display()));
@@ -378,11 +381,11 @@ fn cannot_write(ui: &Ui, source: &io::Error) -> ExitStatus {
 }
 
 /// Runs `keep` as the command does; returns what a person has to place.
-async fn keep_once(ui: &Ui, app: &App) -> Result<Vec<RecordToPlace>, ExitStatus> {
-    let kept = eskort_app::keep(app, &KeepOptions::default()).await;
+async fn keep_once(ui: &Ui, context: &Context) -> Result<Vec<RecordToPlace>, ExitStatus> {
+    let kept = eskort_app::keep(context, &KeepOptions::default()).await;
     ui.settle();
     let entries = kept.map_err(|error| errors::print_store(ui, &error))?;
-    keep::print(ui, app, &entries, false);
+    keep::print(ui, context, &entries, false);
     let mut records = Vec::new();
     for entry in entries {
         match entry.ending {
@@ -394,10 +397,10 @@ async fn keep_once(ui: &Ui, app: &App) -> Result<Vec<RecordToPlace>, ExitStatus>
     Ok(records)
 }
 
-async fn check_once(ui: &Ui, app: &App) -> Result<(), ExitStatus> {
-    match eskort_app::check(app, &CheckTarget::Certificate("website".into())).await {
+async fn check_once(ui: &Ui, context: &Context) -> Result<(), ExitStatus> {
+    match eskort_app::check(context, &CheckTarget::Certificate("website".into())).await {
         Ok(reports) => {
-            check::print(ui, &reports, (app.now)());
+            check::print(ui, &reports, (context.now)());
             Ok(())
         }
         Err(error) => {
@@ -407,8 +410,8 @@ async fn check_once(ui: &Ui, app: &App) -> Result<(), ExitStatus> {
     }
 }
 
-fn list_once(ui: &Ui, app: &App) -> Result<(), ExitStatus> {
-    let rows = eskort_app::list(app).map_err(|error| errors::print_store(ui, &error))?;
-    list::print(ui, &rows, (app.now)());
+fn list_once(ui: &Ui, context: &Context) -> Result<(), ExitStatus> {
+    let rows = eskort_app::list(context).map_err(|error| errors::print_store(ui, &error))?;
+    list::print(ui, &rows, (context.now)());
     Ok(())
 }

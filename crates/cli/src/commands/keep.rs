@@ -7,28 +7,29 @@ use crate::errand;
 use crate::errors::{self, Told};
 use crate::table::{Cell, draw};
 use crate::ui::{self, ExitStatus, Tone, Ui};
-use eskort_app::{
-    App, Ending, Errand, FileChange, KeepEntry, KeepOptions, Placed, PlannedServer, RecordToPlace, StepError,
-};
+use eskort_app::{Ending, Errand, KeepEntry, KeepOptions, Placed, PlannedServer, StepError};
+use eskort_core::context::Context;
 use eskort_core::decision::{Decision, Obtaining, Reason};
 use eskort_core::finding::Finding;
+use eskort_core::progress::FileChange;
+use eskort_core::record::RecordToPlace;
 use eskort_core::renewal::Validity;
 use eskort_core::words;
 use jiff::Timestamp;
 use serde::Serialize;
 use std::path::{Path, PathBuf};
 
-pub(crate) fn run(ui: &Ui, app: &App, args: KeepArgs) -> ExitStatus {
+pub(crate) fn run(ui: &Ui, context: &Context, args: KeepArgs) -> ExitStatus {
     for name in &args.only {
-        if let Err(status) = known_certificate(ui, app, name) {
+        if let Err(status) = known_certificate(ui, context, name) {
             return status;
         }
     }
-    if app.inventory.certificates.is_empty() {
+    if context.inventory.certificates.is_empty() {
         ui.talk("The inventory has no [certificate.NAME] section, so there is nothing to keep.");
     }
     let options = KeepOptions { plan: args.plan, wait: args.wait, only: args.only };
-    let kept = match block_on_stoppable(ui, eskort_app::keep(app, &options)) {
+    let kept = match block_on_stoppable(ui, eskort_app::keep(context, &options)) {
         Ok(kept) => kept,
         Err(status) => return status,
     };
@@ -36,7 +37,7 @@ pub(crate) fn run(ui: &Ui, app: &App, args: KeepArgs) -> ExitStatus {
     match kept {
         Err(error) => errors::print_store(ui, &error),
         Ok(entries) => {
-            print(ui, app, &entries, args.plan);
+            print(ui, context, &entries, args.plan);
             status(&entries)
         }
     }
@@ -61,8 +62,8 @@ pub(crate) fn status(entries: &[KeepEntry]) -> ExitStatus {
 const NOT_AS_IT_SHOULD_BE: &str = "is in place, but visitors do not get it as they should";
 
 /// Prints what came of a run.
-pub(crate) fn print(ui: &Ui, app: &App, entries: &[KeepEntry], plan: bool) {
-    let now = (app.now)();
+pub(crate) fn print(ui: &Ui, context: &Context, entries: &[KeepEntry], plan: bool) {
+    let now = (context.now)();
     for entry in entries {
         if let Some(told) = told(entry) {
             errors::print(ui, &headline(entry), &told);
@@ -95,7 +96,7 @@ pub(crate) fn print(ui: &Ui, app: &App, entries: &[KeepEntry], plan: bool) {
         if entries.iter().any(|e| e.decision.as_ref().is_none_or(Decision::acts)) {
             ui.talk("");
         }
-        let rows: Vec<Vec<Cell>> = entries.iter().map(|e| row(app, e, now)).collect();
+        let rows: Vec<Vec<Cell>> = entries.iter().map(|e| row(context, e, now)).collect();
         ui.result(&draw(&["CERTIFICATE", "LEFT", "RESULT"], &rows, ui.page()));
     }
 }
@@ -143,8 +144,8 @@ fn headline(entry: &KeepEntry) -> String {
     }
 }
 
-fn row(app: &App, entry: &KeepEntry, now: Timestamp) -> Vec<Cell> {
-    let lead = app.inventory.lead_of(&entry.certificate);
+fn row(context: &Context, entry: &KeepEntry, now: Timestamp) -> Vec<Cell> {
+    let lead = context.inventory.lead_of(&entry.certificate);
     let bar = |validity: Option<Validity>| match validity {
         Some(v) => {
             let (bar, tone) = lifetime_bar(&v, v.renew_at_with(lead), now);
@@ -158,7 +159,7 @@ fn row(app: &App, entry: &KeepEntry, now: Timestamp) -> Vec<Cell> {
             (bar(*validity), Cell::toned(text, Tone::Notice))
         }
         Ending::Arrived { generation, validity, looked_at, unconfirmed: None } => {
-            let done = match app.inventory.certificates.get(&entry.certificate) {
+            let done = match context.inventory.certificates.get(&entry.certificate) {
                 _ if *looked_at > 0 => "installed and seen live",
                 Some(wanted) if wanted.install.is_empty() => "stored",
                 _ => "stored and put in place",

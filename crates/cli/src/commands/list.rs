@@ -4,17 +4,18 @@ use crate::bar::lifetime_bar;
 use crate::errors;
 use crate::table::{Cell, draw};
 use crate::ui::{ExitStatus, Tone, Ui};
-use eskort_app::{App, ListRow, State};
+use eskort_app::{ListRow, State};
+use eskort_core::context::Context;
 use eskort_core::words;
 use jiff::Timestamp;
 use serde::Serialize;
 
-pub(crate) fn run(ui: &Ui, app: &App) -> ExitStatus {
-    let rows = match eskort_app::list(app) {
+pub(crate) fn run(ui: &Ui, context: &Context) -> ExitStatus {
+    let rows = match eskort_app::list(context) {
         Ok(rows) => rows,
         Err(error) => return errors::print_store(ui, &error),
     };
-    print(ui, &rows, (app.now)());
+    print(ui, &rows, (context.now)());
     rows.iter().map(|r| status(&r.state)).max().unwrap_or(ExitStatus::Well)
 }
 

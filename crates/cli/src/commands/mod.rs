@@ -16,7 +16,8 @@ use crate::args::{Args, Command, Output};
 use crate::errors;
 use crate::guide;
 use crate::ui::{ExitStatus, Ui};
-use eskort_app::{App, Now, Stop};
+use eskort_app::Stop;
+use eskort_core::context::{Context, Now};
 use jiff::Timestamp;
 use std::path::PathBuf;
 use std::sync::Arc;
@@ -69,46 +70,46 @@ fn run_command(ui: &Ui, args: Args) -> ExitStatus {
         && !check.targets.is_empty()
     {
         return match load_if_there(ui, args.config) {
-            Ok(Some(app)) => check::run(ui, &app, check),
+            Ok(Some(context)) => check::run(ui, &context, check),
             Ok(None) => {
                 let root = nix::unistd::geteuid().is_root();
                 let state = eskort_app::usual_state(std::env::home_dir().as_deref(), root);
                 let watch = ui.clone();
-                let app = App::without_inventory(&state, clock(), Arc::new(move |p| watch.progress(p)));
-                check::run(ui, &app, check)
+                let context = Context::without_inventory(&state, clock(), Arc::new(move |p| watch.progress(p)));
+                check::run(ui, &context, check)
             }
             Err(status) => status,
         };
     }
-    let app = match load(ui, args.config) {
-        Ok(app) => app,
+    let context = match load(ui, args.config) {
+        Ok(context) => context,
         Err(status) => return status,
     };
     match command {
-        Command::Keep(keep) => keep::run(ui, &app, keep),
-        Command::List => list::run(ui, &app),
-        Command::Check(check) => check::run(ui, &app, &check),
-        Command::Adopt(adopt) => adopt::run(ui, &app, &adopt),
-        Command::Pack(pack) => pack::run(ui, &app, &pack),
-        Command::Receive(receive) => receive::run(ui, &app, &receive),
-        Command::Note(note) => note::run(ui, &app, note),
-        Command::Place(place) => place::run(ui, &app, &place),
+        Command::Keep(keep) => keep::run(ui, &context, keep),
+        Command::List => list::run(ui, &context),
+        Command::Check(check) => check::run(ui, &context, &check),
+        Command::Adopt(adopt) => adopt::run(ui, &context, &adopt),
+        Command::Pack(pack) => pack::run(ui, &context, &pack),
+        Command::Receive(receive) => receive::run(ui, &context, &receive),
+        Command::Note(note) => note::run(ui, &context, note),
+        Command::Place(place) => place::run(ui, &context, &place),
         Command::Demo(_) | Command::Csr(_) | Command::Show(_) => unreachable!("these were run without an inventory"),
     }
 }
 
-pub(crate) fn load(ui: &Ui, config: Option<PathBuf>) -> Result<App, ExitStatus> {
+pub(crate) fn load(ui: &Ui, config: Option<PathBuf>) -> Result<Context, ExitStatus> {
     let home = std::env::home_dir();
     let root = nix::unistd::geteuid().is_root();
     let path = config.unwrap_or_else(|| eskort_app::usual_inventory(home.as_deref(), root));
     let usual_state = eskort_app::usual_state(home.as_deref(), root);
     let watch = ui.clone();
-    let app = App::load(&path, &usual_state, clock(), Arc::new(move |p| watch.progress(p)));
-    app.map_err(|error| errors::print_setup(ui, &error))
+    let context = eskort_app::load(&path, &usual_state, clock(), Arc::new(move |p| watch.progress(p)));
+    context.map_err(|error| errors::print_setup(ui, &error))
 }
 
 /// Reads the inventory if there is one: for commands that need none.
-pub(crate) fn load_if_there(ui: &Ui, config: Option<PathBuf>) -> Result<Option<App>, ExitStatus> {
+pub(crate) fn load_if_there(ui: &Ui, config: Option<PathBuf>) -> Result<Option<Context>, ExitStatus> {
     let usual = || eskort_app::usual_inventory(std::env::home_dir().as_deref(), nix::unistd::geteuid().is_root());
     if config.is_none() && !usual().exists() {
         return Ok(None);
@@ -152,16 +153,16 @@ pub(crate) fn block_on_stoppable<T>(ui: &Ui, future: impl Future<Output = T>) ->
 }
 
 /// Returns the name when it is one of the inventory's certificates; says so otherwise.
-pub(crate) fn known_certificate(ui: &Ui, app: &App, name: &str) -> Result<(), ExitStatus> {
-    if app.inventory.certificates.contains_key(name) {
+pub(crate) fn known_certificate(ui: &Ui, context: &Context, name: &str) -> Result<(), ExitStatus> {
+    if context.inventory.certificates.contains_key(name) {
         return Ok(());
     }
-    let known: Vec<&String> = app.inventory.certificates.keys().collect();
+    let known: Vec<&String> = context.inventory.certificates.keys().collect();
     let hint = match known[..] {
         [] => "the inventory has no certificate yet; add a section [certificate.NAME]".to_owned(),
         _ => format!("the inventory has {}", eskort_core::words::list(&known)),
     };
     let told = errors::Told::coded("no-such-certificate", "").hint(hint);
-    errors::print(ui, &format!("{} has no certificate `{name}`", app.inventory_path.display()), &told);
+    errors::print(ui, &format!("{} has no certificate `{name}`", context.inventory_path.display()), &told);
     Err(ExitStatus::Usage)
 }

@@ -5,16 +5,17 @@ use super::{block_on_stoppable, keep, known_certificate};
 use crate::args::NoteArgs;
 use crate::errors::{self, Told};
 use crate::ui::{ExitStatus, Ui};
-use eskort_app::{App, Noted, ProofError, StepError};
+use eskort_app::{Noted, ProofError, StepError};
+use eskort_core::context::Context;
 use eskort_core::desk::{Asked, AskedError};
 use eskort_core::names::Identifier;
 use eskort_core::record::RecordType;
 
-pub(crate) fn run(ui: &Ui, app: &App, args: Box<NoteArgs>) -> ExitStatus {
-    if let Err(status) = known_certificate(ui, app, &args.name) {
+pub(crate) fn run(ui: &Ui, context: &Context, args: Box<NoteArgs>) -> ExitStatus {
+    if let Err(status) = known_certificate(ui, context, &args.name) {
         return status;
     }
-    let entry = &app.inventory.certificates[&args.name];
+    let entry = &context.inventory.certificates[&args.name];
     let asked = match asked(ui, &args, &entry.names) {
         Ok(asked) => asked,
         Err(told) => {
@@ -24,7 +25,7 @@ pub(crate) fn run(ui: &Ui, app: &App, args: Box<NoteArgs>) -> ExitStatus {
     };
     let NoteArgs { name, order, placed, page, remark, by, told, .. } = *args;
     let noted = Noted { order, placed, page, remark, asked, by, told };
-    let done = match block_on_stoppable(ui, eskort_app::note(app, &name, entry, noted)) {
+    let done = match block_on_stoppable(ui, eskort_app::note(context, &name, entry, noted)) {
         Ok(done) => done,
         Err(status) => return status,
     };
@@ -32,7 +33,7 @@ pub(crate) fn run(ui: &Ui, app: &App, args: Box<NoteArgs>) -> ExitStatus {
     match done {
         Ok(entry) => {
             let entries = [entry];
-            keep::print(ui, app, &entries, false);
+            keep::print(ui, context, &entries, false);
             keep::status(&entries)
         }
         Err(StepError::Store(error)) => errors::print_store(ui, &error),

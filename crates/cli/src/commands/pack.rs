@@ -4,13 +4,14 @@ use super::known_certificate;
 use crate::args::{PackArgs, PackForm};
 use crate::errors::{self, Told};
 use crate::ui::{ExitStatus, Ui};
-use eskort_app::{App, PackError, Packing};
+use eskort_app::{PackError, Packing};
+use eskort_core::context::Context;
 use eskort_core::pki::{Pkcs12Form, Secret};
 use serde::Serialize;
 use std::path::Path;
 
-pub(crate) fn run(ui: &Ui, app: &App, args: &PackArgs) -> ExitStatus {
-    if let Err(status) = known_certificate(ui, app, &args.name) {
+pub(crate) fn run(ui: &Ui, context: &Context, args: &PackArgs) -> ExitStatus {
+    if let Err(status) = known_certificate(ui, context, &args.name) {
         return status;
     }
     let packing = match args.form {
@@ -35,7 +36,7 @@ pub(crate) fn run(ui: &Ui, app: &App, args: &PackArgs) -> ExitStatus {
         },
         _ => Secret::new(String::new()),
     };
-    match eskort_app::pack(app, &args.name, args.generation, packing, &password, &args.to) {
+    match eskort_app::pack(context, &args.name, args.generation, packing, &password, &args.to) {
         Err(PackError::Store(error)) => errors::print_store(ui, &error),
         Err(error) => {
             let hint = match &error {

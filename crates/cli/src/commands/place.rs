@@ -4,7 +4,8 @@ use super::block_on;
 use crate::args::PlaceArgs;
 use crate::errors::{self, Told};
 use crate::ui::{ExitStatus, Tone, Ui};
-use eskort_app::{App, FileToPlace, StepError};
+use eskort_app::{FileToPlace, StepError};
+use eskort_core::context::Context;
 use eskort_core::names::Identifier;
 use eskort_core::words;
 use serde::Serialize;
@@ -14,9 +15,9 @@ use std::path::{Path, PathBuf};
 /// What authorities want to see is a line or two.
 const LARGEST: u64 = 64 * 1024;
 
-pub(crate) fn run(ui: &Ui, app: &App, args: &PlaceArgs) -> ExitStatus {
+pub(crate) fn run(ui: &Ui, context: &Context, args: &PlaceArgs) -> ExitStatus {
     if args.remove {
-        return remove(ui, app, &args.proof);
+        return remove(ui, context, &args.proof);
     }
     let file = match file(ui, args) {
         Ok(file) => file,
@@ -25,7 +26,7 @@ pub(crate) fn run(ui: &Ui, app: &App, args: &PlaceArgs) -> ExitStatus {
             return ExitStatus::Usage;
         }
     };
-    let placed = block_on(eskort_app::place(app, &args.proof, &file));
+    let placed = block_on(eskort_app::place(context, &args.proof, &file));
     ui.settle();
     match placed {
         Err(error) => failed(ui, &args.proof, &error),
@@ -57,8 +58,8 @@ struct Removed<'a> {
     left: usize,
 }
 
-fn remove(ui: &Ui, app: &App, proof: &str) -> ExitStatus {
-    let taken = block_on(eskort_app::take_back(app, proof));
+fn remove(ui: &Ui, context: &Context, proof: &str) -> ExitStatus {
+    let taken = block_on(eskort_app::take_back(context, proof));
     ui.settle();
     let (removed, left) = match taken {
         Err(error) => return failed(ui, proof, &error),

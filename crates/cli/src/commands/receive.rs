@@ -5,7 +5,8 @@ use crate::args::ReceiveArgs;
 use crate::errors::{self, Told};
 use crate::password;
 use crate::ui::{ExitStatus, Tone, Ui};
-use eskort_app::{AnswerError, App, Brought, Receipt, Received, StepError};
+use eskort_app::{AnswerError, Brought, Receipt, Received, StepError};
+use eskort_core::context::Context;
 use eskort_core::pki::{IntakeError, LARGEST_INTAKE, LeftAside};
 use eskort_core::words;
 use jiff::Timestamp;
@@ -16,7 +17,7 @@ use std::path::{Path, PathBuf};
 /// More than these are summed up; `--output json` has them all.
 const MOST_LEFT_ASIDE: usize = 12;
 
-pub(crate) fn run(ui: &Ui, app: &App, args: &ReceiveArgs) -> ExitStatus {
+pub(crate) fn run(ui: &Ui, context: &Context, args: &ReceiveArgs) -> ExitStatus {
     let brought = match bring(&args.files) {
         Ok(brought) => brought,
         Err(error) => return failed(ui, &errors::tell_answer(&error)),
@@ -28,7 +29,7 @@ pub(crate) fn run(ui: &Ui, app: &App, args: &ReceiveArgs) -> ExitStatus {
             |error| matches!(error, StepError::Answer(error) if wants_password(error)),
             |why| StepError::Answer(AnswerError::Password(why)),
             |password| {
-                let received = eskort_app::receive(app, &brought, password, hosts, accept);
+                let received = eskort_app::receive(context, &brought, password, hosts, accept);
                 block_on_stoppable(ui, received).unwrap_or(Err(StepError::Interrupted))
             },
         )
@@ -47,7 +48,7 @@ pub(crate) fn run(ui: &Ui, app: &App, args: &ReceiveArgs) -> ExitStatus {
         Err(StepError::Interrupted) => return ExitStatus::Failed,
         Err(other) => return failed(ui, &errors::tell(&other, "NAME")),
     };
-    print(ui, app, receipt)
+    print(ui, context, receipt)
 }
 
 /// Shows an issuer that is not known, and asks on a terminal whether it is the authority's.
@@ -66,17 +67,17 @@ fn asks_to_accept(ui: &Ui, error: &AnswerError) -> bool {
 }
 
 /// Prints what came of what was brought.
-pub(crate) fn print(ui: &Ui, app: &App, receipt: Receipt) -> ExitStatus {
+pub(crate) fn print(ui: &Ui, context: &Context, receipt: Receipt) -> ExitStatus {
     if ui.is_json() {
         let received = receipt.received.iter().map(row).collect();
         let left_aside = receipt.left_aside.iter().map(ToString::to_string).collect();
-        ui.json("receive", &Report { at: (app.now)(), received, left_aside });
+        ui.json("receive", &Report { at: (context.now)(), received, left_aside });
     } else {
         tell_left_aside(ui, &receipt.left_aside);
     }
     let entries: Vec<_> = receipt.received.into_iter().map(|r| r.entry).collect();
     if !ui.is_json() {
-        keep::print(ui, app, &entries, false);
+        keep::print(ui, context, &entries, false);
     }
     keep::status(&entries)
 }

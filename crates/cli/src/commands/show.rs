@@ -9,8 +9,9 @@ use crate::errors::{self, Told};
 use crate::table::{Cell, Page, draw};
 use crate::ui::{ExitStatus, Tone, Ui};
 use eskort_app::{
-    AnswerError, App, DebtView, FileView, GenerationView, InspectError, JourneyView, KeyView, OursView, Show, State,
+    AnswerError, DebtView, FileView, GenerationView, InspectError, JourneyView, KeyView, OursView, Show, State,
 };
+use eskort_core::context::Context;
 use eskort_core::journey::Milestone;
 use eskort_core::pki::IntakeError;
 use eskort_core::words;
@@ -20,37 +21,37 @@ use std::path::{Path, PathBuf};
 
 pub(crate) fn run(ui: &Ui, config: Option<PathBuf>, args: &ShowArgs) -> ExitStatus {
     let is_file = Path::new(&args.name).is_file();
-    let app = match if is_file { load_if_there(ui, config) } else { load(ui, config).map(Some) } {
-        Ok(app) => app,
+    let context = match if is_file { load_if_there(ui, config) } else { load(ui, config).map(Some) } {
+        Ok(context) => context,
         Err(status) => return status,
     };
-    match app {
-        Some(app) if !is_file || app.inventory.certificates.contains_key(&args.name) => {
-            certificate(ui, &app, &args.name)
+    match context {
+        Some(context) if !is_file || context.inventory.certificates.contains_key(&args.name) => {
+            certificate(ui, &context, &args.name)
         }
-        app => file(ui, app.as_ref(), args),
+        context => file(ui, context.as_ref(), args),
     }
 }
 
-fn certificate(ui: &Ui, app: &App, name: &str) -> ExitStatus {
-    if let Err(status) = known_certificate(ui, app, name) {
+fn certificate(ui: &Ui, context: &Context, name: &str) -> ExitStatus {
+    if let Err(status) = known_certificate(ui, context, name) {
         return status;
     }
-    match eskort_app::show(app, name) {
+    match eskort_app::show(context, name) {
         Err(error) => errors::print_store(ui, &error),
         Ok(shown) => {
             let shown = shown.expect("the certificate is in the inventory");
             if ui.is_json() {
                 ui.json("show", &shown);
             } else {
-                ui.result(&text(&shown, (app.now)(), ui.page()));
+                ui.result(&text(&shown, (context.now)(), ui.page()));
             }
             ExitStatus::Well
         }
     }
 }
 
-fn file(ui: &Ui, app: Option<&App>, args: &ShowArgs) -> ExitStatus {
+fn file(ui: &Ui, context: Option<&Context>, args: &ShowArgs) -> ExitStatus {
     let failed = |told: &Told| {
         errors::print(ui, &format!("{} says nothing", words::printable(&args.name, 200)), told);
         ExitStatus::Failed
@@ -60,11 +61,11 @@ fn file(ui: &Ui, app: Option<&App>, args: &ShowArgs) -> ExitStatus {
         Ok(bytes) => bytes,
         Err(source) => return failed(&errors::tell_answer(&AnswerError::Read { path: path.to_owned(), source })),
     };
-    let now = app.map_or_else(Timestamp::now, |app| (app.now)());
+    let now = context.map_or_else(Timestamp::now, |context| (context.now)());
     let view = args.password.open(
         |error| matches!(error, InspectError::Intake(IntakeError::NeedsPassword(_) | IntakeError::WrongPassword(_))),
         InspectError::Password,
-        |password| eskort_app::inspect(app, &args.name, &bytes, password, now),
+        |password| eskort_app::inspect(context, &args.name, &bytes, password, now),
     );
     match view {
         Err(InspectError::Intake(error)) => {

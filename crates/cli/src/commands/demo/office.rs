@@ -4,13 +4,14 @@ use super::{World, cannot_write, chapter, keep_once, load, tell};
 use crate::commands::{keep, receive};
 use crate::errors::{self, Told};
 use crate::ui::{ExitStatus, Ui};
-use eskort_app::{App, Brought, Noted};
+use eskort_app::{Brought, Noted};
+use eskort_core::context::Context;
 use eskort_core::desk::Asked;
 use eskort_practice::Slip;
 use std::io;
 
 /// Tells the chapter, and returns the inventory with the stock room in it.
-pub(super) async fn tell_chapter(ui: &Ui, world: &World) -> Result<App, ExitStatus> {
+pub(super) async fn tell_chapter(ui: &Ui, world: &World) -> Result<Context, ExitStatus> {
     chapter(
         ui,
         5,
@@ -19,8 +20,8 @@ pub(super) async fn tell_chapter(ui: &Ui, world: &World) -> Result<App, ExitStat
          to carry it.",
     );
     add_office(world).map_err(|source| cannot_write(ui, &source))?;
-    let app = load(ui, world)?;
-    keep_once(ui, &app).await?;
+    let context = load(ui, world)?;
+    keep_once(ui, &context).await?;
     let path = world.folder.join("state/certificates/stock/0001/request.pem");
     let csr = std::fs::read_to_string(path).map_err(|source| cannot_write(ui, &source))?;
     let slip = world.office.take(&csr).map_err(|says| desk_says(ui, &says))?;
@@ -32,11 +33,11 @@ pub(super) async fn tell_chapter(ui: &Ui, world: &World) -> Result<App, ExitStat
             slip.number, slip.number, slip.path
         ),
     );
-    note(ui, &app, noted(&slip)).await?;
+    note(ui, &context, noted(&slip)).await?;
     // The first time the colleague only looks.
     let says = world.office.collect(&slip.number).await.err().unwrap_or_default();
     tell(ui, &format!("Told that it may look, the desk says: {says}. `eskort note stock --told` writes that down."));
-    note(ui, &app, Noted { told: true, ..Noted::default() }).await?;
+    note(ui, &context, Noted { told: true, ..Noted::default() }).await?;
     let bytes = world.office.collect(&slip.number).await.map_err(|says| desk_says(ui, &says))?;
     std::fs::write(world.folder.join("answer.zip"), &bytes).map_err(|source| cannot_write(ui, &source))?;
     tell(
@@ -44,8 +45,8 @@ pub(super) async fn tell_chapter(ui: &Ui, world: &World) -> Result<App, ExitStat
         "After lunch it gives a zip: the certificate in DER, a text with Windows line ends that has the intermediate and the root \
          in it, a stranger's root, and a page of advice. `eskort receive answer.zip` makes sense of it, and the file goes.",
     );
-    receive_once(ui, &app, Brought { name: "answer.zip".into(), bytes }).await?;
-    Ok(app)
+    receive_once(ui, &context, Brought { name: "answer.zip".into(), bytes }).await?;
+    Ok(context)
 }
 
 /// Adds the stock room to the inventory.
@@ -80,15 +81,15 @@ fn desk_says(ui: &Ui, says: &str) -> ExitStatus {
 }
 
 /// Runs `note` as the command does.
-async fn note(ui: &Ui, app: &App, noted: Noted) -> Result<(), ExitStatus> {
-    let entry = &app.inventory.certificates["stock"];
-    let done = eskort_app::note(app, "stock", entry, noted).await;
+async fn note(ui: &Ui, context: &Context, noted: Noted) -> Result<(), ExitStatus> {
+    let entry = &context.inventory.certificates["stock"];
+    let done = eskort_app::note(context, "stock", entry, noted).await;
     ui.settle();
     let entry = done.map_err(|error| {
         errors::print(ui, "nothing was noted", &errors::tell(&error, "stock"));
         ExitStatus::Failed
     })?;
-    keep::print(ui, app, std::slice::from_ref(&entry), false);
+    keep::print(ui, context, std::slice::from_ref(&entry), false);
     match keep::status(&[entry]) {
         ExitStatus::AwaitsPerson => Ok(()),
         status => Err(status),
@@ -96,14 +97,14 @@ async fn note(ui: &Ui, app: &App, noted: Noted) -> Result<(), ExitStatus> {
 }
 
 /// Runs `receive` as the command does.
-async fn receive_once(ui: &Ui, app: &App, brought: Brought) -> Result<(), ExitStatus> {
-    let received = eskort_app::receive(app, &[brought], None, None, false).await;
+async fn receive_once(ui: &Ui, context: &Context, brought: Brought) -> Result<(), ExitStatus> {
+    let received = eskort_app::receive(context, &[brought], None, None, false).await;
     ui.settle();
     let receipt = received.map_err(|error| {
         errors::print(ui, "nothing was received", &errors::tell(&error, "stock"));
         ExitStatus::Failed
     })?;
-    match receive::print(ui, app, receipt) {
+    match receive::print(ui, context, receipt) {
         ExitStatus::Well => Ok(()),
         status => Err(status),
     }

@@ -1,9 +1,9 @@
 //! What is said while a run goes on.
 
-use crate::RecordToPlace;
-use eskort_core::decision::Decision;
-use eskort_core::journey::{Milestone, WaitsFor};
-use eskort_core::pki::Chain;
+use crate::decision::Decision;
+use crate::journey::{Milestone, WaitsFor};
+use crate::pki::Chain;
+use crate::record::RecordToPlace;
 use jiff::Timestamp;
 use std::path::PathBuf;
 use std::sync::Arc;
