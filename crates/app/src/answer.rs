@@ -1,7 +1,6 @@
 //! Answers of authorities that a person carries a CSR to.
 
 use crate::install;
-use crate::issuers::complete;
 use crate::turn::Run;
 use crate::{KeepEntry, StepError};
 use eskort_core::context::Context;
@@ -16,6 +15,7 @@ use eskort_core::words;
 use eskort_host::files::read_whole;
 use eskort_probe::Trust;
 use eskort_store::{JourneyRow, RunLock, Store};
+use eskort_talk::add_missing_issuers;
 use jiff::Timestamp;
 use std::path::{Path, PathBuf};
 
@@ -178,7 +178,7 @@ pub(crate) fn chain_of(
 }
 
 /// Returns what visitors trust: `visitor-roots` where the inventory has them, else the system's roots.
-fn visitors_of(context: &Context, authority: &str) -> Result<Trust, StepError> {
+pub(crate) fn visitors_of(context: &Context, authority: &str) -> Result<Trust, StepError> {
     let Some(path) = &context.inventory.authorities[authority].visitor_roots else { return Ok(Trust::system()) };
     let mut trust = Trust::nobody();
     trust.add_file(path)?;
@@ -313,7 +313,8 @@ pub async fn receive(
         let entry = &context.inventory.certificates[&certificate];
         let hosts = context.inventory.authorities[&entry.authority].fetch_issuers.as_deref();
         if let Some(hosts) = fetch_issuers.or(hosts) {
-            built = complete(context, &entry.authority, built, hosts).await?;
+            let anchors = visitors_of(context, &entry.authority)?.anchors();
+            built = add_missing_issuers(context, built, hosts, &anchors).await;
         }
         // Before the journey is touched: what is wrong with an answer is no failure of the journey.
         check(&built, &key, &open.wanted.names, &entry.wish, (context.now)())?;

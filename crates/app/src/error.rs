@@ -1,7 +1,7 @@
 //! What can stop a journey.
 
-use crate::turn::Concerns;
-use crate::{AnswerError, ApiError, AuthorityError, Errand, InstallError};
+use crate::{AnswerError, ApiError, Errand, InstallError};
+use eskort_core::decision::Concerns;
 use eskort_core::desk::AskedError;
 use eskort_core::finding::Finding;
 use eskort_core::journey::{Unexpected, WaitsFor};
@@ -13,6 +13,7 @@ use eskort_host::HostError;
 use eskort_host::{CommandError, SecretError};
 use eskort_probe::{NotVisible, TrustError};
 use eskort_store::StoreError;
+use eskort_talk::AuthorityError;
 use jiff::{SignedDuration, Timestamp};
 use std::io;
 use std::net::SocketAddr;

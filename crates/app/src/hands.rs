@@ -3,12 +3,11 @@
 mod by_acme;
 mod by_csr;
 
-use crate::authority::Hold;
 use crate::driver::Hands;
 use crate::install::Configs;
 use crate::install::{self, Placement};
 use crate::proof::{Listener, Proving};
-use crate::{AuthorityError, Client, EndpointReport, StepError, check};
+use crate::{EndpointReport, StepError, check};
 use eskort_acme::{AcmeError, OrderStatus, Step, new_order, read_order};
 use eskort_core::context::Context;
 use eskort_core::decision::Wanted;
@@ -21,6 +20,7 @@ use eskort_core::progress::Progress;
 use eskort_host::obeyed;
 use eskort_host::read_secret;
 use eskort_store::{InstallState, Store};
+use eskort_talk::{AuthorityError, Client, Hold};
 use std::collections::BTreeMap;
 use std::path::Path;
 use std::time::{Duration, Instant};

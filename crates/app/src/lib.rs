@@ -4,17 +4,13 @@
 
 mod adopt;
 mod answer;
-mod authority;
 mod check;
 mod desk;
 mod driver;
 mod error;
-mod est;
 mod hands;
-mod http;
 mod inspect;
 mod install;
-mod issuers;
 mod keep;
 mod list;
 mod lost;
@@ -29,12 +25,10 @@ mod turn;
 
 pub use adopt::{Adopted, adopt};
 pub use answer::{AnswerError, Brought, Receipt, Received, receive};
-pub use authority::{AuthorityError, Client, Hold};
 pub use check::{CheckTarget, EndpointReport, check};
 pub use desk::{Errand, Noted, ProofSight, note};
 pub use driver::{Driver, Hands, Step};
 pub use error::{ProofError, StepError};
-pub use est::EstError;
 pub use inspect::{CertificateView, FileView, InspectError, KeyView, OursView, inspect};
 pub use install::InstallError;
 pub use keep::{Ending, KeepEntry, KeepOptions, Placed, PlannedServer, keep};

@@ -1,7 +1,6 @@
 //! One certificate's turn in a run of `keep`: decides, and carries the decision out.
 
 use crate::StepError;
-use crate::authority::Client;
 use crate::desk::is_shown_at_desk;
 use crate::driver::{Driver, Hands, Step};
 use crate::hands::RealHands;
@@ -11,7 +10,7 @@ use crate::lost;
 use crate::proof::pay_debts;
 use crate::stop::Stop;
 use eskort_core::context::Context;
-use eskort_core::decision::{AuthorityHold, Decision, Obtaining, PutInPlace, Wanted, decide, hold_after};
+use eskort_core::decision::{AuthorityHold, Concerns, Decision, Obtaining, PutInPlace, Wanted, decide, hold_after};
 use eskort_core::inventory::CertificateEntry;
 use eskort_core::journey::{Action, Milestone, Outcome, Stage, WaitsFor};
 use eskort_core::pki::{Built, base64url, sha256};
@@ -19,6 +18,7 @@ use eskort_core::progress::Progress;
 use eskort_core::words;
 use eskort_host::panic_point;
 use eskort_store::{JourneyRow, Store, StoreError};
+use eskort_talk::Client;
 use jiff::{SignedDuration, Timestamp};
 use std::collections::BTreeMap;
 use std::panic::AssertUnwindSafe;
@@ -338,22 +338,6 @@ impl<'a> Run<'a> {
 
 /// An authority that wants to be asked again only after this is not waited for.
 const LONG_WAIT: SignedDuration = SignedDuration::from_mins(5);
-
-/// Whom a failure concerns, and so what is left alone for a while.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub(crate) enum Concerns {
-    /// The authority refuses whoever asks. `mistake` is set when what the inventory says of it is probably wrong.
-    Authority {
-        /// Whether a change of its section ends it.
-        mistake: bool,
-    },
-    /// The authority is out of reach just now.
-    Reach,
-    /// The authority refused this certificate.
-    Certificate,
-    /// Nothing that the authority did.
-    Nobody,
-}
 
 /// Returns what stands for everything that the inventory says of an authority, the key of an external account included.
 pub(crate) fn section_of(context: &Context, authority: &str) -> String {

@@ -3,7 +3,7 @@
 use crate::guide;
 use crate::ui::{ExitStatus, Tone, Ui};
 use eskort_acme::{AcmeError, AtFault, Problem, Rejected, Step};
-use eskort_app::{AnswerError, ApiError, AuthorityError, EstError, InstallError, ProofError, SetupError, StepError};
+use eskort_app::{AnswerError, ApiError, InstallError, ProofError, SetupError, StepError};
 use eskort_core::desk::AskedError;
 use eskort_core::inventory::{Mistake, Mistakes};
 use eskort_core::pki::{ChainError, ChainFault, IntakeError};
@@ -13,6 +13,8 @@ use eskort_host::{CommandError, HostError};
 use eskort_probe::{NotVisible, WhyNotVisible};
 use eskort_siteconf::nginx::PlanError;
 use eskort_store::StoreError;
+use eskort_talk::http::HttpError;
+use eskort_talk::{AuthorityError, EstError};
 use serde::Serialize;
 use std::path::Path;
 
@@ -297,17 +299,24 @@ pub(crate) fn tell_answer(error: &AnswerError) -> Told {
     }
 }
 
+fn tell_http(error: &HttpError) -> Told {
+    let told = Told::new(error);
+    match error {
+        HttpError::Unreachable { untrusted: true, .. } => {
+            told.hint("for a private authority name its root in the inventory: api-roots = \"root.pem\"")
+        }
+        HttpError::Unreachable { .. } => {
+            told.hint("check the authority's address in the inventory, this machine's network, and its name servers")
+        }
+        HttpError::TimedOut { .. } => told.hint("the authority is slow or not there; try again later"),
+        HttpError::TooLarge { .. } => told.hint("check the authority's address in the inventory"),
+    }
+}
+
 fn tell_authority(error: &AuthorityError, certificate: &str) -> Told {
     let told = Told::new(error);
     match error {
-        AuthorityError::Unreachable { untrusted: true, .. } => {
-            told.hint("for a private authority name its root in the inventory: api-roots = \"root.pem\"")
-        }
-        AuthorityError::Unreachable { .. } => {
-            told.hint("check the authority's address in the inventory, this machine's way out, and its name servers")
-        }
-        AuthorityError::TimedOut { .. } => told.hint("the authority is slow or not there; try again later"),
-        AuthorityError::TooLarge { .. } => told.hint("check the authority's address in the inventory"),
+        AuthorityError::Http(error) => tell_http(error),
         AuthorityError::Refused { step, problem, .. } => tell_problem(told, *step, problem, certificate),
         AuthorityError::Acme(AcmeError::Problem(problem)) => tell_problem(told, Step::Order, problem, certificate),
         AuthorityError::Rejected(rejected) => tell_rejected(told, rejected, certificate),

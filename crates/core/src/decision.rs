@@ -355,5 +355,21 @@ fn same_names(a: &[Identifier], b: &[Identifier]) -> bool {
     sorted(a) == sorted(b)
 }
 
+/// Whom a failure concerns, and so what is left alone for a while.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Concerns {
+    /// The authority refuses whoever asks. `mistake` is set when what the inventory says of it is probably wrong.
+    Authority {
+        /// Whether a change of its section ends it.
+        mistake: bool,
+    },
+    /// The authority is out of reach just now.
+    Reach,
+    /// The authority refused this certificate.
+    Certificate,
+    /// Nothing that the authority did.
+    Nobody,
+}
+
 #[cfg(test)]
 mod tests;

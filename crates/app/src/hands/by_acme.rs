@@ -1,9 +1,8 @@
 //! The steps at an ACME authority, from the challenges to the chain.
 
 use super::RealHands;
+use crate::StepError;
 use crate::answer::fitting;
-use crate::authority::Hold;
-use crate::{AuthorityError, StepError};
 use eskort_acme::{
     AcmeError, Answer, Authorization, ChallengeKind, Order, OrderStatus, Rejected, Signer, Step, answer_challenge,
     finalize, post_as_get, read_authorization, read_certificate, read_order,
@@ -14,6 +13,7 @@ use eskort_core::names::Identifier;
 use eskort_core::pki::{Certificate, Chain, ChainError, make_csr};
 use eskort_core::progress::{NameState, Progress};
 use eskort_core::record::{Record, StandingRecord, account_record, challenge_record};
+use eskort_talk::{AuthorityError, Hold};
 use std::time::{Duration, Instant};
 
 /// After so many questions the wait for the authority is more than a moment.

@@ -2,8 +2,6 @@
 
 use super::RealHands;
 use crate::desk::Desk;
-use crate::est::{Enrolled, Est};
-use crate::issuers::complete;
 use crate::{AnswerError, Errand, InstallError, StepError, answer};
 use eskort_core::desk::DeskNotes;
 use eskort_core::inventory::CsrAuthority;
@@ -13,6 +11,7 @@ use eskort_core::pki::{
 };
 use eskort_core::progress::Progress;
 use eskort_host::files::{Access, write_whole};
+use eskort_talk::{Enrolled, Est, add_missing_issuers};
 use jiff::Timestamp;
 
 impl RealHands<'_> {
@@ -143,7 +142,10 @@ impl RealHands<'_> {
     async fn completed(&self, built: Built) -> Result<Built, StepError> {
         let authority = &self.wanted.authority;
         match &self.context.inventory.authorities[authority].fetch_issuers {
-            Some(hosts) => complete(self.context, authority, built, hosts).await,
+            Some(hosts) => {
+                let anchors = answer::visitors_of(self.context, authority)?.anchors();
+                Ok(add_missing_issuers(self.context, built, hosts, &anchors).await)
+            }
             None => Ok(built),
         }
     }

@@ -2,7 +2,6 @@
 
 use super::dns::What;
 use crate::ProofError;
-use crate::authority::innermost;
 use eskort_core::inventory::{Mistake, Mistakes, RecipeSource, WebApi, read_recipe};
 use eskort_core::pki::Secret;
 use eskort_core::recipe::{
@@ -13,6 +12,7 @@ use eskort_core::words::printable;
 use eskort_host::SecretError;
 use eskort_host::obeyed;
 use eskort_host::read_secret;
+use eskort_talk::http::{self, innermost};
 use reqwest::header::{CONTENT_TYPE, HeaderName, HeaderValue};
 use std::time::Duration;
 
@@ -97,7 +97,7 @@ impl<'a> Api<'a> {
         let secret = settings.secret.as_ref().map(read_secret).transpose()?;
         // A redirect could carry the secret elsewhere.
         let none = reqwest::redirect::Policy::none();
-        let mut http = crate::http::client(&settings.address).redirect(none).timeout(LONGEST_ANSWER);
+        let mut http = http::client(&settings.address).redirect(none).timeout(LONGEST_ANSWER);
         if let Some(path) = &settings.roots {
             let fail = |why: String| SecretError { place: format!("the roots in {}", path.display()), why };
             let pem = obeyed::read(path).map_err(fail)?;

@@ -1,8 +1,7 @@
 //! Talks to an authority over EST (RFC 7030, with the corrections of RFC 8951).
 
-use crate::AuthorityError;
-use crate::authority::failure;
-use crate::turn::Concerns;
+use crate::http::{self, failure};
+use crate::{AuthorityError, EstError};
 use eskort_acme::{LARGEST_ANSWER, retry_after};
 use eskort_core::inventory::EstAuthority;
 use eskort_core::journey::poll_delay;
@@ -19,55 +18,8 @@ const LONGEST_ANSWER: Duration = Duration::from_secs(60);
 /// A person may have to look at the request: longer than this nobody waits without asking again.
 const LONGEST_WAIT: SignedDuration = SignedDuration::from_hours(24 * 7);
 
-/// Why an EST authority gave no certificate.
-#[derive(Debug, thiserror::Error, strum::IntoStaticStr)]
-#[strum(serialize_all = "kebab-case")]
-pub enum EstError {
-    /// It does not know who asks.
-    #[error("{url} does not let us in (401){}", said_words(said))]
-    NotLetIn {
-        /// What was asked for.
-        url: String,
-        /// What it says, tamed.
-        said: String,
-    },
-    /// It refused.
-    #[error("{url} was answered with {status}{}", said_words(said))]
-    Refused {
-        /// What was asked for.
-        url: String,
-        /// The HTTP status.
-        status: u16,
-        /// What it says, tamed.
-        said: String,
-    },
-    /// An answer that is none.
-    #[error("{url} answers {what}")]
-    NotProtocol {
-        /// What was asked for.
-        url: String,
-        /// What is wrong with the answer.
-        what: &'static str,
-    },
-}
-
-fn said_words(said: &str) -> String {
-    if said.is_empty() { String::new() } else { format!(": {said}") }
-}
-
-impl EstError {
-    /// Returns whom it concerns.
-    pub(crate) fn concerns(&self) -> Concerns {
-        match self {
-            EstError::NotLetIn { .. } | EstError::NotProtocol { .. } => Concerns::Authority { mistake: true },
-            EstError::Refused { status: 500.., .. } => Concerns::Reach,
-            EstError::Refused { .. } => Concerns::Certificate,
-        }
-    }
-}
-
 /// What came of asking for a certificate.
-pub(crate) enum Enrolled {
+pub enum Enrolled {
     /// Its certificates, in no order.
     Certificates(Vec<Certificate>),
     /// Not yet: the same is to be asked again then.
@@ -75,7 +27,7 @@ pub(crate) enum Enrolled {
 }
 
 /// A conversation with an EST authority.
-pub(crate) struct Est<'a> {
+pub struct Est<'a> {
     authority: &'a EstAuthority,
     login: Option<(String, Secret<String>)>,
     http: reqwest::Client,
@@ -86,7 +38,7 @@ pub(crate) struct Est<'a> {
 impl<'a> Est<'a> {
     /// Opens a conversation; nothing is sent yet. `in_use` is the certificate to be renewed with its key: it stands in where
     /// the inventory names no client certificate (RFC 7030 section 3.3.2).
-    pub(crate) fn open(
+    pub fn open(
         authority: &'a EstAuthority,
         in_use: Option<Secret<String>>,
         patience: Duration,
@@ -95,18 +47,14 @@ impl<'a> Est<'a> {
         let longest = patience.min(LONGEST_ANSWER);
         let fail = |path: &Path, why: String| AuthorityError::File { path: path.to_owned(), why };
         let read = |path: &PathBuf| obeyed::read(path).map_err(|why| fail(path, why));
-        let mut builder = crate::http::client(&authority.address)
+        let mut builder = http::client(&authority.address)
             .https_only(true)
             // A redirect could carry the login elsewhere (RFC 7030 section 3.2.1 wants a person to agree).
             .redirect(reqwest::redirect::Policy::none())
             .connect_timeout(longest.min(Duration::from_secs(10)))
             .timeout(longest);
         if let Some(path) = &authority.api_roots {
-            let roots = reqwest::Certificate::from_pem_bundle(&read(path)?).map_err(|e| fail(path, e.to_string()))?;
-            if roots.is_empty() {
-                return Err(fail(path, "there is no certificate in it".into()));
-            }
-            builder = builder.tls_certs_only(roots);
+            builder = builder.tls_certs_only(http::roots(path).map_err(|why| fail(path, why))?);
         }
         let identity = match &authority.client {
             Some((certificate, key)) => {
@@ -128,7 +76,7 @@ impl<'a> Est<'a> {
     }
 
     /// Returns the authority's own certificates (RFC 7030 section 4.1).
-    pub(crate) async fn ca_certificates(&self) -> Result<Vec<Certificate>, AuthorityError> {
+    pub async fn ca_certificates(&self) -> Result<Vec<Certificate>, AuthorityError> {
         let url = format!("{}/cacerts", self.authority.address);
         let (status, body, _) = self.exchange(reqwest::Method::GET, &url, None).await?;
         match status {
@@ -138,7 +86,7 @@ impl<'a> Est<'a> {
     }
 
     /// Asks for a certificate with a CSR in DER, for the first time or to renew one (RFC 7030 section 4.2).
-    pub(crate) async fn enroll(&self, csr: &[u8], renews: bool, now: Timestamp) -> Result<Enrolled, AuthorityError> {
+    pub async fn enroll(&self, csr: &[u8], renews: bool, now: Timestamp) -> Result<Enrolled, AuthorityError> {
         let operation = if renews { "simplereenroll" } else { "simpleenroll" };
         let url = format!("{}/{operation}", self.authority.address);
         let (status, body, again) = self.exchange(reqwest::Method::POST, &url, Some(base64(csr))).await?;
@@ -171,17 +119,10 @@ impl<'a> Est<'a> {
             sending = sending.header("content-type", "application/pkcs10");
             sending = sending.header("content-transfer-encoding", "base64").body(body);
         }
-        let failed = |e| failure(url, self.longest, &e);
-        let mut answer = sending.send().await.map_err(failed)?;
+        let answer = sending.send().await.map_err(|e| failure(url, self.longest, &e))?;
         let status = answer.status().as_u16();
         let again = answer.headers().get("retry-after").and_then(|v| v.to_str().ok()).map(str::to_owned);
-        let mut bytes = Vec::new();
-        while let Some(chunk) = answer.chunk().await.map_err(failed)? {
-            if bytes.len() + chunk.len() > LARGEST_ANSWER {
-                return Err(AuthorityError::TooLarge { url: url.to_owned() });
-            }
-            bytes.extend_from_slice(&chunk);
-        }
+        let bytes = http::body(answer, LARGEST_ANSWER, url, self.longest).await?;
         (self.watch)(&Progress::Request { method: word, url: url.to_owned(), status });
         Ok((status, bytes, again))
     }

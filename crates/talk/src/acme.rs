@@ -1,10 +1,7 @@
 //! Talks to an ACME authority: sends requests, keeps nonces, tries again what may be tried again.
 
-mod error;
-
-pub use error::AuthorityError;
-
-use error::is_trouble;
+use crate::AuthorityError;
+use crate::http::{self, HttpError, failure, is_trouble};
 use eskort_acme::{
     AcmeError, Answer, Directory, ExternalBinding, LARGEST_ANSWER, Method, Problem, Request, Signer, Step,
     change_contact, is_account_usable, new_account, post_as_get, read_account, read_directory, retry_after,
@@ -202,7 +199,7 @@ impl Client {
     ///
     /// # Errors
     /// When the ledger or a key file cannot be written.
-    pub(crate) fn leave_account(&mut self, name: &str, store: &Store) -> Result<(), AuthorityError> {
+    pub fn leave_account(&mut self, name: &str, store: &Store) -> Result<(), AuthorityError> {
         let aside = store.put_account_key_aside(name, (self.now)())?;
         store.forget_account(name, &self.directory_url)?;
         self.signer = Signer::new(new_account_key(name, store)?, None)?;
@@ -213,7 +210,7 @@ impl Client {
     }
 
     /// Looks after a refusal that may mean that the account is ended, and says so then.
-    pub(crate) async fn explain(&mut self, error: AuthorityError) -> AuthorityError {
+    pub async fn explain(&mut self, error: AuthorityError) -> AuthorityError {
         let ours = matches!(&error, AuthorityError::Refused { step, problem, .. }
             if *step != Step::Challenge && problem.kind == "unauthorized");
         let Some(url) = self.signer.account().filter(|_| ours).map(str::to_owned) else { return error };
@@ -275,7 +272,9 @@ impl Client {
                     (error, wait)
                 }
                 (Ok(_), Some(other)) => return Err(other.into()),
-                (Err(error @ AuthorityError::Unreachable { untrusted: false, .. }), _) if hold == Hold::Repeatable => {
+                (Err(error @ AuthorityError::Http(HttpError::Unreachable { untrusted: false, .. })), _)
+                    if hold == Hold::Repeatable =>
+                {
                     (error, None)
                 }
                 (Err(error), _) => return Err(error),
@@ -311,7 +310,7 @@ impl Client {
             tries += 1;
             let result = self.exchange(request).await;
             let wait = match &result {
-                Err(AuthorityError::Unreachable { untrusted: false, .. }) => None,
+                Err(AuthorityError::Http(HttpError::Unreachable { untrusted: false, .. })) => None,
                 Ok(answer) if is_trouble(answer.status) => self.hold_of(answer),
                 _ => Some(Duration::MAX),
             };
@@ -345,21 +344,16 @@ impl Client {
             sending = sending.header("content-type", "application/jose+json").body(body.clone());
         }
         let failed = |e| failure(&request.url, self.longest, &e);
-        let mut response = sending.send().await.map_err(failed)?;
+        let response = sending.send().await.map_err(failed)?;
         let mut answer = read_head(&response);
-        while let Some(chunk) = response.chunk().await.map_err(failed)? {
-            if answer.body.len() + chunk.len() > LARGEST_ANSWER {
-                return Err(AuthorityError::TooLarge { url: request.url.clone() });
-            }
-            answer.body.extend_from_slice(&chunk);
-        }
+        answer.body = http::body(response, LARGEST_ANSWER, &request.url, self.longest).await?;
         self.nonces.extend(answer.nonce.clone());
         (self.watch)(&Progress::Request { method: word, url: request.url.clone(), status: answer.status });
         Ok(answer)
     }
 
     /// Forgets the account when the authority does not know it, so that the next try asks for a new one.
-    pub(crate) fn forget_account(&mut self, name: &str, store: &Store) -> Result<(), StoreError> {
+    pub fn forget_account(&mut self, name: &str, store: &Store) -> Result<(), StoreError> {
         store.forget_account(name, &self.directory_url)?;
         self.signer.forget_account();
         self.contact = None;
@@ -367,7 +361,7 @@ impl Client {
     }
 
     /// Returns when the authority may be asked again after it said that it was asked too often, if that is within the run's time.
-    pub(crate) fn asks_to_wait(&self, error: &AuthorityError) -> Option<Timestamp> {
+    pub fn asks_to_wait(&self, error: &AuthorityError) -> Option<Timestamp> {
         let problem = error.problem().filter(|problem| problem.status == 429)?;
         let now = (self.now)();
         let wait = retry_after(problem.retry_after.as_deref()?, now)?;
@@ -375,7 +369,7 @@ impl Client {
     }
 
     /// Returns the time until which an answer asks to wait.
-    pub(crate) fn ask_again(&self, answer: &Answer, asked: u32) -> Timestamp {
+    pub fn ask_again(&self, answer: &Answer, asked: u32) -> Timestamp {
         let now = (self.now)();
         let hint = answer.retry_after.as_deref().and_then(|v| retry_after(v, now));
         // A nonce is as good as a die, and the run has one at hand.
@@ -420,7 +414,7 @@ fn read_head(response: &reqwest::Response) -> Answer {
 }
 
 fn http_client(authority: &AcmeAuthority, longest: Duration) -> Result<reqwest::Client, AuthorityError> {
-    let mut builder = crate::http::client(&authority.directory)
+    let mut builder = http::client(&authority.directory)
         .https_only(true)
         .redirect(reqwest::redirect::Policy::limited(3))
         // Shorter than any server's patience, so that no request goes into a connection that is just being closed.
@@ -428,15 +422,10 @@ fn http_client(authority: &AcmeAuthority, longest: Duration) -> Result<reqwest::
         .connect_timeout(longest.min(Duration::from_secs(10)))
         .timeout(longest);
     if let Some(path) = &authority.api_roots {
-        let fail = |why: String| AuthorityError::File { path: path.clone(), why };
-        let pem = obeyed::read(path).map_err(fail)?;
-        let roots = reqwest::Certificate::from_pem_bundle(&pem).map_err(|e| fail(e.to_string()))?;
-        if roots.is_empty() {
-            return Err(fail("there is no certificate in it".into()));
-        }
+        let roots = http::roots(path).map_err(|why| AuthorityError::File { path: path.clone(), why })?;
         builder = builder.tls_certs_only(roots);
     }
-    builder.build().map_err(|e| failure(&authority.directory, longest, &e))
+    builder.build().map_err(|e| failure(&authority.directory, longest, &e).into())
 }
 
 fn external_binding(authority: &AcmeAuthority) -> Result<Option<ExternalBinding>, AuthorityError> {
@@ -446,30 +435,4 @@ fn external_binding(authority: &AcmeAuthority) -> Result<Option<ExternalBinding>
     let key = base64url_decode(&text).filter(|k| !k.is_empty());
     let key = key.ok_or_else(|| fail("it should hold the key in base64url, and nothing else".into()))?;
     Ok(Some(ExternalBinding { key_id: external.key_id.clone(), mac_key: Secret::new(key) }))
-}
-
-pub(crate) fn failure(url: &str, longest: Duration, error: &reqwest::Error) -> AuthorityError {
-    if error.is_timeout() {
-        return AuthorityError::TimedOut { url: url.to_owned(), after: longest };
-    }
-    let (what, untrusted) = innermost(error);
-    AuthorityError::Unreachable { url: url.to_owned(), what, untrusted }
-}
-
-/// Returns what happened at the bottom of a failed request, and whether it was that a certificate was refused.
-pub(crate) fn innermost(error: &reqwest::Error) -> (String, bool) {
-    let mut what = Vec::new();
-    let mut untrusted = false;
-    let mut cause: Option<&(dyn std::error::Error + 'static)> = Some(error);
-    while let Some(e) = cause {
-        let tls = e.downcast_ref::<rustls::Error>();
-        untrusted |= matches!(tls, Some(rustls::Error::InvalidCertificate(_)));
-        what.push(e.to_string());
-        cause = match e.downcast_ref::<std::io::Error>().and_then(std::io::Error::get_ref) {
-            Some(inner) => Some(inner),
-            None => e.source(),
-        };
-    }
-    // Each cause repeats its own source or the address; the innermost says what happened.
-    (what.pop().unwrap_or_default(), untrusted)
 }

@@ -1,11 +1,8 @@
 //! Issuers that are missing in an answer, fetched from where the certificate says that they are.
 
-use crate::StepError;
-use crate::answer::chain_of;
-use crate::authority::innermost;
-use crate::http::{host_of, is_public};
+use crate::http::{self, host_of, innermost, is_public};
 use eskort_core::context::Context;
-use eskort_core::pki::{Built, Certificate, Intake};
+use eskort_core::pki::{Anchors, Built, Certificate, Intake, assemble};
 use eskort_core::progress::Progress;
 use eskort_core::words::printable;
 use std::net::SocketAddr;
@@ -21,12 +18,7 @@ const MOST_ISSUERS: usize = 4;
 ///
 /// `hosts` are those that may be on this machine or network; any other has to be public, and redirects are not followed: the
 /// address comes from whoever made the certificate.
-pub(crate) async fn complete(
-    context: &Context,
-    authority: &str,
-    built: Built,
-    hosts: &[String],
-) -> Result<Built, StepError> {
+pub async fn add_missing_issuers(context: &Context, built: Built, hosts: &[String], anchors: &Anchors) -> Built {
     let mut pool: Vec<Certificate> = built.chain.certificates().to_vec();
     let mut built = built;
     for _ in 0..MOST_ISSUERS {
@@ -37,9 +29,9 @@ pub(crate) async fn complete(
         }
         let Some(issuer) = fetch_issuer(context, &last, hosts).await else { break };
         pool.push(issuer);
-        built = chain_of(context, authority, &built.chain.leaf().clone(), &pool)?;
+        built = assemble(built.chain.leaf().clone(), &pool, anchors, (context.now)());
     }
-    Ok(built)
+    built
 }
 
 async fn fetch_issuer(context: &Context, of: &Certificate, hosts: &[String]) -> Option<Certificate> {
@@ -78,22 +70,15 @@ async fn fetch(address: &str, hosts: &[String]) -> Result<Vec<u8>, String> {
     if found.is_empty() {
         return Err(format!("{host} is not public; `fetch-issuers = [\"{host}\"]` of the authority allows it"));
     }
-    let http = crate::http::client(address)
+    let builder = http::client(address)
         .redirect(reqwest::redirect::Policy::none())
         .resolve_to_addrs(&host, &found)
         .timeout(LONGEST_FETCH);
-    let http = http.build().map_err(|e| e.to_string())?;
+    let builder = builder.build().map_err(|e| e.to_string())?;
     let failed = |e: reqwest::Error| innermost(&e.without_url()).0;
-    let mut answer = http.get(address).send().await.map_err(failed)?;
+    let answer = builder.get(address).send().await.map_err(failed)?;
     if !answer.status().is_success() {
         return Err(format!("status {}", answer.status().as_u16()));
     }
-    let mut bytes = Vec::new();
-    while let Some(chunk) = answer.chunk().await.map_err(failed)? {
-        bytes.extend_from_slice(&chunk);
-        if bytes.len() > LARGEST {
-            return Err("it is larger than any certificate".into());
-        }
-    }
-    Ok(bytes)
+    http::body(answer, LARGEST, address, LONGEST_FETCH).await.map_err(|e| e.to_string())
 }

@@ -1,42 +1,20 @@
 //! What can go wrong on the way to an authority, and whom it concerns.
 
-use crate::EstError;
-use crate::turn::Concerns;
+use crate::http::{HttpError, is_trouble};
 use eskort_acme::{AcmeError, AtFault, Problem, Rejected, Step};
+use eskort_core::decision::Concerns;
 use eskort_core::pki::PkiError;
 use eskort_host::SecretError;
 use eskort_store::StoreError;
 use std::path::PathBuf;
-use std::time::Duration;
 
 /// What can go wrong on the way to an authority.
 #[derive(Debug, thiserror::Error, strum::IntoStaticStr)]
 #[strum(serialize_all = "kebab-case")]
 pub enum AuthorityError {
-    /// No connection, or none that can be trusted.
-    #[error("cannot reach {url}: {what}")]
-    Unreachable {
-        /// What was asked for.
-        url: String,
-        /// What happened, from the outside in.
-        what: String,
-        /// Whether the authority's certificate was refused.
-        untrusted: bool,
-    },
-    /// No answer in time.
-    #[error("no answer from {url} within {}", eskort_core::words::duration((*after).try_into().unwrap_or_default()))]
-    TimedOut {
-        /// What was asked for.
-        url: String,
-        /// How long was waited.
-        after: Duration,
-    },
-    /// An answer without end.
-    #[error("the answer from {url} is larger than any should be")]
-    TooLarge {
-        /// What was asked for.
-        url: String,
-    },
+    /// No answer, or none that can be taken.
+    #[error(transparent)]
+    Http(#[from] HttpError),
     /// It says no.
     #[error("{problem}\n(asked to {}, {url})", step.words())]
     Refused {
@@ -99,15 +77,15 @@ impl AuthorityError {
     /// Returns whether it is unknown if the authority acted: the request may have arrived, or got lost within.
     pub fn outcome_unknown(&self) -> bool {
         match self {
-            AuthorityError::Unreachable { untrusted, .. } => !untrusted,
-            AuthorityError::TimedOut { .. } => true,
+            AuthorityError::Http(HttpError::Unreachable { untrusted, .. }) => !untrusted,
+            AuthorityError::Http(HttpError::TimedOut { .. }) => true,
             AuthorityError::Refused { problem, .. } => is_trouble(problem.status) && problem.status != 503,
             _ => false,
         }
     }
 
     /// Returns whether the order is of no more use: refused, or not known any more.
-    pub(crate) fn order_is_lost(&self) -> bool {
+    pub fn order_is_lost(&self) -> bool {
         match self {
             AuthorityError::Rejected(_) | AuthorityError::AccountEnded { .. } => true,
             AuthorityError::Acme(AcmeError::Rejected(_)) => true,
@@ -120,11 +98,9 @@ impl AuthorityError {
     }
 
     /// Returns whom it concerns.
-    pub(crate) fn concerns(&self) -> Concerns {
+    pub fn concerns(&self) -> Concerns {
         let (step, problem) = match self {
-            AuthorityError::Unreachable { .. } | AuthorityError::TimedOut { .. } | AuthorityError::TooLarge { .. } => {
-                return Concerns::Reach;
-            }
+            AuthorityError::Http(_) => return Concerns::Reach,
             AuthorityError::Est(error) => return error.concerns(),
             AuthorityError::Rejected(_) | AuthorityError::Acme(AcmeError::Rejected(_)) => return Concerns::Certificate,
             AuthorityError::Acme(AcmeError::NotProtocol { .. }) => return Concerns::Reach,
@@ -147,7 +123,7 @@ impl AuthorityError {
     }
 
     /// Returns what the authority says where it refused something.
-    pub(crate) fn problem(&self) -> Option<&Problem> {
+    pub fn problem(&self) -> Option<&Problem> {
         match self {
             AuthorityError::Refused { problem, .. } => Some(problem),
             _ => None,
@@ -155,6 +131,49 @@ impl AuthorityError {
     }
 }
 
-pub(super) fn is_trouble(status: u16) -> bool {
-    status >= 500
+/// Why an EST authority gave no certificate.
+#[derive(Debug, thiserror::Error, strum::IntoStaticStr)]
+#[strum(serialize_all = "kebab-case")]
+pub enum EstError {
+    /// It does not know who asks.
+    #[error("{url} does not let us in (401){}", said_words(said))]
+    NotLetIn {
+        /// What was asked for.
+        url: String,
+        /// What it says, tamed.
+        said: String,
+    },
+    /// It refused.
+    #[error("{url} was answered with {status}{}", said_words(said))]
+    Refused {
+        /// What was asked for.
+        url: String,
+        /// The HTTP status.
+        status: u16,
+        /// What it says, tamed.
+        said: String,
+    },
+    /// An answer that is none.
+    #[error("{url} answers {what}")]
+    NotProtocol {
+        /// What was asked for.
+        url: String,
+        /// What is wrong with the answer.
+        what: &'static str,
+    },
+}
+
+fn said_words(said: &str) -> String {
+    if said.is_empty() { String::new() } else { format!(": {said}") }
+}
+
+impl EstError {
+    /// Returns whom it concerns.
+    pub fn concerns(&self) -> Concerns {
+        match self {
+            EstError::NotLetIn { .. } | EstError::NotProtocol { .. } => Concerns::Authority { mistake: true },
+            EstError::Refused { status: 500.., .. } => Concerns::Reach,
+            EstError::Refused { .. } => Concerns::Certificate,
+        }
+    }
 }
