@@ -1,6 +1,5 @@
 //! Answers of authorities that a person carries a CSR to.
 
-use crate::install;
 use crate::turn::Run;
 use crate::{KeepEntry, StepError};
 use eskort_core::context::Context;
@@ -13,6 +12,7 @@ use eskort_core::pki::{
 use eskort_core::progress::Progress;
 use eskort_core::words;
 use eskort_host::files::read_whole;
+use eskort_install as install;
 use eskort_probe::Trust;
 use eskort_store::{JourneyRow, RunLock, Store};
 use eskort_talk::add_missing_issuers;

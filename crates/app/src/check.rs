@@ -1,14 +1,13 @@
 //! Looks at live endpoints as a visitor would.
 
 use crate::StepError;
-use crate::hands::placement;
-use crate::install::{self, Configs, LiveEndpoint, Placement};
 use eskort_core::context::Context;
 use eskort_core::finding::{Finding, Weight};
 use eskort_core::inventory::CheckAddress;
 use eskort_core::pki::Certificate;
 use eskort_core::renewal::Validity;
 use eskort_core::words;
+use eskort_install::{self as install, Facts, LiveEndpoint, Placement};
 use eskort_probe::{Expected, NoTls, ObserveError, Trust, judge, observe};
 use eskort_store::Store;
 use jiff::SignedDuration;
@@ -127,8 +126,8 @@ pub async fn check(context: &Context, target: &CheckTarget) -> Result<Vec<Endpoi
         CheckTarget::Certificate(name) => {
             let entry = &context.inventory.certificates[name];
             let generation = store.newest(name)?.map_or(0, |g| g.number);
-            let placement = Placement { preview: true, ..placement(name, entry, &entry.names, generation) };
-            look_at(context, &store, name, &placement, &Configs::default()).await
+            let placement = Placement { preview: true, ..Placement::of(name, entry, &entry.names, generation) };
+            look_at(context, &store, name, &placement, &Facts::default()).await
         }
     }
 }
@@ -139,7 +138,7 @@ pub(crate) async fn look_at(
     store: &Store,
     certificate: &str,
     placement: &Placement<'_>,
-    configs: &Configs,
+    configs: &Facts,
 ) -> Result<Vec<EndpointReport>, StepError> {
     let endpoints = install::endpoints(context, store, placement, configs)?;
     if endpoints.is_empty() {

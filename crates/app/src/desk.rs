@@ -1,6 +1,5 @@
 //! The desk of an authority without ACME: what a person has to do there, what it asks as proof, and notes on the order.
 
-use crate::install;
 use crate::keep::KeepEntry;
 use crate::place::{self, SitePlace};
 use crate::proof::{self, SiteFile, pay_debts};
@@ -14,6 +13,7 @@ use eskort_core::names::Identifier;
 use eskort_core::progress::Progress;
 use eskort_core::record::RecordToPlace;
 use eskort_core::words;
+use eskort_install as install;
 use eskort_store::{RunLock, Store, StoreError};
 use jiff::civil::Date;
 use serde::Serialize;

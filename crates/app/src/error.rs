@@ -1,6 +1,6 @@
 //! What can stop a journey.
 
-use crate::{AnswerError, ApiError, Errand, InstallError};
+use crate::{AnswerError, ApiError, Errand};
 use eskort_core::decision::Concerns;
 use eskort_core::desk::AskedError;
 use eskort_core::finding::Finding;
@@ -11,6 +11,7 @@ use eskort_core::words;
 use eskort_dns::{AskError, Propagation, UpdateError};
 use eskort_host::HostError;
 use eskort_host::{CommandError, SecretError};
+use eskort_install::InstallError;
 use eskort_probe::{NotVisible, TrustError};
 use eskort_store::StoreError;
 use eskort_talk::AuthorityError;

@@ -4,8 +4,6 @@ mod by_acme;
 mod by_csr;
 
 use crate::driver::Hands;
-use crate::install::Configs;
-use crate::install::{self, Placement};
 use crate::proof::{Listener, Proving};
 use crate::{EndpointReport, StepError, check};
 use eskort_acme::{AcmeError, OrderStatus, Step, new_order, read_order};
@@ -14,11 +12,11 @@ use eskort_core::decision::Wanted;
 use eskort_core::finding::{Finding, Weight};
 use eskort_core::inventory::{AuthorityKind, CertificateEntry, DnsProof, Part, Proof, RecordWriter, SecretSource};
 use eskort_core::journey::{Action, OrderRef, Outcome, ProofTask};
-use eskort_core::names::Identifier;
 use eskort_core::pki::{Built, KeyKind, PkiError, PrivateKey, Secret, make_csr};
 use eskort_core::progress::Progress;
 use eskort_host::obeyed;
 use eskort_host::read_secret;
+use eskort_install::{self as install, Facts, Placement};
 use eskort_store::{InstallState, Store};
 use eskort_talk::{AuthorityError, Client, Hold};
 use std::collections::BTreeMap;
@@ -296,12 +294,12 @@ impl RealHands<'_> {
     }
 
     fn placement(&self) -> Placement<'_> {
-        placement(self.certificate, self.entry, &self.wanted.names, self.generation)
+        Placement::of(self.certificate, self.entry, &self.wanted.names, self.generation)
     }
 
     async fn install(&mut self) -> Result<Outcome, StepError> {
         let placement = self.placement();
-        let plans = install::plan(self.context, self.store, &placement, &Configs::default())?;
+        let plans = install::plan(self.context, self.store, &placement, &Facts::default())?;
         for finding in plans.iter().flat_map(|p| &p.findings) {
             let advice = finding.advice.as_ref().map(|advice| format!(" ({advice})")).unwrap_or_default();
             (self.context.watch)(&Progress::Note(format!("{}{advice}", finding.text)));
@@ -319,7 +317,7 @@ impl RealHands<'_> {
         loop {
             let placement = self.placement();
             let reports =
-                check::look_at(self.context, self.store, self.certificate, &placement, &Configs::default()).await?;
+                check::look_at(self.context, self.store, self.certificate, &placement, &Facts::default()).await?;
             let other = |f: &Finding| f.topic == "installed" && f.weight == Weight::Bad;
             let shown = !reports.iter().flat_map(|report| &report.findings).any(other);
             if shown || self.installed_since.is_none_or(|since| since.elapsed() >= settle) {
@@ -366,14 +364,4 @@ impl RealHands<'_> {
         (self.context.watch)(&Progress::Note(text));
         Ok(Outcome::OutOfSight { why })
     }
-}
-
-/// Returns what to put where for a certificate of the inventory.
-pub(crate) fn placement<'a>(
-    certificate: &'a str,
-    entry: &'a CertificateEntry,
-    names: &'a [Identifier],
-    generation: u32,
-) -> Placement<'a> {
-    Placement { certificate, names, generation, install: &entry.install, preview: false }
 }

@@ -1,8 +1,6 @@
 //! Brings everything in the inventory to where it should be.
 
 use crate::desk::is_shown_at_desk;
-use crate::hands::placement;
-use crate::install::{self, Configs, Placement};
 use crate::lost;
 use crate::place::stays;
 use crate::proof::{Proving, pay_debts};
@@ -17,6 +15,7 @@ use eskort_core::journey::{ProofTask, Stage};
 use eskort_core::progress::{FileChange, Progress};
 use eskort_core::record::RecordToPlace;
 use eskort_core::renewal::Validity;
+use eskort_install::{self as install, Facts as ServerFacts, Placement};
 use eskort_store::{JourneyRow, RunLock, Store, StoreError};
 use jiff::Timestamp;
 use std::collections::BTreeSet;
@@ -241,7 +240,7 @@ fn plan_only(context: &Context, options: &KeepOptions) -> Result<Vec<KeepEntry>,
     };
     let now = (context.now)();
     let insist = !options.only.is_empty();
-    let configs = Configs::default();
+    let configs = ServerFacts::default();
     let mut entries = Vec::new();
     for (name, entry) in chosen(context, options) {
         entries.push(match gather(context, &store, name, entry, &configs).map(|facts| decide(&facts, now, insist)) {
@@ -270,10 +269,10 @@ fn planned_changes(
     name: &str,
     entry: &CertificateEntry,
     decision: &Decision,
-    configs: &Configs,
+    configs: &ServerFacts,
 ) -> Result<Vec<PlannedServer>, StepError> {
     let Some(generation) = decision.generation() else { return Ok(Vec::new()) };
-    let placement = Placement { preview: true, ..placement(name, entry, &entry.names, generation) };
+    let placement = Placement { preview: true, ..Placement::of(name, entry, &entry.names, generation) };
     let plans = install::plan(context, store, &placement, configs)?;
     let planned = |plan: install::ServerPlan| PlannedServer {
         server: plan.server,
@@ -322,7 +321,7 @@ pub(crate) fn gather(
     store: &Store,
     name: &str,
     entry: &CertificateEntry,
-    configs: &Configs,
+    configs: &ServerFacts,
 ) -> Result<Facts, StepError> {
     let bare = bare_facts(context, entry);
     let newest = match store.newest(name)? {
@@ -331,7 +330,7 @@ pub(crate) fn gather(
     };
     let not_in_place = match newest.as_ref().filter(|held| held.made_for.differs(&bare.wanted).is_none()) {
         Some(Held { generation, .. }) => {
-            let placement = placement(name, entry, &entry.names, *generation);
+            let placement = Placement::of(name, entry, &entry.names, *generation);
             match install::plan(context, store, &placement, configs) {
                 Ok(plans) => install::lacking(&plans, store, &placement),
                 // A server that cannot be read must not keep a certificate from being renewed: installing it says why.

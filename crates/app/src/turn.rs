@@ -4,7 +4,6 @@ use crate::StepError;
 use crate::desk::is_shown_at_desk;
 use crate::driver::{Driver, Hands, Step};
 use crate::hands::RealHands;
-use crate::install::Configs;
 use crate::keep::{Ending, KeepEntry, Placed, gather, still_fits, wanted_of};
 use crate::lost;
 use crate::proof::pay_debts;
@@ -17,6 +16,7 @@ use eskort_core::pki::{Built, base64url, sha256};
 use eskort_core::progress::Progress;
 use eskort_core::words;
 use eskort_host::panic_point;
+use eskort_install::Facts as ServerFacts;
 use eskort_store::{JourneyRow, Store, StoreError};
 use eskort_talk::Client;
 use jiff::{SignedDuration, Timestamp};
@@ -38,14 +38,14 @@ pub(crate) struct Run<'a> {
     /// Answers that a person has brought, by certificate.
     answers: BTreeMap<String, Built>,
     /// What was read of servers.
-    configs: Configs,
+    configs: ServerFacts,
 }
 
 impl<'a> Run<'a> {
     /// Begins a run.
     pub(crate) fn new(context: &'a Context, store: &'a Store) -> Self {
         let (clients, answers, out_of_reach) = (BTreeMap::new(), BTreeMap::new(), BTreeMap::new());
-        Run { context, store, clients, out_of_reach, stop: Stop::listen(), answers, configs: Configs::default() }
+        Run { context, store, clients, out_of_reach, stop: Stop::listen(), answers, configs: ServerFacts::default() }
     }
 
     /// Gives the run an answer that a person has brought.

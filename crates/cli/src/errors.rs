@@ -3,13 +3,14 @@
 use crate::guide;
 use crate::ui::{ExitStatus, Tone, Ui};
 use eskort_acme::{AcmeError, AtFault, Problem, Rejected, Step};
-use eskort_app::{AnswerError, ApiError, InstallError, ProofError, SetupError, StepError};
+use eskort_app::{AnswerError, ApiError, ProofError, SetupError, StepError};
 use eskort_core::desk::AskedError;
 use eskort_core::inventory::{Mistake, Mistakes};
 use eskort_core::pki::{ChainError, ChainFault, IntakeError};
 use eskort_core::words;
 use eskort_dns::UpdateError;
 use eskort_host::{CommandError, HostError};
+use eskort_install::InstallError;
 use eskort_probe::{NotVisible, WhyNotVisible};
 use eskort_siteconf::nginx::PlanError;
 use eskort_store::StoreError;

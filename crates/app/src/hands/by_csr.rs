@@ -2,7 +2,7 @@
 
 use super::RealHands;
 use crate::desk::Desk;
-use crate::{AnswerError, Errand, InstallError, StepError, answer};
+use crate::{AnswerError, Errand, StepError, answer};
 use eskort_core::desk::DeskNotes;
 use eskort_core::inventory::CsrAuthority;
 use eskort_core::journey::Outcome;
@@ -11,6 +11,7 @@ use eskort_core::pki::{
 };
 use eskort_core::progress::Progress;
 use eskort_host::files::{Access, write_whole};
+use eskort_install::InstallError;
 use eskort_talk::{Enrolled, Est, add_missing_issuers};
 use jiff::Timestamp;
 

@@ -1,6 +1,7 @@
 //! Files put where a program wants them, and a command.
 
-use super::{Change, InstallError, LARGEST, LiveEndpoint, Placement, ServerPlan, read_part};
+use crate::InstallError;
+use crate::plan::{Change, LARGEST, LiveEndpoint, Placement, ServerPlan, read_part};
 use eskort_core::inventory::{FileCopy, Install, Server, ServerKind};
 use eskort_core::progress::FileChange;
 use eskort_host::files::{Access, read_whole};

@@ -1,198 +1,25 @@
-//! Puts a generation on its servers: gather and plan, then apply all of it or nothing.
+//! Applies what was planned: all of it or nothing.
 
-mod files;
-mod nginx;
-
-pub(crate) use nginx::Configs;
-
+use crate::InstallError;
+use crate::kinds::reload_command;
+use crate::plan::{Change, LARGEST, LiveEndpoint, Placement, ServerPlan, difference};
 use eskort_core::context::Context;
-use eskort_core::finding::Finding;
-use eskort_core::inventory::{CheckAddress, Install, Part, ProgramRules, ServerKind};
-use eskort_core::names::Identifier;
 use eskort_core::progress::{FileChange, Progress};
 use eskort_core::words;
-use eskort_host::CommandError;
-use eskort_host::crash_point;
-use eskort_host::files::{Access, make_folders, read_whole, write_whole};
+use eskort_host::files::{make_folders, read_whole, write_whole};
+use eskort_host::{CommandError, crash_point, program};
 use eskort_probe::observe;
-use eskort_siteconf::nginx::{LoadError, PlanError};
-use eskort_store::{GenerationFolder, InstallState, PutBack, Store, StoreError, Undo};
+use eskort_store::{InstallState, PutBack, Store, StoreError, Undo};
 use std::collections::BTreeSet;
 use std::io;
-use std::path::{Path, PathBuf};
+use std::path::PathBuf;
 use std::time::{Duration, Instant};
 
-/// No file that is read or written here is larger.
-const LARGEST: u64 = 16 << 20;
-
-/// Why a certificate could not be put on a server.
-#[derive(Debug, thiserror::Error, strum::IntoStaticStr)]
-#[strum(serialize_all = "kebab-case")]
-pub enum InstallError {
-    /// The configuration cannot be read.
-    #[error("cannot read the configuration of server `{server}`: {source}")]
-    Load {
-        /// The server.
-        server: String,
-        /// Why.
-        source: LoadError,
-    },
-    /// The configuration cannot be changed.
-    #[error("cannot change the configuration of server `{server}`: {source}")]
-    Plan {
-        /// The server.
-        server: String,
-        /// Why.
-        source: PlanError,
-    },
-    /// A file cannot be written.
-    #[error("cannot write {}: {source}", path.display())]
-    Write {
-        /// The file.
-        path: PathBuf,
-        /// Why.
-        source: io::Error,
-    },
-    /// A user or group of the inventory.
-    #[error("no {what} `{name}` exists on this machine")]
-    NoSuchOwner {
-        /// `user` or `group`.
-        what: &'static str,
-        /// Its name.
-        name: String,
-    },
-    /// The server's own test refused the configuration.
-    #[error("server `{server}` refuses the changed configuration: {source}")]
-    Test {
-        /// The server.
-        server: String,
-        /// What it said.
-        source: CommandError,
-    },
-    /// It refuses the configuration even without the change.
-    #[error("server `{server}` refuses its configuration as it was before any change: {source}")]
-    BrokenBefore {
-        /// The server.
-        server: String,
-        /// What it said.
-        source: CommandError,
-    },
-    /// It could not be made to take the change.
-    #[error("server `{server}` could not be made to take the change: {source}")]
-    Reload {
-        /// The server.
-        server: String,
-        /// What it said.
-        source: CommandError,
-    },
-    /// It goes on serving something else.
-    #[error("server `{server}` does not serve the new certificate after {}: {seen}", eskort_core::words::duration((*after).try_into().unwrap_or_default()))]
-    NotServed {
-        /// The server.
-        server: String,
-        /// What was seen instead.
-        seen: String,
-        /// How long was looked.
-        after: Duration,
-    },
-    /// Putting things back failed too.
-    #[error("{first}; and putting things back failed: {then}")]
-    Undo {
-        /// What failed first.
-        first: Box<InstallError>,
-        /// What failed then.
-        then: String,
-    },
-    /// The state folder.
-    #[error(transparent)]
-    Store(#[from] StoreError),
-}
-
-/// Where a certificate is looked at once it is installed.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub(crate) struct LiveEndpoint {
-    pub(crate) server: String,
-    pub(crate) name: String,
-    pub(crate) port: u16,
-    /// What the inventory says to connect to.
-    pub(crate) instead: Option<CheckAddress>,
-    /// Where the server listens on this machine.
-    pub(crate) here: CheckAddress,
-    pub(crate) settle: Duration,
-}
-
-/// A file before and after.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub(crate) struct Change {
-    pub(crate) path: PathBuf,
-    pub(crate) new: Vec<u8>,
-    /// `None` leaves it as it is.
-    pub(crate) access: Option<Access>,
-    /// How it changes, to show.
-    pub(crate) how: FileChange,
-}
-
-/// What is to be done on one server.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub(crate) struct ServerPlan {
-    pub(crate) server: String,
-    pub(crate) changes: Vec<Change>,
-    /// The server's own test of its configuration.
-    pub(crate) test: Option<Vec<String>>,
-    /// The command that makes it take the change.
-    pub(crate) reload: Option<Vec<String>>,
-    /// How its programs are run.
-    pub(crate) rules: ProgramRules,
-    pub(crate) endpoints: Vec<LiveEndpoint>,
-    pub(crate) findings: Vec<Finding>,
-}
-
-/// What to put where.
-pub(crate) struct Placement<'a> {
-    pub(crate) certificate: &'a str,
-    pub(crate) names: &'a [Identifier],
-    pub(crate) generation: u32,
-    pub(crate) install: &'a [Install],
-    /// Whether this is only to show what would be done: the generation may not be there yet.
-    pub(crate) preview: bool,
-}
-
-/// Gathers the facts and plans for every server of a certificate. Reads only.
-pub(crate) fn plan(
-    context: &Context,
-    store: &Store,
-    placement: &Placement<'_>,
-    configs: &Configs,
-) -> Result<Vec<ServerPlan>, InstallError> {
-    let one = |install: &Install| {
-        let server = &context.inventory.servers[&install.server];
-        match &server.kind {
-            ServerKind::Nginx { .. } => {
-                nginx::plan(install, server, &store.current_folder(placement.certificate), placement, configs)
-            }
-            ServerKind::Files { .. } => {
-                let folder = store.generation_folder(placement.certificate, placement.generation);
-                files::plan(install, server, &folder, placement)
-            }
-        }
-    };
-    placement.install.iter().map(one).collect()
-}
-
-/// Returns what the servers lack of a generation, in words.
-pub(crate) fn lacking(plans: &[ServerPlan], store: &Store, placement: &Placement<'_>) -> Vec<String> {
-    let mut lacks: Vec<String> = Vec::new();
-    if !plans.is_empty() && store.current_generation(placement.certificate) != Some(placement.generation) {
-        lacks.push(format!("`current` does not lead to generation {}", placement.generation));
-    }
-    for plan in plans {
-        lacks.extend(plan.changes.iter().map(|c| format!("{} of server `{}`", c.path.display(), plan.server)));
-    }
-    lacks
-}
-
 /// Applies the plans: keeps what is there, writes, tests, reloads, looks. When any of it fails, everything is put back.
-pub(crate) async fn apply(
+///
+/// # Errors
+/// What failed, after everything was put back; [`InstallError::Undo`] where that failed too.
+pub async fn apply(
     context: &Context,
     store: &Store,
     plans: &[ServerPlan],
@@ -224,7 +51,10 @@ pub(crate) async fn apply(
 }
 
 /// Undoes what a run that was killed left half-way, before anything else is planned. What somebody changed since stays theirs.
-pub(crate) async fn recover(context: &Context, store: &Store) -> Result<(), StoreError> {
+///
+/// # Errors
+/// When the ledger fails.
+pub async fn recover(context: &Context, store: &Store) -> Result<(), StoreError> {
     let changes = store.unsettled()?;
     if changes.is_empty() {
         return Ok(());
@@ -291,11 +121,7 @@ fn told(changes: &[Undo]) -> BTreeSet<&str> {
 /// Makes a server read its files again, by the command that the inventory has for it now.
 async fn reload(context: &Context, server: &str) -> Result<(), CommandError> {
     let Some(entry) = context.inventory.servers.get(server) else { return Ok(()) };
-    let command = match &entry.kind {
-        ServerKind::Nginx { config, reload, .. } => nginx::reload_command(config, reload.as_ref()),
-        ServerKind::Files { run, .. } => run.clone(),
-    };
-    eskort_host::program::run(&command, &work_folder(context), &entry.rules).await
+    program::run(&reload_command(&entry.kind), context.folder(), &entry.rules).await
 }
 
 /// Puts everything back, makes the servers that were told of the change take that, and returns what to say.
@@ -322,7 +148,7 @@ async fn undone(context: &Context, store: &Store, plans: &[ServerPlan], first: I
         InstallError::Test { server, source } => {
             let test = plans.iter().find(|p| p.server == server);
             let again = match test.and_then(|plan| Some((plan, plan.test.as_ref()?))) {
-                Some((plan, test)) => eskort_host::program::run(test, &work_folder(context), &plan.rules).await,
+                Some((plan, test)) => program::run(test, context.folder(), &plan.rules).await,
                 None => Ok(()),
             };
             match again {
@@ -363,13 +189,13 @@ async fn forward(
         let server = || plan.server.clone();
         if let Some(test) = &plan.test {
             (context.watch)(&Progress::Doing("let the server test its configuration"));
-            let tested = eskort_host::program::run(test, &work_folder(context), &plan.rules).await;
+            let tested = program::run(test, context.folder(), &plan.rules).await;
             tested.map_err(|source| InstallError::Test { server: server(), source })?;
         }
         if let Some(reload) = &plan.reload {
             (context.watch)(&Progress::Doing("make the server take the change"));
             store.mark_told(&plan.server)?;
-            let reloaded = eskort_host::program::run(reload, &work_folder(context), &plan.rules).await;
+            let reloaded = program::run(reload, context.folder(), &plan.rules).await;
             reloaded.map_err(|source| InstallError::Reload { server: server(), source })?;
         }
         crash_point("reloaded");
@@ -398,11 +224,6 @@ fn write(change: &Change) -> Result<(), InstallError> {
     write_whole(&change.path, &change.new, access).map_err(fail)
 }
 
-/// Returns the lines that differ, with two around them.
-fn difference(old: &str, new: &str) -> String {
-    similar::TextDiff::from_lines(old, new).unified_diff().context_radius(2).to_string()
-}
-
 fn installed_fingerprint(store: &Store, placement: &Placement<'_>) -> Result<String, StoreError> {
     let known = store.generations(placement.certificate)?;
     let found = known.into_iter().find(|g| g.number == placement.generation);
@@ -426,34 +247,4 @@ async fn await_served(endpoint: &LiveEndpoint, fingerprint: &str) -> Result<(), 
         tokio::time::sleep(pause).await;
         pause = (pause * 2).min(Duration::from_secs(1));
     }
-}
-
-/// Commands run in the inventory's folder.
-fn work_folder(context: &Context) -> PathBuf {
-    context.inventory_path.parent().map_or_else(|| PathBuf::from("/"), Path::to_owned)
-}
-
-/// Returns where this machine reaches its own server.
-fn loopback(port: u16) -> CheckAddress {
-    CheckAddress { ip: std::net::Ipv4Addr::LOCALHOST.into(), port: Some(port) }
-}
-
-fn read_part(folder: &GenerationFolder, part: Part, preview: bool) -> Result<Vec<u8>, InstallError> {
-    let path = folder.part(part);
-    let fail = |source| StoreError::Io { job: "read", path: path.clone(), source };
-    match read_whole(&path, LARGEST).map_err(fail)? {
-        Some(file) => Ok(file.bytes),
-        None if preview => Ok(Vec::new()),
-        None => Err(fail(io::ErrorKind::NotFound.into()).into()),
-    }
-}
-
-/// Returns the endpoints that a check looks at, without asking for any change.
-pub(crate) fn endpoints(
-    context: &Context,
-    store: &Store,
-    placement: &Placement<'_>,
-    configs: &Configs,
-) -> Result<Vec<LiveEndpoint>, InstallError> {
-    Ok(plan(context, store, placement, configs)?.into_iter().flat_map(|p| p.endpoints).collect())
 }

@@ -1,52 +1,27 @@
-//! nginx: reads its configuration from disk and plans what changes.
+//! nginx: plans what changes in its configuration.
 
-use super::{Change, InstallError, LARGEST, LiveEndpoint, Placement, ServerPlan, difference, loopback};
+use crate::InstallError;
+use crate::facts::Facts;
+use crate::plan::{Change, LiveEndpoint, Placement, ServerPlan, difference, loopback};
 use eskort_core::finding::{Finding, Weight};
 use eskort_core::inventory::{CheckAddress, Install, Part, Server, ServerKind};
 use eskort_core::progress::FileChange;
-use eskort_host::files::read_whole;
-use eskort_siteconf::nginx::{self, Config, Sites, Wish};
+use eskort_siteconf::nginx::{self, Wish};
 use eskort_store::GenerationFolder;
-use std::collections::BTreeMap;
-use std::io;
-use std::path::{Path, PathBuf};
-use std::sync::{Arc, Mutex, PoisonError};
-
-/// Configurations that were read in this run, for looking only: what is changed is read anew.
-#[derive(Default)]
-pub(crate) struct Configs(Mutex<BTreeMap<PathBuf, Arc<(Config, Sites)>>>);
-
-impl Configs {
-    fn load(&self, main: &Path) -> Result<Arc<(Config, Sites)>, nginx::LoadError> {
-        let known = || self.0.lock().unwrap_or_else(PoisonError::into_inner);
-        if let Some(config) = known().get(main) {
-            return Ok(Arc::clone(config));
-        }
-        let config = load(main)?;
-        let sites = Sites::find(&config);
-        let loaded = Arc::new((config, sites));
-        known().insert(main.to_owned(), Arc::clone(&loaded));
-        Ok(loaded)
-    }
-
-    /// Forgets everything, after something was changed or some time has passed.
-    pub(crate) fn forget(&self) {
-        self.0.lock().unwrap_or_else(PoisonError::into_inner).clear();
-    }
-}
+use std::path::Path;
 
 pub(super) fn plan(
     install: &Install,
     server: &Server,
     current: &GenerationFolder,
     placement: &Placement<'_>,
-    configs: &Configs,
+    facts: &Facts,
 ) -> Result<ServerPlan, InstallError> {
     let ServerKind::Nginx { config, tls_port, test, reload } = &server.kind else {
         unreachable!("only called for nginx");
     };
     let name = &install.server;
-    let loaded = configs.load(config).map_err(|source| InstallError::Load { server: name.clone(), source })?;
+    let loaded = facts.nginx(config).map_err(|source| InstallError::Load { server: name.clone(), source })?;
     let (bundle, key) = (current.part(Part::Bundle), current.part(Part::Key));
     let wish =
         Wish { names: placement.names, bundle: &bundle, key: &key, tls_port: *tls_port, redirect: install.redirect };
@@ -102,26 +77,4 @@ fn change(file: &nginx::FileChange) -> Change {
     let (old, new) = (String::from_utf8_lossy(&file.old), String::from_utf8_lossy(&file.new));
     let difference = difference(&old, &new);
     Change { path: file.path.clone(), new: file.new.clone(), access: None, how: FileChange::Lines(difference) }
-}
-
-fn load(main: &Path) -> Result<Config, nginx::LoadError> {
-    nginx::load(main, &mut |pattern| {
-        let text = pattern.to_string_lossy();
-        if !text.contains(['*', '?', '[']) {
-            return Ok(vec![(pattern.to_owned(), read(pattern)?)]);
-        }
-        // As glob(3) has it: an editor's hidden files are not meant.
-        let options = glob::MatchOptions { require_literal_leading_dot: true, ..glob::MatchOptions::new() };
-        let paths =
-            glob::glob_with(&text, options).map_err(|e| io::Error::new(io::ErrorKind::InvalidInput, e.to_string()))?;
-        let files = paths.filter_map(Result::ok).filter(|p| p.is_file());
-        let mut found: Vec<PathBuf> = files.collect();
-        found.sort();
-        found.into_iter().map(|path| read(&path).map(|bytes| (path, bytes))).collect()
-    })
-}
-
-fn read(path: &Path) -> io::Result<Vec<u8>> {
-    let there = read_whole(path, LARGEST)?;
-    there.map(|file| file.bytes).ok_or_else(|| io::ErrorKind::NotFound.into())
 }

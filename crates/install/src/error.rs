@@ -1,0 +1,91 @@
+//! What goes wrong when a certificate is put on a server.
+
+use eskort_host::CommandError;
+use eskort_siteconf::nginx::{LoadError, PlanError};
+use eskort_store::StoreError;
+use std::io;
+use std::path::PathBuf;
+use std::time::Duration;
+
+/// Why a certificate could not be put on a server.
+#[derive(Debug, thiserror::Error, strum::IntoStaticStr)]
+#[strum(serialize_all = "kebab-case")]
+pub enum InstallError {
+    /// The configuration cannot be read.
+    #[error("cannot read the configuration of server `{server}`: {source}")]
+    Load {
+        /// The server.
+        server: String,
+        /// Why.
+        source: LoadError,
+    },
+    /// The configuration cannot be changed.
+    #[error("cannot change the configuration of server `{server}`: {source}")]
+    Plan {
+        /// The server.
+        server: String,
+        /// Why.
+        source: PlanError,
+    },
+    /// A file cannot be written.
+    #[error("cannot write {}: {source}", path.display())]
+    Write {
+        /// The file.
+        path: PathBuf,
+        /// Why.
+        source: io::Error,
+    },
+    /// A user or group of the inventory.
+    #[error("no {what} `{name}` exists on this machine")]
+    NoSuchOwner {
+        /// `user` or `group`.
+        what: &'static str,
+        /// Its name.
+        name: String,
+    },
+    /// The server's own test refused the configuration.
+    #[error("server `{server}` refuses the changed configuration: {source}")]
+    Test {
+        /// The server.
+        server: String,
+        /// What it said.
+        source: CommandError,
+    },
+    /// It refuses the configuration even without the change.
+    #[error("server `{server}` refuses its configuration as it was before any change: {source}")]
+    BrokenBefore {
+        /// The server.
+        server: String,
+        /// What it said.
+        source: CommandError,
+    },
+    /// It could not be made to take the change.
+    #[error("server `{server}` could not be made to take the change: {source}")]
+    Reload {
+        /// The server.
+        server: String,
+        /// What it said.
+        source: CommandError,
+    },
+    /// It goes on serving something else.
+    #[error("server `{server}` does not serve the new certificate after {}: {seen}", eskort_core::words::duration((*after).try_into().unwrap_or_default()))]
+    NotServed {
+        /// The server.
+        server: String,
+        /// What was seen instead.
+        seen: String,
+        /// How long was looked.
+        after: Duration,
+    },
+    /// Putting things back failed too.
+    #[error("{first}; and putting things back failed: {then}")]
+    Undo {
+        /// What failed first.
+        first: Box<InstallError>,
+        /// What failed then.
+        then: String,
+    },
+    /// The state folder.
+    #[error(transparent)]
+    Store(#[from] StoreError),
+}

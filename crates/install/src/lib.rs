@@ -1,0 +1,13 @@
+//! Puts a generation on its servers: facts, plan, and a transaction that does all of it or nothing.
+
+mod error;
+mod facts;
+mod kinds;
+mod plan;
+mod transaction;
+
+pub use error::InstallError;
+pub use facts::Facts;
+pub use kinds::{endpoints, lacking, plan};
+pub use plan::{Change, LiveEndpoint, Placement, ServerPlan};
+pub use transaction::{apply, recover};

@@ -1,0 +1,105 @@
+//! What is to be done on a server: values, as they are planned, shown and applied.
+
+use crate::InstallError;
+use eskort_core::finding::Finding;
+use eskort_core::inventory::{CertificateEntry, CheckAddress, Install, Part, ProgramRules};
+use eskort_core::names::Identifier;
+use eskort_core::progress::FileChange;
+use eskort_host::files::{Access, read_whole};
+use eskort_store::{GenerationFolder, StoreError};
+use std::io;
+use std::path::PathBuf;
+use std::time::Duration;
+
+/// No file that is read or written here is larger.
+pub(crate) const LARGEST: u64 = 16 << 20;
+
+/// Where a certificate is looked at once it is installed.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct LiveEndpoint {
+    /// The server in the inventory.
+    pub server: String,
+    /// The name that visitors ask for.
+    pub name: String,
+    /// The port that they come to.
+    pub port: u16,
+    /// What the inventory says to connect to.
+    pub instead: Option<CheckAddress>,
+    /// Where the server listens on this machine.
+    pub here: CheckAddress,
+    /// How long a reload may take until the new certificate is served.
+    pub settle: Duration,
+}
+
+/// A file before and after.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Change {
+    /// Its path.
+    pub path: PathBuf,
+    /// What it is to hold.
+    pub new: Vec<u8>,
+    /// `None` leaves it as it is.
+    pub access: Option<Access>,
+    /// How it changes, to show.
+    pub how: FileChange,
+}
+
+/// What is to be done on one server.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct ServerPlan {
+    /// The server in the inventory.
+    pub server: String,
+    /// The files that change.
+    pub changes: Vec<Change>,
+    /// The server's own test of its configuration.
+    pub test: Option<Vec<String>>,
+    /// The command that makes it take the change.
+    pub reload: Option<Vec<String>>,
+    /// How its programs are run.
+    pub rules: ProgramRules,
+    /// Where visitors then see the certificate.
+    pub endpoints: Vec<LiveEndpoint>,
+    /// What there is to say about it.
+    pub findings: Vec<Finding>,
+}
+
+/// What to put where.
+pub struct Placement<'a> {
+    /// The certificate in the inventory.
+    pub certificate: &'a str,
+    /// Its names.
+    pub names: &'a [Identifier],
+    /// The generation.
+    pub generation: u32,
+    /// Where the inventory wants it.
+    pub install: &'a [Install],
+    /// Whether this is only to show what would be done: the generation may not be there yet.
+    pub preview: bool,
+}
+
+impl<'a> Placement<'a> {
+    /// Returns what to put where for a certificate of the inventory.
+    pub fn of(certificate: &'a str, entry: &'a CertificateEntry, names: &'a [Identifier], generation: u32) -> Self {
+        Placement { certificate, names, generation, install: &entry.install, preview: false }
+    }
+}
+
+/// Returns the lines that differ, with two around them.
+pub(crate) fn difference(old: &str, new: &str) -> String {
+    similar::TextDiff::from_lines(old, new).unified_diff().context_radius(2).to_string()
+}
+
+/// Returns where this machine reaches its own server.
+pub(crate) fn loopback(port: u16) -> CheckAddress {
+    CheckAddress { ip: std::net::Ipv4Addr::LOCALHOST.into(), port: Some(port) }
+}
+
+pub(crate) fn read_part(folder: &GenerationFolder, part: Part, preview: bool) -> Result<Vec<u8>, InstallError> {
+    let path = folder.part(part);
+    let fail = |source| StoreError::Io { job: "read", path: path.clone(), source };
+    match read_whole(&path, LARGEST).map_err(fail)? {
+        Some(file) => Ok(file.bytes),
+        None if preview => Ok(Vec::new()),
+        None => Err(fail(io::ErrorKind::NotFound.into()).into()),
+    }
+}
