@@ -1,25 +1,18 @@
 //! What can stop a journey.
 
-use crate::{AnswerError, ApiError, Errand};
 use eskort_core::decision::Concerns;
-use eskort_core::desk::AskedError;
+use eskort_core::desk::Errand;
 use eskort_core::finding::Finding;
 use eskort_core::journey::{Unexpected, WaitsFor};
-use eskort_core::pki::{ChainError, PkiError};
-use eskort_core::record::RecordToPlace;
+use eskort_core::pki::{ChainError, IntakeError, PkiError};
 use eskort_core::words;
-use eskort_dns::{AskError, Propagation, UpdateError};
-use eskort_host::HostError;
-use eskort_host::{CommandError, SecretError};
 use eskort_install::InstallError;
-use eskort_probe::{NotVisible, TrustError};
+use eskort_probe::TrustError;
+use eskort_prove::ProofError;
 use eskort_store::StoreError;
 use eskort_talk::AuthorityError;
 use jiff::{SignedDuration, Timestamp};
-use std::io;
-use std::net::SocketAddr;
 use std::path::PathBuf;
-use std::time::Duration;
 
 /// Why a step of a journey failed.
 #[derive(Debug, thiserror::Error, strum::IntoStaticStr)]
@@ -34,30 +27,6 @@ pub enum StepError {
     /// The proof could not be put up.
     #[error(transparent)]
     Proof(#[from] ProofError),
-    /// The proof cannot be seen from here.
-    #[error("{name}: {seen}{}", also(others))]
-    NotVisible {
-        /// The first name whose proof is not visible.
-        name: String,
-        /// What was seen instead.
-        seen: Box<NotVisible>,
-        /// The other names whose proofs are not visible either.
-        others: Vec<String>,
-    },
-    /// The proof's certificate is not what is shown at the name.
-    #[error("{name}: {what}")]
-    NotShown {
-        /// The name.
-        name: String,
-        /// What was seen instead.
-        what: String,
-    },
-    /// A person has to place records first.
-    #[error("waits for a person to place {}", words::count(to_place.len() as u64, "record"))]
-    AwaitsPerson {
-        /// The records.
-        to_place: Vec<RecordToPlace>,
-    },
     /// A person has to carry the CSR to the authority, and bring the answer.
     #[error("waits for the answer of authority `{}`", .0.authority)]
     AwaitsAnswer(Box<Errand>),
@@ -70,16 +39,6 @@ pub enum StepError {
     /// What was brought is no answer.
     #[error(transparent)]
     Answer(#[from] AnswerError),
-    /// Not every name server that answers has the records.
-    #[error("{} after {}", not_everywhere(found, *of), words::duration((*after).try_into().unwrap_or_default()))]
-    NotEverywhere {
-        /// What they say.
-        found: Propagation,
-        /// How many servers there are.
-        of: usize,
-        /// How long they were asked.
-        after: Duration,
-    },
     /// The authority offers no challenge that the proof can meet.
     #[error("the authority offers no {} challenge for {name}", challenges.join(" or "))]
     NoChallenge {
@@ -149,142 +108,6 @@ pub enum StepError {
     Bug(#[from] Box<Unexpected>),
 }
 
-/// Why a proof could not be put up.
-#[derive(Debug, thiserror::Error, strum::IntoStaticStr)]
-#[strum(serialize_all = "kebab-case")]
-pub enum ProofError {
-    /// A file or folder.
-    #[error("cannot write {}: {source}", path.display())]
-    Write {
-        /// The path.
-        path: PathBuf,
-        /// Why not.
-        source: io::Error,
-    },
-    /// The document root.
-    #[error("the folder {} does not exist{}", path.display(), on_host(host.as_ref()))]
-    NoFolder {
-        /// The host it should be on; `None` for this machine.
-        host: Option<String>,
-        /// The folder.
-        path: PathBuf,
-    },
-    /// A proof that puts no files anywhere.
-    #[error("the inventory has no proof `{proof}` of kind http-folder")]
-    NoSiteFolder {
-        /// Its name.
-        proof: String,
-    },
-    /// A proof that places no records.
-    #[error("the inventory has no proof `{proof}` that places records")]
-    PlacesNoRecords {
-        /// Its name.
-        proof: String,
-    },
-    /// What an authority cannot have asked for.
-    #[error(transparent)]
-    Asked(#[from] AskedError),
-    /// Another file is in the way.
-    #[error("{} is there already and holds something else", path.display())]
-    Occupied {
-        /// The file.
-        path: PathBuf,
-    },
-    /// The key of a dynamic update.
-    #[error("cannot use the key {key}: {why}")]
-    Key {
-        /// Its file or its name.
-        key: String,
-        /// Why not.
-        why: String,
-    },
-    /// A question to a name server.
-    #[error(transparent)]
-    Ask(#[from] AskError),
-    /// A dynamic update.
-    #[error(transparent)]
-    Update(#[from] UpdateError),
-    /// A certificate for a challenge.
-    #[error("cannot make the certificate for the challenge: {0}")]
-    Certificate(#[source] PkiError),
-    /// The primary name server that a zone names.
-    #[error("the zone {zone} names {primary} as its primary name server, which has no address")]
-    NoPrimary {
-        /// The zone.
-        zone: String,
-        /// The server.
-        primary: String,
-    },
-    /// A secret.
-    #[error(transparent)]
-    Secret(#[from] SecretError),
-    /// An HTTP API.
-    #[error(transparent)]
-    Api(#[from] ApiError),
-    /// Another machine.
-    #[error(transparent)]
-    Host(#[from] HostError),
-    /// A machine that is not in the inventory any more.
-    #[error("the host `{host}` is not in the inventory any more")]
-    NoHost {
-        /// Its name.
-        host: String,
-    },
-    /// A file that was put on a machine and is not there.
-    #[error("{} is not on host `{host}`, where it was put", path.display())]
-    NotOnHost {
-        /// The host.
-        host: String,
-        /// The file.
-        path: PathBuf,
-    },
-    /// A link in the place of a folder that challenge files go into.
-    #[error("{} on host `{host}` is a symbolic link, and is not followed", path.display())]
-    LinkOnHost {
-        /// The host.
-        host: String,
-        /// The link.
-        path: PathBuf,
-    },
-    /// The ledger.
-    #[error(transparent)]
-    Store(#[from] StoreError),
-    /// A program that places records.
-    #[error(transparent)]
-    Program(#[from] CommandError),
-    /// The proof that published something is not in the inventory any more.
-    #[error("the proof `{proof}` is not in the inventory any more")]
-    Gone {
-        /// Its name.
-        proof: String,
-    },
-    /// A listener.
-    #[error("cannot listen on {address}: {source}")]
-    Listen {
-        /// The address.
-        address: SocketAddr,
-        /// Why not.
-        source: io::Error,
-    },
-}
-
-fn on_host(host: Option<&String>) -> String {
-    host.map(|host| format!(" on host `{host}`")).unwrap_or_default()
-}
-
-fn also(others: &[String]) -> String {
-    if others.is_empty() { String::new() } else { format!("; nor for {}", words::list(others)) }
-}
-
-/// Says how many name servers do not have the records.
-fn not_everywhere(found: &Propagation, of: usize) -> String {
-    match found.behind.len() {
-        0 => format!("none of {of} name servers can be reached"),
-        // Several addresses of one server may be behind.
-        behind => format!("{} of {of} name servers do not have the records", behind.min(of)),
-    }
-}
-
 impl StepError {
     /// Returns whether the journey is over: going on with the same order cannot help.
     pub fn ends_journey(&self) -> bool {
@@ -293,10 +116,6 @@ impl StepError {
             StepError::Authority(error) => error.order_is_lost(),
             StepError::Store(_)
             | StepError::Proof(_)
-            | StepError::NotVisible { .. }
-            | StepError::NotShown { .. }
-            | StepError::NotEverywhere { .. }
-            | StepError::AwaitsPerson { .. }
             | StepError::AwaitsAnswer(_)
             | StepError::AwaitsApproval { .. }
             | StepError::Answer(_)
@@ -329,4 +148,96 @@ impl StepError {
         // No authority holds anybody off for longer than its longest window.
         Some(now + wait.min(SignedDuration::from_hours(24 * 8)))
     }
+}
+
+/// Why what was brought is no answer.
+#[derive(Debug, thiserror::Error, strum::IntoStaticStr)]
+#[strum(serialize_all = "kebab-case")]
+pub enum AnswerError {
+    /// A file that cannot be read.
+    #[error("cannot read {}: {source}", path.display())]
+    Read {
+        /// The file.
+        path: PathBuf,
+        /// Why.
+        source: std::io::Error,
+    },
+    /// The password that was to be read.
+    #[error("{0}")]
+    Password(String),
+    /// Nothing in it.
+    #[error(transparent)]
+    Intake(#[from] IntakeError),
+    /// It fits a key of ours and not what was asked for.
+    #[error("the answer is of no use: {0}")]
+    Chain(#[from] ChainError),
+    /// It does not allow what was asked for.
+    #[error("the certificate does not allow {}", words::list(usages))]
+    Forbids {
+        /// The uses.
+        usages: Vec<&'static str>,
+    },
+    /// Nobody has said yet that whoever issued it may.
+    #[error("the certificate is issued by `{issuer}`, which is not known to be the authority's")]
+    UnknownIssuer {
+        /// The issuer's name.
+        issuer: String,
+        /// The issuer's fingerprint, where its certificate was brought.
+        fingerprint: Option<String>,
+        /// The certificate of the inventory.
+        certificate: String,
+        /// The authority of the inventory.
+        authority: String,
+    },
+    /// There is no key in what is to be taken in.
+    #[error("there is no private key in it")]
+    NoKey,
+    /// The key belongs to another certificate.
+    #[error("the private key fits none of the certificates")]
+    KeyFitsNone,
+    /// A journey would bring another generation.
+    #[error("a journey of `{certificate}` is under way")]
+    UnderWay {
+        /// The certificate.
+        certificate: String,
+    },
+    /// The answer to a CSR of ours would bring another generation.
+    #[error("a CSR of ours waits for an answer for `{certificate}`")]
+    CsrWaits {
+        /// The certificate.
+        certificate: String,
+    },
+    /// It is ours already.
+    #[error("this is the newest generation of `{certificate}` already")]
+    Known {
+        /// The certificate.
+        certificate: String,
+    },
+    /// It was taken in before.
+    #[error("this is generation {generation} of `{certificate}`, which is stored already")]
+    Earlier {
+        /// The certificate.
+        certificate: String,
+        /// Its generation.
+        generation: u32,
+    },
+    /// There is nothing to note.
+    #[error("no journey of `{certificate}` waits for an authority's answer")]
+    NotAtDesk {
+        /// The certificate.
+        certificate: String,
+    },
+    /// No journey waits.
+    #[error("no journey waits for an answer")]
+    NothingWaits,
+    /// Its certificate is for other keys.
+    #[error("{} {}", words::list(titles), if *generation == 0 { "fits no key of ours".to_owned() } else { format!("fits no waiting key; it fits that of generation {generation} of `{certificate}`") })]
+    FitsNone {
+        /// What the certificates are for.
+        titles: Vec<String>,
+        /// The certificate of the inventory that it fits, if any.
+        certificate: String,
+        /// Its generation; 0 when there is none.
+        generation: u32,
+    },
 }

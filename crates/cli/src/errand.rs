@@ -2,8 +2,8 @@
 
 use crate::table::{Cell, Page, draw};
 use crate::ui::Tone;
-use eskort_app::{Errand, ProofSight};
 use eskort_core::desk::{Asked, AskedProof, DeskNotes};
+use eskort_core::desk::{Errand, ProofSight};
 use eskort_core::record::RecordToPlace;
 use eskort_core::words;
 

@@ -3,7 +3,7 @@
 use crate::guide;
 use crate::ui::{ExitStatus, Tone, Ui};
 use eskort_acme::{AcmeError, AtFault, Problem, Rejected, Step};
-use eskort_app::{AnswerError, ApiError, ProofError, SetupError, StepError};
+use eskort_app::{AnswerError, SetupError, StepError};
 use eskort_core::desk::AskedError;
 use eskort_core::inventory::{Mistake, Mistakes};
 use eskort_core::pki::{ChainError, ChainFault, IntakeError};
@@ -12,6 +12,7 @@ use eskort_dns::UpdateError;
 use eskort_host::{CommandError, HostError};
 use eskort_install::InstallError;
 use eskort_probe::{NotVisible, WhyNotVisible};
+use eskort_prove::{ApiError, ProofError};
 use eskort_siteconf::nginx::PlanError;
 use eskort_store::StoreError;
 use eskort_talk::http::HttpError;
@@ -176,39 +177,12 @@ pub(crate) fn tell(error: &StepError, certificate: &str) -> Told {
     match error {
         StepError::Store(error) => tell_store(error),
         StepError::Authority(error) => tell_authority(error, certificate),
+        // A person who has to place something is told what to run with it.
+        StepError::Proof(error @ ProofError::AwaitsPerson { .. }) => tell_proof(error),
         StepError::Proof(error) => tell_proof(error).hint(again),
-        StepError::NotVisible { name, seen, others } => {
-            let mut told = tell_not_visible(name, seen);
-            if !others.is_empty() {
-                told.cause.push_str(&format!("\nnor can it be seen at {}", eskort_core::words::list(others)));
-            }
-            told.hint(again)
-        }
-        StepError::NotShown { .. } => told
-            .hint("authorities come to port 443 of the name: does it lead to this machine, is the port open or forwarded?")
-            .hint(again),
-        StepError::AwaitsPerson { .. } => told.hint("place the records, then run `eskort keep` again"),
         StepError::AwaitsAnswer(_) => told.hint("carry the CSR to the authority, then `eskort receive FILE…`"),
         StepError::AwaitsApproval { .. } => told.hint("run `eskort keep` again then; it asks with the same CSR"),
         StepError::Answer(error) => tell_answer(error),
-        StepError::NotEverywhere { found, .. } => {
-            let mut told = told;
-            for server in &found.behind {
-                told.cause.push_str(&format!("\n{}: {}", server.server, server.what));
-            }
-            for (host, why) in &found.silent {
-                told.cause.push_str(&format!("\n{host}: {why}"));
-            }
-            match (found.behind.is_empty(), found.have.is_empty()) {
-                (true, _) => told.hint("does this machine reach name servers at all? `name-servers` of the proof says which to ask"),
-                (false, true) => told.hint(
-                    "no server has it: is it placed in the zone that they serve? `settle` of the proof says how long to wait",
-                ),
-                (false, false) => told
-                    .hint("a secondary that lags: look at its transfers; `settle` of the proof says how long to wait"),
-            }
-            .hint(again)
-        }
         StepError::NoChallenge { .. } => {
             told.hint("the authority wants these names proved in another way; see docs/inventory.md")
         }
@@ -228,7 +202,9 @@ pub(crate) fn tell(error: &StepError, certificate: &str) -> Told {
         StepError::Stuck { .. } => told
             .hint("the authority is slow; run `eskort keep` again later, it goes on from here without a second order"),
         StepError::Interrupted => told,
-        StepError::OtherKind { .. } => told.hint("run the same again: it begins anew with the authority of the inventory"),
+        StepError::OtherKind { .. } => {
+            told.hint("run the same again: it begins anew with the authority of the inventory")
+        }
         StepError::Panic { .. } => told.hint(
             "the other certificates went on; what was done so far is in the ledger. Please report the cause, with the \
              ledger's events (`eskort show`)",
@@ -400,6 +376,33 @@ fn tell_problem(told: Told, step: Step, problem: &Problem, certificate: &str) ->
 pub(crate) fn tell_proof(error: &ProofError) -> Told {
     let told = Told::new(error);
     match error {
+        ProofError::NotVisible { name, seen, others } => {
+            let mut told = tell_not_visible(name, seen);
+            if !others.is_empty() {
+                told.cause.push_str(&format!("\nnor can it be seen at {}", eskort_core::words::list(others)));
+            }
+            told
+        }
+        ProofError::NotShown { .. } => told
+            .hint("authorities come to port 443 of the name: does it lead to this machine, is the port open or forwarded?"),
+        ProofError::AwaitsPerson { .. } => told.hint("place the records, then run `eskort keep` again"),
+        ProofError::NotEverywhere { found, .. } => {
+            let mut told = told;
+            for server in &found.behind {
+                told.cause.push_str(&format!("\n{}: {}", server.server, server.what));
+            }
+            for (host, why) in &found.silent {
+                told.cause.push_str(&format!("\n{host}: {why}"));
+            }
+            match (found.behind.is_empty(), found.have.is_empty()) {
+                (true, _) => told.hint("does this machine reach name servers at all? `name-servers` of the proof says which to ask"),
+                (false, true) => told.hint(
+                    "no server has it: is it placed in the zone that they serve? `settle` of the proof says how long to wait",
+                ),
+                (false, false) => told
+                    .hint("a secondary that lags: look at its transfers; `settle` of the proof says how long to wait"),
+            }
+        }
         ProofError::Write { .. } => told.hint("the proof's folder must be writable for the user that runs Eskort"),
         ProofError::NoFolder { .. } => told.hint("correct `folder` of the proof: it is where the site's pages are"),
         ProofError::NoSiteFolder { .. } => told.hint("name a [proof.NAME] of kind http-folder: it says where the site's folder is"),

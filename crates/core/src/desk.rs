@@ -1,10 +1,11 @@
 //! What a person learns at the desk of an authority without ACME: notes on the order, and what it asks as proof.
 
 use crate::names::{DnsName, Identifier};
-use crate::record::{Record, RecordType};
+use crate::record::{Record, RecordToPlace, RecordType};
 use jiff::Timestamp;
 use jiff::civil::Date;
 use serde::{Deserialize, Serialize};
+use std::path::PathBuf;
 
 /// The local parts of the addresses that an authority may construct from a domain name (CA/Browser Forum's Baseline
 /// Requirements, section 3.2.2.4.4).
@@ -175,6 +176,47 @@ fn is_at_or_below(name: &str, domain: &str) -> bool {
 /// Returns a name of two labels or more in lower case and without its final dot; labels may have underscores.
 fn host_name(text: &str) -> Option<String> {
     DnsName::parse(text.trim()).filter(DnsName::is_qualified).map(|name| name.as_str().to_owned())
+}
+
+/// What a person has to do for a journey that waits for an answer.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+pub struct Errand {
+    /// The certificate's name in the inventory.
+    pub certificate: String,
+    /// The CSR's file.
+    pub csr: PathBuf,
+    /// The authority's name in the inventory.
+    pub authority: String,
+    /// Where to go with it, as the inventory says.
+    pub desk: Option<String>,
+    /// Where the CSR was dropped.
+    pub dropped: Option<PathBuf>,
+    /// Where the answer is looked for.
+    pub pick_up: Option<PathBuf>,
+    /// What the person has found out so far.
+    pub notes: DeskNotes,
+    /// Whether what the authority asks as proof can be seen.
+    pub proof: Option<ProofSight>,
+}
+
+/// Whether what an authority asks as proof can be seen from here.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[serde(tag = "is", rename_all = "kebab-case")]
+pub enum ProofSight {
+    /// Everywhere the authority may look.
+    Seen {
+        /// Where: addresses, or the record's name.
+        at: Vec<String>,
+    },
+    /// Not yet, or not everywhere.
+    NotSeen {
+        /// What was seen instead.
+        why: String,
+        /// The records that a person has to place.
+        to_place: Vec<RecordToPlace>,
+    },
+    /// It cannot be looked at: a mail.
+    Mail,
 }
 
 #[cfg(test)]

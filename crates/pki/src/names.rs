@@ -37,10 +37,10 @@ impl DnsName {
 /// What a DNS name on a certificate stands for.
 #[derive(Clone, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
 pub enum DnsPattern {
-    /// This name.
-    Exact(DnsName),
     /// `*.` and this name: all names with one label more (RFC 6125 section 6.4.3).
     Below(DnsName),
+    /// This name.
+    Exact(DnsName),
 }
 
 impl DnsPattern {

@@ -5,11 +5,12 @@ use super::{block_on_stoppable, keep, known_certificate};
 use crate::args::NoteArgs;
 use crate::errors::{self, Told};
 use crate::ui::{ExitStatus, Ui};
-use eskort_app::{Noted, ProofError, StepError};
+use eskort_app::{Noted, StepError};
 use eskort_core::context::Context;
 use eskort_core::desk::{Asked, AskedError};
 use eskort_core::names::Identifier;
 use eskort_core::record::RecordType;
+use eskort_prove::ProofError;
 
 pub(crate) fn run(ui: &Ui, context: &Context, args: Box<NoteArgs>) -> ExitStatus {
     if let Err(status) = known_certificate(ui, context, &args.name) {

@@ -8,6 +8,7 @@ use eskort_app::{FileToPlace, StepError};
 use eskort_core::context::Context;
 use eskort_core::names::Identifier;
 use eskort_core::words;
+use eskort_prove::ProofError;
 use serde::Serialize;
 use std::io::{IsTerminal, Read};
 use std::path::{Path, PathBuf};
@@ -83,11 +84,11 @@ fn failed(ui: &Ui, proof: &str, error: &StepError) -> ExitStatus {
         return errors::print_store(ui, error);
     }
     let told = match error {
-        StepError::Proof(error) => errors::tell_proof(error),
-        StepError::NotVisible { name, seen, .. } => {
+        StepError::Proof(ProofError::NotVisible { name, seen, .. }) => {
             let again = format!("the file stays where it is; `eskort place {proof} --remove` removes it");
             errors::tell_not_visible(name, seen).hint(again)
         }
+        StepError::Proof(error) => errors::tell_proof(error),
         other => Told::coded(other.into(), other.to_string()),
     };
     errors::print(ui, "the file cannot be seen on the site", &told);

@@ -1,6 +1,6 @@
 //! CSRs outside journeys: made from options alone, and read.
 
-use crate::OursView;
+use crate::look::whose::{OursView, whose};
 use eskort_core::context::Context;
 use eskort_core::inventory::Part;
 use eskort_core::names::Identifier;
@@ -210,23 +210,6 @@ pub fn view_request(context: Option<&Context>, bytes: &[u8]) -> Result<RequestVi
         }
     }
     Ok(view)
-}
-
-/// Returns the certificate and generation whose stored key this is.
-pub(crate) fn whose(context: &Context, public_key: &[u8]) -> Result<Option<OursView>, RequestError> {
-    let Some(store) = Store::open_existing(&context.state)? else { return Ok(None) };
-    for certificate in context.inventory.certificates.keys() {
-        let open = store.open_journey(certificate)?.map(|open| open.generation);
-        let known = store.generations(certificate)?.into_iter().map(|g| g.number);
-        for number in open.into_iter().chain(known) {
-            let key = store.generation_folder(certificate, number).key()?;
-            let fits = key.is_some_and(|pem| PrivateKey::from_pem(&pem).is_ok_and(|key| key.fits(public_key)));
-            if fits {
-                return Ok(Some(OursView { certificate: certificate.clone(), generation: number }));
-            }
-        }
-    }
-    Ok(None)
 }
 
 /// Writes a CSR to a file that everybody may read.

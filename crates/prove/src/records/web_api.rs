@@ -1,7 +1,7 @@
 //! Records over an HTTP API, as a recipe says.
 
-use super::dns::What;
-use crate::ProofError;
+use super::change::Change;
+use crate::{ApiError, ProofError};
 use eskort_core::inventory::{Mistake, Mistakes, RecipeSource, WebApi, read_recipe};
 use eskort_core::pki::Secret;
 use eskort_core::recipe::{
@@ -12,52 +12,12 @@ use eskort_core::words::printable;
 use eskort_host::SecretError;
 use eskort_host::obeyed;
 use eskort_host::read_secret;
-use eskort_talk::http::{self, innermost};
+use eskort_talk::http::{self, HttpError, innermost};
 use reqwest::header::{CONTENT_TYPE, HeaderName, HeaderValue};
 use std::time::Duration;
 
 const LONGEST_ANSWER: Duration = Duration::from_secs(30);
 const LARGEST_ANSWER: usize = 4 << 20;
-
-/// Why an API did not do what was asked.
-#[derive(Debug, thiserror::Error, strum::IntoStaticStr)]
-#[strum(serialize_all = "kebab-case")]
-pub enum ApiError {
-    /// The recipe.
-    #[error("the recipe {place} cannot be used: {why}")]
-    Recipe {
-        /// Where it is.
-        place: String,
-        /// What is wrong with it.
-        why: String,
-    },
-    /// No connection, no answer, or none that can be trusted.
-    #[error("cannot reach {url}: {what}")]
-    Unreachable {
-        /// What was asked for.
-        url: String,
-        /// What happened.
-        what: String,
-    },
-    /// An answer that says no.
-    #[error("{method} {url} was answered with {status}{}", if said.is_empty() { String::new() } else { format!(": {said}") })]
-    Refused {
-        /// The method.
-        method: String,
-        /// What was asked for.
-        url: String,
-        /// The HTTP status.
-        status: u16,
-        /// How the answer begins, tamed.
-        said: String,
-    },
-    /// An answer in which something is missing.
-    #[error("the answer of {url} has no id at the place that the recipe names, and the recipe has no `find`")]
-    NoId {
-        /// What was asked for.
-        url: String,
-    },
-}
 
 /// A conversation with an API, for one proof.
 pub(super) struct Api<'a> {
@@ -97,15 +57,14 @@ impl<'a> Api<'a> {
         let secret = settings.secret.as_ref().map(read_secret).transpose()?;
         // A redirect could carry the secret elsewhere.
         let none = reqwest::redirect::Policy::none();
-        let mut http = http::client(&settings.address).redirect(none).timeout(LONGEST_ANSWER);
+        let mut builder = http::client(&settings.address).redirect(none).timeout(LONGEST_ANSWER);
         if let Some(path) = &settings.roots {
             let fail = |why: String| SecretError { place: format!("the roots in {}", path.display()), why };
-            let pem = obeyed::read(path).map_err(fail)?;
-            let roots = reqwest::Certificate::from_pem_bundle(&pem).map_err(|e| fail(e.to_string()))?;
-            http = http.tls_certs_merge(roots);
+            builder = builder.tls_certs_merge(http::roots(path).map_err(fail)?);
         }
-        let http =
-            http.build().map_err(|e| ApiError::Unreachable { url: settings.address.clone(), what: e.to_string() })?;
+        let http = builder
+            .build()
+            .map_err(|e| ApiError::Unreachable { url: settings.address.clone(), what: e.to_string() })?;
         Ok(Api { settings, recipe, place, secret, http, ttl })
     }
 
@@ -116,7 +75,7 @@ impl<'a> Api<'a> {
 
     /// Places or removes records of one name and type with an API that replaces all values at once; it may be done already. All
     /// of them go into one request, since what was just replaced need not be read back yet.
-    pub(super) async fn change_all(&self, zone: &str, records: &[&Record], what: What) -> Result<(), ProofError> {
+    pub(super) async fn change_all(&self, zone: &str, records: &[&Record], what: Change) -> Result<(), ProofError> {
         let Some(first) = records.first() else { return Ok(()) };
         let mut slots = self.slots(zone, first, None)?;
         let before = self.read_values(&slots).await?;
@@ -124,7 +83,7 @@ impl<'a> Api<'a> {
         for record in records {
             let value = self.slots(zone, record, None)?["value"].clone();
             values.retain(|known| *known != value);
-            values.extend((what == What::Add).then_some(value));
+            values.extend((what == Change::Add).then_some(value));
         }
         match values.len() {
             length if length == before.len() => Ok(()),
@@ -236,15 +195,14 @@ impl<'a> Api<'a> {
         if let Some(body) = body {
             sent = sent.header(CONTENT_TYPE, self.recipe.format.media_type()).body(body);
         }
-        let mut answer = sent.send().await.map_err(|error| fail(innermost(&error.without_url()).0))?;
+        let answer = sent.send().await.map_err(|error| fail(innermost(&error.without_url()).0))?;
         let status = answer.status();
-        let mut bytes = Vec::new();
-        while let Some(part) = answer.chunk().await.map_err(|error| fail(error.without_url().to_string()))? {
-            bytes.extend_from_slice(&part);
-            if bytes.len() > LARGEST_ANSWER {
-                return Err(fail("the answer is larger than any should be".into()).into());
-            }
-        }
+        let bytes = http::body(answer, LARGEST_ANSWER, &shown, LONGEST_ANSWER).await;
+        let bytes = bytes.map_err(|error| match error {
+            HttpError::TooLarge { .. } => fail("the answer is larger than any should be".into()),
+            HttpError::TimedOut { .. } => fail("its answer does not end".into()),
+            HttpError::Unreachable { what, .. } => fail(what),
+        })?;
         if status.is_success() || request.accept.contains(&status.as_u16()) {
             return Ok(bytes);
         }

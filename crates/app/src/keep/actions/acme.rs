@@ -2,7 +2,7 @@
 
 use super::RealHands;
 use crate::StepError;
-use crate::answer::fitting;
+use crate::by_hand::answer::fitting;
 use eskort_acme::{
     AcmeError, Answer, Authorization, ChallengeKind, Order, OrderStatus, Rejected, Signer, Step, answer_challenge,
     finalize, post_as_get, read_authorization, read_certificate, read_order,

@@ -1,22 +1,23 @@
 //! One certificate's turn in a run of `keep`: decides, and carries the decision out.
 
+use super::actions::RealHands;
+use super::entry::{Ending, KeepEntry, Placed};
+use super::gather::{gather, section_of, still_fits, wanted_of};
+use super::lost;
+use super::steps::{Driver, Hands, Step};
 use crate::StepError;
-use crate::desk::is_shown_at_desk;
-use crate::driver::{Driver, Hands, Step};
-use crate::hands::RealHands;
-use crate::keep::{Ending, KeepEntry, Placed, gather, still_fits, wanted_of};
-use crate::lost;
-use crate::proof::pay_debts;
+use crate::by_hand::desk::is_shown_at_desk;
 use crate::stop::Stop;
 use eskort_core::context::Context;
 use eskort_core::decision::{AuthorityHold, Concerns, Decision, Obtaining, PutInPlace, Wanted, decide, hold_after};
 use eskort_core::inventory::CertificateEntry;
 use eskort_core::journey::{Action, Milestone, Outcome, Stage, WaitsFor};
-use eskort_core::pki::{Built, base64url, sha256};
+use eskort_core::pki::Built;
 use eskort_core::progress::Progress;
 use eskort_core::words;
 use eskort_host::panic_point;
 use eskort_install::Facts as ServerFacts;
+use eskort_prove::{ProofError, pay_debts};
 use eskort_store::{JourneyRow, Store, StoreError};
 use eskort_talk::Client;
 use jiff::{SignedDuration, Timestamp};
@@ -140,7 +141,7 @@ impl<'a> Run<'a> {
 
     async fn failed(&mut self, name: &str, error: StepError) -> Ending {
         let error = match error {
-            StepError::AwaitsPerson { to_place } => return Ending::AwaitsPerson(to_place),
+            StepError::Proof(ProofError::AwaitsPerson { to_place }) => return Ending::AwaitsPerson(to_place),
             StepError::AwaitsAnswer(errand) => return Ending::AwaitsAnswer(errand),
             StepError::AwaitsApproval { until } => return Ending::AwaitsApproval { until },
             other => other,
@@ -338,13 +339,6 @@ impl<'a> Run<'a> {
 
 /// An authority that wants to be asked again only after this is not waited for.
 const LONG_WAIT: SignedDuration = SignedDuration::from_mins(5);
-
-/// Returns what stands for everything that the inventory says of an authority, the key of an external account included.
-pub(crate) fn section_of(context: &Context, authority: &str) -> String {
-    let entry = &context.inventory.authorities[authority];
-    let key = entry.acme().and_then(|acme| std::fs::read(&acme.external_account.as_ref()?.key_file).ok());
-    base64url(&sha256(format!("{entry:?} {:?}", key.map(|key| sha256(&key))).as_bytes()))
-}
 
 /// Lets a future run, and turns a panic in it into its message.
 async fn caught<T>(future: impl Future<Output = T>) -> Result<T, String> {

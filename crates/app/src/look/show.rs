@@ -1,7 +1,7 @@
 //! Everything about one certificate.
 
-use crate::desk::is_shown_at_desk;
-use crate::list::{ListRow, list};
+use super::list::{ListRow, list};
+use crate::by_hand::desk::is_shown_at_desk;
 use eskort_core::context::Context;
 use eskort_core::desk::DeskNotes;
 use eskort_core::journey::{Milestone, ProofTask, Stage};

@@ -1,9 +1,10 @@
 //! Files with certificates and keys in them, read without storing anything.
 
-use crate::RequestError;
+use super::whose::{OursView, whose};
 use eskort_core::context::Context;
 use eskort_core::pki::{Anchors, Built, Certificate, Intake, IntakeError, Secret, assemble, key_words};
 use eskort_core::renewal::Validity;
+use eskort_store::StoreError;
 use jiff::Timestamp;
 use serde::Serialize;
 
@@ -30,15 +31,6 @@ pub struct CertificateView {
     pub is_root: bool,
     /// The certificate and generation of ours that has the key.
     pub ours: Option<OursView>,
-}
-
-/// A generation of ours.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
-pub struct OursView {
-    /// The certificate's name in the inventory.
-    pub certificate: String,
-    /// The generation.
-    pub generation: u32,
 }
 
 /// A private key in a file.
@@ -111,7 +103,7 @@ pub fn inspect(
             is_ca: c.is_ca,
             is_root: c.is_self_issued() && c.is_signed_by(c),
             ours: match context {
-                Some(context) if !c.is_ca => crate::request::whose(context, c.public_key())?,
+                Some(context) if !c.is_ca => whose(context, c.public_key())?,
                 _ => None,
             },
         })
@@ -140,5 +132,5 @@ pub enum InspectError {
     Password(String),
     /// The ledger.
     #[error(transparent)]
-    Request(#[from] RequestError),
+    Store(#[from] StoreError),
 }

@@ -1,8 +1,8 @@
 //! Takes in certificates that exist already, with their keys.
 
-use crate::StepError;
-use crate::answer::{AnswerError, Brought, chain_of, check, take_in};
-use crate::keep::wanted_of;
+use crate::by_hand::answer::{Brought, chain_of, check, take_in};
+use crate::keep::gather::wanted_of;
+use crate::{AnswerError, StepError};
 use eskort_core::context::Context;
 use eskort_core::decision::Wanted;
 use eskort_core::journey::Stage;

@@ -1,7 +1,8 @@
 //! Files that prove control on other machines.
 
-use super::{SiteFile, SiteFolder, folder_of};
-use crate::{ProofError, StepError};
+use crate::ProofError;
+use crate::file::{SiteFile, folder_of};
+use crate::site::{SiteFolder, passing_name};
 use eskort_core::context::Context;
 use eskort_core::debt::Debt;
 use eskort_core::inventory::HostKind;
@@ -12,7 +13,7 @@ use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
 
 /// Connects to a machine of the inventory.
-pub(super) async fn open(context: &Context, host: &str) -> Result<Session, ProofError> {
+pub(crate) async fn open(context: &Context, host: &str) -> Result<Session, ProofError> {
     let Some(entry) = context.inventory.hosts.get(host) else {
         return Err(ProofError::NoHost { host: host.to_owned() });
     };
@@ -24,7 +25,7 @@ pub(super) async fn open(context: &Context, host: &str) -> Result<Session, Proof
 }
 
 /// Puts files into a site's folder on every host.
-pub(super) async fn publish(site: &SiteFolder<'_>, files: &[SiteFile]) -> Result<(), StepError> {
+pub(crate) async fn publish(site: &SiteFolder<'_>, files: &[SiteFile]) -> Result<(), ProofError> {
     for host in site.hosts {
         let mut session = open(site.context, host).await?;
         let done = publish_on(site, &mut session, host, files).await;
@@ -39,13 +40,13 @@ async fn publish_on(
     session: &mut Session,
     host: &String,
     files: &[SiteFile],
-) -> Result<(), StepError> {
+) -> Result<(), ProofError> {
     let root = site.root;
-    if !session.is_folder(root).await.map_err(ProofError::Host)? {
-        return Err(ProofError::NoFolder { host: Some(host.clone()), path: root.to_owned() }.into());
+    if !session.is_folder(root).await? {
+        return Err(ProofError::NoFolder { host: Some(host.clone()), path: root.to_owned() });
     }
     for group in files.chunk_by(|a, b| folder_of(root, a) == folder_of(root, b)) {
-        let folders = session.missing_folders(&folder_of(root, &group[0])).await.map_err(ProofError::Host)?;
+        let folders = session.missing_folders(&folder_of(root, &group[0])).await?;
         let mut missing = Vec::new();
         for file in group {
             if !folders.is_empty() || !holds(session, root, file).await? {
@@ -55,31 +56,24 @@ async fn publish_on(
         // What stands on the way decides where the file lands: it has to be folders.
         let mut on_the_way = folder_of(root, &group[0]);
         while on_the_way != root {
-            if session.is_link(&on_the_way).await.map_err(ProofError::Host)? {
-                return Err(ProofError::LinkOnHost { host: host.clone(), path: on_the_way }.into());
+            if session.is_link(&on_the_way).await? {
+                return Err(ProofError::LinkOnHost { host: host.clone(), path: on_the_way });
             }
             on_the_way.pop();
         }
         site.owe(Some(host), &missing, &folders)?;
         let passing = passing_names(site, host)?;
         for folder in folders.iter().rev() {
-            session.make_folder(folder).await.map_err(ProofError::Host)?;
+            session.make_folder(folder).await?;
         }
         for file in missing {
             let path = root.join(&file.path);
             let passing = passing.get(&path).cloned().unwrap_or_else(passing_name);
-            session.put(&path, &passing, &file.bytes).await.map_err(ProofError::Host)?;
+            session.put(&path, &passing, &file.bytes).await?;
             crash_point("file-written");
         }
     }
     Ok(())
-}
-
-/// Returns a name that nobody can guess.
-pub(super) fn passing_name() -> String {
-    use std::hash::{BuildHasher, Hasher};
-    let random = std::collections::hash_map::RandomState::new().build_hasher().finish();
-    format!(".eskort-{random:016x}.part")
 }
 
 /// Returns the names under which the files that are owed on a host pass, by path.
@@ -115,7 +109,7 @@ pub(crate) async fn look(
 }
 
 /// Removes a file and the folders that were made for it.
-pub(super) async fn take_away(
+pub(crate) async fn take_away(
     session: &mut Session,
     path: &Path,
     passing: Option<&str>,

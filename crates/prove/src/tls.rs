@@ -1,7 +1,7 @@
 //! Proofs in a TLS handshake (RFC 8737): a listener that shows a certificate made for the challenge.
 
-use crate::proof::{Listener, bind, serve_all};
-use crate::{ProofError, StepError};
+use crate::ProofError;
+use crate::listener::{Listener, bind, serve_all};
 use eskort_core::context::Context;
 use eskort_core::inventory::CheckAddress;
 use eskort_core::journey::ProofTask;
@@ -39,7 +39,7 @@ impl ResolvesServerCert for ByName {
 }
 
 /// Opens a listener that answers the tasks' challenges.
-pub(super) async fn listen(
+pub(crate) async fn listen(
     context: &Context,
     address: Option<SocketAddr>,
     tasks: &[ProofTask],
@@ -81,14 +81,14 @@ fn certified(context: &Context, task: &ProofTask) -> Result<CertifiedKey, PkiErr
 }
 
 /// Looks at every listener as the authority would.
-pub(super) async fn look(instead: Option<CheckAddress>, tasks: &[ProofTask]) -> Result<(), StepError> {
+pub(crate) async fn look(instead: Option<CheckAddress>, tasks: &[ProofTask]) -> Result<(), ProofError> {
     for task in tasks {
         let what = match observe_challenge(&task.name.to_string(), 443, instead).await {
             Ok(seen) if answers_challenge(seen.sent[0].der(), &task.key_authorization) => continue,
             Ok(seen) => format!("{} shows another certificate (by `{}`)", seen.address, seen.sent[0].issuer),
             Err(error) => error.to_string(),
         };
-        return Err(StepError::NotShown { name: task.name.to_string(), what });
+        return Err(ProofError::NotShown { name: task.name.to_string(), what });
     }
     Ok(())
 }

@@ -1,15 +1,13 @@
 //! Files that an authority outside ACME wants to see on a site: placed, looked at, and removed when somebody says so.
 
-use crate::proof::{LARGEST_SITE_FILE, SiteFile, SiteFolder, look_at_files, pay_debts, remote};
-use crate::{ProofError, StepError};
+use crate::StepError;
 use eskort_core::context::Context;
 use eskort_core::desk::{AskedError, site_path};
-use eskort_core::inventory::{CheckAddress, Proof};
 use eskort_core::names::Identifier;
-use eskort_core::progress::Progress;
-use eskort_host::files::read_whole;
+use eskort_prove::ProofError;
+use eskort_prove::{SiteFile, SitePlace, addresses, pay_debts};
 use eskort_store::{RunLock, Store};
-use std::path::{Path, PathBuf};
+use std::path::PathBuf;
 
 /// A file to place.
 #[derive(Clone, Debug)]
@@ -30,61 +28,6 @@ pub(crate) fn owner(proof: &str) -> String {
 /// Whether somebody has to say that what is owed may go.
 pub(crate) fn stays(owner: &str) -> bool {
     owner.starts_with('[')
-}
-
-/// The site's folder that a proof of kind http-folder names.
-pub(crate) struct SitePlace<'a> {
-    context: &'a Context,
-    folder: &'a Path,
-    hosts: &'a [String],
-    check_address: Option<CheckAddress>,
-}
-
-impl<'a> SitePlace<'a> {
-    pub(crate) fn of(context: &'a Context, proof: &str) -> Result<Self, ProofError> {
-        match context.inventory.proofs.get(proof) {
-            Some(Proof::HttpFolder { folder, hosts, check_address }) => {
-                Ok(SitePlace { context, folder, hosts, check_address: *check_address })
-            }
-            _ => Err(ProofError::NoSiteFolder { proof: proof.to_owned() }),
-        }
-    }
-
-    /// Puts a file there, and looks at it as an authority would. A file that cannot be seen is left where it is.
-    pub(crate) async fn show(
-        &self,
-        store: &Store,
-        owner: &str,
-        file: &SiteFile,
-        names: &[Identifier],
-    ) -> Result<(), StepError> {
-        let SitePlace { context, folder, hosts, .. } = *self;
-        let path = folder.join(&file.path);
-        let there = if hosts.is_empty() { read_whole(&path, LARGEST_SITE_FILE).ok().flatten() } else { None };
-        if there.is_some_and(|there| there.bytes != file.bytes) {
-            return Err(ProofError::Occupied { path }.into());
-        }
-        (context.watch)(&Progress::Doing("place the file"));
-        let files = std::slice::from_ref(file);
-        SiteFolder { context, store, owner, root: folder, hosts }.publish(files).await?;
-        (context.watch)(&Progress::Doing("look at it as the authority would"));
-        remote::look(context, folder, hosts, files).await?;
-        look(file, names, self.check_address).await
-    }
-}
-
-/// Looks at a file at its names as an authority would.
-pub(crate) async fn look(
-    file: &SiteFile,
-    names: &[Identifier],
-    instead: Option<CheckAddress>,
-) -> Result<(), StepError> {
-    look_at_files(names.iter().map(|name| (name.clone(), file.clone())).collect(), instead).await
-}
-
-/// Returns where a file is to be seen.
-pub(crate) fn addresses(file: &SiteFile, names: &[Identifier]) -> Vec<String> {
-    names.iter().map(|name| format!("http://{}/{}", name.in_url(), file.path)).collect()
 }
 
 /// Puts a file where a proof of the inventory puts its own, and looks at it as an authority would. It stays there until

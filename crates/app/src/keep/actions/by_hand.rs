@@ -1,9 +1,10 @@
 //! The steps at authorities without ACME: a CSR is handed to a person, or sent over EST.
 
 use super::RealHands;
-use crate::desk::Desk;
-use crate::{AnswerError, Errand, StepError, answer};
-use eskort_core::desk::DeskNotes;
+use crate::by_hand::answer;
+use crate::by_hand::desk::Desk;
+use crate::{AnswerError, StepError};
+use eskort_core::desk::{DeskNotes, Errand};
 use eskort_core::inventory::CsrAuthority;
 use eskort_core::journey::Outcome;
 use eskort_core::pki::{

@@ -1,11 +1,11 @@
 //! Carries a journey's actions out in the real world.
 
-mod by_acme;
-mod by_csr;
+mod acme;
+mod by_hand;
 
-use crate::driver::Hands;
-use crate::proof::{Listener, Proving};
-use crate::{EndpointReport, StepError, check};
+use crate::StepError;
+use crate::keep::steps::Hands;
+use crate::look::check::{self, EndpointReport};
 use eskort_acme::{AcmeError, OrderStatus, Step, new_order, read_order};
 use eskort_core::context::Context;
 use eskort_core::decision::Wanted;
@@ -17,6 +17,7 @@ use eskort_core::progress::Progress;
 use eskort_host::obeyed;
 use eskort_host::read_secret;
 use eskort_install::{self as install, Facts, Placement};
+use eskort_prove::{Listener, Proving};
 use eskort_store::{InstallState, Store};
 use eskort_talk::{AuthorityError, Client, Hold};
 use std::collections::BTreeMap;
@@ -75,7 +76,8 @@ impl RealHands<'_> {
             Action::Publish(tasks) => self.publish(tasks).await.map(|()| Outcome::Published),
             Action::LookFirst(tasks) => {
                 self.ensure_published(tasks).await?;
-                self.proving().look_first(tasks).await.map(|()| Outcome::Seen)
+                self.proving().look_first(tasks).await?;
+                Ok(Outcome::Seen)
             }
             Action::Answer(order, tasks) => self.answer(order, tasks).await,
             Action::AwaitProof(order, tasks) => {

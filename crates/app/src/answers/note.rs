@@ -1,0 +1,121 @@
+//! Notes on an order at the desk of an authority without ACME.
+
+use crate::keep::entry::KeepEntry;
+use crate::keep::run::Run;
+use crate::{AnswerError, StepError};
+use eskort_core::context::Context;
+use eskort_core::desk::{Asked, AskedProof};
+use eskort_core::inventory::{CertificateEntry, Proof};
+use eskort_core::journey::Stage;
+use eskort_core::words;
+use eskort_install as install;
+use eskort_prove::{ProofError, pay_debts};
+use eskort_store::{RunLock, Store};
+use jiff::civil::Date;
+
+/// What a person adds to the notes. What is `None` stays as it is.
+#[derive(Clone, Debug, Default)]
+pub struct Noted {
+    /// What the authority calls the order.
+    pub order: Option<String>,
+    /// The day on which it was placed.
+    pub placed: Option<Date>,
+    /// The address at which it can be looked up.
+    pub page: Option<String>,
+    /// Anything else.
+    pub remark: Option<String>,
+    /// What the authority asks as proof; `Some(None)` takes it back.
+    pub asked: Option<Option<Asked>>,
+    /// The proof of the inventory that publishes it; `None` for the certificate's own where that can.
+    pub by: Option<String>,
+    /// Whether the authority was told that it may look.
+    pub told: bool,
+}
+
+/// Adds to the notes of a journey that waits at a desk, and goes on with it: publishes what the authority asks as proof,
+/// looks at it, takes an answer that is there. What was published for another way of proving is taken away first.
+///
+/// # Errors
+/// When no journey of the certificate waits at a desk, no proof can publish what is asked, or another run is at work.
+pub async fn note(
+    context: &Context,
+    certificate: &str,
+    entry: &CertificateEntry,
+    noted: Noted,
+) -> Result<KeepEntry, StepError> {
+    let _lock = RunLock::take(&context.state, "eskort note", (context.now)())?;
+    let store = Store::open(&context.state)?;
+    install::recover(context, &store).await?;
+    let missing = || AnswerError::NotAtDesk { certificate: certificate.to_owned() };
+    let open = store.open_journey(certificate)?.ok_or_else(missing)?;
+    let Stage::HandedOver { notes: before } = &open.stage else { return Err(missing().into()) };
+    let now = (context.now)();
+    let mut notes = before.clone();
+    let mut events = Vec::new();
+    let mut set = |what: &str, to: &mut Option<String>, from: Option<String>| {
+        if let Some(text) = from {
+            let text = words::printable(text.trim(), 500);
+            events.push(format!("{what} {text}"));
+            *to = Some(text);
+        }
+    };
+    set("order", &mut notes.order, noted.order);
+    set("page", &mut notes.page, noted.page);
+    set("remark:", &mut notes.remark, noted.remark);
+    if let Some(day) = noted.placed {
+        events.push(format!("placed on {day}"));
+        notes.placed = Some(day);
+    }
+    if let Some(asked) = noted.asked {
+        notes.asked = match asked {
+            None => None,
+            Some(what) => Some(AskedProof { by: publisher(context, entry, &what, noted.by)?, what }),
+        };
+        notes.told = None;
+        events.push(
+            notes.asked.as_ref().map_or_else(|| "nothing to prove".into(), |a| format!("proof: {}", words_of(&a.what))),
+        );
+    }
+    if noted.told {
+        notes.told = Some(now);
+        events.push("the authority was told that it may look".into());
+    }
+    if notes.asked != before.asked {
+        pay_debts(context, &store, |whose| whose == certificate).await?;
+    }
+    if !events.is_empty() {
+        let event = format!("noted: {}", events.join("; "));
+        store.save_stage(certificate, open.id, &Stage::HandedOver { notes }, Some(&event), now)?;
+    }
+    Ok(Run::new(context, &store).turn(certificate, entry, true).await)
+}
+
+/// Returns what an authority asks for in a few words.
+fn words_of(asked: &Asked) -> String {
+    match asked {
+        Asked::File { path, .. } => format!("the file /{path}"),
+        Asked::Record(record) => format!("the {} record at {}", record.kind.word(), record.name),
+        Asked::Mail { to } => format!("a mail to {to}"),
+    }
+}
+
+/// Returns the proof that publishes what is asked: the one that was named, or the certificate's own where that can.
+fn publisher(
+    context: &Context,
+    entry: &CertificateEntry,
+    asked: &Asked,
+    named: Option<String>,
+) -> Result<Option<String>, ProofError> {
+    let can = |proof: Option<&Proof>| match (asked, proof) {
+        (Asked::File { .. }, Some(Proof::HttpFolder { .. })) => true,
+        (Asked::Record(_), Some(Proof::Dns(_))) => true,
+        (Asked::File { .. } | Asked::Record(_) | Asked::Mail { .. }, _) => false,
+    };
+    match (named, asked) {
+        (Some(_), Asked::Mail { .. }) => Ok(None),
+        (Some(name), _) if can(context.inventory.proofs.get(&name)) => Ok(Some(name)),
+        (Some(proof), Asked::File { .. }) => Err(ProofError::NoSiteFolder { proof }),
+        (Some(proof), Asked::Record(_)) => Err(ProofError::PlacesNoRecords { proof }),
+        (None, _) => Ok(entry.proof.clone().filter(|name| can(context.inventory.proofs.get(name)))),
+    }
+}

@@ -1,0 +1,95 @@
+//! What stands at the desk of an authority without ACME: published, and checked from here.
+
+use crate::StepError;
+use eskort_core::context::Context;
+use eskort_core::desk::{Asked, AskedProof, ProofSight};
+use eskort_core::inventory::{DnsProof, Proof};
+use eskort_core::journey::Stage;
+use eskort_core::names::Identifier;
+use eskort_core::progress::Progress;
+use eskort_prove::{ProofError, SiteFile, SitePlace, addresses, look, look_at_records, publish_records};
+use eskort_store::{Store, StoreError};
+use std::time::Duration;
+
+/// Whether a journey stands at a desk with something published that the authority may look at any day.
+pub(crate) fn is_shown_at_desk(store: &Store, certificate: &str) -> Result<bool, StoreError> {
+    let open = store.open_journey(certificate)?;
+    Ok(open.is_some_and(|open| matches!(open.stage, Stage::HandedOver { .. }) && open.stage.needs_publication()))
+}
+
+/// What the desk of one certificate's journey needs.
+pub(crate) struct Desk<'a> {
+    pub(crate) context: &'a Context,
+    pub(crate) store: &'a Store,
+    pub(crate) certificate: &'a str,
+    pub(crate) names: &'a [Identifier],
+}
+
+impl Desk<'_> {
+    /// Publishes what the authority asks as proof, and looks whether it can be seen. Doing it again leaves things as they are.
+    /// Name servers are waited for only until the authority was told that it may look.
+    pub(crate) async fn show(&self, asked: &AskedProof, told: bool) -> Result<ProofSight, StepError> {
+        let shown = match &asked.what {
+            Asked::Mail { .. } => return Ok(ProofSight::Mail),
+            Asked::File { path, text } => {
+                let file = SiteFile { path: path.clone(), bytes: text.clone().into_bytes() };
+                self.show_file(&file, asked.by.as_deref()).await
+            }
+            Asked::Record(record) => {
+                let records = std::slice::from_ref(record);
+                let mut dns = self.dns_proof(asked.by.as_deref())?;
+                if told {
+                    dns.look.settle = Duration::ZERO;
+                }
+                if let Some(by) = &asked.by {
+                    (self.context.watch)(&Progress::Doing("publish the record"));
+                    let owner = (self.context, self.store, self.certificate);
+                    publish_records(owner, by, &dns, records).await?;
+                }
+                (self.context.watch)(&Progress::Doing("look at the record from here"));
+                let looked = look_at_records(self.context, &dns, records).await;
+                looked.map(|()| vec![record.name.clone()])
+            }
+        };
+        let not_seen = |why: String, to_place| Ok(ProofSight::NotSeen { why, to_place });
+        match shown {
+            Ok(at) => Ok(ProofSight::Seen { at }),
+            Err(ProofError::AwaitsPerson { to_place }) => not_seen("it is not there yet".into(), to_place),
+            Err(ProofError::NotEverywhere { found, of, .. }) => {
+                let lacks = found.behind.first().map(|b| {
+                    format!("{} of {of} name servers do not have it yet; {}: {}", found.behind.len(), b.server, b.what)
+                });
+                let silent = || found.silent.first().map(|(_, why)| format!("no name server can be reached: {why}"));
+                not_seen(lacks.or_else(silent).unwrap_or_default(), Vec::new())
+            }
+            // Neither is a name server that does not answer, or a site, a reason to take anything away.
+            Err(error @ (ProofError::NotVisible { .. } | ProofError::Ask(_))) => {
+                not_seen(error.to_string(), Vec::new())
+            }
+            Err(error) => Err(error.into()),
+        }
+    }
+
+    async fn show_file(&self, file: &SiteFile, by: Option<&str>) -> Result<Vec<String>, ProofError> {
+        // An authority looks at the names themselves; a wildcard's is the domain below the star.
+        let mut names: Vec<Identifier> = self.names.iter().map(Identifier::without_wildcard).collect();
+        names.dedup();
+        match by {
+            Some(by) => {
+                let site = SitePlace::of(self.context, by)?;
+                site.show(self.store, self.certificate, file, &names).await?;
+            }
+            None => look(file, &names, None).await?,
+        }
+        Ok(addresses(file, &names))
+    }
+
+    /// Returns the proof that places records; without one, a person does.
+    fn dns_proof(&self, by: Option<&str>) -> Result<DnsProof, ProofError> {
+        let Some(by) = by else { return Ok(DnsProof::by_hand()) };
+        match self.context.inventory.proofs.get(by) {
+            Some(Proof::Dns(dns)) => Ok(dns.clone()),
+            _ => Err(ProofError::PlacesNoRecords { proof: by.to_owned() }),
+        }
+    }
+}

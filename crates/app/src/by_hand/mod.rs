@@ -1,0 +1,4 @@
+//! Authorities that a person carries a CSR to.
+
+pub(crate) mod answer;
+pub(crate) mod desk;

@@ -1,0 +1,5 @@
+//! What is handed to others: packed generations, CSRs, files on a site.
+
+pub(crate) mod csr;
+pub(crate) mod pack;
+pub(crate) mod place;

@@ -1,0 +1,118 @@
+//! What `keep` is asked for, and what came of it.
+
+use crate::StepError;
+use eskort_core::decision::Decision;
+use eskort_core::desk::Errand;
+use eskort_core::finding::Finding;
+use eskort_core::progress::FileChange;
+use eskort_core::record::RecordToPlace;
+use eskort_core::renewal::Validity;
+use jiff::Timestamp;
+use std::path::PathBuf;
+
+/// What `keep` is asked for.
+#[derive(Clone, Debug, Default)]
+pub struct KeepOptions {
+    /// Only say what would be done.
+    pub plan: bool,
+    /// Wait for what people have to do, instead of ending.
+    pub wait: bool,
+    /// Only these certificates; a hold after failures does not apply to them.
+    pub only: Vec<String>,
+}
+
+/// What would be done on one server.
+#[derive(Clone, Debug)]
+pub struct PlannedServer {
+    /// The server.
+    pub server: String,
+    /// The files that would change, and how.
+    pub changes: Vec<(PathBuf, FileChange)>,
+    /// The command that would test its configuration.
+    pub test: Option<Vec<String>>,
+    /// The command that would make it take the change.
+    pub run: Option<Vec<String>>,
+    /// What there is to say about it.
+    pub findings: Vec<Finding>,
+}
+
+/// How a certificate's turn ended.
+#[derive(Debug)]
+pub enum Ending {
+    /// Only planned.
+    Planned(Vec<PlannedServer>),
+    /// There was nothing to do.
+    AtRest {
+        /// The dates of the generation in use.
+        validity: Option<Validity>,
+    },
+    /// Left alone after failures.
+    Held {
+        /// The last failure.
+        reason: String,
+    },
+    /// The journey came to its end.
+    Arrived {
+        /// The generation.
+        generation: u32,
+        /// Its dates.
+        validity: Option<Validity>,
+        /// How many endpoints it was looked at.
+        looked_at: usize,
+        /// Why it could not be looked at from here, though it is installed.
+        unconfirmed: Option<String>,
+    },
+    /// It waits for a person to carry a CSR to its authority, and to bring the answer.
+    AwaitsAnswer(Box<Errand>),
+    /// It waits for somebody at the authority to approve.
+    AwaitsApproval {
+        /// When the authority wants to be asked again.
+        until: Timestamp,
+    },
+    /// It waits for a person to place records.
+    AwaitsPerson(Vec<RecordToPlace>),
+    /// It failed.
+    Failed {
+        /// Why.
+        error: Box<StepError>,
+        /// Whether the next run begins anew; otherwise it goes on from where it stands.
+        given_up: bool,
+        /// How much is still published that could not be taken away.
+        left_published: usize,
+    },
+}
+
+/// What was done about one certificate.
+#[derive(Debug)]
+pub struct KeepEntry {
+    /// Its name in the inventory.
+    pub certificate: String,
+    /// What was decided; `None` when not even that was possible.
+    pub decision: Option<Decision>,
+    /// What came of it.
+    pub ending: Ending,
+    /// What came of putting the newest generation in place, where something else was to be done too.
+    pub placed: Option<Placed>,
+    /// Since when a journey waits for a person.
+    pub waits_since: Option<Timestamp>,
+}
+
+/// What came of putting a generation in place.
+#[derive(Debug)]
+pub struct Placed {
+    /// The generation.
+    pub generation: u32,
+    /// Why it failed.
+    pub error: Option<Box<StepError>>,
+}
+
+impl KeepEntry {
+    pub(crate) fn new(name: &str, decision: Option<Decision>, ending: Ending) -> Self {
+        KeepEntry { certificate: name.to_owned(), decision, ending, placed: None, waits_since: None }
+    }
+
+    /// Returns whether it waits for a person.
+    pub fn awaits_person(&self) -> bool {
+        matches!(self.ending, Ending::AwaitsAnswer(_) | Ending::AwaitsPerson(_))
+    }
+}

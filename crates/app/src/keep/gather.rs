@@ -1,0 +1,103 @@
+//! What is known about a certificate before anything is decided. Reads only.
+
+use super::entry::KeepOptions;
+use super::lost;
+use crate::StepError;
+use eskort_core::context::Context;
+use eskort_core::decision::{Facts, Held, OpenJourney, Wanted};
+use eskort_core::inventory::CertificateEntry;
+use eskort_core::journey::{ProofTask, Stage};
+use eskort_core::pki::{base64url, sha256};
+use eskort_install::{self as install, Facts as ServerFacts, Placement};
+use eskort_store::{JourneyRow, Store};
+
+/// Returns the certificates that a run is about.
+pub(crate) fn chosen<'a>(context: &'a Context, options: &KeepOptions) -> Vec<(&'a String, &'a CertificateEntry)> {
+    let wanted = |name: &&String| options.only.is_empty() || options.only.contains(name);
+    context.inventory.certificates.iter().filter(|(name, _)| wanted(name)).collect()
+}
+
+/// Returns what stands for everything that the inventory says of an authority, the key of an external account included.
+pub(crate) fn section_of(context: &Context, authority: &str) -> String {
+    let entry = &context.inventory.authorities[authority];
+    let key = entry.acme().and_then(|acme| std::fs::read(&acme.external_account.as_ref()?.key_file).ok());
+    base64url(&sha256(format!("{entry:?} {:?}", key.map(|key| sha256(&key))).as_bytes()))
+}
+
+pub(crate) fn wanted_of(context: &Context, entry: &CertificateEntry) -> Wanted {
+    Wanted::new(entry, &context.inventory.authorities[&entry.authority])
+}
+
+fn bare_facts(context: &Context, entry: &CertificateEntry) -> Facts {
+    Facts {
+        wanted: wanted_of(context, entry),
+        newest: None,
+        open: None,
+        failures: None,
+        authority_hold: None,
+        not_in_place: Vec::new(),
+        next_generation: 1,
+        lead: context.inventory.authorities[&entry.authority].lead(),
+    }
+}
+
+/// Whether an open journey can go on: it is for what the inventory wants, goes to an authority of the same kind, and proves each
+/// name as the inventory says.
+pub(crate) fn still_fits(context: &Context, entry: &CertificateEntry, open: &JourneyRow) -> bool {
+    let fits = |task: &ProofTask| {
+        context.inventory.proof_of(entry, &task.name).is_some_and(|(name, proof)| {
+            task.proof.as_deref().is_none_or(|chosen| chosen == name) && proof.ways().contains(&task.way)
+        })
+    };
+    let kind = context.inventory.authorities[&entry.authority].kind_word();
+    open.wanted.differs(&wanted_of(context, entry)).is_none()
+        && open.stage.authority_kind().is_none_or(|of| of == kind)
+        && open.stage.tasks().iter().all(fits)
+}
+
+/// Gathers what is known about a certificate. Reads only.
+pub(crate) fn gather(
+    context: &Context,
+    store: &Store,
+    name: &str,
+    entry: &CertificateEntry,
+    configs: &ServerFacts,
+) -> Result<Facts, StepError> {
+    let bare = bare_facts(context, entry);
+    let newest = match store.newest(name)? {
+        Some(newest) => Some(newest.held()),
+        None => lost::find(store, name, &bare.wanted).map(|found| found.held()),
+    };
+    let not_in_place = match newest.as_ref().filter(|held| held.made_for.differs(&bare.wanted).is_none()) {
+        Some(Held { generation, .. }) => {
+            let placement = Placement::of(name, entry, &entry.names, *generation);
+            match install::plan(context, store, &placement, configs) {
+                Ok(plans) => install::lacking(&plans, store, &placement),
+                // A server that cannot be read must not keep a certificate from being renewed: installing it says why.
+                Err(error) => vec![error.to_string()],
+            }
+        }
+        None => Vec::new(),
+    };
+    let open = store.open_journey(name)?;
+    let unfinished = |open: &&JourneyRow| {
+        let handed_over = matches!(open.stage, Stage::HandedOver { .. });
+        !handed_over && newest.as_ref().is_none_or(|held| held.generation < open.generation)
+    };
+    let discarded = open.as_ref().filter(unfinished).filter(|open| !still_fits(context, entry, open));
+    let next_generation = store.next_generation(name, discarded.map(|open| open.generation))?;
+    let summary = |open: JourneyRow| OpenJourney {
+        generation: open.generation,
+        fits: still_fits(context, entry, &open),
+        passed: open.stage.milestone(),
+    };
+    Ok(Facts {
+        newest,
+        open: open.map(summary),
+        failures: store.failures(name)?.map(|(failures, _)| failures),
+        authority_hold: store.authority_hold(&entry.authority, &section_of(context, &entry.authority))?,
+        not_in_place,
+        next_generation,
+        ..bare
+    })
+}

@@ -1,0 +1,126 @@
+//! Brings everything in the inventory to where it should be.
+
+mod actions;
+pub(crate) mod entry;
+pub(crate) mod gather;
+mod lost;
+mod plan;
+pub(crate) mod run;
+pub(crate) mod steps;
+
+use crate::by_hand::desk::is_shown_at_desk;
+use crate::give::place::stays;
+use crate::stop::Stop;
+use entry::{Ending, KeepEntry, KeepOptions};
+use eskort_core::context::Context;
+use eskort_core::inventory::CertificateEntry;
+use eskort_core::journey::{ProofTask, Stage};
+use eskort_core::progress::Progress;
+use eskort_core::record::RecordToPlace;
+use eskort_install as install;
+use eskort_prove::{Proving, pay_debts};
+use eskort_store::{JourneyRow, RunLock, Store, StoreError};
+use gather::{chosen, still_fits};
+use plan::plan_only;
+use run::Run;
+use std::collections::BTreeSet;
+use std::time::Duration;
+
+/// Brings the inventory's certificates to where they should be, one after the other. The failure of one does not stop the
+/// others.
+///
+/// # Errors
+/// When another run holds the lock, or the state folder cannot be used.
+pub async fn keep(context: &Context, options: &KeepOptions) -> Result<Vec<KeepEntry>, StoreError> {
+    if options.plan {
+        return plan_only(context, options);
+    }
+    let lock = RunLock::take(&context.state, "eskort keep", (context.now)())?;
+    let store = Store::open(&context.state)?;
+    install::recover(context, &store).await?;
+    let chosen = chosen(context, options);
+    // What an earlier run left published goes, but for journeys that go on, now or in another run: the authority may be looking.
+    // What an authority without ACME may look at any day stays too.
+    let mut left_alone: BTreeSet<String> = chosen.iter().map(|(name, _)| (*name).clone()).collect();
+    for row in store.debts()? {
+        let entry = context.inventory.certificates.get(&row.certificate);
+        let open = store.open_journey(&row.certificate)?;
+        let shown =
+            |(entry, open): (_, JourneyRow)| still_fits(context, entry, &open) && open.stage.needs_publication();
+        if stays(&row.certificate) || entry.zip(open).is_some_and(shown) || is_shown_at_desk(&store, &row.certificate)?
+        {
+            left_alone.insert(row.certificate);
+        }
+    }
+    pay_debts(context, &store, |whose| !left_alone.contains(whose)).await?;
+    let mut run = Run::new(context, &store);
+    let mut entries = Vec::new();
+    for (name, entry) in chosen {
+        let ended = run.turn(name, entry, !options.only.is_empty()).await;
+        entries.push(ended);
+        if run.stop().is_asked() {
+            break;
+        }
+    }
+    // Waiting holds no lock: other runs go on meanwhile, the timer's too.
+    let stop = run.stop().clone();
+    drop((run, lock));
+    if options.wait {
+        wait_for_people(context, &store, &stop, !options.only.is_empty(), &mut entries).await?;
+    }
+    // What a person has to do comes first.
+    entries.sort_by_key(|entry| !entry.awaits_person());
+    Ok(entries)
+}
+
+/// Waits until what people have to place can be seen, and goes on with those journeys then, under the lock again. A journey that
+/// another run has brought to its end meanwhile is found there.
+async fn wait_for_people(
+    context: &Context,
+    store: &Store,
+    stop: &Stop,
+    insist: bool,
+    entries: &mut [KeepEntry],
+) -> Result<(), StoreError> {
+    let to_place = |entry: &KeepEntry| match &entry.ending {
+        Ending::AwaitsPerson(records) => records.clone(),
+        _ => Vec::new(),
+    };
+    let all: Vec<RecordToPlace> = entries.iter().flat_map(to_place).collect();
+    if !all.is_empty() {
+        (context.watch)(&Progress::AwaitsPerson(all));
+    }
+    let mut pause = Duration::from_secs(1);
+    while entries.iter().any(|entry| matches!(entry.ending, Ending::AwaitsPerson(_))) {
+        (context.watch)(&Progress::Doing("wait for the records"));
+        tokio::select! {
+            () = tokio::time::sleep(pause) => {}
+            () = stop.asked(1) => return Ok(()),
+        }
+        pause = (pause * 2).min(Duration::from_secs(20));
+        for entry in entries.iter_mut().filter(|entry| matches!(entry.ending, Ending::AwaitsPerson(_))) {
+            let name = entry.certificate.clone();
+            let Some(wanted) = context.inventory.certificates.get(&name) else { continue };
+            if !is_placed(context, store, &name, wanted).await? {
+                continue;
+            }
+            // Another run may be at work just now; the next look comes soon.
+            let _lock = match RunLock::take(&context.state, "eskort keep --wait", (context.now)()) {
+                Err(StoreError::Busy { .. }) => continue,
+                lock => lock?,
+            };
+            *entry = Run::new(context, store).turn(&name, wanted, insist).await;
+        }
+    }
+    Ok(())
+}
+
+/// Whether everything that a person has to place for a journey can be seen; also when the journey does not wait any more.
+async fn is_placed(context: &Context, store: &Store, name: &str, entry: &CertificateEntry) -> Result<bool, StoreError> {
+    let Some(open) = store.open_journey(name)? else { return Ok(true) };
+    let Stage::Published { tasks, .. } = &open.stage else { return Ok(true) };
+    let by_person =
+        |task: &&ProofTask| context.inventory.proof_of(entry, &task.name).is_some_and(|(_, p)| p.awaits_person());
+    let tasks: Vec<ProofTask> = tasks.iter().filter(by_person).cloned().collect();
+    Ok(Proving { context, store, certificate: name, entry }.look_first(&tasks).await.is_ok())
+}

@@ -1,0 +1,62 @@
+//! What a run would do, without doing it.
+
+use super::entry::{Ending, KeepEntry, KeepOptions, PlannedServer};
+use super::gather::{chosen, gather};
+use crate::StepError;
+use eskort_core::context::Context;
+use eskort_core::decision::{Decision, decide};
+use eskort_core::inventory::CertificateEntry;
+use eskort_install::{self as install, Facts as ServerFacts, Placement};
+use eskort_store::{Store, StoreError};
+
+/// Decides for every certificate, and plans what would change on its servers.
+pub(crate) fn plan_only(context: &Context, options: &KeepOptions) -> Result<Vec<KeepEntry>, StoreError> {
+    let store = match Store::open_existing(&context.state)? {
+        Some(store) => store,
+        None => Store::in_memory(&context.state)?,
+    };
+    let now = (context.now)();
+    let insist = !options.only.is_empty();
+    let configs = ServerFacts::default();
+    let mut entries = Vec::new();
+    for (name, entry) in chosen(context, options) {
+        entries.push(match gather(context, &store, name, entry, &configs).map(|facts| decide(&facts, now, insist)) {
+            Err(error) => failed(name, None, error),
+            Ok(decision) => match planned_changes(context, &store, name, entry, &decision, &configs) {
+                Ok(changes) => {
+                    let ending = Ending::Planned(changes);
+                    KeepEntry::new(name, Some(decision), ending)
+                }
+                Err(error) => failed(name, Some(decision), error),
+            },
+        });
+    }
+    Ok(entries)
+}
+
+fn failed(name: &str, decision: Option<Decision>, error: StepError) -> KeepEntry {
+    let ending = Ending::Failed { error: Box::new(error), given_up: false, left_published: 0 };
+    KeepEntry::new(name, decision, ending)
+}
+
+/// Returns what a run would change on the servers.
+fn planned_changes(
+    context: &Context,
+    store: &Store,
+    name: &str,
+    entry: &CertificateEntry,
+    decision: &Decision,
+    configs: &ServerFacts,
+) -> Result<Vec<PlannedServer>, StepError> {
+    let Some(generation) = decision.generation() else { return Ok(Vec::new()) };
+    let placement = Placement { preview: true, ..Placement::of(name, entry, &entry.names, generation) };
+    let plans = install::plan(context, store, &placement, configs)?;
+    let planned = |plan: install::ServerPlan| PlannedServer {
+        server: plan.server,
+        changes: plan.changes.into_iter().map(|c| (c.path, c.how)).collect(),
+        test: plan.test,
+        run: plan.reload,
+        findings: plan.findings,
+    };
+    Ok(plans.into_iter().map(planned).collect())
+}

@@ -1,0 +1,7 @@
+//! Looks at what there is: endpoints, certificates of the inventory, files.
+
+pub(crate) mod check;
+pub(crate) mod inspect;
+pub(crate) mod list;
+pub(crate) mod show;
+pub(crate) mod whose;

@@ -1,0 +1,22 @@
+//! Proves control of names: files on a site, listeners of our own, records in a zone; and removes them again.
+
+mod cleanup;
+mod error;
+mod fetch;
+mod file;
+mod folder;
+mod listener;
+mod place;
+mod proving;
+mod records;
+mod remote;
+mod site;
+mod tls;
+
+pub use cleanup::pay_debts;
+pub use error::{ApiError, ProofError};
+pub use file::SiteFile;
+pub use listener::Listener;
+pub use place::{SitePlace, addresses, look};
+pub use proving::Proving;
+pub use records::{look_at_records, publish_records};

@@ -1,0 +1,68 @@
+//! Files for authorities without ACME, on the site of a proof of the inventory.
+
+use crate::fetch::look_at_files;
+use crate::file::{LARGEST_SITE_FILE, SiteFile};
+use crate::site::SiteFolder;
+use crate::{ProofError, folder, remote};
+use eskort_core::context::Context;
+use eskort_core::inventory::{CheckAddress, Proof};
+use eskort_core::names::Identifier;
+use eskort_core::progress::Progress;
+use eskort_host::files::read_whole;
+use eskort_store::Store;
+use std::path::Path;
+
+/// The site's folder that a proof of kind http-folder names.
+pub struct SitePlace<'a> {
+    context: &'a Context,
+    folder: &'a Path,
+    hosts: &'a [String],
+    check_address: Option<CheckAddress>,
+}
+
+impl<'a> SitePlace<'a> {
+    /// Returns the folder of a proof.
+    ///
+    /// # Errors
+    /// [`ProofError::NoSiteFolder`].
+    pub fn of(context: &'a Context, proof: &str) -> Result<Self, ProofError> {
+        match context.inventory.proofs.get(proof) {
+            Some(Proof::HttpFolder { folder, hosts, check_address }) => {
+                Ok(SitePlace { context, folder, hosts, check_address: *check_address })
+            }
+            _ => Err(ProofError::NoSiteFolder { proof: proof.to_owned() }),
+        }
+    }
+
+    /// Puts a file there, and looks at it as an authority would. A file that cannot be seen is left where it is.
+    pub async fn show(
+        &self,
+        store: &Store,
+        owner: &str,
+        file: &SiteFile,
+        names: &[Identifier],
+    ) -> Result<(), ProofError> {
+        let SitePlace { context, folder: root, hosts, .. } = *self;
+        let path = root.join(&file.path);
+        let there = if hosts.is_empty() { read_whole(&path, LARGEST_SITE_FILE).ok().flatten() } else { None };
+        if there.is_some_and(|there| there.bytes != file.bytes) {
+            return Err(ProofError::Occupied { path });
+        }
+        (context.watch)(&Progress::Doing("place the file"));
+        let files = std::slice::from_ref(file);
+        folder::publish(&SiteFolder { context, store, owner, root, hosts }, files).await?;
+        (context.watch)(&Progress::Doing("look at it as the authority would"));
+        remote::look(context, root, hosts, files).await?;
+        look(file, names, self.check_address).await
+    }
+}
+
+/// Looks at a file at its names as an authority would.
+pub async fn look(file: &SiteFile, names: &[Identifier], instead: Option<CheckAddress>) -> Result<(), ProofError> {
+    look_at_files(names.iter().map(|name| (name.clone(), file.clone())).collect(), instead).await
+}
+
+/// Returns where a file is to be seen.
+pub fn addresses(file: &SiteFile, names: &[Identifier]) -> Vec<String> {
+    names.iter().map(|name| format!("http://{}/{}", name.in_url(), file.path)).collect()
+}

@@ -1,0 +1,91 @@
+//! Proves control of the names of one certificate: publishes what its tasks ask for, and checks it from here.
+
+use crate::fetch::look_at_files;
+use crate::file::SiteFile;
+use crate::listener::{self, Listener};
+use crate::records::{look_at_records, publish_records};
+use crate::site::SiteFolder;
+use crate::{ProofError, folder, remote, tls};
+use eskort_core::context::Context;
+use eskort_core::inventory::{CertificateEntry, Proof};
+use eskort_core::journey::ProofTask;
+use eskort_core::record::Record;
+use eskort_store::Store;
+
+/// What the proofs of one certificate's journey need.
+#[derive(Clone, Copy)]
+pub struct Proving<'a> {
+    /// What is around it.
+    pub context: &'a Context,
+    /// The ledger.
+    pub store: &'a Store,
+    /// The certificate in the inventory.
+    pub certificate: &'a str,
+    /// What the inventory says of it.
+    pub entry: &'a CertificateEntry,
+}
+
+impl<'a> Proving<'a> {
+    /// Puts the tasks together by the proof that serves them; what machines do comes before what people do.
+    fn by_proof(&self, tasks: &[ProofTask]) -> Vec<(&'a str, &'a Proof, Vec<ProofTask>)> {
+        let mut groups: Vec<(&str, &Proof, Vec<ProofTask>)> = Vec::new();
+        for task in tasks {
+            // The journey's proof is the inventory's, or it would have been given up.
+            let Some((name, proof)) = self.context.inventory.proof_of(self.entry, &task.name) else { continue };
+            match groups.iter_mut().find(|(known, ..)| *known == name) {
+                Some((.., tasks)) => tasks.push(task.clone()),
+                None => groups.push((name, proof, vec![task.clone()])),
+            }
+        }
+        groups.sort_by_key(|(_, proof, _)| proof.awaits_person());
+        groups
+    }
+
+    /// Puts up what the tasks ask for. Doing it again leaves things as they are.
+    pub async fn publish(&self, tasks: &[ProofTask]) -> Result<Vec<Listener>, ProofError> {
+        let mut listeners = Vec::new();
+        for (name, proof, tasks) in self.by_proof(tasks) {
+            match proof {
+                Proof::HttpFolder { folder: root, hosts, .. } => {
+                    let files: Vec<SiteFile> = tasks.iter().map(SiteFile::of).collect();
+                    let Proving { context, store, certificate: owner, .. } = *self;
+                    let site = SiteFolder { context, store, owner, root, hosts };
+                    folder::publish(&site, &files).await?;
+                }
+                Proof::HttpListener { listen, .. } => listeners.push(listener::listen(*listen, &tasks).await?),
+                Proof::TlsListener { listen, .. } => listeners.push(tls::listen(self.context, *listen, &tasks).await?),
+                Proof::Dns(dns) => {
+                    let owed = (self.context, self.store, self.certificate);
+                    publish_records(owed, name, dns, &records(&tasks)).await?;
+                }
+            }
+        }
+        Ok(listeners)
+    }
+
+    /// Looks at every proof as the authority would.
+    pub async fn look_first(&self, tasks: &[ProofTask]) -> Result<(), ProofError> {
+        for (_, proof, tasks) in self.by_proof(tasks) {
+            match proof {
+                Proof::HttpFolder { folder, hosts, .. } => {
+                    let files: Vec<SiteFile> = tasks.iter().map(SiteFile::of).collect();
+                    remote::look(self.context, folder, hosts, &files).await?;
+                    look_at_tasks(proof, &tasks).await?;
+                }
+                Proof::HttpListener { .. } => look_at_tasks(proof, &tasks).await?,
+                Proof::TlsListener { check_address, .. } => tls::look(*check_address, &tasks).await?,
+                Proof::Dns(dns) => look_at_records(self.context, dns, &records(&tasks)).await?,
+            }
+        }
+        Ok(())
+    }
+}
+
+fn records(tasks: &[ProofTask]) -> Vec<Record> {
+    tasks.iter().map(ProofTask::record).collect()
+}
+
+async fn look_at_tasks(proof: &Proof, tasks: &[ProofTask]) -> Result<(), ProofError> {
+    let files = tasks.iter().map(|task| (task.name.clone(), SiteFile::of(task))).collect();
+    look_at_files(files, proof.check_address()).await
+}

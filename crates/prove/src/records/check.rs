@@ -1,0 +1,94 @@
+//! Asks name servers whether all of them have the records.
+
+use super::target::{Placed, place_for, say_delegations, servers_to_look_at};
+use crate::ProofError;
+use eskort_core::context::Context;
+use eskort_core::inventory::{DnsProof, RecordWriter};
+use eskort_core::progress::{NameState, Progress};
+use eskort_core::record::{Record, RecordToPlace};
+use eskort_dns::{NameServer, Propagation, propagation};
+use std::collections::BTreeSet;
+use std::time::{Duration, Instant};
+
+/// Looks at every name server until all of them have every record. A person's records are not waited for.
+pub async fn look_at_records(context: &Context, dns: &DnsProof, wanted: &[Record]) -> Result<(), ProofError> {
+    let placed = place_for(dns, wanted).await?;
+    let servers = servers_to_look_at(&dns.look, &placed).await?;
+    let records: Vec<Record> = placed.iter().map(|p| p.record.clone()).collect();
+    let settle = dns.look.settle;
+    if matches!(dns.writer, RecordWriter::Person | RecordWriter::Standing { .. }) {
+        say_delegations(context, wanted, &placed);
+        let found = propagation(&servers, &records, (context.now)()).await;
+        if found.is_everywhere() {
+            return Ok(());
+        }
+        let standing = matches!(dns.writer, RecordWriter::Standing { .. });
+        // What is everywhere already need not be placed again; the same record may answer several tasks.
+        let everywhere = |name: &String| !found.have.is_empty() && found.behind.iter().all(|b| !b.names.contains(name));
+        let lacking = |p: &&Placed| !everywhere(&p.record.name);
+        let mut to_place: Vec<RecordToPlace> = Vec::new();
+        for Placed { record, zone } in placed.iter().filter(lacking) {
+            let one = RecordToPlace {
+                record: record.clone(),
+                zone: zone.name.clone(),
+                ttl: dns.look.ttl,
+                for_good: standing,
+            };
+            if !to_place.contains(&one) {
+                to_place.push(one);
+            }
+        }
+        return Err(ProofError::AwaitsPerson { to_place });
+    }
+    match ask_until(context, &servers, &records, settle).await {
+        Ok(found) => {
+            for (host, why) in found.silent {
+                let text = format!("name server {host} was left out: {why}");
+                (context.watch)(&Progress::Note(text));
+            }
+            Ok(())
+        }
+        Err(found) => Err(ProofError::NotEverywhere { found, of: servers.len(), after: settle }),
+    }
+}
+
+/// Asks until all servers that answer have all records, or until `settle` is over; the error is what was found then. A server that is
+/// silent while another answers is not asked again.
+async fn ask_until(
+    context: &Context,
+    servers: &[NameServer],
+    records: &[Record],
+    settle: Duration,
+) -> Result<Propagation, Propagation> {
+    let begun = Instant::now();
+    let mut pause = Duration::from_millis(200);
+    let names: BTreeSet<&String> = records.iter().map(|r| &r.name).collect();
+    let mut asked = servers.to_vec();
+    let mut silent = Vec::new();
+    loop {
+        let mut found = propagation(&asked, records, (context.now)()).await;
+        if found.silent.len() < asked.len() {
+            asked.retain(|server| found.silent.iter().all(|(host, _)| *host != server.host));
+            silent.append(&mut found.silent);
+        }
+        found.silent.extend(silent.iter().cloned());
+        if found.is_everywhere() {
+            return Ok(found);
+        }
+        let left = settle.saturating_sub(begun.elapsed());
+        if left.is_zero() {
+            return Err(found);
+        }
+        let state = |name: &&String| {
+            let lack = found.behind.iter().filter(|b| b.names.contains(name)).count() + found.silent.len();
+            let state = format!("on {} of {} name servers", servers.len().saturating_sub(lack), servers.len());
+            NameState { name: (*name).clone(), state, since: Some(begun) }
+        };
+        (context.watch)(&Progress::Names(names.iter().map(state).collect()));
+        // A server that remembers "there is none" says the same until it has forgotten: asking sooner is no use.
+        let forgets = found.behind.iter().map(|b| b.remembers_for).min().flatten().unwrap_or_default();
+        let next = pause.max(forgets).min(left);
+        tokio::time::sleep(next).await;
+        pause = (pause * 2).min(Duration::from_secs(10));
+    }
+}

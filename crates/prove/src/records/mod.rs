@@ -1,0 +1,145 @@
+//! Proofs as records: put into their zone by dynamic updates, an HTTP API, a program, or a person.
+
+mod change;
+mod check;
+mod program;
+mod target;
+mod update;
+mod web_api;
+
+pub use check::look_at_records;
+
+use crate::ProofError;
+use change::Change;
+use eskort_core::context::Context;
+use eskort_core::debt::Debt;
+use eskort_core::inventory::{DnsProof, Proof, RecordWriter};
+use eskort_core::record::{Record, RecordType};
+use eskort_dns::Zone;
+use eskort_host::crash_point;
+use eskort_store::Store;
+use program::tell_program;
+use std::collections::BTreeMap;
+use target::{Placed, locate_all, place_for, say_delegations};
+use update::{read_key, update};
+use web_api::Api;
+
+/// A record that has to go again.
+pub(crate) struct OwedRecord {
+    pub(crate) record: Record,
+    /// What the API that placed it calls it.
+    pub(crate) id: Option<String>,
+}
+
+/// Adds the records, after they are written down as debts.
+pub async fn publish_records(
+    (context, store, certificate): (&Context, &Store, &str),
+    proof: &str,
+    dns: &DnsProof,
+    records: &[Record],
+) -> Result<(), ProofError> {
+    if matches!(dns.writer, RecordWriter::Person | RecordWriter::Standing { .. }) {
+        // The person does it, and is told when the look finds nothing.
+        return Ok(());
+    }
+    // What can be seen to be wrong beforehand leaves no debts.
+    let api = match &dns.writer {
+        RecordWriter::WebApi(settings) => Some(Api::open(settings, dns.look.ttl)?),
+        RecordWriter::Update(key) => read_key(key).map(|_| None)?,
+        RecordWriter::Program { .. } | RecordWriter::Person | RecordWriter::Standing { .. } => None,
+    };
+    let placed = place_for(dns, records).await?;
+    say_delegations(context, records, &placed);
+    // A record that an earlier run placed is owed with the name that the API gave it.
+    let known = store.debts()?;
+    let debt = |record: &Record, id| Debt::Record { proof: proof.to_owned(), record: record.clone(), id };
+    let has_id = |r: &Record| {
+        known.iter().any(|row| match &row.debt {
+            Debt::Record { record, id: Some(_), .. } => record == r,
+            _ => false,
+        })
+    };
+    let mut missing: Vec<&Placed> = placed.iter().filter(|p| !has_id(&p.record)).collect();
+    let debts: Vec<Debt> = missing.iter().map(|p| debt(&p.record, None)).collect();
+    store.owe(certificate, &debts, (context.now)())?;
+    crash_point("owed");
+    match &dns.writer {
+        RecordWriter::Update(key) => update(context, key, &dns.look, Change::Add, &placed).await?,
+        RecordWriter::Program { command, host, rules } => {
+            for Placed { record, .. } in &placed {
+                let told = tell_program(context, (command, host.as_ref(), rules), &dns.look, Change::Add, record).await;
+                // One that did not even begin has placed nothing.
+                if let Err(ProofError::Program(error)) = &told
+                    && error.never_began()
+                {
+                    store.strike(&debts)?;
+                }
+                told?;
+            }
+        }
+        RecordWriter::WebApi(_) => {
+            let api = api.expect("it was opened for this writer");
+            if api.replaces_all() {
+                change_all(&api, &missing, Change::Add).await?;
+                missing.clear();
+            }
+            for Placed { record, zone } in missing {
+                if let Some(id) = api.add(&zone.name, record).await? {
+                    store.amend_debt(&debt(record, Some(id)))?;
+                }
+            }
+        }
+        RecordWriter::Person | RecordWriter::Standing { .. } => {}
+    }
+    crash_point("record-added");
+    Ok(())
+}
+
+/// Removes records that a proof of the inventory placed.
+pub(crate) async fn take_away(context: &Context, proof: &str, owed: &[OwedRecord]) -> Result<(), ProofError> {
+    let Some(Proof::Dns(dns)) = context.inventory.proofs.get(proof) else {
+        return Err(ProofError::Gone { proof: proof.to_owned() });
+    };
+    // Where each stands was found out when it was placed; its zone is looked for again.
+    let placed = || async {
+        let located = locate_all(&dns.look, owed.iter().map(|owed| &owed.record)).await?;
+        let placed = |owed: &OwedRecord| {
+            let zone = located[&(owed.record.name.clone(), owed.record.kind)].zone.clone();
+            Placed { record: owed.record.clone(), zone }
+        };
+        Ok::<Vec<Placed>, ProofError>(owed.iter().map(placed).collect())
+    };
+    match &dns.writer {
+        RecordWriter::Person | RecordWriter::Standing { .. } => Err(ProofError::Gone { proof: proof.to_owned() }),
+        RecordWriter::Program { command, host, rules } => {
+            for OwedRecord { record, .. } in owed {
+                tell_program(context, (command, host.as_ref(), rules), &dns.look, Change::Remove, record).await?;
+            }
+            Ok(())
+        }
+        RecordWriter::Update(key) => update(context, key, &dns.look, Change::Remove, &placed().await?).await,
+        RecordWriter::WebApi(settings) => {
+            let placed = placed().await?;
+            let api = Api::open(settings, dns.look.ttl)?;
+            if api.replaces_all() {
+                return change_all(&api, &placed.iter().collect::<Vec<_>>(), Change::Remove).await;
+            }
+            for (Placed { record, zone }, OwedRecord { id, .. }) in placed.iter().zip(owed) {
+                api.remove(&zone.name, record, id.as_deref()).await?;
+            }
+            Ok(())
+        }
+    }
+}
+
+/// Changes records at an API that replaces all values of a name and type at once.
+async fn change_all(api: &Api<'_>, placed: &[&Placed], what: Change) -> Result<(), ProofError> {
+    let mut groups: BTreeMap<(&Zone, &str, RecordType), Vec<&Record>> = BTreeMap::new();
+    for Placed { record, zone } in placed {
+        groups.entry((zone, &record.name, record.kind)).or_default().push(record);
+    }
+    for ((zone, ..), records) in groups {
+        api.change_all(&zone.name, &records, what).await?;
+    }
+    Ok(())
+}

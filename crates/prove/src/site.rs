@@ -1,0 +1,50 @@
+//! The folder of a site: where its files go, and what is owed for them.
+
+use crate::file::SiteFile;
+use eskort_core::context::Context;
+use eskort_core::debt::Debt;
+use eskort_host::crash_point;
+use eskort_store::{Store, StoreError};
+use std::path::{Path, PathBuf};
+
+/// Where the files of a site go.
+#[derive(Clone, Copy)]
+pub(crate) struct SiteFolder<'a> {
+    pub(crate) context: &'a Context,
+    pub(crate) store: &'a Store,
+    /// For whom the files are owed.
+    pub(crate) owner: &'a str,
+    /// The site's document root.
+    pub(crate) root: &'a Path,
+    /// The machines it is on; empty for this one.
+    pub(crate) hosts: &'a [String],
+}
+
+impl SiteFolder<'_> {
+    /// Writes down what has to be taken away, on one machine.
+    pub(crate) fn owe(
+        &self,
+        host: Option<&String>,
+        files: &[&SiteFile],
+        folders: &[PathBuf],
+    ) -> Result<(), StoreError> {
+        let debt = |file: &&SiteFile| Debt::File {
+            host: host.cloned(),
+            path: self.root.join(&file.path),
+            folders: folders.to_vec(),
+            // On this machine it is found by looking.
+            passing: host.map(|_| passing_name()),
+        };
+        let debts: Vec<Debt> = files.iter().map(debt).collect();
+        self.store.owe(self.owner, &debts, (self.context.now)())?;
+        crash_point("owed");
+        Ok(())
+    }
+}
+
+/// Returns a name that nobody can guess.
+pub(crate) fn passing_name() -> String {
+    use std::hash::{BuildHasher, Hasher};
+    let random = std::collections::hash_map::RandomState::new().build_hasher().finish();
+    format!(".eskort-{random:016x}.part")
+}
