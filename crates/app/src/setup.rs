@@ -1,7 +1,8 @@
 //! Reads the inventory, and finds what is around it.
 
 use eskort_core::context::{Context, Now};
-use eskort_core::inventory::{Mistakes, read_inventory};
+use eskort_inventory::{Mistakes, read_inventory};
+
 use eskort_core::progress::Watch;
 use eskort_host::{TrustError, check_trust};
 use std::path::{Path, PathBuf};

@@ -5,7 +5,8 @@ use crate::ui::{ExitStatus, Tone, Ui};
 use eskort_acme::{AcmeError, AtFault, Problem, Rejected, Step};
 use eskort_app::{AnswerError, SetupError, StepError};
 use eskort_core::desk::AskedError;
-use eskort_core::inventory::{Mistake, Mistakes};
+use eskort_inventory::{Mistake, Mistakes};
+
 use eskort_core::pki::{ChainError, ChainFault, IntakeError};
 use eskort_core::words;
 use eskort_dns::UpdateError;

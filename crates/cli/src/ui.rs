@@ -5,8 +5,8 @@ use crate::errand;
 use crate::errors::Told;
 use crate::table::{Cell, Page, draw, wrap};
 use eskort_core::progress::{FileChange, NameState, Progress};
+use eskort_inventory::{Mistake, Mistakes};
 
-use eskort_core::inventory::{Mistake, Mistakes};
 use eskort_core::journey::Milestone;
 use eskort_core::pki::{Certificate, Chain};
 use eskort_core::words;

@@ -1,7 +1,8 @@
 //! The documents hold what the program does.
 
 use crate::world::Place;
-use eskort_core::inventory::{SECTIONS, read_inventory};
+use eskort_inventory::{SECTIONS, read_inventory};
+
 use std::path::PathBuf;
 
 fn document(name: &str) -> String {

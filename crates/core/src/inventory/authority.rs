@@ -1,47 +1,9 @@
 //! Certificate authorities, and how they are talked to.
 
 use super::SecretSource;
-use super::read::{Entry, contact, duration, kind};
-use super::section::{Notes, Section};
 use jiff::SignedDuration;
 use std::path::PathBuf;
 use std::time::Duration;
-
-pub(super) const ACME: &[&str] = &[
-    "kind",
-    "directory",
-    "accept-terms",
-    "contact",
-    "api-roots",
-    "visitor-roots",
-    "top-issuer",
-    "patience",
-    "external-key-id",
-    "external-key-file",
-    "most-names",
-];
-pub(super) const CSR: &[&str] =
-    &["kind", "desk", "drop", "pick-up", "lead-days", "fetch-issuers", "visitor-roots", "most-names"];
-pub(super) const EST: &[&str] = &[
-    "kind",
-    "address",
-    "api-roots",
-    "user",
-    "password-file",
-    "password-env",
-    "client-certificate",
-    "client-key",
-    "fetch-issuers",
-    "visitor-roots",
-    "patience",
-    "most-names",
-];
-
-/// RFC 7030 section 3.2.2.
-const EST_PATH: &str = "/.well-known/est";
-/// A person may be on holiday.
-const USUAL_LEAD_DAYS: u32 = 30;
-const USUAL_PATIENCE: Duration = Duration::from_secs(5 * 60);
 
 /// A certificate authority.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -177,98 +139,4 @@ pub struct ExternalAccount {
     pub key_id: String,
     /// File with the MAC key in base64url.
     pub key_file: PathBuf,
-}
-
-pub(super) fn read_authority<'a>(entry: &'a Entry<'a>, notes: &'a Notes<'a>) -> Option<Authority> {
-    let open = |keys| Section::open(entry.table, entry.span.clone(), &entry.title, keys, notes);
-    let (section, kind) = match kind(entry, &["acme", "csr", "est"], notes)? {
-        "acme" => {
-            let section = open(ACME);
-            let kind = read_acme(&section).map(AuthorityKind::Acme);
-            (section, kind)
-        }
-        "csr" => {
-            let section = open(CSR);
-            let kind = AuthorityKind::Csr(CsrAuthority {
-                desk: section.text("desk").map(|t| t.value.to_owned()),
-                drop: section.path("drop"),
-                pick_up: section.path("pick-up"),
-                lead_days: section.number("lead-days", 1..=365, USUAL_LEAD_DAYS),
-            });
-            (section, Some(kind))
-        }
-        _ => {
-            let section = open(EST);
-            let kind = read_est(&section).map(AuthorityKind::Est);
-            (section, kind)
-        }
-    };
-    let patience = duration(&section, "patience", USUAL_PATIENCE);
-    let most_names = section.get("most-names").map(|_| section.number("most-names", 1..=10_000, 1) as usize);
-    // Over ACME the whole chain comes.
-    let fetch_issuers = match section.get("fetch-issuers").map(|value| value.get_ref().as_array().is_some()) {
-        Some(true) => section.texts("fetch-issuers").map(|hosts| hosts.iter().map(|h| h.value.to_owned()).collect()),
-        Some(false) => section.flag("fetch-issuers").then(Vec::new),
-        None => None,
-    };
-    Some(Authority { kind: kind?, visitor_roots: section.path("visitor-roots"), patience, fetch_issuers, most_names })
-}
-
-fn read_acme(section: &Section<'_>) -> Option<AcmeAuthority> {
-    if section.get("directory").is_none() {
-        section.missing("directory", "directory = \"https://ca.example/directory\", with your authority's address");
-    }
-    let directory = section.parsed("directory", "an address that begins with https://", |text| {
-        let url = url::Url::parse(text).ok()?;
-        (url.scheme() == "https" && url.has_host()).then(|| url.to_string())
-    });
-    let external_account = match (section.text("external-key-id"), section.path("external-key-file")) {
-        (Some(id), Some(key_file)) => Some(ExternalAccount { key_id: id.value.to_owned(), key_file }),
-        (None, None) => None,
-        (Some(_), None) => {
-            section.missing("external-key-file", "external-key-file = \"authority.key\", a file with the key");
-            None
-        }
-        (None, Some(_)) => {
-            section.missing("external-key-id", "external-key-id = \"…\", as the authority gave it");
-            None
-        }
-    };
-    Some(AcmeAuthority {
-        directory: directory?,
-        accept_terms: section.flag("accept-terms"),
-        contact: contact(section),
-        api_roots: section.path("api-roots"),
-        top_issuer: section.text("top-issuer").map(|t| t.value.to_owned()),
-        external_account,
-    })
-}
-
-fn read_est(section: &Section<'_>) -> Option<EstAuthority> {
-    if section.get("address").is_none() {
-        section.missing("address", "address = \"https://est.lampholm.internal\", with your authority's address");
-    }
-    let address = section.parsed("address", "an address that begins with https://", |text| {
-        let url = url::Url::parse(text).ok()?;
-        let plain = url.scheme() == "https" && url.has_host() && url.query().is_none() && url.fragment().is_none();
-        let text = url.as_str().trim_end_matches('/');
-        // Servers for several authorities have a label behind the well-known path (RFC 7030 section 3.2.2).
-        let whole = if text.contains(EST_PATH) { text.to_owned() } else { format!("{text}{EST_PATH}") };
-        plain.then_some(whole)
-    });
-    let both = |first: &str, second: &str, given: (bool, bool)| match given {
-        (true, false) => section.missing(second, &format!("{second} = \"…\", which goes with `{first}`")),
-        (false, true) => section.missing(first, &format!("{first} = \"…\", which goes with `{second}`")),
-        _ => {}
-    };
-    let (user, password) = (section.text("user").map(|t| t.value.to_owned()), SecretSource::read(section, "password"));
-    both("user", "password-file", (user.is_some(), password.is_some()));
-    let (certificate, key) = (section.path("client-certificate"), section.path("client-key"));
-    both("client-certificate", "client-key", (certificate.is_some(), key.is_some()));
-    Some(EstAuthority {
-        address: address?,
-        api_roots: section.path("api-roots"),
-        login: user.zip(password),
-        client: certificate.zip(key),
-    })
 }

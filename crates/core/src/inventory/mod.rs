@@ -2,23 +2,16 @@
 
 mod authority;
 mod host;
-mod mistake;
 mod proof;
-mod read;
-mod recipe;
-mod section;
-#[cfg(test)]
-mod tests;
 
 pub use authority::{AcmeAuthority, Authority, AuthorityKind, CsrAuthority, EstAuthority, ExternalAccount};
 pub use host::{FtpHost, FtpTls, Host, HostKind, SshHost};
-pub use mistake::{Mistake, Mistakes};
-pub use proof::{DnsLook, DnsProof, Proof, RecipeSource, RecordWriter, SecretSource, TsigKey, WebApi};
-pub use read::{SECTIONS, read_inventory};
-pub use recipe::read_recipe;
+pub use proof::{
+    DnsLook, DnsProof, Proof, RecipeSource, RecordWriter, SecretSource, TsigKey, USUAL_SPREAD, USUAL_TTL, WebApi,
+};
 
 use crate::names::Identifier;
-use crate::pki::{CsrWish, KeyKind, KeyUse, Subject, WantedExtension};
+use crate::pki::{CsrWish, KeyKind};
 use jiff::SignedDuration;
 use std::collections::BTreeMap;
 use std::fmt;

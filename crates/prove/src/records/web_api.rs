@@ -2,7 +2,7 @@
 
 use super::change::Change;
 use crate::{ApiError, ProofError};
-use eskort_core::inventory::{Mistake, Mistakes, RecipeSource, WebApi, read_recipe};
+use eskort_core::inventory::{RecipeSource, WebApi};
 use eskort_core::pki::Secret;
 use eskort_core::recipe::{
     FilledRequest, Recipe, RecipeRequest, SHIPPED, SLOTS, SlotPlace, Slots, TemplateError, repeats_secret,
@@ -12,6 +12,7 @@ use eskort_core::words::printable;
 use eskort_host::SecretError;
 use eskort_host::obeyed;
 use eskort_host::read_secret;
+use eskort_inventory::{Mistake, Mistakes, read_recipe};
 use eskort_talk::http::{self, HttpError, innermost};
 use reqwest::header::{CONTENT_TYPE, HeaderName, HeaderValue};
 use std::time::Duration;

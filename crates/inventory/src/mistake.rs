@@ -22,7 +22,7 @@ pub struct Mistake {
 }
 
 impl Mistake {
-    pub(super) fn at(source: &str, span: Range<usize>, what: String, advice: Option<String>) -> Self {
+    pub(crate) fn at(source: &str, span: Range<usize>, what: String, advice: Option<String>) -> Self {
         let start = span.start.min(source.len());
         let line_start = source[..start].rfind('\n').map_or(0, |i| i + 1);
         let text = source[line_start..].lines().next().unwrap_or_default();
@@ -45,7 +45,7 @@ pub struct Mistakes(pub Vec<Mistake>);
 
 impl fmt::Display for Mistakes {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        write!(f, "the inventory has {}", crate::words::count(self.0.len() as u64, "mistake"))
+        write!(f, "the inventory has {}", eskort_core::words::count(self.0.len() as u64, "mistake"))
     }
 }
 

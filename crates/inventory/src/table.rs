@@ -1,6 +1,6 @@
 //! One table of the inventory while it is read: takes values out by key and notes every mistake with its place.
 
-use super::mistake::Mistake;
+use crate::mistake::Mistake;
 use std::cell::RefCell;
 use std::collections::BTreeMap;
 use std::ops::{Range, RangeInclusive};
@@ -9,22 +9,22 @@ use toml::Spanned;
 use toml::de::{DeTable, DeValue};
 
 /// The source text and the mistakes found in it so far.
-pub(super) struct Notes<'a> {
+pub(crate) struct Notes<'a> {
     source: &'a str,
     found: RefCell<Vec<(usize, Mistake)>>,
 }
 
 impl<'a> Notes<'a> {
-    pub(super) fn new(source: &'a str) -> Self {
+    pub(crate) fn new(source: &'a str) -> Self {
         Notes { source, found: RefCell::default() }
     }
 
-    pub(super) fn add(&self, span: Range<usize>, what: impl Into<String>, advice: Option<String>) {
+    pub(crate) fn add(&self, span: Range<usize>, what: impl Into<String>, advice: Option<String>) {
         let mistake = Mistake::at(self.source, span.clone(), what.into(), advice);
         self.found.borrow_mut().push((span.start, mistake));
     }
 
-    pub(super) fn into_mistakes(self) -> Vec<Mistake> {
+    pub(crate) fn into_mistakes(self) -> Vec<Mistake> {
         let mut found = self.found.into_inner();
         found.sort_by_key(|(at, _)| *at);
         found.into_iter().map(|(_, mistake)| mistake).collect()
@@ -33,14 +33,14 @@ impl<'a> Notes<'a> {
 
 /// A text value and where it stands.
 #[derive(Clone)]
-pub(super) struct Text<'a> {
-    pub(super) value: &'a str,
-    pub(super) span: Range<usize>,
+pub(crate) struct Text<'a> {
+    pub(crate) value: &'a str,
+    pub(crate) span: Range<usize>,
 }
 
 /// A table, its place, its title for messages, and where mistakes go.
 #[derive(Clone, Copy)]
-pub(super) struct Section<'a> {
+pub(crate) struct Section<'a> {
     table: &'a DeTable<'a>,
     start: usize,
     end: usize,
@@ -51,7 +51,7 @@ pub(super) struct Section<'a> {
 
 impl<'a> Section<'a> {
     /// Opens a table; keys that are not `known` are noted, with the nearest known one.
-    pub(super) fn open(
+    pub(crate) fn open(
         table: &'a DeTable<'a>,
         span: Range<usize>,
         title: &'a str,
@@ -69,11 +69,11 @@ impl<'a> Section<'a> {
     }
 
     /// Returns where the section's head stands.
-    pub(super) fn span(&self) -> Range<usize> {
+    pub(crate) fn span(&self) -> Range<usize> {
         self.start..self.end
     }
 
-    pub(super) fn get(&self, key: &str) -> Option<&'a Spanned<DeValue<'a>>> {
+    pub(crate) fn get(&self, key: &str) -> Option<&'a Spanned<DeValue<'a>>> {
         self.table.iter().find(|(k, _)| k.get_ref() == key).map(|(_, v)| v)
     }
 
@@ -83,7 +83,7 @@ impl<'a> Section<'a> {
     }
 
     /// Notes that a key is missing that must be there, unless it is there misspelled, which is noted already.
-    pub(super) fn missing(&self, key: &str, example: &str) {
+    pub(crate) fn missing(&self, key: &str, example: &str) {
         let unknown = self.table.iter().map(|(k, _)| &**k.get_ref()).filter(|k| !self.known.contains(k));
         if unknown.into_iter().any(|k| nearest(k, &[key]).is_some()) {
             return;
@@ -91,7 +91,7 @@ impl<'a> Section<'a> {
         self.notes.add(self.span(), format!("{} has no `{key}`", self.title), Some(format!("add a line: {example}")));
     }
 
-    pub(super) fn text(&self, key: &str) -> Option<Text<'a>> {
+    pub(crate) fn text(&self, key: &str) -> Option<Text<'a>> {
         let value = self.get(key)?;
         match value.get_ref().as_str() {
             Some(text) => Some(Text { value: text, span: value.span() }),
@@ -102,11 +102,11 @@ impl<'a> Section<'a> {
         }
     }
 
-    pub(super) fn path(&self, key: &str) -> Option<PathBuf> {
+    pub(crate) fn path(&self, key: &str) -> Option<PathBuf> {
         self.text(key).map(|t| PathBuf::from(t.value))
     }
 
-    pub(super) fn flag(&self, key: &str) -> bool {
+    pub(crate) fn flag(&self, key: &str) -> bool {
         let Some(value) = self.get(key) else { return false };
         value.get_ref().as_bool().unwrap_or_else(|| {
             self.wrong(value, key, "true or false");
@@ -114,7 +114,7 @@ impl<'a> Section<'a> {
         })
     }
 
-    pub(super) fn number(&self, key: &str, range: RangeInclusive<u32>, usual: u32) -> u32 {
+    pub(crate) fn number(&self, key: &str, range: RangeInclusive<u32>, usual: u32) -> u32 {
         let Some(value) = self.get(key) else { return usual };
         let number = value.get_ref().as_integer().and_then(|i| i.as_str().parse().ok()).filter(|n| range.contains(n));
         number.unwrap_or_else(|| {
@@ -125,7 +125,7 @@ impl<'a> Section<'a> {
     }
 
     /// Returns the numbers of a list.
-    pub(super) fn numbers(&self, key: &str) -> Vec<u16> {
+    pub(crate) fn numbers(&self, key: &str) -> Vec<u16> {
         let Some(value) = self.get(key) else { return Vec::new() };
         let number = |item: &Spanned<DeValue<'_>>| item.get_ref().as_integer().and_then(|i| i.as_str().parse().ok());
         let read: Option<Vec<u16>> = value.get_ref().as_array().and_then(|items| items.iter().map(number).collect());
@@ -136,7 +136,7 @@ impl<'a> Section<'a> {
     }
 
     /// Returns the texts of a list; `None` when the key is absent or wrong.
-    pub(super) fn texts(&self, key: &str) -> Option<Vec<Text<'a>>> {
+    pub(crate) fn texts(&self, key: &str) -> Option<Vec<Text<'a>>> {
         let value = self.get(key)?;
         let Some(items) = value.get_ref().as_array() else {
             self.wrong(value, key, "a list in square brackets");
@@ -153,7 +153,7 @@ impl<'a> Section<'a> {
     }
 
     /// Returns the texts of a key that takes one text or a list of them.
-    pub(super) fn one_or_more(&self, key: &str) -> Vec<Text<'a>> {
+    pub(crate) fn one_or_more(&self, key: &str) -> Vec<Text<'a>> {
         match self.get(key).map(|value| value.get_ref().as_str().is_some()) {
             Some(true) => self.text(key).into_iter().collect(),
             Some(false) => self.texts(key).unwrap_or_default(),
@@ -162,7 +162,7 @@ impl<'a> Section<'a> {
     }
 
     /// Returns keys and texts of an inline table of texts.
-    pub(super) fn entries(&self, key: &str) -> Vec<(Text<'a>, Text<'a>)> {
+    pub(crate) fn entries(&self, key: &str) -> Vec<(Text<'a>, Text<'a>)> {
         let Some((table, _)) = self.table(key) else { return Vec::new() };
         let mut found = Vec::new();
         for (name, value) in table.iter() {
@@ -178,12 +178,12 @@ impl<'a> Section<'a> {
     }
 
     /// Returns an inline table of texts.
-    pub(super) fn words(&self, key: &str) -> BTreeMap<String, String> {
+    pub(crate) fn words(&self, key: &str) -> BTreeMap<String, String> {
         self.entries(key).into_iter().map(|(name, text)| (name.value.to_owned(), text.value.to_owned())).collect()
     }
 
     /// Returns a table, and where it stands.
-    pub(super) fn table(&self, key: &str) -> Option<(&'a DeTable<'a>, Range<usize>)> {
+    pub(crate) fn table(&self, key: &str) -> Option<(&'a DeTable<'a>, Range<usize>)> {
         let value = self.get(key)?;
         let table = value.get_ref().as_table();
         if table.is_none() {
@@ -193,7 +193,7 @@ impl<'a> Section<'a> {
     }
 
     /// Opens a table below this one.
-    pub(super) fn below(
+    pub(crate) fn below(
         &self,
         table: &'a DeTable<'a>,
         span: Range<usize>,
@@ -204,7 +204,7 @@ impl<'a> Section<'a> {
     }
 
     /// Returns the words of a command; at least one.
-    pub(super) fn command(&self, key: &str) -> Option<Vec<String>> {
+    pub(crate) fn command(&self, key: &str) -> Option<Vec<String>> {
         let words: Vec<String> = self.texts(key)?.iter().map(|w| w.value.to_owned()).collect();
         if words.is_empty() {
             let at = self.get(key).map_or(self.span(), Spanned::span);
@@ -214,7 +214,7 @@ impl<'a> Section<'a> {
     }
 
     /// Returns the tables of a list of inline tables.
-    pub(super) fn tables(&self, key: &str) -> Vec<(&'a DeTable<'a>, Range<usize>)> {
+    pub(crate) fn tables(&self, key: &str) -> Vec<(&'a DeTable<'a>, Range<usize>)> {
         let Some(value) = self.get(key) else { return Vec::new() };
         let Some(items) = value.get_ref().as_array() else {
             self.wrong(value, key, "a list of tables, [{ … }]");
@@ -231,7 +231,7 @@ impl<'a> Section<'a> {
     }
 
     /// Reads a text with `parse`; what it refuses is noted as a mistake with its word for what is wanted.
-    pub(super) fn parsed<T>(&self, key: &str, wants: &str, parse: impl Fn(&str) -> Option<T>) -> Option<T> {
+    pub(crate) fn parsed<T>(&self, key: &str, wants: &str, parse: impl Fn(&str) -> Option<T>) -> Option<T> {
         let text = self.text(key)?;
         let value = parse(text.value);
         if value.is_none() {
@@ -242,13 +242,13 @@ impl<'a> Section<'a> {
     }
 
     /// Notes a mistake at a place of this section.
-    pub(super) fn note(&self, span: Range<usize>, what: impl Into<String>, advice: Option<String>) {
+    pub(crate) fn note(&self, span: Range<usize>, what: impl Into<String>, advice: Option<String>) {
         self.notes.add(span, what, advice);
     }
 }
 
 /// Returns "did you mean `x`?" for the known word that is near enough.
-pub(super) fn nearest(word: &str, known: &[&str]) -> Option<String> {
+pub(crate) fn nearest(word: &str, known: &[&str]) -> Option<String> {
     known
         .iter()
         .map(|k| (strsim::damerau_levenshtein(word, k), k))

@@ -1,4 +1,8 @@
-use super::*;
+use crate::{Mistake, Mistakes, read_inventory};
+use eskort_core::inventory::*;
+use eskort_core::pki::KeyKind;
+use std::path::Path;
+use std::time::Duration;
 
 const GOOD: &str = r#"
 contact = "keeper@lampholm.example"

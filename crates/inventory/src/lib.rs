@@ -1,0 +1,122 @@
+//! The inventory, `eskort.toml`: TOML text in, an [`Inventory`] or all its mistakes out.
+
+mod authority;
+mod certificate;
+mod fields;
+mod host;
+mod mistake;
+mod proof;
+mod recipe;
+mod server;
+mod table;
+#[cfg(test)]
+mod tests;
+
+pub use mistake::{Mistake, Mistakes};
+pub use recipe::read_recipe;
+
+use authority::{ACME, CSR, EST, read_authority};
+use certificate::{CERTIFICATE, INSTALL, Known, SUBJECT, read_certificate};
+use eskort_core::inventory::Inventory;
+use fields::{Entry, contact};
+use host::{FTP, SSH, read_host};
+use proof::{BY_HAND, DNS_UPDATE, HTTP_FOLDER, HTTP_LISTENER, PROGRAM, STANDING, TLS_LISTENER, WEB_API, read_proof};
+use recipe::{RECIPE, REQUEST};
+use server::{COPY, FILES, NGINX, read_server};
+use table::{Notes, Section};
+use toml::Spanned;
+use toml::de::{DeTable, DeValue};
+
+const TOP: &[&str] = &["contact", "state", "authority", "host", "proof", "server", "certificate"];
+/// Every section of an inventory with the keys it knows, titled as docs/inventory.md titles them.
+pub const SECTIONS: &[(&str, &[&str])] = &[
+    ("top of the file", TOP),
+    ("[authority.NAME] of kind acme", ACME),
+    ("[authority.NAME] of kind csr", CSR),
+    ("[authority.NAME] of kind est", EST),
+    ("[host.NAME] of kind ssh", SSH),
+    ("[host.NAME] of kind ftp", FTP),
+    ("[proof.NAME] of kind http-folder", HTTP_FOLDER),
+    ("[proof.NAME] of kind http-listener", HTTP_LISTENER),
+    ("[proof.NAME] of kind tls-listener", TLS_LISTENER),
+    ("[proof.NAME] of kind dns-update", DNS_UPDATE),
+    ("[proof.NAME] of kind web-api", WEB_API),
+    ("recipe of a web-api proof", RECIPE),
+    ("request of a recipe", REQUEST),
+    ("[proof.NAME] of kind program", PROGRAM),
+    ("[proof.NAME] of kind by-hand", BY_HAND),
+    ("[proof.NAME] of kind standing-record", STANDING),
+    ("[server.NAME] of kind nginx", NGINX),
+    ("[server.NAME] of kind files", FILES),
+    ("copy of a files server", COPY),
+    ("[certificate.NAME]", CERTIFICATE),
+    ("subject of a certificate", SUBJECT),
+    ("install of a certificate", INSTALL),
+];
+
+/// Reads an inventory.
+///
+/// # Errors
+/// All its mistakes, each with its line: text that is not TOML, unknown keys, missing sections, names that are no names.
+pub fn read_inventory(source: &str) -> Result<Inventory, Mistakes> {
+    let root = DeTable::parse(source).map_err(|error| {
+        let span = error.span().unwrap_or(0..0);
+        let what = format!("this is not TOML: {}", error.message().trim());
+        Mistakes(vec![Mistake::at(source, span, what, None)])
+    })?;
+    let notes = Notes::new(source);
+    let inventory = read_root(root.get_ref(), &notes);
+    let mistakes = notes.into_mistakes();
+    if mistakes.is_empty() { Ok(inventory) } else { Err(Mistakes(mistakes)) }
+}
+
+fn read_root<'a>(root: &'a DeTable<'a>, notes: &'a Notes<'a>) -> Inventory {
+    let top = Section::open(root, 0..0, "the top of the file", TOP, notes);
+    let mut inventory = Inventory { contact: contact(&top), state: top.path("state"), ..Inventory::default() };
+    for entry in named(root, "authority", notes) {
+        inventory.authorities.extend(read_authority(&entry, notes).map(|a| (entry.name.to_owned(), a)));
+    }
+    // A section with mistakes of its own still counts as present for those that point to it.
+    let present = |kind| named(root, kind, &Notes::new("")).into_iter().map(|e| e.name).collect::<Vec<_>>();
+    for entry in named(root, "host", notes) {
+        inventory.hosts.extend(read_host(&entry, notes).map(|h| (entry.name.to_owned(), h)));
+    }
+    let hosts = present("host");
+    for entry in named(root, "proof", notes) {
+        inventory.proofs.extend(read_proof(&entry, &hosts, notes).map(|p| (entry.name.to_owned(), p)));
+    }
+    for entry in named(root, "server", notes) {
+        inventory.servers.extend(read_server(&entry, notes).map(|s| (entry.name.to_owned(), s)));
+    }
+    let known = Known { authorities: present("authority"), proofs: present("proof"), servers: present("server") };
+    for entry in named(root, "certificate", notes) {
+        if let Some(certificate) = read_certificate(&entry, &known, &inventory, notes) {
+            inventory.certificates.insert(entry.name.to_owned(), certificate);
+        }
+    }
+    inventory
+}
+
+fn named<'a>(root: &'a DeTable<'a>, kind: &str, notes: &Notes<'_>) -> Vec<Entry<'a>> {
+    let Some(group) = root.iter().find(|(k, _)| k.get_ref() == kind).map(|(_, v)| v) else { return Vec::new() };
+    let Some(tables) = group.get_ref().as_table() else {
+        notes.add(group.span(), format!("`{kind}` wants sections of their own: [{kind}.NAME]"), None);
+        return Vec::new();
+    };
+    let entry = |(key, value): (&'a Spanned<_>, &'a Spanned<DeValue<'a>>)| {
+        let name: &'a str = AsRef::<str>::as_ref(Spanned::<std::borrow::Cow<'a, str>>::get_ref(key));
+        let Some(table) = value.get_ref().as_table() else {
+            notes.add(key.span(), format!("`{name}` wants a section of its own: [{kind}.{name}]"), None);
+            return None;
+        };
+        // Names become folder names.
+        let plain = |c: char| c.is_ascii_alphanumeric() || matches!(c, '-' | '_' | '.');
+        if name.is_empty() || name.starts_with(['.', '-']) || !name.chars().all(plain) || name.len() > 100 {
+            let what = format!("`{name}` cannot name a section");
+            notes.add(key.span(), what, Some("use letters, digits, `-` and `_`, with a letter or digit first".into()));
+            return None;
+        }
+        Some(Entry { name, title: format!("[{kind}.{name}]"), table, span: key.span() })
+    };
+    tables.iter().filter_map(entry).collect()
+}
