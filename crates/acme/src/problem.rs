@@ -1,9 +1,10 @@
 //! Problem documents (RFC 7807, RFC 8555 section 6.7) as typed errors.
 
-use crate::Answer;
 use crate::lenient::{elements, or_default};
+use crate::{AcmeError, Answer};
 use eskort_core::words::printable;
 use serde::Deserialize;
+use serde::de::DeserializeOwned;
 use std::fmt;
 
 /// What an authority was asked to do.
@@ -118,6 +119,23 @@ impl From<Raw> for Problem {
             // One level: RFC 8555 section 6.7.1 forbids parts of parts.
             parts: raw.subproblems.into_iter().take(100).map(|r| Problem { parts: Vec::new(), ..r.into() }).collect(),
         }
+    }
+}
+
+impl Answer {
+    /// Returns the answer when its status says success.
+    ///
+    /// # Errors
+    /// The problem document otherwise; one is made up from the status where the body holds none.
+    pub fn success(&self) -> Result<&Self, AcmeError> {
+        if (200..300).contains(&self.status) { Ok(self) } else { Err(Box::new(Problem::read(self)).into()) }
+    }
+
+    pub(crate) fn json<T: DeserializeOwned>(&self, expected: &'static str) -> Result<T, AcmeError> {
+        self.success()?;
+        // What the reader says may repeat what stands there.
+        let found = |error: serde_json::Error| format!("{}; {}", printable(&error.to_string(), 200), self.begins());
+        serde_json::from_slice(&self.body).map_err(|error| AcmeError::NotProtocol { expected, found: found(error) })
     }
 }
 

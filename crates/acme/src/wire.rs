@@ -1,9 +1,7 @@
 //! Requests and answers as plain values.
 
-use crate::{AcmeError, Problem};
 use eskort_core::words::printable;
 use jiff::{SignedDuration, Timestamp};
-use serde::de::DeserializeOwned;
 
 /// The method of a request.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -49,21 +47,6 @@ pub struct Answer {
 }
 
 impl Answer {
-    /// Returns the answer when its status says success.
-    ///
-    /// # Errors
-    /// The problem document otherwise; one is made up from the status where the body holds none.
-    pub fn success(&self) -> Result<&Self, AcmeError> {
-        if (200..300).contains(&self.status) { Ok(self) } else { Err(Box::new(Problem::read(self)).into()) }
-    }
-
-    pub(crate) fn json<T: DeserializeOwned>(&self, expected: &'static str) -> Result<T, AcmeError> {
-        self.success()?;
-        // What the reader says may repeat what stands there.
-        let found = |error: serde_json::Error| format!("{}; {}", printable(&error.to_string(), 200), self.begins());
-        serde_json::from_slice(&self.body).map_err(|error| AcmeError::NotProtocol { expected, found: found(error) })
-    }
-
     /// Returns the tamed beginning of the body, for messages.
     pub(crate) fn begins(&self) -> String {
         match &self.body[..] {

@@ -1,6 +1,7 @@
 //! The command line.
 
 use crate::password::PasswordArgs;
+use crate::ui::Output;
 use clap::{Args as ClapArgs, Parser, Subcommand, ValueEnum};
 use eskort_core::inventory::CheckAddress;
 use std::path::PathBuf;
@@ -35,14 +36,6 @@ pub(crate) struct Args {
     pub(crate) verbose: bool,
     #[command(subcommand)]
     pub(crate) command: Option<Command>,
-}
-
-#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
-pub(crate) enum Output {
-    /// For people
-    Text,
-    /// For programs: one JSON document on standard output
-    Json,
 }
 
 #[derive(Debug, Subcommand)]

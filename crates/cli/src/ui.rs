@@ -1,21 +1,18 @@
 //! All printing: results to standard output, the talk beside them to standard error.
 
-use crate::args::Output;
-use crate::errand;
-use crate::errors::Told;
-use crate::table::{Cell, Page, draw, wrap};
-use eskort_core::progress::{FileChange, NameState, Progress};
+use crate::draw::table::{Page, wrap};
+use crate::draw::tone::Tone;
+use crate::exit::ExitStatus;
+use crate::told::Told;
+use clap::ValueEnum;
+use eskort_core::progress::NameState;
 use eskort_inventory::{Mistake, Mistakes};
 
-use eskort_core::journey::Milestone;
-use eskort_core::pki::{Certificate, Chain};
 use eskort_core::words;
 use indicatif::{ProgressBar, ProgressDrawTarget, ProgressState, ProgressStyle};
-use owo_colors::{OwoColorize, Style};
 use serde::Serialize;
 use std::collections::BTreeMap;
 use std::io::{IsTerminal, Write};
-use std::process::ExitCode;
 use std::sync::{Arc, Mutex, MutexGuard};
 use std::time::{Duration, Instant};
 
@@ -29,37 +26,6 @@ const WIDTH_UNSEEN: usize = 100;
 /// More names than these are summed up by how they stand.
 const MOST_NAMES: usize = 8;
 
-/// How the program ends.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
-pub(crate) enum ExitStatus {
-    Well,
-    NeedsAttention,
-    AwaitsPerson,
-    Failed,
-    Usage,
-    Busy,
-    Bug,
-}
-
-impl ExitStatus {
-    pub(crate) fn code(self) -> ExitCode {
-        ExitCode::from(self.number())
-    }
-
-    /// Returns the exit code as a number.
-    pub(crate) fn number(self) -> u8 {
-        match self {
-            ExitStatus::Well => 0,
-            ExitStatus::Failed => 1,
-            ExitStatus::Usage => 2,
-            ExitStatus::AwaitsPerson => 3,
-            ExitStatus::NeedsAttention => 4,
-            ExitStatus::Busy => 5,
-            ExitStatus::Bug => 70,
-        }
-    }
-}
-
 /// Says that the program stumbled over a bug of ours.
 pub(crate) fn say_bug(what: &str) {
     let text = format!(
@@ -72,30 +38,13 @@ pub(crate) fn say_bug(what: &str) {
     let _ = writeln!(anstream::stderr().lock(), "{text}");
 }
 
-/// What a text's colour says; the text itself says it too.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub(crate) enum Tone {
-    Plain,
-    Strong,
-    Faint,
-    Good,
-    Notice,
-    Bad,
-}
-
-impl Tone {
-    /// Returns the text with its colour; the streams take colours out where they do not belong.
-    pub(crate) fn paint(self, text: &str) -> String {
-        let style = match self {
-            Tone::Plain => return text.to_owned(),
-            Tone::Strong => Style::new().bold(),
-            Tone::Faint => Style::new().dimmed(),
-            Tone::Good => Style::new().green(),
-            Tone::Notice => Style::new().yellow(),
-            Tone::Bad => Style::new().red(),
-        };
-        text.style(style).to_string()
-    }
+/// In which form results are printed.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+pub(crate) enum Output {
+    /// For people
+    Text,
+    /// For programs: one JSON document on standard output
+    Json,
 }
 
 /// Where and how to print.
@@ -332,7 +281,7 @@ impl Ui {
 
     /// Ends the spinner.
     pub(crate) fn settle(&self) {
-        self.waits.lock().expect("no holder panics").0.clear();
+        self.forget_names();
         if let Some(spinner) = self.spinner.lock().expect("no holder panics").take() {
             spinner.finish_and_clear();
         }
@@ -343,8 +292,29 @@ impl Ui {
         std::io::stderr().is_terminal() && (!self.one_stream || std::io::stdout().is_terminal())
     }
 
+    /// Whether every request is printed.
+    pub(crate) fn is_verbose(&self) -> bool {
+        self.verbose
+    }
+
+    /// Takes in how names stand that are waited for, and prints that where nobody sees things move.
+    pub(crate) fn names(&self, names: &[NameState]) {
+        let mut waits = self.waits.lock().expect("no holder panics");
+        let changed = waits.update(names);
+        let lines = waits.lines();
+        drop(waits);
+        if !self.is_live() && !changed.is_empty() {
+            lines.iter().for_each(|line| self.talk(&format!("  {line}")));
+        }
+    }
+
+    /// Forgets the names that were waited for.
+    pub(crate) fn forget_names(&self) {
+        self.waits.lock().expect("no holder panics").0.clear();
+    }
+
     /// Shows a spinner, on a terminal.
-    fn spin(&self, message: String) {
+    pub(crate) fn spin(&self, message: String) {
         if !self.is_live() {
             return;
         }
@@ -365,83 +335,4 @@ impl Ui {
         });
         bar.set_message(message);
     }
-
-    /// Says how a run goes on.
-    pub(crate) fn progress(&self, progress: &Progress) {
-        match progress {
-            Progress::Certificate { name, decision } => {
-                self.settle();
-                if decision.acts() {
-                    self.talk_wrapped(&format!("{}: ", Tone::Strong.paint(name)), &decision.words(), Tone::Plain);
-                }
-            }
-            Progress::Doing(words) => self.spin(format!("{words} …")),
-            Progress::Waiting { waits_for, .. } => self.spin(format!("waiting for {} …", waits_for.words())),
-            Progress::Passed { milestone, detail } => self.passed(*milestone, detail),
-            Progress::AwaitsPerson(records) => self.talk(&errand::records_to_place(records)),
-            Progress::Answer { certificate, chain } => self.talk(&answer(certificate, chain, self.page())),
-            Progress::Names(names) => {
-                let mut waits = self.waits.lock().expect("no holder panics");
-                let changed = waits.update(names);
-                let lines = waits.lines();
-                drop(waits);
-                if !self.is_live() && !changed.is_empty() {
-                    lines.iter().for_each(|line| self.talk(&format!("  {line}")));
-                }
-            }
-            Progress::Change { path, how } => self.talk(&change(&path.display().to_string(), how)),
-            Progress::Note(text) => self.talk_wrapped("  note: ", text, Tone::Notice),
-            Progress::Request { method, url, status } if self.verbose => {
-                self.talk(&Tone::Faint.paint(&format!("  {status} {method} {}", words::printable(url, 200))));
-            }
-            Progress::Request { .. } => {}
-        }
-    }
-
-    fn passed(&self, milestone: Milestone, detail: &str) {
-        self.waits.lock().expect("no holder panics").0.clear();
-        let reached = Milestone::ALL.iter().position(|m| *m == milestone).unwrap_or(0) + 1;
-        let steps = format!("{}{}", "■".repeat(reached), "□".repeat(Milestone::ALL.len() - reached));
-        let word = format!("{:<9}", milestone.word());
-        let indent = 2 + Milestone::ALL.len() + 2 + word.len() + 2;
-        let lines = wrap(detail, self.width().saturating_sub(indent).max(20));
-        self.talk(&format!("  {}  {}  {}", Tone::Good.paint(&steps), Tone::Strong.paint(&word), lines[0]));
-        for line in &lines[1..] {
-            self.talk(&format!("{}{line}", " ".repeat(indent)));
-        }
-    }
-}
-
-/// Returns how a file changes, in lines.
-pub(crate) fn change(path: &str, how: &FileChange) -> String {
-    let lines = match how {
-        FileChange::Whole(part) => return format!("  writes {path} ({part})"),
-        FileChange::Lines(lines) => lines,
-    };
-    let paint = |line: &str| {
-        let tone = match line.as_bytes().first() {
-            Some(b'+') => Tone::Good,
-            Some(b'-') => Tone::Bad,
-            Some(b'@') => Tone::Faint,
-            _ => Tone::Plain,
-        };
-        format!("\n    {}", tone.paint(&words::printable(&line.replace('\t', "    "), 200)))
-    };
-    lines.lines().fold(format!("  changes {path}"), |text, line| text + &paint(line))
-}
-
-/// Returns the chain of an answer as it was put together.
-fn answer(certificate: &str, chain: &Chain, page: Page) -> String {
-    let row = |(n, c): (usize, &Certificate)| {
-        let what = if n == 0 { "  certificate" } else { "  intermediate" };
-        vec![
-            Cell::toned(what, Tone::Faint),
-            Cell::toned(if n == 0 { c.title() } else { c.subject_or_title() }, Tone::Strong),
-            Cell::plain(format!("by `{}`", words::printable(&c.issuer, 60))),
-            Cell::plain(format!("until {}", words::day(c.not_after))),
-        ]
-    };
-    let rows: Vec<Vec<Cell>> = chain.certificates().iter().enumerate().map(row).collect();
-    let head = format!("{}: the answer fits the key that waits for it", Tone::Strong.paint(certificate));
-    format!("{head}\n{}", draw(&["", "", "", ""], &rows, page).trim_end())
 }

@@ -185,6 +185,9 @@ pub struct Errand {
     pub certificate: String,
     /// The CSR's file.
     pub csr: PathBuf,
+    /// The CSR in PEM.
+    #[serde(skip)]
+    pub csr_pem: String,
     /// The authority's name in the inventory.
     pub authority: String,
     /// Where to go with it, as the inventory says.

@@ -128,6 +128,25 @@ fn markers(text: &str) -> Vec<Marker> {
     found
 }
 
+/// Decodes the body of a PEM block that was copied without its first and last line.
+pub(crate) fn bare_base64(text: &str) -> Option<Vec<u8>> {
+    let bare: String = text.chars().filter(|c| !c.is_whitespace()).collect();
+    base64::engine::general_purpose::STANDARD.decode(&bare).ok().filter(|der| der.first() == Some(&0x30))
+}
+
+/// Reads text in UTF-8 or UTF-16, with or without a byte-order mark.
+pub(crate) fn text_of(bytes: &[u8]) -> String {
+    let wide = |from: fn([u8; 2]) -> u16| {
+        let units: Vec<u16> = bytes[2..].chunks_exact(2).map(|pair| from([pair[0], pair[1]])).collect();
+        String::from_utf16_lossy(&units)
+    };
+    match bytes {
+        [0xff, 0xfe, ..] => wide(u16::from_le_bytes),
+        [0xfe, 0xff, ..] => wide(u16::from_be_bytes),
+        _ => String::from_utf8_lossy(bytes.strip_prefix(b"\xef\xbb\xbf").unwrap_or(bytes)).into_owned(),
+    }
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;

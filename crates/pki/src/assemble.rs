@@ -1,7 +1,7 @@
 //! Puts a chain together from certificates in any order: from a leaf towards what visitors trust.
 
 use crate::certificate::SignatureCheck;
-use crate::{Certificate, Chain};
+use crate::{Certificate, Chain, ChainFault};
 use jiff::Timestamp;
 use std::cmp::Reverse;
 use std::collections::{BTreeMap, VecDeque};
@@ -45,25 +45,6 @@ pub struct Built {
     pub fault: Option<ChainFault>,
     /// What is worth knowing.
     pub notes: Vec<ChainNote>,
-}
-
-/// Why a chain must not be used.
-#[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
-pub enum ChainFault {
-    /// Its issuer lies beside it and has not made this signature.
-    #[error("`{title}` was damaged or changed: its signature by `{issuer}` does not hold")]
-    Damaged {
-        /// What the certificate is for.
-        title: String,
-        /// Its issuer.
-        issuer: String,
-    },
-    /// Who has signed it may not.
-    #[error("`{issuer}`, which has signed it, is no certificate authority")]
-    IssuerIsNoAuthority {
-        /// The issuer.
-        issuer: String,
-    },
 }
 
 /// What is worth knowing about a chain.

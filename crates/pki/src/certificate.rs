@@ -1,8 +1,6 @@
 //! One certificate (RFC 5280): what it says, in types the rest of the program uses.
 
-use crate::chain::pem_blocks;
-use crate::csr::TLS_FEATURE;
-use crate::encoding::{hex, pem, printable};
+use crate::encoding::{hex, pem, pem_blocks, printable};
 use crate::names::{Identifier, SubjectName};
 use crate::{KeyUse, PkiError, der_error, sha256};
 use const_oid::ObjectIdentifier;
@@ -20,6 +18,9 @@ use x509_cert::ext::pkix::{
     SubjectKeyIdentifier,
 };
 use x509_cert::name::Name;
+
+/// id-pe-tlsfeature.
+pub(crate) const TLS_FEATURE: ObjectIdentifier = ObjectIdentifier::new_unwrap("1.3.6.1.5.5.7.1.24");
 
 /// ecdsa-with-SHA1 (RFC 3279 section 2.2.3).
 const ECDSA_WITH_SHA_1: ObjectIdentifier = ObjectIdentifier::new_unwrap("1.2.840.10045.4.1");

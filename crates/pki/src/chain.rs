@@ -1,7 +1,26 @@
 //! A certificate with the intermediates that lead from it towards a root.
 
 use crate::names::Identifier;
-use crate::{Certificate, ChainFault, PkiError, PrivateKey};
+use crate::{Certificate, PkiError, PrivateKey};
+
+/// Why a chain must not be used.
+#[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
+pub enum ChainFault {
+    /// Its issuer lies beside it and has not made this signature.
+    #[error("`{title}` was damaged or changed: its signature by `{issuer}` does not hold")]
+    Damaged {
+        /// What the certificate is for.
+        title: String,
+        /// Its issuer.
+        issuer: String,
+    },
+    /// Who has signed it may not.
+    #[error("`{issuer}`, which has signed it, is no certificate authority")]
+    IssuerIsNoAuthority {
+        /// The issuer.
+        issuer: String,
+    },
+}
 
 /// What can be wrong with a chain that a CA sent.
 #[derive(Debug, thiserror::Error)]
@@ -140,21 +159,4 @@ impl Chain {
         let missing: Vec<String> = names.iter().filter(|n| !in_leaf(n)).map(ToString::to_string).collect();
         if missing.is_empty() { Ok(()) } else { Err(ChainError::MissingNames { missing }) }
     }
-}
-
-/// Returns the decoded contents of each PEM block with this label, in order.
-pub(crate) fn pem_blocks(text: &str, label: &'static str) -> Result<Vec<Vec<u8>>, PkiError> {
-    let begin = format!("-----BEGIN {label}-----");
-    let end = format!("-----END {label}-----");
-    let mut blocks = Vec::new();
-    let mut rest = text;
-    while let Some(start) = rest.find(&begin) {
-        let tail = &rest[start..];
-        let stop = tail.find(&end).ok_or(PkiError::NoPemBlock { label })? + end.len();
-        let (_, der) = der::pem::decode_vec(&tail.as_bytes()[..stop])
-            .map_err(|e| PkiError::Der { what: "PEM block", source: e.into() })?;
-        blocks.push(der);
-        rest = &tail[stop..];
-    }
-    Ok(blocks)
 }

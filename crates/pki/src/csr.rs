@@ -1,7 +1,8 @@
 //! Certificate signing requests (PKCS#10, RFC 2986).
 
-use crate::certificate::{SignatureCheck, names_of, verify};
+use crate::certificate::{SignatureCheck, TLS_FEATURE, names_of, verify};
 use crate::encoding::{hex, pem, printable, tlv};
+use crate::key_use::KeyUse;
 use crate::names::{Identifier, SubjectName};
 use crate::{PkiError, PrivateKey, der_error};
 use const_oid::ObjectIdentifier;
@@ -70,86 +71,6 @@ impl Subject {
             rdns.push(RelativeDistinguishedName::try_from(vec![part]).map_err(&fail)?);
         }
         Ok(Name::hazmat_from_rdn_sequence(RdnSequence::from(rdns)))
-    }
-}
-
-/// What a key may be used for: key usages (RFC 5280 section 4.2.1.3) and extended ones (section 4.2.1.12).
-#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
-pub enum KeyUse {
-    /// Signatures, as handshakes have them.
-    DigitalSignature,
-    /// Signatures that cannot be denied later.
-    NonRepudiation,
-    /// Encryption of keys, as old handshakes with RSA have it.
-    KeyEncipherment,
-    /// Encryption of data.
-    DataEncipherment,
-    /// Agreement on keys.
-    KeyAgreement,
-    /// Servers in TLS.
-    ServerAuth,
-    /// Clients in TLS.
-    ClientAuth,
-    /// Signatures of programs.
-    CodeSigning,
-    /// Mail.
-    EmailProtection,
-}
-
-impl KeyUse {
-    /// All uses, in the standard's order.
-    pub const ALL: [KeyUse; 9] = [
-        KeyUse::DigitalSignature,
-        KeyUse::NonRepudiation,
-        KeyUse::KeyEncipherment,
-        KeyUse::DataEncipherment,
-        KeyUse::KeyAgreement,
-        KeyUse::ServerAuth,
-        KeyUse::ClientAuth,
-        KeyUse::CodeSigning,
-        KeyUse::EmailProtection,
-    ];
-
-    /// Returns the word that the inventory uses.
-    pub fn word(self) -> &'static str {
-        match self {
-            KeyUse::DigitalSignature => "digital-signature",
-            KeyUse::NonRepudiation => "non-repudiation",
-            KeyUse::KeyEncipherment => "key-encipherment",
-            KeyUse::DataEncipherment => "data-encipherment",
-            KeyUse::KeyAgreement => "key-agreement",
-            KeyUse::ServerAuth => "server-auth",
-            KeyUse::ClientAuth => "client-auth",
-            KeyUse::CodeSigning => "code-signing",
-            KeyUse::EmailProtection => "email-protection",
-        }
-    }
-
-    /// Returns the use with this word.
-    pub fn parse(word: &str) -> Option<Self> {
-        KeyUse::ALL.into_iter().find(|usage| usage.word() == word)
-    }
-
-    pub(crate) fn usage(self) -> Option<KeyUsages> {
-        match self {
-            KeyUse::DigitalSignature => Some(KeyUsages::DigitalSignature),
-            KeyUse::NonRepudiation => Some(KeyUsages::NonRepudiation),
-            KeyUse::KeyEncipherment => Some(KeyUsages::KeyEncipherment),
-            KeyUse::DataEncipherment => Some(KeyUsages::DataEncipherment),
-            KeyUse::KeyAgreement => Some(KeyUsages::KeyAgreement),
-            _ => None,
-        }
-    }
-
-    pub(crate) fn extended(self) -> Option<ObjectIdentifier> {
-        use const_oid::db::rfc5280;
-        match self {
-            KeyUse::ServerAuth => Some(rfc5280::ID_KP_SERVER_AUTH),
-            KeyUse::ClientAuth => Some(rfc5280::ID_KP_CLIENT_AUTH),
-            KeyUse::CodeSigning => Some(rfc5280::ID_KP_CODE_SIGNING),
-            KeyUse::EmailProtection => Some(rfc5280::ID_KP_EMAIL_PROTECTION),
-            _ => None,
-        }
     }
 }
 
@@ -277,8 +198,6 @@ pub fn make_csr(key: &PrivateKey, names: &[Identifier], wish: &CsrWish) -> Resul
 
 /// A sequence of nothing.
 const EMPTY_NAME: &[u8] = &[0x30, 0x00];
-/// id-pe-tlsfeature.
-pub(crate) const TLS_FEATURE: ObjectIdentifier = ObjectIdentifier::new_unwrap("1.3.6.1.5.5.7.1.24");
 /// A sequence of one integer, 5.
 const STATUS_REQUEST: &[u8] = &[0x30, 0x03, 0x02, 0x01, 0x05];
 
@@ -386,9 +305,9 @@ pub fn find_csr(bytes: &[u8]) -> Option<Vec<u8>> {
     if bytes.first() == Some(&0x30) {
         return Some(bytes.to_vec()).filter(is_request);
     }
-    let text = crate::intake::text_of(bytes);
+    let text = crate::armour::text_of(bytes);
     let mut blocks = crate::armour::blocks(&text).into_iter().filter_map(|block| block.bytes);
-    blocks.find(is_request).or_else(|| crate::intake::bare_base64(&text).filter(is_request))
+    blocks.find(is_request).or_else(|| crate::armour::bare_base64(&text).filter(is_request))
 }
 
 #[cfg(test)]

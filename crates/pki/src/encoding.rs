@@ -1,5 +1,6 @@
 //! The encodings that ACME and X.509 share.
 
+use crate::PkiError;
 use base64::Engine;
 use base64::engine::general_purpose::{STANDARD, URL_SAFE_NO_PAD};
 use std::fmt::Write;
@@ -41,6 +42,23 @@ pub(crate) fn pem(label: &str, der: &[u8]) -> String {
     }
     out.extend(["-----END ", label, "-----\n"]);
     out
+}
+
+/// Returns the decoded contents of each PEM block with this label, in order.
+pub(crate) fn pem_blocks(text: &str, label: &'static str) -> Result<Vec<Vec<u8>>, PkiError> {
+    let begin = format!("-----BEGIN {label}-----");
+    let end = format!("-----END {label}-----");
+    let mut blocks = Vec::new();
+    let mut rest = text;
+    while let Some(start) = rest.find(&begin) {
+        let tail = &rest[start..];
+        let stop = tail.find(&end).ok_or(PkiError::NoPemBlock { label })? + end.len();
+        let (_, der) = der::pem::decode_vec(&tail.as_bytes()[..stop])
+            .map_err(|e| PkiError::Der { what: "PEM block", source: e.into() })?;
+        blocks.push(der);
+        rest = &tail[stop..];
+    }
+    Ok(blocks)
 }
 
 /// Encodes as base32 in lower case without padding (RFC 4648 section 6).

@@ -1,12 +1,11 @@
 //! Takes in what an authority or a person hands over, in whatever shape: certificates, and keys beside them.
 
-use crate::armour::{self, Block};
+use crate::armour::{self, Block, bare_base64, text_of};
 use crate::ber;
 use crate::encoding::printable;
 use crate::locked::costs_too_much;
 use crate::wide::{self, Opened, WideError};
 use crate::{Certificate, Fingerprint, PkiError, PrivateKey, Secret};
-use base64::Engine;
 use const_oid::ObjectIdentifier;
 use const_oid::db::rfc5911::ID_SIGNED_DATA;
 use der::asn1::AnyRef;
@@ -382,25 +381,6 @@ fn open_wide(der: &[u8], password: &str) -> Result<Opened, Unopened> {
         WideError::Unknown(how) => Unopened::Other(format!("it is encrypted in a way that is not known here ({how})")),
         WideError::Damaged(error) => Unopened::Other(error.to_string()),
     })
-}
-
-/// Decodes the body of a PEM block that was copied without its first and last line.
-pub(crate) fn bare_base64(text: &str) -> Option<Vec<u8>> {
-    let bare: String = text.chars().filter(|c| !c.is_whitespace()).collect();
-    base64::engine::general_purpose::STANDARD.decode(&bare).ok().filter(|der| der.first() == Some(&0x30))
-}
-
-/// Reads text in UTF-8 or UTF-16, with or without a byte-order mark.
-pub(crate) fn text_of(bytes: &[u8]) -> String {
-    let wide = |from: fn([u8; 2]) -> u16| {
-        let units: Vec<u16> = bytes[2..].chunks_exact(2).map(|pair| from([pair[0], pair[1]])).collect();
-        String::from_utf16_lossy(&units)
-    };
-    match bytes {
-        [0xff, 0xfe, ..] => wide(u16::from_le_bytes),
-        [0xfe, 0xff, ..] => wide(u16::from_be_bytes),
-        _ => String::from_utf8_lossy(bytes.strip_prefix(b"\xef\xbb\xbf").unwrap_or(bytes)).into_owned(),
-    }
 }
 
 /// Returns the first DER value of some bytes: line ends behind it are no part of it.

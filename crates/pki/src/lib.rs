@@ -13,6 +13,7 @@ mod csr;
 mod encoding;
 mod intake;
 mod key;
+mod key_use;
 mod locked;
 pub mod names;
 mod pack;
@@ -22,15 +23,14 @@ mod staple;
 mod wide;
 
 pub use alpn::{answers_challenge, make_challenge_certificate};
-pub use assemble::{Anchors, Built, ChainFault, ChainNote, assemble};
+pub use assemble::{Anchors, Built, ChainNote, assemble};
 pub use certificate::{Certificate, Fingerprint, SignatureCheck, general_name, key_words};
-pub use chain::{Chain, ChainError};
-pub use csr::{
-    CsrFacts, CsrWish, KeyUse, Subject, WantedExtension, find_csr, look_at_csr, make_csr, read_csr, request_pem,
-};
+pub use chain::{Chain, ChainError, ChainFault};
+pub use csr::{CsrFacts, CsrWish, Subject, WantedExtension, find_csr, look_at_csr, make_csr, read_csr, request_pem};
 pub use encoding::{base32, base64, base64url, base64url_decode, der_sequence, hex, hmac_sha256, printable, sha256};
 pub use intake::{Intake, IntakeError, LARGEST_INTAKE, LeftAside, read_pkcs7};
 pub use key::{KeyKind, PrivateKey};
+pub use key_use::KeyUse;
 pub use pack::{Pkcs12Form, to_pkcs7, to_pkcs12};
 pub use secret::Secret;
 pub use signer::{Signature, VerifyingKey};

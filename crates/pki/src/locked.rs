@@ -1,11 +1,14 @@
-//! Private keys that are protected with a password: encrypted PKCS#8 (RFC 5958 section 3, RFC 8018).
+//! Private keys in all their forms: PKCS#8, with a password (RFC 5958 section 3, RFC 8018) or without, PKCS#1, SEC 1.
 
+use crate::key::Pkcs8Label;
 use crate::{PkiError, PrivateKey, Secret};
-use der::asn1::AnyRef;
-use der::pem::LineEnding;
-use der::{Decode, Reader, SliceReader, Tag, Tagged};
+use const_oid::ObjectIdentifier;
+use der::asn1::{Any, AnyRef, OctetString};
+use der::pem::{LineEnding, PemLabel};
+use der::{Decode, Encode, Reader, SliceReader, Tag, Tagged};
 use pkcs8::pkcs5::pbes2;
 use pkcs8::{EncryptedPrivateKeyInfoRef, PrivateKeyInfoRef};
+use spki::AlgorithmIdentifierOwned;
 
 /// The label of its PEM block.
 pub(crate) const LABEL: &str = "ENCRYPTED PRIVATE KEY";
@@ -37,6 +40,49 @@ pub(crate) fn unlock(der: &[u8], password: &Secret<String>) -> Result<PrivateKey
 }
 
 impl PrivateKey {
+    /// Reads a key from PEM text in any of its forms: PKCS#8, with a password or without, PKCS#1 (RFC 8017 appendix A.1.2),
+    /// SEC 1 (RFC 5915). Text and other blocks around it are passed over.
+    ///
+    /// # Errors
+    /// [`PkiError::EncryptedKey`] for one that wants a password, [`PkiError::WrongPassword`], and as [`PrivateKey::from_pem`].
+    pub fn from_any_pem(pem: &Secret<String>, password: Option<&Secret<String>>) -> Result<Self, PkiError> {
+        let old = || PkiError::Key {
+            reason: "it is encrypted in the old way; `openssl pkcs8 -topk8` makes it a new one".into(),
+        };
+        for block in crate::armour::blocks(pem.reveal()) {
+            let Some(der) = block.bytes else { continue };
+            if let Some(key) = Self::from_block(&block.label, &der, password) {
+                return if block.is_encrypted { Err(old()) } else { key };
+            }
+        }
+        Err(PkiError::NoPemBlock { label: Pkcs8Label::PEM_LABEL })
+    }
+
+    /// Reads the contents of a PEM block with a label that stands for a key; `None` for other labels.
+    pub(crate) fn from_block(
+        label: &str,
+        der: &[u8],
+        password: Option<&Secret<String>>,
+    ) -> Option<Result<Self, PkiError>> {
+        use const_oid::db::rfc5912::{ID_EC_PUBLIC_KEY, RSA_ENCRYPTION};
+        let older =
+            |algorithm, parameters| wrap(algorithm, parameters, der).and_then(|pkcs8| Self::from_pkcs8_der(&pkcs8));
+        match label {
+            "PRIVATE KEY" => Some(Self::from_pkcs8_der(der)),
+            LABEL => Some(match password {
+                Some(password) => unlock(der, password),
+                None => Err(PkiError::EncryptedKey),
+            }),
+            "RSA PRIVATE KEY" => Some(older(RSA_ENCRYPTION, Any::null())),
+            "EC PRIVATE KEY" => {
+                let curve = sec1_curve(der).and_then(|curve| Any::encode_from(&curve).ok());
+                let unknown = || PkiError::Key { reason: "it names no curve".into() };
+                Some(curve.ok_or_else(unknown).and_then(|curve| older(ID_EC_PUBLIC_KEY, curve)))
+            }
+            _ => None,
+        }
+    }
+
     /// Returns the key as PKCS#8 PEM text that a password opens: PBES2 with PBKDF2, HMAC-SHA-256 and AES-256.
     ///
     /// # Errors
@@ -53,6 +99,33 @@ impl PrivateKey {
         let pem = locked.and_then(|locked| locked.to_pem(LABEL, LineEnding::LF).ok());
         pem.map(|pem| Secret::new(pem.as_str().to_owned())).ok_or(failed)
     }
+}
+
+/// Wraps an older form of key into PKCS#8 (RFC 5208 section 5).
+fn wrap(algorithm: ObjectIdentifier, parameters: Any, inner: &[u8]) -> Result<Vec<u8>, PkiError> {
+    let fail = crate::der_error("private key");
+    let algorithm = AlgorithmIdentifierOwned { oid: algorithm, parameters: Some(parameters) };
+    let mut body = vec![0x02, 0x01, 0x00];
+    body.extend(algorithm.to_der().map_err(&fail)?);
+    body.extend(OctetString::new(inner).and_then(|inner| inner.to_der()).map_err(&fail)?);
+    Any::new(Tag::Sequence, body).and_then(|whole| whole.to_der()).map_err(&fail)
+}
+
+/// Returns the curve that a SEC 1 key names in its context-specific field 0 (RFC 5915 section 3).
+fn sec1_curve(der: &[u8]) -> Option<ObjectIdentifier> {
+    use der::Reader;
+    der::SliceReader::new(der)
+        .ok()?
+        .sequence(|reader: &mut der::SliceReader<'_>| {
+            u8::decode(reader)?;
+            OctetString::decode(reader)?;
+            let field = der::asn1::ContextSpecific::<ObjectIdentifier>::decode_explicit(reader, der::TagNumber(0))?;
+            while !reader.is_finished() {
+                reader.tlv_bytes()?;
+            }
+            Ok::<_, der::Error>(field.map(|f| f.value))
+        })
+        .ok()?
 }
 
 /// Returns whether a container (in DER) asks for so much key derivation that checking a password is no help to anybody. Where that

@@ -63,7 +63,7 @@ pub enum ObserveError {
     },
 }
 
-/// Connects to a name's TLS port and notes what it shows. Nothing is verified here; [`crate::judge`] does that.
+/// Connects to a name's TLS port and notes what it shows. Nothing is verified here; `judge` does that.
 ///
 /// # Errors
 /// When no handshake comes about.

@@ -3,9 +3,11 @@
 use super::known_certificate;
 use super::receive::{bring, tell_left_aside, wants_password};
 use crate::args::AdoptArgs;
+use crate::draw::tone::Tone;
 use crate::errors;
+use crate::exit::ExitStatus;
 use crate::password;
-use crate::ui::{ExitStatus, Tone, Ui};
+use crate::ui::Ui;
 use eskort_app::{AnswerError, StepError};
 use eskort_core::context::Context;
 use eskort_core::renewal::Validity;

@@ -2,10 +2,13 @@
 
 use super::block_on;
 use crate::args::CheckArgs;
-use crate::bar::lifetime_bar;
-use crate::errors::{self, Told};
-use crate::table::{Cell, Page, draw};
-use crate::ui::{ExitStatus, Tone, Ui};
+use crate::draw::bar::lifetime_bar;
+use crate::draw::table::{Cell, Page, draw};
+use crate::draw::tone::Tone;
+use crate::errors;
+use crate::exit::ExitStatus;
+use crate::told::Told;
+use crate::ui::Ui;
 use eskort_app::{CheckTarget, EndpointReport};
 use eskort_core::context::Context;
 use eskort_core::finding::Weight;

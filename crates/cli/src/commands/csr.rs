@@ -2,9 +2,12 @@
 
 use super::{known_certificate, load, load_if_there};
 use crate::args::{CsrCommand, CsrMakeArgs, CsrReadArgs};
-use crate::errors::{self, Told};
-use crate::table::{Cell, draw};
-use crate::ui::{ExitStatus, Tone, Ui};
+use crate::draw::table::{Cell, draw};
+use crate::draw::tone::Tone;
+use crate::errors;
+use crate::exit::ExitStatus;
+use crate::told::Told;
+use crate::ui::Ui;
 use eskort_app::{
     CsrOptions, KeySource, OursView, RequestError, RequestView, make_request, save_request, view_request,
 };

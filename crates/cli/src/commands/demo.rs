@@ -4,8 +4,12 @@ mod office;
 
 use super::{block_on, check, keep, list};
 use crate::args::{DEMO_FOLDER, DemoArgs};
-use crate::errors::{self, Told};
-use crate::ui::{ExitStatus, Tone, Ui};
+use crate::draw::tone::Tone;
+use crate::errors;
+use crate::exit::ExitStatus;
+use crate::texts::progress;
+use crate::told::Told;
+use crate::ui::Ui;
 use eskort_app::{CheckTarget, Ending, KeepOptions};
 use eskort_core::context::Context;
 use eskort_core::record::RecordToPlace;
@@ -99,8 +103,12 @@ fn load(ui: &Ui, world: &World) -> Result<Context, ExitStatus> {
     let (clock, watch) = (world.clock.clone(), ui.clone());
     let now: eskort_core::context::Now = Arc::new(move || clock.now());
     let folder = &world.folder;
-    let context =
-        eskort_app::load(&folder.join("eskort.toml"), &folder.join("state"), now, Arc::new(move |p| watch.progress(p)));
+    let context = eskort_app::load(
+        &folder.join("eskort.toml"),
+        &folder.join("state"),
+        now,
+        Arc::new(move |p| progress::show(&watch, p)),
+    );
     context.map_err(|error| errors::print_setup(ui, &error))
 }
 
@@ -289,7 +297,7 @@ fn what_next(folder: &Path) -> String {
 fn tell(ui: &Ui, text: &str) {
     if !ui.is_json() {
         ui.result("");
-        crate::table::wrap(text, ui.width()).iter().for_each(|line| ui.result(line));
+        crate::draw::table::wrap(text, ui.width()).iter().for_each(|line| ui.result(line));
         ui.result("");
     }
 }
@@ -298,7 +306,7 @@ fn tell(ui: &Ui, text: &str) {
 fn chapter(ui: &Ui, n: u32, title: &str, text: &str) {
     if !ui.is_json() {
         ui.result(&format!("\n{}", Tone::Strong.paint(&format!("{n}. {title}"))));
-        crate::table::wrap(text, ui.width()).iter().for_each(|line| ui.result(line));
+        crate::draw::table::wrap(text, ui.width()).iter().for_each(|line| ui.result(line));
         ui.result("");
     }
 }

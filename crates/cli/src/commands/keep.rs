@@ -2,11 +2,15 @@
 
 use super::{block_on_stoppable, known_certificate};
 use crate::args::KeepArgs;
-use crate::bar::lifetime_bar;
-use crate::errand;
-use crate::errors::{self, Told};
-use crate::table::{Cell, draw};
-use crate::ui::{self, ExitStatus, Tone, Ui};
+use crate::draw::bar::lifetime_bar;
+use crate::draw::table::{Cell, draw};
+use crate::draw::tone::Tone;
+use crate::errors;
+use crate::exit::ExitStatus;
+use crate::texts::errand;
+use crate::texts::progress::change;
+use crate::told::Told;
+use crate::ui::Ui;
 use eskort_app::{Ending, KeepEntry, KeepOptions, Placed, PlannedServer, StepError};
 use eskort_core::context::Context;
 use eskort_core::decision::{Decision, Obtaining, Reason};
@@ -223,7 +227,7 @@ fn print_plan(ui: &Ui, entries: &[KeepEntry]) {
         let Ending::Planned(servers) = &entry.ending else { continue };
         for PlannedServer { server, changes, test, run, findings } in servers {
             for (path, how) in changes {
-                ui.result(&ui::change(&format!("{} on server `{server}`", path.display()), how));
+                ui.result(&change(&format!("{} on server `{server}`", path.display()), how));
             }
             for command in test.iter().chain(run) {
                 ui.result(&format!("  runs {} on server `{server}`", command.join(" ")));

@@ -1,9 +1,11 @@
 //! `eskort list`
 
-use crate::bar::lifetime_bar;
+use crate::draw::bar::lifetime_bar;
+use crate::draw::table::{Cell, draw};
+use crate::draw::tone::Tone;
 use crate::errors;
-use crate::table::{Cell, draw};
-use crate::ui::{ExitStatus, Tone, Ui};
+use crate::exit::ExitStatus;
+use crate::ui::Ui;
 use eskort_app::{ListRow, State};
 use eskort_core::context::Context;
 use eskort_core::words;

@@ -12,10 +12,13 @@ mod place;
 mod receive;
 mod show;
 
-use crate::args::{Args, Command, Output};
+use crate::args::{Args, Command};
 use crate::errors;
-use crate::guide;
-use crate::ui::{ExitStatus, Ui};
+use crate::exit::ExitStatus;
+use crate::texts::guide;
+use crate::texts::progress;
+use crate::told::Told;
+use crate::ui::{Output, Ui};
 use eskort_app::Stop;
 use eskort_core::context::{Context, Now};
 use jiff::Timestamp;
@@ -45,7 +48,7 @@ pub(crate) fn refuse(error: &clap::Error) -> ExitStatus {
         let cause = text.lines().next().unwrap_or_default().trim_start_matches("error: ");
         ui.keep_error(
             "the command line is not understood",
-            &errors::Told::coded("usage", cause).hint("`eskort --help` says what there is"),
+            &Told::coded("usage", cause).hint("`eskort --help` says what there is"),
         );
         ui.end(ExitStatus::Usage);
     }
@@ -75,7 +78,7 @@ fn run_command(ui: &Ui, args: Args) -> ExitStatus {
                 let root = nix::unistd::geteuid().is_root();
                 let state = eskort_app::usual_state(std::env::home_dir().as_deref(), root);
                 let watch = ui.clone();
-                let context = Context::without_inventory(&state, clock(), Arc::new(move |p| watch.progress(p)));
+                let context = Context::without_inventory(&state, clock(), Arc::new(move |p| progress::show(&watch, p)));
                 check::run(ui, &context, check)
             }
             Err(status) => status,
@@ -104,7 +107,7 @@ pub(crate) fn load(ui: &Ui, config: Option<PathBuf>) -> Result<Context, ExitStat
     let path = config.unwrap_or_else(|| eskort_app::usual_inventory(home.as_deref(), root));
     let usual_state = eskort_app::usual_state(home.as_deref(), root);
     let watch = ui.clone();
-    let context = eskort_app::load(&path, &usual_state, clock(), Arc::new(move |p| watch.progress(p)));
+    let context = eskort_app::load(&path, &usual_state, clock(), Arc::new(move |p| progress::show(&watch, p)));
     context.map_err(|error| errors::print_setup(ui, &error))
 }
 
@@ -142,7 +145,7 @@ pub(crate) fn block_on_stoppable<T>(ui: &Ui, future: impl Future<Output = T>) ->
         }
     });
     if ended.is_err() {
-        let told = errors::Told::coded("interrupted", "").hint(
+        let told = Told::coded("interrupted", "").hint(
             "what is published and what is half-done is written down: the next `eskort keep` takes it away or goes on, and \
              `eskort show NAME` lists it",
         );
@@ -162,7 +165,7 @@ pub(crate) fn known_certificate(ui: &Ui, context: &Context, name: &str) -> Resul
         [] => "the inventory has no certificate yet; add a section [certificate.NAME]".to_owned(),
         _ => format!("the inventory has {}", eskort_core::words::list(&known)),
     };
-    let told = errors::Told::coded("no-such-certificate", "").hint(hint);
+    let told = Told::coded("no-such-certificate", "").hint(hint);
     errors::print(ui, &format!("{} has no certificate `{name}`", context.inventory_path.display()), &told);
     Err(ExitStatus::Usage)
 }

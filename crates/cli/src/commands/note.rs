@@ -3,8 +3,10 @@
 use super::place::read_small;
 use super::{block_on_stoppable, keep, known_certificate};
 use crate::args::NoteArgs;
-use crate::errors::{self, Told};
-use crate::ui::{ExitStatus, Ui};
+use crate::errors;
+use crate::exit::ExitStatus;
+use crate::told::Told;
+use crate::ui::Ui;
 use eskort_app::{Noted, StepError};
 use eskort_core::context::Context;
 use eskort_core::desk::{Asked, AskedError};

@@ -2,8 +2,10 @@
 
 use super::known_certificate;
 use crate::args::{PackArgs, PackForm};
-use crate::errors::{self, Told};
-use crate::ui::{ExitStatus, Ui};
+use crate::errors;
+use crate::exit::ExitStatus;
+use crate::told::Told;
+use crate::ui::Ui;
 use eskort_app::{PackError, Packing};
 use eskort_core::context::Context;
 use eskort_core::pki::{Pkcs12Form, Secret};

@@ -2,8 +2,11 @@
 
 use super::block_on;
 use crate::args::PlaceArgs;
-use crate::errors::{self, Told};
-use crate::ui::{ExitStatus, Tone, Ui};
+use crate::draw::tone::Tone;
+use crate::errors;
+use crate::exit::ExitStatus;
+use crate::told::Told;
+use crate::ui::Ui;
 use eskort_app::{FileToPlace, StepError};
 use eskort_core::context::Context;
 use eskort_core::names::Identifier;

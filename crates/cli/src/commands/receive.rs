@@ -2,9 +2,12 @@
 
 use super::{block_on_stoppable, keep};
 use crate::args::ReceiveArgs;
-use crate::errors::{self, Told};
+use crate::draw::tone::Tone;
+use crate::errors;
+use crate::exit::ExitStatus;
 use crate::password;
-use crate::ui::{ExitStatus, Tone, Ui};
+use crate::told::Told;
+use crate::ui::Ui;
 use eskort_app::{AnswerError, Brought, Receipt, Received, StepError};
 use eskort_core::context::Context;
 use eskort_core::pki::{IntakeError, LARGEST_INTAKE, LeftAside};

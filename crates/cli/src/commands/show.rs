@@ -3,11 +3,14 @@
 use super::list::tone;
 use super::{known_certificate, load, load_if_there};
 use crate::args::ShowArgs;
-use crate::bar::lifetime_bar;
-use crate::errand;
-use crate::errors::{self, Told};
-use crate::table::{Cell, Page, draw};
-use crate::ui::{ExitStatus, Tone, Ui};
+use crate::draw::bar::lifetime_bar;
+use crate::draw::table::{Cell, Page, draw};
+use crate::draw::tone::Tone;
+use crate::errors;
+use crate::exit::ExitStatus;
+use crate::texts::errand;
+use crate::told::Told;
+use crate::ui::Ui;
 use eskort_app::{
     AnswerError, DebtView, FileView, GenerationView, InspectError, JourneyView, KeyView, OursView, Show, State,
 };

@@ -1,6 +1,6 @@
 //! Looks at what proves control: a file on a site (RFC 8555 section 8.3), or a record of the name server.
 
-use super::state::ISSUER_DOMAIN;
+use super::state::{ISSUER_DOMAIN, Lack};
 use super::{Core, Offer};
 use crate::NameServer;
 use bytes::Bytes;
@@ -11,9 +11,6 @@ use std::net::IpAddr;
 use std::sync::atomic::Ordering;
 use std::time::Duration;
 use tokio::net::TcpStream;
-
-/// A finding against the site: the kind of problem and an explanation.
-pub(crate) type Lack = (&'static str, String);
 
 /// What is looked for.
 pub(super) struct Seeker {

@@ -53,7 +53,7 @@ pub(super) struct Authorization {
     pub(super) token: String,
     /// The challenge that the account chose.
     pub(super) answered: Option<Offer>,
-    pub(super) result: Option<Result<(), super::look::Lack>>,
+    pub(super) result: Option<Result<(), Lack>>,
 }
 
 pub(crate) fn random_text() -> String {
@@ -146,6 +146,9 @@ impl State {
         shown
     }
 }
+
+/// A finding against the site: the kind of problem and an explanation.
+pub(crate) type Lack = (&'static str, String);
 
 /// The domain name that standing records name this authority by.
 pub(super) const ISSUER_DOMAIN: &str = "ca.lampholm.example";

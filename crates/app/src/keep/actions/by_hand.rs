@@ -128,6 +128,7 @@ impl RealHands<'_> {
             let errand = Errand {
                 certificate: self.certificate.to_owned(),
                 csr: folder.request(),
+                csr_pem: folder.stored_request()?.unwrap_or_default(),
                 authority: self.wanted.authority.clone(),
                 desk: office.desk.clone(),
                 dropped: office.drop.as_ref().map(|d| d.join(answer::dropped_name(self.certificate, self.generation))),

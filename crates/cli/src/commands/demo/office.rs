@@ -2,8 +2,10 @@
 
 use super::{World, cannot_write, chapter, keep_once, load, tell};
 use crate::commands::{keep, receive};
-use crate::errors::{self, Told};
-use crate::ui::{ExitStatus, Ui};
+use crate::errors;
+use crate::exit::ExitStatus;
+use crate::told::Told;
+use crate::ui::Ui;
 use eskort_app::{Brought, Noted};
 use eskort_core::context::Context;
 use eskort_core::desk::Asked;

@@ -1,6 +1,6 @@
 //! Tables for people: columns as wide as they need, the last one wrapped to what is left of the line.
 
-use crate::ui::Tone;
+use crate::draw::tone::Tone;
 
 /// A cell: its text, and how it is toned.
 #[derive(Clone, Debug)]

@@ -1,6 +1,6 @@
 //! The lifetime bar: how much of a certificate's life is left, and where renewal falls.
 
-use crate::ui::Tone;
+use crate::draw::tone::Tone;
 use eskort_core::renewal::Validity;
 use jiff::Timestamp;
 

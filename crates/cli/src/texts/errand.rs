@@ -1,7 +1,7 @@
 //! What a person has to do, in words: carry a CSR, show control, place records.
 
-use crate::table::{Cell, Page, draw};
-use crate::ui::Tone;
+use crate::draw::table::{Cell, Page, draw};
+use crate::draw::tone::Tone;
 use eskort_core::desk::{Asked, AskedProof, DeskNotes};
 use eskort_core::desk::{Errand, ProofSight};
 use eskort_core::record::RecordToPlace;
@@ -44,14 +44,11 @@ pub(crate) fn errand(errand: &Errand, page: Page) -> String {
         out.push_str(&format!("\n{}", records_to_place(to_place)));
     }
     if !ordered {
-        match std::fs::read_to_string(&errand.csr) {
-            Ok(pem) => out.push_str(&format!("\n{pem}")),
-            Err(error) => out.push_str(&format!("\n  The file cannot be read: {error}\n")),
-        }
+        out.push_str(&format!("\n{}", errand.csr_pem));
     }
     out.push('\n');
     for line in next_steps(errand, certificate) {
-        for (n, part) in crate::table::wrap(&line, page.width.saturating_sub(2)).into_iter().enumerate() {
+        for (n, part) in crate::draw::table::wrap(&line, page.width.saturating_sub(2)).into_iter().enumerate() {
             out.push_str(&format!("{}{part}\n", if n == 0 { "  " } else { "    " }));
         }
     }

@@ -1,0 +1,5 @@
+//! Draws what people see: tables, bars, colours. Nothing here prints.
+
+pub(crate) mod bar;
+pub(crate) mod table;
+pub(crate) mod tone;

@@ -1,0 +1,104 @@
+//! Errors of authorities in words.
+
+use super::store::tell_store;
+use crate::told::Told;
+use eskort_acme::{AcmeError, AtFault, Problem, Rejected, Step};
+use eskort_talk::http::HttpError;
+use eskort_talk::{AuthorityError, EstError};
+
+fn tell_http(error: &HttpError) -> Told {
+    let told = Told::new(error);
+    match error {
+        HttpError::Unreachable { untrusted: true, .. } => {
+            told.hint("for a private authority name its root in the inventory: api-roots = \"root.pem\"")
+        }
+        HttpError::Unreachable { .. } => {
+            told.hint("check the authority's address in the inventory, this machine's network, and its name servers")
+        }
+        HttpError::TimedOut { .. } => told.hint("the authority is slow or not there; try again later"),
+        HttpError::TooLarge { .. } => told.hint("check the authority's address in the inventory"),
+    }
+}
+
+pub(crate) fn tell_authority(error: &AuthorityError, certificate: &str) -> Told {
+    let told = Told::new(error);
+    match error {
+        AuthorityError::Http(error) => tell_http(error),
+        AuthorityError::Refused { step, problem, .. } => tell_problem(told, *step, problem, certificate),
+        AuthorityError::Acme(AcmeError::Problem(problem)) => tell_problem(told, Step::Order, problem, certificate),
+        AuthorityError::Rejected(rejected) => tell_rejected(told, rejected, certificate),
+        AuthorityError::Acme(AcmeError::Rejected(rejected)) => {
+            tell_rejected(told, std::slice::from_ref(rejected), certificate)
+        }
+        AuthorityError::AccountEnded { .. } => told.hint(
+            "somebody deactivated it, or the authority revoked it: ask there if that was not you. The next run asks for a new \
+             account, as far as the inventory agrees to the terms",
+        ),
+        AuthorityError::Acme(AcmeError::NotProtocol { .. }) => {
+            told.hint("check the address of `directory`: it has to be that of an ACME directory, not of a web page")
+        }
+        AuthorityError::Acme(AcmeError::Signing) => told.hint("the account key has to be a P-256 key"),
+        AuthorityError::Est(EstError::NotLetIn { .. }) => told.hint(
+            "check `user` and its password, or `client-certificate` and `client-key`; a renewal shows the certificate in use",
+        ),
+        AuthorityError::Est(EstError::Refused { status: 404 | 204, .. } | EstError::NotProtocol { .. }) => {
+            told.hint("check `address`: a server for several authorities wants a label behind /.well-known/est")
+        }
+        AuthorityError::Est(EstError::Refused { .. }) => {
+            told.hint("the authority does not take the request: look at names, key and subject in the inventory")
+        }
+        AuthorityError::Secret(_) => told.hint("the inventory says where the secret is; correct that, or put it there"),
+        AuthorityError::Terms { .. } => {
+            told.hint("read them; if you agree, write accept-terms = true into the authority's section")
+        }
+        AuthorityError::NeedsExternalAccount => told.hint(
+            "get a key identifier and a key from the authority's web site, and write external-key-id and \
+             external-key-file into its section",
+        ),
+        AuthorityError::File { .. } => told.hint("correct the path in the inventory, or the file"),
+        AuthorityError::AccountKey { .. } => {
+            told.hint("put the key back from a backup; or move it aside, and the next run makes a new account")
+        }
+        AuthorityError::Store(error) => tell_store(error),
+    }
+}
+
+fn tell_rejected(told: Told, rejected: &[Rejected], certificate: &str) -> Told {
+    match rejected.iter().find_map(|rejected| rejected.problem.as_ref()) {
+        Some(problem) => tell_problem(told, Step::Challenge, problem, certificate),
+        None => told.hint(format!("look at what happened with `eskort show {certificate}`")),
+    }
+}
+
+fn tell_problem(told: Told, step: Step, problem: &Problem, certificate: &str) -> Told {
+    let when = problem.retry_after.as_deref().map(|v| format!(" (it says: Retry-After {v})")).unwrap_or_default();
+    if problem.kind == "userActionRequired" {
+        let told = match &problem.instance {
+            Some(page) => told.hint(format!("somebody has to go to {page} and do what it says")),
+            None => told.hint("somebody has to look at the authority's web site"),
+        };
+        return match &problem.terms {
+            Some(terms) => told.hint(format!("its terms of service have changed, perhaps: {terms}")),
+            None => told,
+        };
+    }
+    match problem.at_fault(step) {
+        AtFault::Site => told
+            .hint(
+                "the authority saw something else than this machine did: check what the name leads to from outside, \
+                   IPv6 included, and CAA records",
+            )
+            .hint(format!("then run `eskort keep --only {certificate}`")),
+        AtFault::Limits => told.hint(format!("too much was asked for lately; `keep` waits before it asks again{when}")),
+        AtFault::Authority => told.hint(format!("trouble at the authority; try again later{when}")),
+        AtFault::Account if problem.kind == "accountDoesNotExist" => {
+            told.hint("the authority has forgotten the account; the next run asks for a new one")
+        }
+        AtFault::Account => told.hint(
+            "look at `contact`, the external key and the account key; the authority does not take the account as it is",
+        ),
+        AtFault::Request => {
+            told.hint("the authority does not take what was asked for: look at the names and the key in the inventory")
+        }
+    }
+}

@@ -1,0 +1,74 @@
+//! Errors of servers in words.
+
+use super::store::tell_store;
+use crate::told::Told;
+use eskort_core::words;
+use eskort_host::CommandError;
+use eskort_install::InstallError;
+use eskort_siteconf::nginx::PlanError;
+
+pub(crate) fn tell_install(error: &InstallError, certificate: &str) -> Told {
+    let told = Told::new(error);
+    let undone = "everything was put back as it was; the certificate is stored, and the next run installs it";
+    let again = format!("mend it and run `eskort keep --only {certificate}`");
+    match error {
+        InstallError::Load { .. } => {
+            told.hint("correct `config` of the server, or the file; run the server's own test")
+        }
+        InstallError::Plan { source, .. } => match source {
+            PlanError::NoServerBlock { .. } => {
+                told.hint("add a server block with these names under server_name").hint(again)
+            }
+            PlanError::SeveralCertificates { .. } => {
+                told.hint("leave one ssl_certificate and one ssl_certificate_key in the block").hint(again)
+            }
+            PlanError::WouldUncover { ours, .. } => told
+                .hint("add these names to the certificate in the inventory, or take them out of the server block")
+                .hint(format!(
+                    "or give {} a server block of its own, with `server_name {};` and a `listen` for TLS",
+                    words::list(ours),
+                    ours.join(" ")
+                ))
+                .hint(again),
+            PlanError::WouldTakeAddress { socket, .. } => told
+                .hint(format!(
+                    "visitors who come to {socket} for these sites would get this one; if that is meant, write `listen {socket} ssl;` and a certificate into the server block by hand"
+                ))
+                .hint("else let the block listen at all addresses, as the others do")
+                .hint(again),
+            PlanError::NoAddress { .. } => told
+                .hint("add a `listen` for TLS with an address or a port to the server block, with any certificate; it is replaced then")
+                .hint(again),
+            PlanError::Variable { .. } => told.hint("choose a state folder without `$` in its path"),
+            PlanError::Overlap { .. } => told.hint("nothing was changed; this is a bug of ours"),
+            PlanError::SharedLines { .. } => {
+                told.hint("move the two ssl_certificate lines from the shared file into each server block").hint(again)
+            }
+        },
+        InstallError::Write { .. } => told.hint(undone).hint("check that the folder is writable and the disk has room"),
+        InstallError::NoSuchOwner { .. } => told.hint("correct `owner` or `group` in the inventory"),
+        InstallError::Test { .. } => told.hint(undone).hint(again),
+        InstallError::BrokenBefore { .. } => told
+            .hint("everything is as it was before; the certificate is stored, and the next run installs it")
+            .hint(again),
+        InstallError::Reload { source, .. } => match source {
+            CommandError::Start { .. } => {
+                told.hint(undone).hint("is the program installed, and in the PATH of this run?")
+            }
+            CommandError::Untrusted { .. } => told.hint(undone).hint(again),
+            CommandError::NoSuchUser { .. } => told.hint(undone).hint("correct `user` of the server in the inventory"),
+            CommandError::Failed { .. } => told.hint(undone).hint("is the server running? Start it").hint(again),
+            CommandError::Endless { .. } => told
+                .hint(undone)
+                .hint("does it stay in the foreground? It has to end; `timeout` of the server gives it longer")
+                .hint(again),
+        },
+        InstallError::NotServed { .. } => told.hint(undone).hint(
+            "another server block or another program may answer there; `check-address` and `settle` of the server help",
+        ),
+        InstallError::Undo { .. } => told
+            .hint("look at the server's files by hand: those as they were lie in the state folder under backups/SERVER")
+            .hint(again),
+        InstallError::Store(error) => tell_store(error),
+    }
+}

@@ -1,0 +1,140 @@
+//! Errors in words: what was tried, what came back, why probably, what to do next; and the exit code.
+
+mod answer;
+mod authority;
+mod install;
+mod mistakes;
+mod proof;
+mod store;
+
+pub(crate) use answer::tell_answer;
+pub(crate) use proof::{tell_not_visible, tell_proof};
+
+use crate::draw::tone::Tone;
+use crate::exit::ExitStatus;
+use crate::texts::guide;
+use crate::told::Told;
+use crate::ui::Ui;
+use authority::tell_authority;
+use eskort_app::{SetupError, StepError};
+use eskort_prove::ProofError;
+use eskort_store::StoreError;
+use install::tell_install;
+use mistakes::print_mistakes;
+use std::path::Path;
+use store::tell_store;
+
+/// Prints an error. Where JSON is wanted and nothing else comes, it becomes the report.
+pub(crate) fn print(ui: &Ui, headline: &str, told: &Told) {
+    ui.settle();
+    ui.keep_error(headline, told);
+    ui.talk(&format!("{} {headline}", Tone::Bad.paint("error:")));
+    for (n, line) in told.cause.lines().enumerate() {
+        ui.talk_wrapped(if n == 0 { "  cause: " } else { "         " }, line, Tone::Plain);
+    }
+    for hint in &told.hints {
+        ui.talk_wrapped(&format!("{} ", Tone::Strong.paint("hint:")), hint, Tone::Plain);
+    }
+}
+
+/// Prints why there is nothing to start from.
+pub(crate) fn print_setup(ui: &Ui, error: &SetupError) -> ExitStatus {
+    match error {
+        SetupError::NoInventory { .. } => {
+            let mut told = Told::coded(error.into(), "");
+            if nix::unistd::geteuid().is_root() && Path::new("eskort.toml").exists() {
+                told = told.hint("root does not obey an inventory for being in the working folder; if it is yours, name it: --config eskort.toml");
+            }
+            let told = told.hint("name another one with --config FILE, or begin one as follows");
+            print(ui, &error.to_string(), &told);
+            ui.talk("");
+            ui.talk(guide::FIRST_STEPS);
+        }
+        SetupError::NotUtf8 { .. } => {
+            print(
+                ui,
+                &error.to_string(),
+                &Told::coded(error.into(), "").hint("keep the inventory in a folder with a name in UTF-8"),
+            );
+        }
+        SetupError::Untrusted(error) => {
+            let told = Told::coded("untrusted", error.to_string()).hint(match error.mended_by() {
+                Some(mended) => format!("whoever may change it decides what is run here; {mended}"),
+                None => "correct the path".to_owned(),
+            });
+            print(ui, "the inventory is not obeyed", &told);
+        }
+        SetupError::Unreadable { path, source } => {
+            let told = Told::coded(error.into(), source.to_string())
+                .hint("run as the user that owns it, or name another one with --config FILE");
+            print(ui, &format!("cannot read the inventory {}", path.display()), &told);
+        }
+        SetupError::Mistakes { path, mistakes } => {
+            ui.keep_mistakes(&path.display().to_string(), mistakes);
+            print_mistakes(ui, path, mistakes);
+        }
+    }
+    ExitStatus::Usage
+}
+
+/// Prints an error of the state folder, which stops everything.
+pub(crate) fn print_store(ui: &Ui, error: &StoreError) -> ExitStatus {
+    let headline = match error {
+        StoreError::Busy { .. } => "nothing was done",
+        _ => "cannot use the state folder",
+    };
+    print(ui, headline, &tell_store(error));
+    match error {
+        StoreError::Busy { .. } => ExitStatus::Busy,
+        StoreError::Io { .. }
+        | StoreError::Ledger { .. }
+        | StoreError::Newer { .. }
+        | StoreError::Path { .. }
+        | StoreError::Row { .. } => ExitStatus::Failed,
+    }
+}
+
+/// Returns an error of a journey in words. `certificate` is for the commands in the hints.
+pub(crate) fn tell(error: &StepError, certificate: &str) -> Told {
+    let told = Told::new(error);
+    let again = format!("then run `eskort keep --only {certificate}`; it goes on from here");
+    match error {
+        StepError::Store(error) => tell_store(error),
+        StepError::Authority(error) => tell_authority(error, certificate),
+        // A person who has to place something is told what to run with it.
+        StepError::Proof(error @ ProofError::AwaitsPerson { .. }) => tell_proof(error),
+        StepError::Proof(error) => tell_proof(error).hint(again),
+        StepError::AwaitsAnswer(_) => told.hint("carry the CSR to the authority, then `eskort receive FILE…`"),
+        StepError::AwaitsApproval { .. } => told.hint("run `eskort keep` again then; it asks with the same CSR"),
+        StepError::Answer(error) => tell_answer(error),
+        StepError::NoChallenge { .. } => {
+            told.hint("the authority wants these names proved in another way; see docs/inventory.md")
+        }
+        StepError::Chain(_) => {
+            told.hint("the authority sent something else than was ordered; nothing was installed. Try again later")
+        }
+        StepError::KeyFile { .. } => told
+            .hint("`key-file` takes PKCS#8, PKCS#1 or SEC 1 in PEM; `key-password-file` names a file with its password")
+            .hint(again),
+        StepError::Key { .. } => told.hint("if the file was damaged, move it aside; the next run makes a new key"),
+        StepError::Install(error) => tell_install(error, certificate),
+        StepError::NotConfirmed { findings, .. } => {
+            let advice = findings.iter().filter_map(|f| f.advice.clone());
+            Told { hints: advice.collect(), ..told }.hint(format!("look closer with `eskort check {certificate}`"))
+        }
+        StepError::Trust(_) => told.hint("correct `visitor-roots` in the inventory"),
+        StepError::Stuck { .. } => told
+            .hint("the authority is slow; run `eskort keep` again later, it goes on from here without a second order"),
+        StepError::Interrupted => told,
+        StepError::OtherKind { .. } => {
+            told.hint("run the same again: it begins anew with the authority of the inventory")
+        }
+        StepError::Panic { .. } => told.hint(
+            "the other certificates went on; what was done so far is in the ledger. Please report the cause, with the \
+             ledger's events (`eskort show`)",
+        ),
+        StepError::Bug(_) => {
+            told.hint("this is a bug of ours; please report it with the ledger's events (`eskort show`)")
+        }
+    }
+}

@@ -1,0 +1,18 @@
+//! Errors of the state folder in words.
+
+use crate::told::Told;
+use eskort_store::StoreError;
+
+pub(super) fn tell_store(error: &StoreError) -> Told {
+    let told = Told::new(error);
+    match error {
+        StoreError::Io { .. } => {
+            told.hint("check that the folder is yours to write and that the disk has room; then run the same again")
+        }
+        StoreError::Ledger { .. } => told.hint("check that the disk has room; the ledger goes on where it was"),
+        StoreError::Path { .. } => told.hint("give the file a name in UTF-8, or name another one in the inventory"),
+        StoreError::Newer { .. } => told.hint("use the newer program, or another state folder"),
+        StoreError::Row { .. } => told.hint("put the ledger back from a backup, or move it aside to begin a new one"),
+        StoreError::Busy { .. } => told.hint("wait until it has ended; a run that was killed holds no lock"),
+    }
+}
