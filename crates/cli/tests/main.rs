@@ -24,6 +24,7 @@ mod pebble;
 mod records;
 mod renewals;
 mod rights;
+mod rooms;
 mod starttls;
 mod stops;
 mod undo;
