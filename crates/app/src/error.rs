@@ -1,9 +1,9 @@
 //! What can stop a journey.
 
 use eskort_core::decision::Concerns;
-use eskort_core::desk::Errand;
 use eskort_core::finding::Finding;
 use eskort_core::journey::{Unexpected, WaitsFor};
+use eskort_core::manual::ManualStep;
 use eskort_core::pki::{ChainError, IntakeError, PkiError};
 use eskort_core::words;
 use eskort_install::InstallError;
@@ -29,7 +29,7 @@ pub enum StepError {
     Proof(#[from] ProofError),
     /// A person has to carry the CSR to the authority, and bring the answer.
     #[error("waits for the answer of authority `{}`", .0.authority)]
-    AwaitsAnswer(Box<Errand>),
+    AwaitsAnswer(Box<ManualStep>),
     /// Somebody at the authority has to approve first.
     #[error("waits for the authority to approve; to be asked again at {until}")]
     AwaitsApproval {
@@ -223,7 +223,7 @@ pub enum AnswerError {
     },
     /// There is nothing to note.
     #[error("no journey of `{certificate}` waits for an authority's answer")]
-    NotAtDesk {
+    NotWaiting {
         /// The certificate.
         certificate: String,
     },

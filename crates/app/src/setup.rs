@@ -3,7 +3,7 @@
 use eskort_core::context::{Context, Now};
 use eskort_inventory::{Mistakes, read_inventory};
 
-use eskort_core::progress::Watch;
+use eskort_core::progress::ProgressSink;
 use eskort_host::{TrustError, check_trust};
 use std::path::{Path, PathBuf};
 
@@ -49,7 +49,7 @@ pub enum SetupError {
 ///
 /// # Errors
 /// When there is none, or it has mistakes.
-pub fn load(path: &Path, usual_state: &Path, now: Now, watch: Watch) -> Result<Context, SetupError> {
+pub fn load(path: &Path, usual_state: &Path, now: Now, progress: ProgressSink) -> Result<Context, SetupError> {
     let path = std::path::absolute(path).unwrap_or_else(|_| path.to_owned());
     if path.to_str().is_none() {
         return Err(SetupError::NotUtf8 { path });
@@ -68,7 +68,7 @@ pub fn load(path: &Path, usual_state: &Path, now: Now, watch: Watch) -> Result<C
     let mut inventory = read.map_err(|mistakes| SetupError::Mistakes { path: path.clone(), mistakes })?;
     inventory.resolve_paths(path.parent().unwrap_or(Path::new("/")));
     let state = inventory.state.clone().unwrap_or_else(|| usual_state.to_owned());
-    Ok(Context { inventory, inventory_path: path, state, now, watch })
+    Ok(Context { inventory, inventory_path: path, state, now, progress })
 }
 
 /// Returns where the inventory is looked for: the system's for root, wherever root happens to be; for anybody else `eskort.toml` in

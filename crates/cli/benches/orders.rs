@@ -5,10 +5,10 @@
 
 use eskort_acme::{Answer, ChallengeKind, Method, OrderStatus, Request, Signer};
 use eskort_app::{Ending, KeepOptions};
-use eskort_core::decision::Wanted;
+use eskort_core::decision::Specification;
 use eskort_core::journey::poll_delay;
 use eskort_core::names::Identifier;
-use eskort_core::pki::{Chain, CsrWish, KeyKind, PrivateKey, make_csr};
+use eskort_core::pki::{Chain, CsrSpecification, KeyKind, PrivateKey, make_csr};
 use eskort_core::progress::Progress;
 use eskort_practice::{Authority, AuthorityOptions, Clock, Issuer, NameServer, Site};
 use eskort_store::Store;
@@ -159,7 +159,7 @@ async fn with_bare_client(dir: &Path, authority: &Authority, names: &[String]) -
     }
     std::fs::remove_dir_all(dir.join("www/.well-known")).unwrap();
     let key = PrivateKey::generate(KeyKind::P256).unwrap();
-    let csr = make_csr(&key, &names, &CsrWish::default()).unwrap();
+    let csr = make_csr(&key, &names, &CsrSpecification::default()).unwrap();
     answer = send(&http, eskort_acme::finalize(&signer, &nonce(&answer), &order.finalize, &csr).unwrap()).await;
     let mut found = eskort_acme::read_order(&answer).unwrap().certificate;
     asked = 0;
@@ -217,11 +217,11 @@ fn list() {
     );
     let chain = Chain::from_pem(&issuer.chain_pem(&leaf, false)).unwrap();
     store
-        .together(|| {
+        .in_one_transaction(|| {
             for n in 0..COUNT {
                 let name = Identifier::parse(&format!("room{n}.lampholm.example")).unwrap();
                 let (authority, key) = ("public".into(), KeyKind::P256.word().into());
-                let wanted = Wanted { names: vec![name], authority, reached: None, key, request: None };
+                let wanted = Specification { names: vec![name], authority, reached: None, key, request: None };
                 store.record_generation(&format!("room{n}"), 1, &wanted, &chain, Timestamp::now())?;
             }
             Ok(())

@@ -6,7 +6,7 @@
 
 use aws_lc_rs::rand::SystemRandom;
 use aws_lc_rs::signature::{ECDSA_P256_SHA256_ASN1_SIGNING, EcdsaKeyPair};
-use eskort_core::pki::{CsrWish, KeyKind, PrivateKey, make_csr, read_csr, request_pem};
+use eskort_core::pki::{CsrSpecification, KeyKind, PrivateKey, make_csr, read_csr, request_pem};
 use eskort_practice::{Issuer, signed_by_each_other};
 use jiff::{SignedDuration, Timestamp};
 use std::path::Path;
@@ -39,7 +39,7 @@ fn requests() {
         let begun = Instant::now();
         for _ in 0..REQUESTS {
             let key = PrivateKey::generate(KeyKind::P256).unwrap();
-            let csr = request_pem(&make_csr(&key, &names, &CsrWish::default()).unwrap());
+            let csr = request_pem(&make_csr(&key, &names, &CsrSpecification::default()).unwrap());
             assert!(csr.len() > 300);
         }
         ours.push(begun.elapsed());

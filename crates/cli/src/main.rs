@@ -3,11 +3,11 @@
 mod args;
 mod commands;
 mod draw;
+mod error_text;
 mod errors;
 mod exit;
 mod password;
 mod texts;
-mod told;
 mod ui;
 
 use clap::Parser;

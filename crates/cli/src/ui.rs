@@ -2,8 +2,8 @@
 
 use crate::draw::table::{Page, wrap};
 use crate::draw::tone::Tone;
+use crate::error_text::ErrorText;
 use crate::exit::ExitStatus;
-use crate::told::Told;
 use clap::ValueEnum;
 use eskort_core::progress::NameState;
 use eskort_inventory::{Mistake, Mistakes};
@@ -76,7 +76,7 @@ struct ErrorReport {
     /// What was not done.
     what: String,
     #[serde(flatten)]
-    told: Told,
+    told: ErrorText,
     /// The places in the inventory that are wrong.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     mistakes: Vec<Mistake>,
@@ -166,14 +166,14 @@ impl Ui {
     }
 
     /// Keeps an error, in case nothing else is reported.
-    pub(crate) fn keep_error(&self, headline: &str, told: &Told) {
+    pub(crate) fn keep_error(&self, headline: &str, told: &ErrorText) {
         let what = anstream::adapter::strip_str(headline).to_string();
         self.reports().error = Some(ErrorReport { what, told: told.clone(), mistakes: Vec::new() });
     }
 
     /// Keeps the mistakes of an inventory, in case nothing else is reported.
     pub(crate) fn keep_mistakes(&self, path: &str, mistakes: &Mistakes) {
-        let told = Told::coded("mistakes", mistakes.to_string());
+        let told = ErrorText::coded("mistakes", mistakes.to_string());
         let mistakes = mistakes.0.clone();
         self.reports().error = Some(ErrorReport { what: format!("{path} was not obeyed"), told, mistakes });
     }

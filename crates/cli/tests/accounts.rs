@@ -149,7 +149,7 @@ fn what_must_not_be_sent_twice_is_not_and_what_came_half_is_asked_for_again() {
     said.check(1, &["HTTP 500"]);
     // A challenge that is refused on a run's first step was not told already.
     let world = World::new();
-    let killed = world.place.run_with("ESKORT_CRASH_AT", "saved-look-first", &["keep"]);
+    let killed = world.place.run_with("ESKORT_CRASH_AT", "saved-self-check", &["keep"]);
     assert_eq!(killed.code, None);
     world.authority.misbehave(Resource::Challenge, Fault::RateLimited("7200".into()), 1);
     world.keep().check(1, &["rateLimited"]);

@@ -250,7 +250,7 @@ fn a_connection_that_is_cut_or_a_run_that_is_killed_leaves_nothing_in_the_end() 
     world.keep().check(0, &[]);
     place.check_nothing_published();
     for (n, point) in
-        ["owed", "file-written", "saved-publish", "saved-look-first", "taken-away"].into_iter().enumerate()
+        ["owed", "file-written", "saved-publish", "saved-self-check", "taken-away"].into_iter().enumerate()
     {
         place.write("eskort.toml", &format!("{whole}key = \"{}\"\n", ["p384", "p256"][n % 2]));
         let killed = place.run_with("ESKORT_CRASH_AT", point, &["keep"]);

@@ -1,7 +1,7 @@
 //! What every use case has around it: the inventory, the state folder, the time, and whom to tell.
 
 use crate::inventory::Inventory;
-use crate::progress::Watch;
+use crate::progress::{Progress, ProgressSink};
 use jiff::Timestamp;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
@@ -20,14 +20,19 @@ pub struct Context {
     /// The time.
     pub now: Now,
     /// Whom to tell how it goes.
-    pub watch: Watch,
+    pub progress: ProgressSink,
 }
 
 impl Context {
     /// Returns what there is to work with where there is no inventory: for checks of endpoints that somebody names.
-    pub fn without_inventory(usual_state: &Path, now: Now, watch: Watch) -> Self {
+    pub fn without_inventory(usual_state: &Path, now: Now, progress: ProgressSink) -> Self {
         let (inventory, inventory_path) = (Inventory::default(), PathBuf::from("/"));
-        Context { inventory, inventory_path, state: usual_state.to_owned(), now, watch }
+        Context { inventory, inventory_path, state: usual_state.to_owned(), now, progress }
+    }
+
+    /// Tells how it goes.
+    pub fn report(&self, progress: &Progress) {
+        (self.progress)(progress);
     }
 
     /// Returns the folder of the inventory, in which commands run.

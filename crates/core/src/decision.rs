@@ -12,7 +12,7 @@ use serde::{Deserialize, Serialize};
 
 /// What a journey is to bring: written down when it starts, so that a changed inventory is noticed.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
-pub struct Wanted {
+pub struct Specification {
     /// The names, in the inventory's order.
     pub names: Vec<Identifier>,
     /// The authority's name in the inventory.
@@ -27,7 +27,7 @@ pub struct Wanted {
     pub request: Option<String>,
 }
 
-impl Wanted {
+impl Specification {
     /// Makes it from what the inventory says.
     pub fn new(entry: &CertificateEntry, authority: &Authority) -> Self {
         let reached = match &authority.kind {
@@ -35,7 +35,7 @@ impl Wanted {
             AuthorityKind::Est(est) => format!("est {}", est.address),
             AuthorityKind::Csr(_) => "csr".to_owned(),
         };
-        Wanted {
+        Specification {
             names: entry.names.clone(),
             authority: entry.authority.clone(),
             reached: Some(reached),
@@ -45,7 +45,7 @@ impl Wanted {
     }
 
     /// Returns why a generation that was made for this is not what the inventory wants now; `None` when it is.
-    pub fn differs(&self, now: &Wanted) -> Option<Reason> {
+    pub fn differs(&self, now: &Specification) -> Option<Reason> {
         let other = |before: &Option<String>, after: &Option<String>| matches!((before, after), (Some(before), Some(after)) if before != after);
         if self.authority != now.authority || other(&self.reached, &now.reached) {
             Some(Reason::AuthorityChanged)
@@ -65,7 +65,7 @@ impl Wanted {
 #[derive(Clone, Debug)]
 pub struct Facts {
     /// What the inventory wants.
-    pub wanted: Wanted,
+    pub specification: Specification,
     /// The newest stored generation.
     pub newest: Option<Held>,
     /// An open journey, if one was left.
@@ -88,7 +88,7 @@ pub struct Held {
     /// Its number.
     pub generation: u32,
     /// What it was made for.
-    pub made_for: Wanted,
+    pub specification: Specification,
     /// Its validity.
     pub validity: Validity,
 }
@@ -296,7 +296,7 @@ impl Obtaining {
 /// `insist` is set when somebody asked for this very certificate: a hold after failures does not apply then.
 pub fn decide(facts: &Facts, now: Timestamp, insist: bool) -> Decision {
     let newest = facts.newest.as_ref();
-    let differs = newest.and_then(|held| held.made_for.differs(&facts.wanted));
+    let differs = newest.and_then(|held| held.specification.differs(&facts.specification));
     let why = match newest {
         None => Some(Reason::First),
         Some(held) => differs.clone().or(match now {

@@ -3,7 +3,7 @@
 //! [`Stage`] is saved whole after each step. [`Stage::next`] says the one thing to do, [`Stage::apply`] takes in what came
 //! of it; both are pure and total. Every action may be run twice: whoever carries it out looks first at how things are.
 
-use crate::desk::{AskedProof, DeskNotes};
+use crate::manual::{AskedProof, OrderNotes};
 use crate::names::Identifier;
 use crate::record::{Record, challenge_record};
 use jiff::{SignedDuration, Timestamp};
@@ -153,7 +153,7 @@ pub enum Stage {
     HandedOver {
         /// What the person found out meanwhile.
         #[serde(default)]
-        notes: DeskNotes,
+        notes: OrderNotes,
     },
     /// The authority has the CSR and takes its time: the same is to be asked again (RFC 7030 section 4.2.3).
     Enrolling {
@@ -180,7 +180,7 @@ pub enum Stage {
         tasks: Vec<ProofTask>,
     },
     /// All was seen from here, as the authority would.
-    Seen {
+    SelfChecked {
         /// The order.
         order: OrderRef,
         /// What was seen.
@@ -242,7 +242,7 @@ pub enum Action {
     /// Place the order, or hand the CSR over.
     PlaceOrder,
     /// Take the answer that a person brings, match it to the key, store it; publish what the authority asks for meanwhile.
-    TakeAnswer(DeskNotes),
+    TakeAnswer(OrderNotes),
     /// Ask for the certificate again, with the same CSR.
     AskAgain,
     /// Fetch the authorizations and choose a challenge of each.
@@ -250,7 +250,7 @@ pub enum Action {
     /// Publish what the challenges ask for.
     Publish(Vec<ProofTask>),
     /// Look at what was published, as the authority would.
-    LookFirst(Vec<ProofTask>),
+    SelfCheck(Vec<ProofTask>),
     /// Tell the authority that it may look.
     Answer(OrderRef, Vec<ProofTask>),
     /// Ask how the order stands, with everything still published.
@@ -277,7 +277,7 @@ impl Action {
             Action::AskAgain => "ask for the certificate again",
             Action::ChooseChallenges(_) => "ask what to prove",
             Action::Publish(_) => "publish the proof",
-            Action::LookFirst(_) => "look at the proof from here",
+            Action::SelfCheck(_) => "look at the proof from here",
             Action::Answer(..) => "tell the authority to look",
             Action::AwaitProof(..) => "wait for the authority to look",
             Action::Finalize(_) => "send the CSR",
@@ -297,7 +297,7 @@ impl Action {
             Action::AskAgain => "ask-again",
             Action::ChooseChallenges(_) => "choose-challenges",
             Action::Publish(_) => "publish",
-            Action::LookFirst(_) => "look-first",
+            Action::SelfCheck(_) => "self-check",
             Action::Answer(..) => "answer",
             Action::AwaitProof(..) => "await-proof",
             Action::Finalize(_) => "finalize",
@@ -362,7 +362,7 @@ pub enum Outcome {
     /// All is published.
     Published,
     /// All was seen from here.
-    Seen,
+    SelfChecked,
     /// The authority was told.
     Answered,
     /// The authority is still at it.
@@ -386,7 +386,7 @@ pub enum Outcome {
     /// It was seen live.
     Confirmed,
     /// No look was possible from here.
-    OutOfSight {
+    Unreachable {
         /// Why not.
         why: String,
     },
@@ -416,8 +416,8 @@ impl Stage {
             Stage::Enrolling { poll } => unless_early(poll, WaitsFor::Approval, Action::AskAgain),
             Stage::Ordered { order } => Next::Act(Action::ChooseChallenges(order.clone())),
             Stage::Challenged { tasks, .. } => Next::Act(Action::Publish(tasks.clone())),
-            Stage::Published { tasks, .. } => Next::Act(Action::LookFirst(tasks.clone())),
-            Stage::Seen { order, tasks } => Next::Act(Action::Answer(order.clone(), tasks.clone())),
+            Stage::Published { tasks, .. } => Next::Act(Action::SelfCheck(tasks.clone())),
+            Stage::SelfChecked { order, tasks } => Next::Act(Action::Answer(order.clone(), tasks.clone())),
             Stage::AwaitingProof { order, tasks, poll } => {
                 unless_early(poll, WaitsFor::Validation, Action::AwaitProof(order.clone(), tasks.clone()))
             }
@@ -442,7 +442,7 @@ impl Stage {
         Ok(match (self, outcome) {
             (S::Opened, O::Prepared) => S::Prepared,
             (S::Prepared, O::Ordered(order)) => S::Ordered { order },
-            (S::Prepared, O::HandedOver) => S::HandedOver { notes: DeskNotes::default() },
+            (S::Prepared, O::HandedOver) => S::HandedOver { notes: OrderNotes::default() },
             (S::HandedOver { .. } | S::Prepared | S::Enrolling { .. }, O::Stored) => S::Issued,
             (S::Prepared, O::NotYet { ask_again }) => S::Enrolling { poll: Poll::default().again(ask_again) },
             (S::Enrolling { poll }, O::NotYet { ask_again }) => S::Enrolling { poll: poll.again(ask_again) },
@@ -450,8 +450,8 @@ impl Stage {
             (S::Ordered { order }, O::Challenges(tasks)) if tasks.is_empty() => S::Proved { order },
             (S::Ordered { order }, O::Challenges(tasks)) => S::Challenged { order, tasks },
             (S::Challenged { order, tasks }, O::Published) => S::Published { order, tasks },
-            (S::Published { order, tasks }, O::Seen) => S::Seen { order, tasks },
-            (S::Seen { order, tasks }, O::Answered) => S::AwaitingProof { order, tasks, poll: Poll::default() },
+            (S::Published { order, tasks }, O::SelfChecked) => S::SelfChecked { order, tasks },
+            (S::SelfChecked { order, tasks }, O::Answered) => S::AwaitingProof { order, tasks, poll: Poll::default() },
             (S::AwaitingProof { order, tasks, poll }, O::NotYet { ask_again }) => {
                 S::AwaitingProof { order, tasks, poll: poll.again(ask_again) }
             }
@@ -469,7 +469,7 @@ impl Stage {
             (S::Ready { .. }, O::Stored) => S::Issued,
             (S::Issued, O::Installed) => S::Installed,
             (S::Installed, O::Confirmed) => S::Confirmed,
-            (S::Installed, O::OutOfSight { why }) => S::Unconfirmed { why },
+            (S::Installed, O::Unreachable { why }) => S::Unconfirmed { why },
             (stage, outcome) => return Err(Box::new(Unexpected { stage, outcome })),
         })
     }
@@ -484,7 +484,7 @@ impl Stage {
             | Stage::Enrolling { .. }
             | Stage::Challenged { .. }
             | Stage::Published { .. }
-            | Stage::Seen { .. }
+            | Stage::SelfChecked { .. }
             | Stage::AwaitingProof { .. } => Some(Milestone::Ordered),
             Stage::Proved { .. } | Stage::AwaitingCertificate { .. } | Stage::Ready { .. } => Some(Milestone::Proved),
             Stage::Issued => Some(Milestone::Issued),
@@ -501,7 +501,7 @@ impl Stage {
             Stage::Ordered { .. }
             | Stage::Challenged { .. }
             | Stage::Published { .. }
-            | Stage::Seen { .. }
+            | Stage::SelfChecked { .. }
             | Stage::AwaitingProof { .. }
             | Stage::Proved { .. }
             | Stage::AwaitingCertificate { .. }
@@ -520,7 +520,7 @@ impl Stage {
         match self {
             Stage::Challenged { tasks, .. }
             | Stage::Published { tasks, .. }
-            | Stage::Seen { tasks, .. }
+            | Stage::SelfChecked { tasks, .. }
             | Stage::AwaitingProof { tasks, .. } => tasks,
             _ => &[],
         }
@@ -600,7 +600,7 @@ mod tests {
             Just(Outcome::Challenges(vec![task()])),
             Just(Outcome::Challenges(vec![])),
             Just(Outcome::Published),
-            Just(Outcome::Seen),
+            Just(Outcome::SelfChecked),
             Just(Outcome::Answered),
             Just(Outcome::NotYet { ask_again: at(5) }),
             Just(Outcome::Proved),
@@ -609,7 +609,7 @@ mod tests {
             Just(Outcome::Stored),
             Just(Outcome::Installed),
             Just(Outcome::Confirmed),
-            Just(Outcome::OutOfSight { why: "no connection".into() }),
+            Just(Outcome::Unreachable { why: "no connection".into() }),
         ]
     }
 
@@ -638,7 +638,7 @@ mod tests {
             Outcome::Ordered(order()),
             Outcome::Challenges(vec![task()]),
             Outcome::Published,
-            Outcome::Seen,
+            Outcome::SelfChecked,
             Outcome::Answered,
             Outcome::NotYet { ask_again: at(5) },
             Outcome::Proved,
@@ -694,7 +694,7 @@ mod tests {
         let stage: Stage = serde_json::from_str(&saved).unwrap();
         assert_eq!((stage.tasks()[0].way, &stage.tasks()[0].proof), (Way::Http, &None));
         let stage: Stage = serde_json::from_str(r#"{"stage":"handed-over"}"#).unwrap();
-        assert_eq!(stage, Stage::HandedOver { notes: DeskNotes::default() });
+        assert_eq!(stage, Stage::HandedOver { notes: OrderNotes::default() });
         let saved = r#"{"stage":"awaiting-certificate","order":{"url":"u","finalize":"f","authorizations":["a"]},"poll":{"asked":2,"not_before":"2026-03-02T10:00:00Z"}}"#;
         let stage: Stage = serde_json::from_str(saved).unwrap();
         assert_eq!((stage.polls(), stage.milestone()), (2, Some(Milestone::Proved)));

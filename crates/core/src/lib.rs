@@ -6,10 +6,10 @@
 pub mod context;
 pub mod debt;
 pub mod decision;
-pub mod desk;
 pub mod finding;
 pub mod inventory;
 pub mod journey;
+pub mod manual;
 pub mod progress;
 pub mod recipe;
 pub mod record;

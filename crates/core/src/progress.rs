@@ -87,4 +87,4 @@ pub enum FileChange {
 }
 
 /// Gets told about progress.
-pub type Watch = Arc<dyn Fn(&Progress) + Send + Sync>;
+pub type ProgressSink = Arc<dyn Fn(&Progress) + Send + Sync>;

@@ -11,6 +11,6 @@ mod zone;
 pub use exchange::{AskError, first_that_answers, system_servers};
 pub use key::{KeyError, UpdateKey};
 pub use lookup::{Found, ask_records};
-pub use propagation::{Behind, NameServer, Propagation, find_addresses, find_name_servers, propagation};
+pub use propagation::{NameServer, Propagation, StaleServer, find_addresses, find_name_servers, propagation};
 pub use update::{UpdateError, add_records, remove_records};
 pub use zone::{Located, Zone, locate, zone_of};

@@ -29,7 +29,7 @@ impl From<SocketAddr> for NameServer {
 
 /// A name server that does not have all records yet.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Behind {
+pub struct StaleServer {
     /// The address that was asked.
     pub server: SocketAddr,
     /// What it lacks or says instead.
@@ -46,7 +46,7 @@ pub struct Propagation {
     /// Those that have all records, at every address that answers.
     pub have: Vec<String>,
     /// Those that lack something.
-    pub behind: Vec<Behind>,
+    pub behind: Vec<StaleServer>,
     /// Those that cannot be reached from here, which says nothing about what they have: the host, and why.
     pub silent: Vec<(String, String)>,
 }
@@ -58,15 +58,15 @@ impl Propagation {
     }
 
     /// Puts the verdict on a server's addresses to the others.
-    fn add(&mut self, host: &str, seen: Vec<Seen>) {
+    fn add(&mut self, host: &str, seen: Vec<ServerState>) {
         let mut why = None;
         let mut has = false;
         let mut behind = Vec::new();
         for seen in seen {
             match seen {
-                Seen::Has => has = true,
-                Seen::Behind(one) => behind.push(one),
-                Seen::Silent(what) => why = why.or(Some(what)),
+                ServerState::Has => has = true,
+                ServerState::StaleServer(one) => behind.push(one),
+                ServerState::Silent(what) => why = why.or(Some(what)),
             }
         }
         match (behind.is_empty(), has, why) {
@@ -81,9 +81,9 @@ impl Propagation {
 
 /// What one address of a name server says.
 #[derive(Debug)]
-enum Seen {
+enum ServerState {
     Has,
-    Behind(Behind),
+    StaleServer(StaleServer),
     Silent(String),
 }
 
@@ -138,12 +138,12 @@ pub async fn propagation(servers: &[NameServer], records: &[Record], now: Timest
     found
 }
 
-async fn look_at(server: SocketAddr, records: Vec<Record>, now: Timestamp) -> Seen {
+async fn look_at(server: SocketAddr, records: Vec<Record>, now: Timestamp) -> ServerState {
     let mut wanted: BTreeMap<(&String, record::RecordType), Vec<&Record>> = BTreeMap::new();
     for record in &records {
         wanted.entry((&record.name, record.kind)).or_default().push(record);
     }
-    let mut behind = Behind { server, what: String::new(), names: Vec::new(), remembers_for: None };
+    let mut behind = StaleServer { server, what: String::new(), names: Vec::new(), remembers_for: None };
     let questions: Vec<(&String, record::RecordType)> = wanted.keys().copied().collect();
     for group in questions.chunks(AT_ONCE) {
         let ask = |name: String, kind| async move { ask_records(server, &name, kind).await };
@@ -151,7 +151,7 @@ async fn look_at(server: SocketAddr, records: Vec<Record>, now: Timestamp) -> Se
         for ((name, kind), answer) in group.iter().zip(asked) {
             let what = match answer.await.expect("a question does not panic") {
                 // A server that does not answer at all need not be asked for the rest.
-                Err(error @ AskError::NoAnswer { .. }) => return Seen::Silent(error.to_string()),
+                Err(error @ AskError::NoAnswer { .. }) => return ServerState::Silent(error.to_string()),
                 Err(error) => error.to_string(),
                 Ok(found) => {
                     behind.remembers_for = behind.remembers_for.max(found.remembers_none_for);
@@ -167,7 +167,7 @@ async fn look_at(server: SocketAddr, records: Vec<Record>, now: Timestamp) -> Se
             }
         }
     }
-    if behind.names.is_empty() { Seen::Has } else { Seen::Behind(behind) }
+    if behind.names.is_empty() { ServerState::Has } else { ServerState::StaleServer(behind) }
 }
 
 /// Says what an answer lacks of the records wanted at a name.
@@ -191,22 +191,28 @@ mod tests {
     #[test]
     fn a_server_is_judged_by_the_addresses_that_answer() {
         let server: SocketAddr = "192.0.2.53:53".parse().unwrap();
-        let behind =
-            || Seen::Behind(Behind { server, what: "none".into(), names: vec!["a".into()], remembers_for: None });
-        let silent = || Seen::Silent("network is unreachable".into());
-        let one = |seen: Vec<Vec<Seen>>| {
+        let behind = || {
+            ServerState::StaleServer(StaleServer {
+                server,
+                what: "none".into(),
+                names: vec!["a".into()],
+                remembers_for: None,
+            })
+        };
+        let silent = || ServerState::Silent("network is unreachable".into());
+        let one = |seen: Vec<Vec<ServerState>>| {
             let mut all = Propagation::default();
             seen.into_iter().enumerate().for_each(|(n, seen)| all.add(&format!("ns{n}"), seen));
             (all.have.len(), all.behind.len(), all.silent.len(), all.is_everywhere())
         };
         for (seen, wanted) in [
-            (vec![vec![Seen::Has], vec![Seen::Has, Seen::Has]], (2, 0, 0, true)),
-            (vec![vec![Seen::Has, silent()]], (1, 0, 0, true)),
-            (vec![vec![Seen::Has], vec![silent()]], (1, 0, 1, true)),
-            (vec![vec![Seen::Has, behind()]], (0, 1, 0, false)),
-            (vec![vec![Seen::Has], vec![behind()]], (1, 1, 0, false)),
+            (vec![vec![ServerState::Has], vec![ServerState::Has, ServerState::Has]], (2, 0, 0, true)),
+            (vec![vec![ServerState::Has, silent()]], (1, 0, 0, true)),
+            (vec![vec![ServerState::Has], vec![silent()]], (1, 0, 1, true)),
+            (vec![vec![ServerState::Has, behind()]], (0, 1, 0, false)),
+            (vec![vec![ServerState::Has], vec![behind()]], (1, 1, 0, false)),
             (vec![vec![silent()], vec![silent()]], (0, 0, 2, false)),
-            (vec![vec![], vec![Seen::Has]], (1, 0, 1, true)),
+            (vec![vec![], vec![ServerState::Has]], (1, 0, 1, true)),
             (vec![], (0, 0, 0, false)),
         ] {
             assert_eq!(one(seen), wanted);

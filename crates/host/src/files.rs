@@ -195,16 +195,16 @@ fn passing_of(name: &OsStr) -> Option<&OsStr> {
 ///
 /// # Errors
 /// Whatever the system says; the old file is whole then, and nothing is left beside it.
-pub fn write_whole(path: &Path, bytes: &[u8], access: Access) -> io::Result<()> {
+pub fn write_atomic(path: &Path, bytes: &[u8], access: Access) -> io::Result<()> {
     write(path, bytes, access, Lasting::Yes)
 }
 
-/// Writes a file as [`write_whole`] does, but leaves it to the system when it reaches the disk, and replaces every link: for what
+/// Writes a file as [`write_atomic`] does, but leaves it to the system when it reaches the disk, and replaces every link: for what
 /// is needed only for a moment and not after a loss of power.
 ///
 /// # Errors
-/// As [`write_whole`].
-pub fn write_fleeting(path: &Path, bytes: &[u8], access: Access) -> io::Result<()> {
+/// As [`write_atomic`].
+pub fn write_transient(path: &Path, bytes: &[u8], access: Access) -> io::Result<()> {
     write(path, bytes, access, Lasting::No)
 }
 
@@ -384,14 +384,14 @@ mod tests {
         fs::write(&file, "old").unwrap();
         symlink("../x/./a", dir.path().join("c")).unwrap();
         symlink(&file, &link).unwrap();
-        write_whole(&link, b"new", Access::mode(0o640)).unwrap();
+        write_atomic(&link, b"new", Access::mode(0o640)).unwrap();
         assert_eq!(read_whole(&link, 3).unwrap().unwrap().bytes, b"new");
         assert!(read_whole(&link, 2).is_err() && read_whole(&dir.path().join("none"), 2).unwrap().is_none());
         assert!(fs::symlink_metadata(&link).unwrap().file_type().is_symlink());
         assert_eq!(fs::metadata(&file).unwrap().permissions().mode() & 0o777, 0o640);
         assert_eq!(fs::read_dir(dir.path()).unwrap().count(), 3, "no passing file is left");
         symlink("round", dir.path().join("round")).unwrap();
-        assert!(write_whole(&dir.path().join("round/x"), b"", Access::mode(0o600)).is_err());
+        assert!(write_atomic(&dir.path().join("round/x"), b"", Access::mode(0o600)).is_err());
     }
 
     #[test]
@@ -415,7 +415,7 @@ mod tests {
         for file in [&ours, &other] {
             fs::write(file, "secret").unwrap();
         }
-        write_whole(&path, b"new", Access::mode(0o600)).unwrap();
+        write_atomic(&path, b"new", Access::mode(0o600)).unwrap();
         assert!(!ours.exists() && other.exists());
         fs::write(&ours, "secret").unwrap();
         remove(&path).unwrap();

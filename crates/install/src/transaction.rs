@@ -6,7 +6,7 @@ use crate::plan::{Change, LARGEST, LiveEndpoint, Placement, ServerPlan, differen
 use eskort_core::context::Context;
 use eskort_core::progress::{FileChange, Progress};
 use eskort_core::words;
-use eskort_host::files::{make_folders, read_whole, write_whole};
+use eskort_host::files::{make_folders, read_whole, write_atomic};
 use eskort_host::{CommandError, crash_point, program};
 use eskort_probe::observe;
 use eskort_store::{InstallState, PutBack, Store, StoreError, Undo};
@@ -59,10 +59,10 @@ pub async fn recover(context: &Context, store: &Store) -> Result<(), StoreError>
     if changes.is_empty() {
         return Ok(());
     }
-    (context.watch)(&Progress::Doing("undo what a run that was cut off left half-way"));
+    context.report(&Progress::Doing("undo what a run that was cut off left half-way"));
     let (theirs, failed) = put_back(store, &changes);
     for text in theirs.iter().map(Theirs::words).chain(failed.clone()) {
-        (context.watch)(&Progress::Note(text));
+        context.report(&Progress::Note(text));
     }
     if failed.is_empty() {
         let paths: Vec<PathBuf> = theirs.into_iter().map(|theirs| theirs.path).collect();
@@ -71,7 +71,7 @@ pub async fn recover(context: &Context, store: &Store) -> Result<(), StoreError>
     for server in told(&changes) {
         if let Err(error) = reload(context, server).await {
             let text = format!("server `{server}` could not be made to take what was put back: {error}");
-            (context.watch)(&Progress::Note(text));
+            context.report(&Progress::Note(text));
         }
     }
     Ok(())
@@ -182,18 +182,18 @@ async fn forward(
     crash_point("switched");
     for plan in plans {
         for change in &plan.changes {
-            (context.watch)(&Progress::Change { path: change.path.clone(), how: change.how.clone() });
+            context.report(&Progress::Change { path: change.path.clone(), how: change.how.clone() });
             write(change)?;
         }
         crash_point("written");
         let server = || plan.server.clone();
         if let Some(test) = &plan.test {
-            (context.watch)(&Progress::Doing("let the server test its configuration"));
+            context.report(&Progress::Doing("let the server test its configuration"));
             let tested = program::run(test, context.folder(), &plan.rules).await;
             tested.map_err(|source| InstallError::Test { server: server(), source })?;
         }
         if let Some(reload) = &plan.reload {
-            (context.watch)(&Progress::Doing("make the server take the change"));
+            context.report(&Progress::Doing("make the server take the change"));
             store.mark_told(&plan.server)?;
             let reloaded = program::run(reload, context.folder(), &plan.rules).await;
             reloaded.map_err(|source| InstallError::Reload { server: server(), source })?;
@@ -202,7 +202,7 @@ async fn forward(
     }
     let fingerprint = installed_fingerprint(store, placement)?;
     for endpoint in plans.iter().flat_map(|p| &p.endpoints) {
-        (context.watch)(&Progress::Doing("look whether the server shows the new certificate"));
+        context.report(&Progress::Doing("look whether the server shows the new certificate"));
         await_served(endpoint, &fingerprint).await?;
     }
     Ok(())
@@ -221,7 +221,7 @@ fn write(change: &Change) -> Result<(), InstallError> {
             there.map_err(fail)?.access
         }
     };
-    write_whole(&change.path, &change.new, access).map_err(fail)
+    write_atomic(&change.path, &change.new, access).map_err(fail)
 }
 
 fn installed_fingerprint(store: &Store, placement: &Placement<'_>) -> Result<String, StoreError> {

@@ -4,7 +4,7 @@ use crate::fields::{Entry, named_section, points_to};
 use crate::table::{Notes, Section, nearest};
 use eskort_core::inventory::{CertificateEntry, Install, Inventory, Proof};
 use eskort_core::names::Identifier;
-use eskort_core::pki::{CsrWish, KeyKind, KeyUse, Subject, WantedExtension};
+use eskort_core::pki::{CsrSpecification, KeyKind, KeyUse, Subject, WantedExtension};
 use std::collections::BTreeMap;
 use std::ops::Range;
 use toml::Spanned;
@@ -65,7 +65,7 @@ pub(crate) fn read_certificate<'a>(
         }
     }
     let first = names.first().map(|name| name.value.to_string());
-    let wish = CsrWish {
+    let wish = CsrSpecification {
         subject: read_subject(&section, first),
         same_subject: None,
         must_staple: section.flag("must-staple"),

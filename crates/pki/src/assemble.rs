@@ -36,7 +36,7 @@ impl Anchors {
 
 /// A chain that was put together.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Built {
+pub struct AssembledChain {
     /// The chain, as far as it goes.
     pub chain: Chain,
     /// The issuer of the leaf, when it is not among the certificates: visitors would not trust the leaf alone.
@@ -85,7 +85,7 @@ impl fmt::Display for ChainNote {
 /// issuer's name. Of several ways the one over authorities that are good at `now` is taken, then one that leads to an anchor, then
 /// one that leads to a root among the certificates, then the shortest, then the one that lasts longest. A root at the end is left
 /// out, since visitors have it or do not trust it.
-pub fn assemble(leaf: Certificate, pool: &[Certificate], anchors: &Anchors, now: Timestamp) -> Built {
+pub fn assemble(leaf: Certificate, pool: &[Certificate], anchors: &Anchors, now: Timestamp) -> AssembledChain {
     let mut search = Search::new(pool, anchors);
     let strict = search.run(&leaf, Some(now));
     let found = if strict.end >= End::Root {
@@ -111,7 +111,7 @@ pub fn assemble(leaf: Certificate, pool: &[Certificate], anchors: &Anchors, now:
         (above.is_empty() && found.end == End::Nowhere && !leaf.is_self_issued()).then(|| leaf.issuer.clone());
     let mut certificates = vec![leaf];
     certificates.extend(above);
-    Built { chain: Chain::of(certificates), missing, fault, notes }
+    AssembledChain { chain: Chain::of(certificates), missing, fault, notes }
 }
 
 /// How a way ends; better ones last.

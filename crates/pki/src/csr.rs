@@ -105,7 +105,7 @@ impl WantedExtension {
 
 /// What a request is to ask for.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
-pub struct CsrWish {
+pub struct CsrSpecification {
     /// Who it is for.
     pub subject: Subject,
     /// A subject in DER that stands there instead, byte for byte: that of a certificate to be renewed.
@@ -118,7 +118,7 @@ pub struct CsrWish {
     pub extensions: Vec<WantedExtension>,
 }
 
-impl CsrWish {
+impl CsrSpecification {
     /// Returns all of it in one line of text: two wishes ask for the same exactly when it is the same. Empty for the plain wish.
     pub fn words(&self) -> String {
         let mut words: Vec<String> = Vec::new();
@@ -177,7 +177,7 @@ fn alt_name(name: &Identifier) -> Vec<u8> {
 ///
 /// # Errors
 /// When a part of the subject cannot be written, or the crypto library fails.
-pub fn make_csr(key: &PrivateKey, names: &[Identifier], wish: &CsrWish) -> Result<Vec<u8>, PkiError> {
+pub fn make_csr(key: &PrivateKey, names: &[Identifier], wish: &CsrSpecification) -> Result<Vec<u8>, PkiError> {
     let fail = der_error("CSR");
     let failed = PkiError::Crypto { job: "making a CSR" };
     let subject = match &wish.same_subject {
@@ -321,7 +321,7 @@ mod tests {
             let key = PrivateKey::generate(kind).unwrap();
             let names = ["lampholm.example", "*.archive.lampholm.example", "192.0.2.7", "2001:db8::7"];
             let names = names.map(|name| name.parse().unwrap());
-            let facts = read_csr(&make_csr(&key, &names, &CsrWish::default()).unwrap()).unwrap();
+            let facts = read_csr(&make_csr(&key, &names, &CsrSpecification::default()).unwrap()).unwrap();
             assert_eq!(facts.identifiers().unwrap(), names);
             assert!(key.fits(&facts.public_key));
         }
@@ -330,11 +330,11 @@ mod tests {
     #[test]
     fn what_it_asks_for_beside_the_names_reads_back() {
         let key = PrivateKey::generate(KeyKind::P256).unwrap();
-        let wish = CsrWish {
+        let wish = CsrSpecification {
             must_staple: true,
             usages: KeyUse::ALL.to_vec(),
             extensions: vec![WantedExtension::parse("1.3.6.1.4.1.311.20.2", "0c:02 68 69").unwrap()],
-            ..CsrWish::default()
+            ..CsrSpecification::default()
         };
         let facts = read_csr(&make_csr(&key, &["lampholm.example".parse().unwrap()], &wish).unwrap()).unwrap();
         assert_eq!(facts.usages, KeyUse::ALL.map(KeyUse::word));
@@ -356,7 +356,7 @@ mod tests {
         let key = PrivateKey::generate(KeyKind::P256).unwrap();
         let subject = Subject { organization: Some("Trust".into()), ..Subject::default() };
         let same = subject.to_name().unwrap().to_der().unwrap();
-        let wish = CsrWish { same_subject: Some(same), ..CsrWish::default() };
+        let wish = CsrSpecification { same_subject: Some(same), ..CsrSpecification::default() };
         let facts = read_csr(&make_csr(&key, &["lampholm.example".parse().unwrap()], &wish).unwrap()).unwrap();
         assert_eq!(facts.subject, [("o".to_owned(), "Trust".to_owned())]);
     }
@@ -364,7 +364,7 @@ mod tests {
     #[test]
     fn a_changed_request_is_refused() {
         let key = PrivateKey::generate(KeyKind::P256).unwrap();
-        let mut der = make_csr(&key, &["lampholm.example".parse().unwrap()], &CsrWish::default()).unwrap();
+        let mut der = make_csr(&key, &["lampholm.example".parse().unwrap()], &CsrSpecification::default()).unwrap();
         let at = der.windows(8).position(|w| w == b"lampholm").unwrap();
         der[at] = b'c';
         assert!(matches!(read_csr(&der), Err(PkiError::BadRequestSignature)));

@@ -3,7 +3,7 @@
 use crate::armour::{self, Block, bare_base64, text_of};
 use crate::ber;
 use crate::encoding::printable;
-use crate::locked::costs_too_much;
+use crate::encrypted_key::exceeds_kdf_limit;
 use crate::wide::{self, Opened, WideError};
 use crate::{Certificate, Fingerprint, PkiError, PrivateKey, Secret};
 use const_oid::ObjectIdentifier;
@@ -152,7 +152,7 @@ impl Intake {
     }
 
     /// Returns what a password would open, or another one, of that which was left aside.
-    pub fn locked(&self) -> Option<IntakeError> {
+    pub fn encrypted(&self) -> Option<IntakeError> {
         self.left_aside.iter().find_map(|what| match what {
             LeftAside::Locked { file } => Some(IntakeError::NeedsPassword(file.clone())),
             LeftAside::WrongPassword { file } => Some(IntakeError::WrongPassword(file.clone())),
@@ -318,7 +318,7 @@ impl Intake {
 
     fn take_pkcs12(&mut self, name: &str, der: &[u8], password: Option<&Secret<String>>) {
         let file = || name.to_owned();
-        if costs_too_much(der) {
+        if exceeds_kdf_limit(der) {
             let what = "checking its password would take too long (more than a million rounds)".to_owned();
             return self.left_aside.push(LeftAside::Unreadable { file: file(), what });
         }

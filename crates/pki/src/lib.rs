@@ -11,10 +11,10 @@ mod certificate;
 mod chain;
 mod csr;
 mod encoding;
+mod encrypted_key;
 mod intake;
 mod key;
 mod key_use;
-mod locked;
 pub mod names;
 mod pack;
 mod secret;
@@ -23,10 +23,12 @@ mod staple;
 mod wide;
 
 pub use alpn::{answers_challenge, make_challenge_certificate};
-pub use assemble::{Anchors, Built, ChainNote, assemble};
+pub use assemble::{Anchors, AssembledChain, ChainNote, assemble};
 pub use certificate::{Certificate, Fingerprint, SignatureCheck, general_name, key_words};
 pub use chain::{Chain, ChainError, ChainFault};
-pub use csr::{CsrFacts, CsrWish, Subject, WantedExtension, find_csr, look_at_csr, make_csr, read_csr, request_pem};
+pub use csr::{
+    CsrFacts, CsrSpecification, Subject, WantedExtension, find_csr, look_at_csr, make_csr, read_csr, request_pem,
+};
 pub use encoding::{base32, base64, base64url, base64url_decode, der_sequence, hex, hmac_sha256, printable, sha256};
 pub use intake::{Intake, IntakeError, LARGEST_INTAKE, LeftAside, read_pkcs7};
 pub use key::{KeyKind, PrivateKey};

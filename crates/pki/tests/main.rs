@@ -5,8 +5,8 @@
 
 use eskort_pki::names::Identifier;
 use eskort_pki::{
-    Anchors, Built, Certificate, Chain, ChainError, ChainFault, ChainNote, CsrWish, Intake, IntakeError, KeyKind,
-    LeftAside, PrivateKey, Secret, assemble, make_csr, read_csr, to_pkcs7,
+    Anchors, AssembledChain, Certificate, Chain, ChainError, ChainFault, ChainNote, CsrSpecification, Intake,
+    IntakeError, KeyKind, LeftAside, PrivateKey, Secret, assemble, make_csr, read_csr, to_pkcs7,
 };
 use std::path::Path;
 use std::process::Command;
@@ -74,7 +74,8 @@ fn openssl_takes_our_keys_and_requests_of_every_kind() {
         std::fs::write(dir.path().join("key.pem"), key.to_pem().reveal()).unwrap();
         openssl(dir.path(), "pkey -in key.pem -check -noout");
         let csr =
-            make_csr(&key, &names(&["lampholm.example", "*.archive.lampholm.example"]), &CsrWish::default()).unwrap();
+            make_csr(&key, &names(&["lampholm.example", "*.archive.lampholm.example"]), &CsrSpecification::default())
+                .unwrap();
         std::fs::write(dir.path().join("request.pem"), pem("CERTIFICATE REQUEST", &csr)).unwrap();
         let text = openssl(dir.path(), "req -in request.pem -verify -noout -text");
         assert!(text.contains("verify OK") && text.contains(said), "{text}");
@@ -215,7 +216,7 @@ fn now() -> jiff::Timestamp {
     jiff::Timestamp::now()
 }
 
-fn build(leaf: &Certificate, pool: &[Certificate]) -> Built {
+fn build(leaf: &Certificate, pool: &[Certificate]) -> AssembledChain {
     assemble(leaf.clone(), pool, &Anchors::default(), now())
 }
 
@@ -373,7 +374,7 @@ impl Makers {
     }
 
     /// Returns whether openssl leads a leaf to a root with the certificates of a chain.
-    fn verifies(&self, built: &Built, root: &str) -> bool {
+    fn verifies(&self, built: &AssembledChain, root: &str) -> bool {
         std::fs::write(self.0.path().join("between"), built.chain.bundle_pem()).unwrap();
         std::fs::write(self.0.path().join("end"), built.chain.leaf_pem()).unwrap();
         let line = format!("verify -CAfile {root}.pem -untrusted between end");
@@ -383,7 +384,7 @@ impl Makers {
 
 const EC: &str = "ec -pkeyopt ec_paramgen_curve:P-256";
 
-fn subjects(built: &Built) -> Vec<&str> {
+fn subjects(built: &AssembledChain) -> Vec<&str> {
     built.chain.certificates().iter().map(|c| c.subject.as_str()).collect()
 }
 

@@ -2,7 +2,7 @@
 
 use crate::{Observation, Trust};
 use eskort_core::finding::{Finding, Weight};
-use eskort_core::pki::{Built, Certificate, Staple, assemble, read_staple};
+use eskort_core::pki::{AssembledChain, Certificate, Staple, assemble, read_staple};
 use eskort_core::renewal::Validity;
 use eskort_core::words;
 use jiff::{SignedDuration, Timestamp};
@@ -77,7 +77,7 @@ fn dates(leaf: &Certificate, lead: SignedDuration, now: Timestamp) -> Finding {
 }
 
 /// Tells everything that is the matter with what is sent beside the leaf.
-fn chain(sent: &[Certificate], built: &Built, trust: &Trust, now: Timestamp) -> Vec<Finding> {
+fn chain(sent: &[Certificate], built: &AssembledChain, trust: &Trust, now: Timestamp) -> Vec<Finding> {
     let notice =
         |code, text: String, advice: &str| Finding::new(Weight::Notice, "chain", text).coded(code).with_advice(advice);
     let title = |c: &Certificate| c.subject_or_title().to_owned();

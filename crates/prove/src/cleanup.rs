@@ -23,7 +23,7 @@ pub async fn pay_debts(context: &Context, store: &Store, whose: impl Fn(&str) ->
     if owed.is_empty() {
         return Ok(());
     }
-    (context.watch)(&Progress::Doing("take away what proved control"));
+    context.report(&Progress::Doing("take away what proved control"));
     for row in owed {
         let taken = match &row.debt {
             Debt::Record { proof, record, id } => {
@@ -66,7 +66,7 @@ pub async fn pay_debts(context: &Context, store: &Store, whose: impl Fn(&str) ->
     }
     for (error, debts) in troubles {
         let each = |what: fn(&Debt) -> String| debts.iter().map(what).collect::<Vec<_>>().join("; ");
-        (context.watch)(&Progress::Note(format!(
+        context.report(&Progress::Note(format!(
             "cannot remove {}: {error}. By hand: {}",
             each(Debt::words),
             each(Debt::by_hand)

@@ -1,6 +1,6 @@
 //! What goes wrong where control of a name is proved.
 
-use eskort_core::desk::AskedError;
+use eskort_core::manual::AskedError;
 use eskort_core::pki::PkiError;
 use eskort_core::record::RecordToPlace;
 use eskort_core::words;

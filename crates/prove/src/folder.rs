@@ -4,7 +4,7 @@ use crate::file::{LARGEST_SITE_FILE, SiteFile, folder_of};
 use crate::site::SiteFolder;
 use crate::{ProofError, remote};
 use eskort_host::crash_point;
-use eskort_host::files::{Access, as_owner_of, make_folders, missing_folders, read_whole, write_fleeting};
+use eskort_host::files::{Access, as_owner_of, make_folders, missing_folders, read_whole, write_transient};
 
 /// Puts files into the folder, on every machine. What is there already stays as it is.
 pub(crate) async fn publish(site: &SiteFolder<'_>, files: &[SiteFile]) -> Result<(), ProofError> {
@@ -29,7 +29,7 @@ fn publish_here(site: &SiteFolder<'_>, files: &[SiteFile]) -> Result<(), ProofEr
         made.map_err(|source| ProofError::Write { path: folder, source })?;
         for file in missing {
             let path = site.root.join(&file.path);
-            let write = || write_fleeting(&path, &file.bytes, Access::mode(0o644));
+            let write = || write_transient(&path, &file.bytes, Access::mode(0o644));
             let written = as_owner_of(site.root, write);
             written.map_err(|source| ProofError::Write { path, source })?;
             crash_point("file-written");

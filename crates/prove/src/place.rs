@@ -48,10 +48,10 @@ impl<'a> SitePlace<'a> {
         if there.is_some_and(|there| there.bytes != file.bytes) {
             return Err(ProofError::Occupied { path });
         }
-        (context.watch)(&Progress::Doing("place the file"));
+        context.report(&Progress::Doing("place the file"));
         let files = std::slice::from_ref(file);
         folder::publish(&SiteFolder { context, store, owner, root, hosts }, files).await?;
-        (context.watch)(&Progress::Doing("look at it as the authority would"));
+        context.report(&Progress::Doing("look at it as the authority would"));
         remote::look(context, root, hosts, files).await?;
         look(file, names, self.check_address).await
     }

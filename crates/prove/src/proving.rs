@@ -64,7 +64,7 @@ impl<'a> Proving<'a> {
     }
 
     /// Looks at every proof as the authority would.
-    pub async fn look_first(&self, tasks: &[ProofTask]) -> Result<(), ProofError> {
+    pub async fn self_check(&self, tasks: &[ProofTask]) -> Result<(), ProofError> {
         for (_, proof, tasks) in self.by_proof(tasks) {
             match proof {
                 Proof::HttpFolder { folder, hosts, .. } => {

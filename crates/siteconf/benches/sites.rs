@@ -3,7 +3,7 @@
 #![expect(clippy::unwrap_used, clippy::print_stdout, clippy::disallowed_methods, reason = "a benchmark")]
 
 use eskort_core::names::Identifier;
-use eskort_siteconf::nginx::{self, Sites, Wish};
+use eskort_siteconf::nginx::{self, Sites, TlsTarget};
 use std::path::{Path, PathBuf};
 use std::time::Instant;
 
@@ -32,8 +32,9 @@ fn measure(files: usize) -> (f64, f64) {
     let begun = Instant::now();
     for n in (0..files * 10).step_by(10) {
         let names = [Identifier::parse(&format!("s{n}.lampholm.example")).unwrap()];
-        let wish = Wish { names: &names, bundle: Path::new("/b"), key: Path::new("/k"), tls_port: 443, redirect: true };
-        assert_eq!(nginx::plan(&config, &sites, &wish).unwrap().changes.len(), 1);
+        let target =
+            TlsTarget { names: &names, bundle: Path::new("/b"), key: Path::new("/k"), tls_port: 443, redirect: true };
+        assert_eq!(nginx::plan(&config, &sites, &target).unwrap().changes.len(), 1);
     }
     (read, begun.elapsed().as_secs_f64() * 1000.0)
 }

@@ -5,7 +5,7 @@
 #![expect(clippy::disallowed_methods, clippy::disallowed_types, reason = "tests of a pure crate touch the world")]
 
 use eskort_core::names::Identifier;
-use eskort_siteconf::nginx::{self, PlanError, SitePlan, Sites, Wish};
+use eskort_siteconf::nginx::{self, PlanError, SitePlan, Sites, TlsTarget};
 use std::collections::BTreeMap;
 use std::fs;
 use std::io::{Read, Write};
@@ -197,8 +197,8 @@ impl Place {
         let config = config.unwrap_or_else(|e| panic!("nginx accepts it: {e}"));
         let names = OURS.map(|name| Identifier::parse(name).unwrap());
         let (bundle, key) = (self.path("ours.pem"), self.path("ours.key"));
-        let wish = Wish { names: &names, bundle: &bundle, key: &key, tls_port: self.tls, redirect };
-        nginx::plan(&config, &Sites::find(&config), &wish)
+        let target = TlsTarget { names: &names, bundle: &bundle, key: &key, tls_port: self.tls, redirect };
+        nginx::plan(&config, &Sites::find(&config), &target)
     }
 
     fn all_files(&self) -> String {

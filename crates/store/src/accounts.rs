@@ -3,7 +3,7 @@
 use crate::folders::read_if_there;
 use crate::{Store, StoreError, io};
 use eskort_core::pki::{PrivateKey, Secret};
-use eskort_host::files::{Access, make_folders, write_whole};
+use eskort_host::files::{Access, make_folders, write_atomic};
 use jiff::Timestamp;
 use rusqlite::params;
 use std::path::PathBuf;
@@ -41,7 +41,7 @@ impl Store {
         let path = self.account_key_path(authority);
         let folder = self.root.join("accounts");
         make_folders(&folder, 0o700).map_err(io("make", folder))?;
-        write_whole(&path, key.to_pem().reveal().as_bytes(), Access::mode(0o600)).map_err(io("write", path))
+        write_atomic(&path, key.to_pem().reveal().as_bytes(), Access::mode(0o600)).map_err(io("write", path))
     }
 
     /// Puts an account key aside that is of no more use, and returns where it is kept.

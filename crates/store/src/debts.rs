@@ -31,7 +31,7 @@ impl Store {
             let (kind, at, what) = debt.key();
             self.run(sql, params![certificate, kind, at, what, encode(debt), now.as_second()]).map(drop)
         };
-        self.together(|| debts.iter().try_for_each(owe))
+        self.in_one_transaction(|| debts.iter().try_for_each(owe))
     }
 
     /// Returns everything that is owed, the newest first: a file before the folders that were made for an earlier one.
@@ -66,7 +66,7 @@ impl Store {
             let (kind, at, what) = debt.key();
             self.run("DELETE FROM debt WHERE kind = ? AND at = ? AND what = ?", params![kind, at, what]).map(drop)
         };
-        self.together(|| debts.iter().try_for_each(strike))
+        self.in_one_transaction(|| debts.iter().try_for_each(strike))
     }
 
     /// Strikes debts that are paid, all as one.
@@ -75,7 +75,7 @@ impl Store {
     /// When the ledger fails.
     pub fn paid(&self, debts: &[i64]) -> Result<(), StoreError> {
         let strike = |id| self.run("DELETE FROM debt WHERE id = ?", [id]).map(drop);
-        self.together(|| debts.iter().try_for_each(strike))
+        self.in_one_transaction(|| debts.iter().try_for_each(strike))
     }
 
     /// Writes down why a debt could not be paid.

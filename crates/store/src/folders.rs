@@ -3,7 +3,7 @@
 use crate::{LARGEST, Store, StoreError, io};
 use eskort_core::inventory::Part;
 use eskort_core::pki::{Chain, PrivateKey, Secret};
-use eskort_host::files::{Access, make_folders, read_whole, remove, switch_link, write_whole};
+use eskort_host::files::{Access, make_folders, read_whole, remove, switch_link, write_atomic};
 use std::fs;
 use std::path::{Path, PathBuf};
 
@@ -68,7 +68,7 @@ impl GenerationFolder {
     /// When it cannot be written.
     pub fn save_request(&self, pem: &str) -> Result<(), StoreError> {
         let path = self.request();
-        write_whole(&path, pem.as_bytes(), Access::mode(0o644)).map_err(io("write", path))
+        write_atomic(&path, pem.as_bytes(), Access::mode(0o644)).map_err(io("write", path))
     }
 
     /// Stores the chain as leaf, intermediates and bundle.
@@ -91,7 +91,7 @@ impl GenerationFolder {
 
     fn write(&self, part: Part, text: &str, mode: u32) -> Result<(), StoreError> {
         let path = self.part(part);
-        write_whole(&path, text.as_bytes(), Access::mode(mode)).map_err(io("write", path))
+        write_atomic(&path, text.as_bytes(), Access::mode(mode)).map_err(io("write", path))
     }
 }
 

@@ -65,7 +65,7 @@ impl Store {
         let write = |server| {
             self.run(sql, params![certificate, server, generation, state.word(), seen, now.as_second()]).map(drop)
         };
-        self.together(|| servers.into_iter().try_for_each(write))
+        self.in_one_transaction(|| servers.into_iter().try_for_each(write))
     }
 
     /// Returns where a certificate is, by machine and server.

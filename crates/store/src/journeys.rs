@@ -1,7 +1,7 @@
 //! Journeys, generations, failures and events in the ledger.
 
 use crate::{Store, StoreError};
-use eskort_core::decision::{Failures, Held, Wanted};
+use eskort_core::decision::{Failures, Held, Specification};
 use eskort_core::journey::{Next, STAGE_VERSION, Stage};
 use eskort_core::pki::Chain;
 use eskort_core::renewal::Validity;
@@ -18,7 +18,7 @@ pub struct JourneyRow {
     /// The generation it is to bring.
     pub generation: u32,
     /// What it was started for.
-    pub wanted: Wanted,
+    pub specification: Specification,
     /// Where it stands.
     pub stage: Stage,
     /// When it was started.
@@ -31,7 +31,7 @@ pub struct GenerationRow {
     /// Its number.
     pub number: u32,
     /// What it was made for.
-    pub wanted: Wanted,
+    pub specification: Specification,
     /// The certificate's serial number in hexadecimal.
     pub serial: String,
     /// The certificate's SHA-256 fingerprint in hexadecimal.
@@ -49,7 +49,7 @@ pub struct GenerationRow {
 impl GenerationRow {
     /// Returns what a decision needs to know of it.
     pub fn held(&self) -> Held {
-        Held { generation: self.number, made_for: self.wanted.clone(), validity: self.validity }
+        Held { generation: self.number, specification: self.specification.clone(), validity: self.validity }
     }
 }
 
@@ -97,7 +97,7 @@ impl Store {
             return Err(StoreError::Newer { path: self.root.join("ledger.sqlite"), found, known });
         }
         let (wanted, stage) = (decode("journey", &wanted)?, decode("journey", &stage)?);
-        Ok(Some(JourneyRow { id, generation, wanted, stage, started }))
+        Ok(Some(JourneyRow { id, generation, specification: wanted, stage, started }))
     }
 
     /// Starts a journey at a stage and returns it.
@@ -108,17 +108,17 @@ impl Store {
         &self,
         certificate: &str,
         generation: u32,
-        wanted: &Wanted,
+        specification: &Specification,
         stage: Stage,
         now: Timestamp,
     ) -> Result<JourneyRow, StoreError> {
         self.run(
             "INSERT INTO journey (certificate, generation, wanted, stage_version, stage, started, changed)
              VALUES (?, ?, ?, ?, ?, ?6, ?6)",
-            params![certificate, generation, encode(wanted), STAGE_VERSION, encode(&stage), now.as_second()],
+            params![certificate, generation, encode(specification), STAGE_VERSION, encode(&stage), now.as_second()],
         )?;
         let id = self.db.last_insert_rowid();
-        Ok(JourneyRow { id, generation, wanted: wanted.clone(), stage, started: now })
+        Ok(JourneyRow { id, generation, specification: specification.clone(), stage, started: now })
     }
 
     /// Writes down where the journey stands now and what happened, as one. A journey with nothing left to do is at its end.
@@ -136,7 +136,7 @@ impl Store {
         let passed = stage.milestone().map(|m| m.word());
         let ended = (stage.next(now) == Next::Done).then_some(now.as_second());
         let ending = ended.map(|_| "arrived");
-        self.together(|| {
+        self.in_one_transaction(|| {
             self.run(
                 "UPDATE journey SET stage = ?, stage_version = ?, passed = ?, changed = ?, ended = ?, ending = ? WHERE id = ?",
                 params![encode(stage), STAGE_VERSION, passed, now.as_second(), ended, ending, journey],
@@ -157,7 +157,7 @@ impl Store {
         now: Timestamp,
     ) -> Result<(), StoreError> {
         let sql = "UPDATE journey SET ended = ?1, changed = ?1, ending = ?2 WHERE id = ?3";
-        self.together(|| {
+        self.in_one_transaction(|| {
             self.run(sql, params![now.as_second(), why, journey])?;
             self.add_event(certificate, &format!("given up: {why}"), now)
         })
@@ -186,7 +186,7 @@ impl Store {
         &self,
         certificate: &str,
         number: u32,
-        wanted: &Wanted,
+        specification: &Specification,
         chain: &Chain,
         now: Timestamp,
     ) -> Result<(), StoreError> {
@@ -201,7 +201,7 @@ impl Store {
             params![
                 certificate,
                 number,
-                encode(wanted),
+                encode(specification),
                 leaf.serial,
                 leaf.fingerprint().to_string(),
                 leaf.issuer,
@@ -260,7 +260,16 @@ impl Store {
             _,
         )| {
             let wanted = decode("generation", &wanted)?;
-            Ok(GenerationRow { number, wanted, serial, fingerprint, issuer, validity, received, confirmed })
+            Ok(GenerationRow {
+                number,
+                specification: wanted,
+                serial,
+                fingerprint,
+                issuer,
+                validity,
+                received,
+                confirmed,
+            })
         };
         self.rows(sql, [certificate], read)?.into_iter().map(row).collect()
     }
@@ -285,7 +294,7 @@ impl Store {
         now: Timestamp,
     ) -> Result<(), StoreError> {
         let hold_until = hold_until.map(Timestamp::as_second);
-        self.together(|| {
+        self.in_one_transaction(|| {
             self.run(
                 "INSERT INTO failure (certificate, count, last, hold_until, reason) VALUES (?, 1, ?, ?, ?)
                  ON CONFLICT DO UPDATE SET count = count + 1, last = excluded.last,
@@ -350,9 +359,15 @@ mod tests {
         Timestamp::from_second(second).unwrap()
     }
 
-    fn wanted() -> Wanted {
+    fn wanted() -> Specification {
         let names = vec![Identifier::parse("lampholm.example").unwrap()];
-        Wanted { names, authority: "public".into(), reached: None, key: KeyKind::P256.word().into(), request: None }
+        Specification {
+            names,
+            authority: "public".into(),
+            reached: None,
+            key: KeyKind::P256.word().into(),
+            request: None,
+        }
     }
 
     #[test]

@@ -199,7 +199,7 @@ impl Store {
     ///
     /// # Errors
     /// What `writes` says, or when the ledger fails.
-    pub fn together<T>(&self, writes: impl FnOnce() -> Result<T, StoreError>) -> Result<T, StoreError> {
+    pub fn in_one_transaction<T>(&self, writes: impl FnOnce() -> Result<T, StoreError>) -> Result<T, StoreError> {
         let transaction = self.db.unchecked_transaction().map_err(|e| self.fail(e))?;
         let value = writes()?;
         transaction.commit().map_err(|e| self.fail(e))?;

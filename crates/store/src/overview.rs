@@ -14,7 +14,7 @@ pub struct Overview {
     /// Whether the newest generation was seen live.
     pub confirmed: bool,
     /// Why the newest generation could not be looked at from here, though it is installed.
-    pub out_of_sight: Option<String>,
+    pub unreachable: Option<String>,
     /// An open journey.
     pub open: Option<OpenOverview>,
     /// The last failure since the last success: how many, when, why.
@@ -67,7 +67,7 @@ impl Store {
         for (certificate, generation, seen) in unseen {
             if let Some(known) = known.get_mut(&certificate).filter(|o| o.newest.is_some_and(|(n, _)| n == generation))
             {
-                known.out_of_sight = seen;
+                known.unreachable = seen;
             }
         }
         let failed = "SELECT certificate, count, last, reason FROM failure";

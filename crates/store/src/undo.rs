@@ -5,7 +5,7 @@
 
 use crate::{LARGEST, Store, StoreError, io};
 use eskort_core::pki::{hex, sha256};
-use eskort_host::files::{Access, make_folders, read_whole, remove, write_whole};
+use eskort_host::files::{Access, make_folders, read_whole, remove, write_atomic};
 use jiff::Timestamp;
 use rusqlite::params;
 use std::path::{Path, PathBuf};
@@ -80,7 +80,7 @@ impl Store {
             let free = |number: &i64| !folder.join(format!("{number:06}-{name}")).exists();
             let number = (number..).find(free).unwrap_or(number);
             let copy = folder.join(format!("{number:06}-{name}"));
-            write_whole(&copy, &file.bytes, Access::mode(0o600)).map_err(io("write", &copy))?;
+            write_atomic(&copy, &file.bytes, Access::mode(0o600)).map_err(io("write", &copy))?;
             (before, access) = (Some(digest(&file.bytes)), file.access);
             kept = Some(text(&copy)?.to_owned());
         }
@@ -173,7 +173,7 @@ impl Store {
             return Ok(PutBack::Theirs { before: shown(copy), now: shown(found.map(|file| file.bytes)) });
         }
         match copy {
-            Some(bytes) => write_whole(path, &bytes, undo.access).map_err(io("write", path))?,
+            Some(bytes) => write_atomic(path, &bytes, undo.access).map_err(io("write", path))?,
             None => remove(path).map_err(io("remove", path))?,
         }
         Ok(PutBack::Done)
@@ -190,7 +190,7 @@ impl Store {
             }
         }
         let forget = |undo: &Undo| self.run("DELETE FROM undo WHERE id = ?", [undo.id]).map(drop);
-        self.together(|| changes.iter().try_for_each(forget))
+        self.in_one_transaction(|| changes.iter().try_for_each(forget))
     }
 
     /// Writes down that all changes have proved themselves. The newest copy of each file stays for people; older ones go.

@@ -8,7 +8,7 @@ use eskort_acme::{
 };
 use eskort_core::inventory::AcmeAuthority;
 use eskort_core::pki::{KeyKind, PrivateKey, Secret, base64url_decode};
-use eskort_core::progress::{Progress, Watch};
+use eskort_core::progress::{Progress, ProgressSink};
 use eskort_host::obeyed;
 use eskort_store::{AccountRow, Store, StoreError};
 use jiff::Timestamp;
@@ -43,7 +43,7 @@ pub struct Client {
     contact: Option<String>,
     longest: Duration,
     patience: Duration,
-    watch: Watch,
+    progress: ProgressSink,
     now: eskort_core::context::Now,
 }
 
@@ -58,7 +58,7 @@ impl Client {
         authority: &AcmeAuthority,
         patience: Duration,
         store: &Store,
-        watch: Watch,
+        progress: ProgressSink,
         now: eskort_core::context::Now,
     ) -> Result<Self, AuthorityError> {
         let path = store.account_key_path(name);
@@ -94,7 +94,7 @@ impl Client {
             contact,
             longest,
             patience,
-            watch,
+            progress,
             now,
         })
     }
@@ -153,7 +153,7 @@ impl Client {
         // RFC 8555 section 7.3.1: 201 for a new one, 200 for one that the key had already.
         if answer.status == 201 {
             let agreed = terms.map(|url| format!("; the authority's terms are agreed to: {url}")).unwrap_or_default();
-            (self.watch)(&Progress::Note(format!("a new account{agreed}")));
+            (self.progress)(&Progress::Note(format!("a new account{agreed}")));
         }
         self.save_account(name, url, contact, store)?;
         Ok(())
@@ -187,7 +187,7 @@ impl Client {
         match self.send(Step::Account, Hold::Repeatable, make).await {
             Ok(_) => Ok(self.save_account(name, account.to_owned(), contact, store)?),
             Err(AuthorityError::Refused { problem, .. }) if problem.kind.ends_with("Contact") => {
-                (self.watch)(&Progress::Note(format!("the authority does not take the new contact: {problem}")));
+                (self.progress)(&Progress::Note(format!("the authority does not take the new contact: {problem}")));
                 Ok(())
             }
             Err(error) => Err(error),
@@ -205,7 +205,7 @@ impl Client {
         self.signer = Signer::new(new_account_key(name, store)?, None)?;
         self.contact = None;
         let text = format!("the account's key is kept in {}; a new account is asked for", aside.display());
-        (self.watch)(&Progress::Note(text));
+        (self.progress)(&Progress::Note(text));
         Ok(())
     }
 
@@ -348,7 +348,7 @@ impl Client {
         let mut answer = read_head(&response);
         answer.body = http::body(response, LARGEST_ANSWER, &request.url, self.longest).await?;
         self.nonces.extend(answer.nonce.clone());
-        (self.watch)(&Progress::Request { method: word, url: request.url.clone(), status: answer.status });
+        (self.progress)(&Progress::Request { method: word, url: request.url.clone(), status: answer.status });
         Ok(answer)
     }
 

@@ -6,7 +6,7 @@ use eskort_acme::{LARGEST_ANSWER, retry_after};
 use eskort_core::inventory::EstAuthority;
 use eskort_core::journey::poll_delay;
 use eskort_core::pki::{Certificate, Secret, base64, read_pkcs7};
-use eskort_core::progress::{Progress, Watch};
+use eskort_core::progress::{Progress, ProgressSink};
 use eskort_core::words::printable;
 use eskort_host::obeyed;
 use eskort_host::read_secret;
@@ -32,7 +32,7 @@ pub struct Est<'a> {
     login: Option<(String, Secret<String>)>,
     http: reqwest::Client,
     longest: Duration,
-    watch: Watch,
+    progress: ProgressSink,
 }
 
 impl<'a> Est<'a> {
@@ -42,7 +42,7 @@ impl<'a> Est<'a> {
         authority: &'a EstAuthority,
         in_use: Option<Secret<String>>,
         patience: Duration,
-        watch: Watch,
+        progress: ProgressSink,
     ) -> Result<Self, AuthorityError> {
         let longest = patience.min(LONGEST_ANSWER);
         let fail = |path: &Path, why: String| AuthorityError::File { path: path.to_owned(), why };
@@ -72,7 +72,7 @@ impl<'a> Est<'a> {
             Some((user, password)) => Some((user.clone(), read_secret(password)?)),
         };
         let http = builder.build().map_err(|e| failure(&authority.address, longest, &e))?;
-        Ok(Est { authority, login, http, longest, watch })
+        Ok(Est { authority, login, http, longest, progress })
     }
 
     /// Returns the authority's own certificates (RFC 7030 section 4.1).
@@ -123,7 +123,7 @@ impl<'a> Est<'a> {
         let status = answer.status().as_u16();
         let again = answer.headers().get("retry-after").and_then(|v| v.to_str().ok()).map(str::to_owned);
         let bytes = http::body(answer, LARGEST_ANSWER, url, self.longest).await?;
-        (self.watch)(&Progress::Request { method: word, url: url.to_owned(), status });
+        (self.progress)(&Progress::Request { method: word, url: url.to_owned(), status });
         Ok((status, bytes, again))
     }
 }

@@ -2,7 +2,7 @@
 
 use crate::http::{self, host_of, innermost, is_public};
 use eskort_core::context::Context;
-use eskort_core::pki::{Anchors, Built, Certificate, Intake, assemble};
+use eskort_core::pki::{Anchors, AssembledChain, Certificate, Intake, assemble};
 use eskort_core::progress::Progress;
 use eskort_core::words::printable;
 use std::net::SocketAddr;
@@ -18,7 +18,12 @@ const MOST_ISSUERS: usize = 4;
 ///
 /// `hosts` are those that may be on this machine or network; any other has to be public, and redirects are not followed: the
 /// address comes from whoever made the certificate.
-pub async fn add_missing_issuers(context: &Context, built: Built, hosts: &[String], anchors: &Anchors) -> Built {
+pub async fn add_missing_issuers(
+    context: &Context,
+    built: AssembledChain,
+    hosts: &[String],
+    anchors: &Anchors,
+) -> AssembledChain {
     let mut pool: Vec<Certificate> = built.chain.certificates().to_vec();
     let mut built = built;
     for _ in 0..MOST_ISSUERS {
@@ -44,7 +49,7 @@ async fn fetch_issuer(context: &Context, of: &Certificate, hosts: &[String]) -> 
                 intake.certificates.into_iter().find(|candidate| of.is_signed_by(candidate))
             }
             Err(what) => {
-                (context.watch)(&Progress::Note(format!("cannot fetch the issuer from {shown}: {what}")));
+                context.report(&Progress::Note(format!("cannot fetch the issuer from {shown}: {what}")));
                 continue;
             }
         };
@@ -52,7 +57,7 @@ async fn fetch_issuer(context: &Context, of: &Certificate, hosts: &[String]) -> 
             Some(issuer) => format!("`{}` was fetched from {shown}", issuer.subject_or_title()),
             None => format!("what lies at {shown} has not signed this certificate"),
         };
-        (context.watch)(&Progress::Note(text));
+        context.report(&Progress::Note(text));
         if found.is_some() {
             return found;
         }

@@ -3,7 +3,7 @@
 #![no_main]
 
 use eskort_core::names::Identifier;
-use eskort_siteconf::nginx::{Config, SitePlan, Sites, Wish, load, plan};
+use eskort_siteconf::nginx::{Config, SitePlan, Sites, TlsTarget, load, plan};
 use std::path::{Path, PathBuf};
 
 fn read(bytes: &[u8]) -> Option<Config> {
@@ -14,7 +14,7 @@ fn read(bytes: &[u8]) -> Option<Config> {
 fn planned(config: &Config) -> Option<SitePlan> {
     let names = ["lampholm.example", "www.lampholm.example"].map(|name| Identifier::parse(name).expect("a name"));
     let (bundle, key) = (Path::new("/s/b.pem"), Path::new("/s/k.pem"));
-    plan(config, &Sites::find(config), &Wish { names: &names, bundle, key, tls_port: 443, redirect: true }).ok()
+    plan(config, &Sites::find(config), &TlsTarget { names: &names, bundle, key, tls_port: 443, redirect: true }).ok()
 }
 
 libfuzzer_sys::fuzz_target!(|bytes: &[u8]| {

@@ -1,10 +1,10 @@
 //! Takes in certificates that exist already, with their keys.
 
 use crate::by_hand::answer::{Brought, chain_of, check, take_in};
-use crate::keep::gather::wanted_of;
+use crate::keep::gather::specification_of;
 use crate::{AnswerError, StepError};
 use eskort_core::context::Context;
-use eskort_core::decision::Wanted;
+use eskort_core::decision::Specification;
 use eskort_core::journey::Stage;
 use eskort_core::pki::{LeftAside, PrivateKey, Secret};
 use eskort_core::renewal::Validity;
@@ -41,10 +41,10 @@ pub fn adopt(
     let entry = &context.inventory.certificates[certificate];
     let intake = take_in(brought, password)?;
     if intake.keys.is_empty() {
-        return Err(intake.locked().map_or(AnswerError::NoKey, AnswerError::from).into());
+        return Err(intake.encrypted().map_or(AnswerError::NoKey, AnswerError::from).into());
     }
     let fits = |key: &&PrivateKey| intake.certificates.iter().any(|c| key.fits(c.public_key()));
-    let none = || intake.locked().map_or(AnswerError::KeyFitsNone, AnswerError::from);
+    let none = || intake.encrypted().map_or(AnswerError::KeyFitsNone, AnswerError::from);
     let key = intake.keys.iter().find(fits).ok_or_else(none)?;
     let leaf = intake.certificates.iter().filter(|c| key.fits(c.public_key())).max_by_key(|c| c.not_before);
     let built = chain_of(context, &entry.authority, leaf.ok_or(AnswerError::KeyFitsNone)?, &intake.certificates)?;
@@ -74,7 +74,7 @@ pub fn adopt(
     // The key first: a certificate without one is of no use.
     folder.save_key(key)?;
     folder.save_chain(&built.chain)?;
-    let wanted = Wanted { key: key.kind().word().to_owned(), ..wanted_of(context, entry) };
+    let wanted = Specification { key: key.kind().word().to_owned(), ..specification_of(context, entry) };
     store.record_generation(certificate, generation, &wanted, &built.chain, now)?;
     store.add_event(certificate, &format!("taken in (generation {generation})"), now)?;
     let leaf = built.chain.leaf();

@@ -4,9 +4,9 @@ use crate::keep::entry::KeepEntry;
 use crate::keep::run::Run;
 use crate::{AnswerError, StepError};
 use eskort_core::context::Context;
-use eskort_core::desk::{Asked, AskedProof};
 use eskort_core::inventory::{CertificateEntry, Proof};
 use eskort_core::journey::Stage;
+use eskort_core::manual::{Asked, AskedProof};
 use eskort_core::words;
 use eskort_install as install;
 use eskort_prove::{ProofError, pay_debts};
@@ -46,7 +46,7 @@ pub async fn note(
     let _lock = RunLock::take(&context.state, "eskort note", (context.now)())?;
     let store = Store::open(&context.state)?;
     install::recover(context, &store).await?;
-    let missing = || AnswerError::NotAtDesk { certificate: certificate.to_owned() };
+    let missing = || AnswerError::NotWaiting { certificate: certificate.to_owned() };
     let open = store.open_journey(certificate)?.ok_or_else(missing)?;
     let Stage::HandedOver { notes: before } = &open.stage else { return Err(missing().into()) };
     let now = (context.now)();
@@ -87,7 +87,7 @@ pub async fn note(
         let event = format!("noted: {}", events.join("; "));
         store.save_stage(certificate, open.id, &Stage::HandedOver { notes }, Some(&event), now)?;
     }
-    Ok(Run::new(context, &store).turn(certificate, entry, true).await)
+    Ok(Run::new(context, &store).process(certificate, entry, true).await)
 }
 
 /// Returns what an authority asks for in a few words.

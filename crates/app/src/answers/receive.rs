@@ -74,7 +74,7 @@ pub async fn receive(
             built = add_missing_issuers(context, built, hosts, &anchors).await;
         }
         // Before the journey is touched: what is wrong with an answer is no failure of the journey.
-        check(&built, &key, &open.wanted.names, &entry.wish, (context.now)())?;
+        check(&built, &key, &open.specification.names, &entry.wish, (context.now)())?;
         if let Err(unknown) = check_issuer(context, &store, &certificate, &built, &intake.certificates)? {
             if !accept_issuer {
                 return Err(unknown.into());
@@ -84,13 +84,13 @@ pub async fn receive(
             }
         }
         used.extend(built.chain.certificates().iter().cloned());
-        (context.watch)(&Progress::Answer { certificate: certificate.clone(), chain: built.chain.clone() });
+        context.report(&Progress::Answer { certificate: certificate.clone(), chain: built.chain.clone() });
         let (chain, missing) = (built.chain.clone(), built.missing.clone());
         for note in &built.notes {
-            (context.watch)(&Progress::Note(note.to_string()));
+            context.report(&Progress::Note(note.to_string()));
         }
         run.bring(&certificate, built);
-        let entry = run.turn(&certificate, entry, true).await;
+        let entry = run.process(&certificate, entry, true).await;
         receipt.received.push(Received { certificate, chain, missing, entry });
         if run.stop().is_asked() {
             break;
@@ -99,7 +99,7 @@ pub async fn receive(
     let rest = intake.certificates.iter().filter(|c| !used.contains(c));
     if receipt.received.is_empty() {
         // The answer may be in what nobody has opened.
-        if let Some(error) = intake.locked() {
+        if let Some(error) = intake.encrypted() {
             return Err(AnswerError::from(error).into());
         }
         return Err(fits_none(context, &store, &intake)?.into());

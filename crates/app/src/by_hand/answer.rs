@@ -4,7 +4,8 @@ use crate::{AnswerError, StepError};
 use eskort_core::context::Context;
 use eskort_core::names::Identifier;
 use eskort_core::pki::{
-    Built, Certificate, Chain, ChainError, CsrWish, Intake, KeyUse, LARGEST_INTAKE, PrivateKey, Secret, assemble,
+    AssembledChain, Certificate, Chain, ChainError, CsrSpecification, Intake, KeyUse, LARGEST_INTAKE, PrivateKey,
+    Secret, assemble,
 };
 use eskort_core::words;
 use eskort_host::files::read_whole;
@@ -52,7 +53,7 @@ pub(crate) fn chain_of(
     authority: &str,
     leaf: &Certificate,
     pool: &[Certificate],
-) -> Result<Built, StepError> {
+) -> Result<AssembledChain, StepError> {
     let trust = visitors_of(context, authority)?;
     Ok(assemble(leaf.clone(), pool, &trust.anchors(), (context.now)()))
 }
@@ -73,7 +74,7 @@ pub(crate) fn answer_among(
     certificate: &str,
     certificates: &[Certificate],
     key: &PrivateKey,
-) -> Result<Option<Built>, StepError> {
+) -> Result<Option<AssembledChain>, StepError> {
     let mut fits: Vec<&Certificate> = Vec::new();
     let waiting = store.open_journey(certificate)?.map(|open| open.generation);
     for candidate in certificates.iter().filter(|c| key.fits(c.public_key())) {
@@ -87,7 +88,8 @@ pub(crate) fn answer_among(
     let authority = &context.inventory.certificates[certificate].authority;
     let anchors = visitors_of(context, authority)?.anchors();
     let now = (context.now)();
-    let built: Vec<Built> = fits.into_iter().map(|leaf| assemble(leaf.clone(), certificates, &anchors, now)).collect();
+    let built: Vec<AssembledChain> =
+        fits.into_iter().map(|leaf| assemble(leaf.clone(), certificates, &anchors, now)).collect();
     for one in &built {
         if check_issuer(context, store, certificate, one, certificates)?.is_ok() {
             return Ok(Some(one.clone()));
@@ -102,7 +104,7 @@ pub(crate) fn check_issuer(
     context: &Context,
     store: &Store,
     certificate: &str,
-    built: &Built,
+    built: &AssembledChain,
     pool: &[Certificate],
 ) -> Result<Result<(), AnswerError>, StepError> {
     let authority = &context.inventory.certificates[certificate].authority;
@@ -116,7 +118,7 @@ pub(crate) fn check_issuer(
     if accepted.iter().any(|issuer| built.chain.leaf().is_signed_by(issuer)) {
         return Ok(Ok(()));
     }
-    if let Some(newest) = store.newest(certificate)?.filter(|newest| newest.wanted.authority == *authority)
+    if let Some(newest) = store.newest(certificate)?.filter(|newest| newest.specification.authority == *authority)
         && let Some(bundle) = store.generation_folder(certificate, newest.number).bundle()?
         && let Ok(chain) = Chain::from_pem(&bundle)
         && chain.certificates()[1..].iter().any(|before| built.chain.leaf().is_signed_by(before))
@@ -132,7 +134,7 @@ pub(crate) fn check_issuer(
 }
 
 /// Returns the certificate whose key has issued an answer, where it was brought.
-pub(crate) fn issuer_of<'c>(built: &'c Built, pool: &'c [Certificate]) -> Option<&'c Certificate> {
+pub(crate) fn issuer_of<'c>(built: &'c AssembledChain, pool: &'c [Certificate]) -> Option<&'c Certificate> {
     let leaf = built.chain.leaf();
     let beside = built.chain.certificates()[1..].iter().chain(pool);
     beside.filter(|candidate| leaf.names_issuer(candidate)).find(|candidate| leaf.is_signed_by(candidate))
@@ -144,7 +146,7 @@ pub(crate) fn fitting(
     authority: &str,
     certificates: &[Certificate],
     key: &PrivateKey,
-) -> Result<Option<Built>, StepError> {
+) -> Result<Option<AssembledChain>, StepError> {
     let fits = certificates.iter().filter(|c| key.fits(c.public_key()));
     let leaf = fits.max_by_key(|c| (c.not_before, c.fingerprint()));
     leaf.map(|leaf| chain_of(context, authority, leaf, certificates)).transpose()
@@ -160,10 +162,10 @@ pub(crate) fn take_in(brought: &[Brought], password: Option<&Secret<String>>) ->
 /// Checks that an answer is for the key, the names and the uses that were asked for (for servers where none were), and good
 /// today.
 pub(crate) fn check(
-    built: &Built,
+    built: &AssembledChain,
     key: &PrivateKey,
     names: &[Identifier],
-    wish: &CsrWish,
+    wish: &CsrSpecification,
     now: Timestamp,
 ) -> Result<(), AnswerError> {
     if let Some(fault) = &built.fault {

@@ -1,4 +1,4 @@
 //! Authorities that a person carries a CSR to.
 
 pub(crate) mod answer;
-pub(crate) mod desk;
+pub(crate) mod validation;

@@ -5,10 +5,10 @@ use eskort_core::context::Context;
 use eskort_core::inventory::Part;
 use eskort_core::names::Identifier;
 use eskort_core::pki::{
-    CsrFacts, CsrWish, KeyKind, PkiError, PrivateKey, Secret, base64, find_csr, key_words, look_at_csr, make_csr,
-    request_pem,
+    CsrFacts, CsrSpecification, KeyKind, PkiError, PrivateKey, Secret, base64, find_csr, key_words, look_at_csr,
+    make_csr, request_pem,
 };
-use eskort_host::files::{Access, write_whole};
+use eskort_host::files::{Access, write_atomic};
 use eskort_store::{Store, StoreError};
 use serde::Serialize;
 use std::io;
@@ -20,7 +20,7 @@ pub struct CsrOptions {
     /// The names.
     pub names: Vec<Identifier>,
     /// What it asks for beside them.
-    pub wish: CsrWish,
+    pub wish: CsrSpecification,
     /// The key.
     pub key: KeySource,
 }
@@ -115,10 +115,10 @@ pub fn make_request(
                 Err(source) if source.kind() == io::ErrorKind::NotFound => {
                     let key = PrivateKey::generate(*kind).map_err(key_error)?;
                     let pem = match password.filter(|_| *protect) {
-                        Some(password) => key.to_locked_pem(password).map_err(key_error)?,
+                        Some(password) => key.to_encrypted_pem(password).map_err(key_error)?,
                         None => key.to_pem(),
                     };
-                    let written = write_whole(path, pem.reveal().as_bytes(), Access::mode(0o600));
+                    let written = write_atomic(path, pem.reveal().as_bytes(), Access::mode(0o600));
                     written.map_err(|source| RequestError::KeyFile { job: "store", path: path.clone(), source })?;
                     (key, true)
                 }
@@ -217,5 +217,5 @@ pub fn view_request(context: Option<&Context>, bytes: &[u8]) -> Result<RequestVi
 /// # Errors
 /// When it cannot be written.
 pub fn save_request(path: &Path, pem: &str) -> io::Result<()> {
-    write_whole(path, pem.as_bytes(), Access::mode(0o644))
+    write_atomic(path, pem.as_bytes(), Access::mode(0o644))
 }

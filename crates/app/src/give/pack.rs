@@ -3,7 +3,7 @@
 use eskort_core::context::Context;
 use eskort_core::inventory::Part;
 use eskort_core::pki::{Chain, ChainError, Pkcs12Form, PkiError, PrivateKey, Secret, to_pkcs7, to_pkcs12};
-use eskort_host::files::{Access, make_folders, write_whole};
+use eskort_host::files::{Access, make_folders, write_atomic};
 use eskort_store::{Store, StoreError};
 use std::io;
 use std::path::{Path, PathBuf};
@@ -96,7 +96,7 @@ pub fn pack(
         Ok(PrivateKey::from_pem(&pem)?)
     };
     let write = |to: &Path, bytes: &[u8], mode| {
-        let written = write_whole(to, bytes, Access::mode(mode));
+        let written = write_atomic(to, bytes, Access::mode(mode));
         written.map_err(|source| PackError::Write { path: to.to_owned(), source })
     };
     let bytes: Secret<Vec<u8>> = match packing {

@@ -2,7 +2,7 @@
 
 use crate::StepError;
 use eskort_core::context::Context;
-use eskort_core::desk::{AskedError, site_path};
+use eskort_core::manual::{AskedError, site_path};
 use eskort_core::names::Identifier;
 use eskort_prove::ProofError;
 use eskort_prove::{SiteFile, SitePlace, addresses, pay_debts};

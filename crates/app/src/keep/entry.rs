@@ -2,8 +2,8 @@
 
 use crate::StepError;
 use eskort_core::decision::Decision;
-use eskort_core::desk::Errand;
 use eskort_core::finding::Finding;
+use eskort_core::manual::ManualStep;
 use eskort_core::progress::FileChange;
 use eskort_core::record::RecordToPlace;
 use eskort_core::renewal::Validity;
@@ -63,7 +63,7 @@ pub enum Ending {
         unconfirmed: Option<String>,
     },
     /// It waits for a person to carry a CSR to its authority, and to bring the answer.
-    AwaitsAnswer(Box<Errand>),
+    AwaitsAnswer(Box<ManualStep>),
     /// It waits for somebody at the authority to approve.
     AwaitsApproval {
         /// When the authority wants to be asked again.

@@ -4,7 +4,7 @@ use super::entry::KeepOptions;
 use super::lost;
 use crate::StepError;
 use eskort_core::context::Context;
-use eskort_core::decision::{Facts, Held, OpenJourney, Wanted};
+use eskort_core::decision::{Facts, Held, OpenJourney, Specification};
 use eskort_core::inventory::CertificateEntry;
 use eskort_core::journey::{ProofTask, Stage};
 use eskort_core::pki::{base64url, sha256};
@@ -24,13 +24,13 @@ pub(crate) fn section_of(context: &Context, authority: &str) -> String {
     base64url(&sha256(format!("{entry:?} {:?}", key.map(|key| sha256(&key))).as_bytes()))
 }
 
-pub(crate) fn wanted_of(context: &Context, entry: &CertificateEntry) -> Wanted {
-    Wanted::new(entry, &context.inventory.authorities[&entry.authority])
+pub(crate) fn specification_of(context: &Context, entry: &CertificateEntry) -> Specification {
+    Specification::new(entry, &context.inventory.authorities[&entry.authority])
 }
 
 fn bare_facts(context: &Context, entry: &CertificateEntry) -> Facts {
     Facts {
-        wanted: wanted_of(context, entry),
+        specification: specification_of(context, entry),
         newest: None,
         open: None,
         failures: None,
@@ -50,7 +50,7 @@ pub(crate) fn still_fits(context: &Context, entry: &CertificateEntry, open: &Jou
         })
     };
     let kind = context.inventory.authorities[&entry.authority].kind_word();
-    open.wanted.differs(&wanted_of(context, entry)).is_none()
+    open.specification.differs(&specification_of(context, entry)).is_none()
         && open.stage.authority_kind().is_none_or(|of| of == kind)
         && open.stage.tasks().iter().all(fits)
 }
@@ -66,9 +66,9 @@ pub(crate) fn gather(
     let bare = bare_facts(context, entry);
     let newest = match store.newest(name)? {
         Some(newest) => Some(newest.held()),
-        None => lost::find(store, name, &bare.wanted).map(|found| found.held()),
+        None => lost::find(store, name, &bare.specification).map(|found| found.held()),
     };
-    let not_in_place = match newest.as_ref().filter(|held| held.made_for.differs(&bare.wanted).is_none()) {
+    let not_in_place = match newest.as_ref().filter(|held| held.specification.differs(&bare.specification).is_none()) {
         Some(Held { generation, .. }) => {
             let placement = Placement::of(name, entry, &entry.names, *generation);
             match install::plan(context, store, &placement, configs) {

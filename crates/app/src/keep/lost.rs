@@ -1,6 +1,6 @@
 //! Generations that lie on disk while the ledger that knew them is lost.
 
-use eskort_core::decision::{Held, Wanted};
+use eskort_core::decision::{Held, Specification};
 use eskort_core::pki::{Chain, PrivateKey};
 use eskort_core::renewal::Validity;
 use eskort_store::{Store, StoreError};
@@ -9,23 +9,24 @@ use jiff::Timestamp;
 /// A generation on disk that the ledger does not know.
 pub(crate) struct Lost {
     number: u32,
-    wanted: Wanted,
+    specification: Specification,
     chain: Chain,
 }
 
 /// Finds the generation that `current` leads to, when it is for what is wanted. Whose authority it is from cannot be known: the
 /// inventory's is taken.
-pub(crate) fn find(store: &Store, certificate: &str, wanted: &Wanted) -> Option<Lost> {
+pub(crate) fn find(store: &Store, certificate: &str, specification: &Specification) -> Option<Lost> {
     let number = store.current_generation(certificate)?;
     let folder = store.generation_folder(certificate, number);
     let chain = Chain::from_pem(&folder.bundle().ok()??).ok()?;
     let key = PrivateKey::from_pem(&folder.key().ok()??).ok()?;
-    chain.check_answers(&key, &wanted.names).ok()?;
-    if chain.leaf().names.len() != wanted.names.len() {
+    chain.check_answers(&key, &specification.names).ok()?;
+    if chain.leaf().names.len() != specification.names.len() {
         return None;
     }
-    let wanted = Wanted { key: key.kind().word().to_owned(), reached: None, request: None, ..wanted.clone() };
-    Some(Lost { number, wanted, chain })
+    let wanted =
+        Specification { key: key.kind().word().to_owned(), reached: None, request: None, ..specification.clone() };
+    Some(Lost { number, specification: wanted, chain })
 }
 
 impl Lost {
@@ -33,12 +34,12 @@ impl Lost {
     pub(crate) fn held(&self) -> Held {
         let leaf = self.chain.leaf();
         let validity = Validity { not_before: leaf.not_before, not_after: leaf.not_after };
-        Held { generation: self.number, made_for: self.wanted.clone(), validity }
+        Held { generation: self.number, specification: self.specification.clone(), validity }
     }
 
     /// Writes it into the ledger again.
     pub(crate) fn take_in(&self, store: &Store, certificate: &str, now: Timestamp) -> Result<u32, StoreError> {
-        store.record_generation(certificate, self.number, &self.wanted, &self.chain, now)?;
+        store.record_generation(certificate, self.number, &self.specification, &self.chain, now)?;
         store.add_event(certificate, &format!("found on disk and taken in again (generation {})", self.number), now)?;
         Ok(self.number)
     }

@@ -8,7 +8,7 @@ mod plan;
 pub(crate) mod run;
 pub(crate) mod steps;
 
-use crate::by_hand::desk::is_shown_at_desk;
+use crate::by_hand::validation::is_published_for_validation;
 use crate::give::place::stays;
 use crate::stop::Stop;
 use entry::{Ending, KeepEntry, KeepOptions};
@@ -47,7 +47,9 @@ pub async fn keep(context: &Context, options: &KeepOptions) -> Result<Vec<KeepEn
         let open = store.open_journey(&row.certificate)?;
         let shown =
             |(entry, open): (_, JourneyRow)| still_fits(context, entry, &open) && open.stage.needs_publication();
-        if stays(&row.certificate) || entry.zip(open).is_some_and(shown) || is_shown_at_desk(&store, &row.certificate)?
+        if stays(&row.certificate)
+            || entry.zip(open).is_some_and(shown)
+            || is_published_for_validation(&store, &row.certificate)?
         {
             left_alone.insert(row.certificate);
         }
@@ -56,7 +58,7 @@ pub async fn keep(context: &Context, options: &KeepOptions) -> Result<Vec<KeepEn
     let mut run = Run::new(context, &store);
     let mut entries = Vec::new();
     for (name, entry) in chosen {
-        let ended = run.turn(name, entry, !options.only.is_empty()).await;
+        let ended = run.process(name, entry, !options.only.is_empty()).await;
         entries.push(ended);
         if run.stop().is_asked() {
             break;
@@ -88,11 +90,11 @@ async fn wait_for_people(
     };
     let all: Vec<RecordToPlace> = entries.iter().flat_map(to_place).collect();
     if !all.is_empty() {
-        (context.watch)(&Progress::AwaitsPerson(all));
+        context.report(&Progress::AwaitsPerson(all));
     }
     let mut pause = Duration::from_secs(1);
     while entries.iter().any(|entry| matches!(entry.ending, Ending::AwaitsPerson(_))) {
-        (context.watch)(&Progress::Doing("wait for the records"));
+        context.report(&Progress::Doing("wait for the records"));
         tokio::select! {
             () = tokio::time::sleep(pause) => {}
             () = stop.asked(1) => return Ok(()),
@@ -109,7 +111,7 @@ async fn wait_for_people(
                 Err(StoreError::Busy { .. }) => continue,
                 lock => lock?,
             };
-            *entry = Run::new(context, store).turn(&name, wanted, insist).await;
+            *entry = Run::new(context, store).process(&name, wanted, insist).await;
         }
     }
     Ok(())
@@ -122,5 +124,5 @@ async fn is_placed(context: &Context, store: &Store, name: &str, entry: &Certifi
     let by_person =
         |task: &&ProofTask| context.inventory.proof_of(entry, &task.name).is_some_and(|(_, p)| p.awaits_person());
     let tasks: Vec<ProofTask> = tasks.iter().filter(by_person).cloned().collect();
-    Ok(Proving { context, store, certificate: name, entry }.look_first(&tasks).await.is_ok())
+    Ok(Proving { context, store, certificate: name, entry }.self_check(&tasks).await.is_ok())
 }

@@ -1,18 +1,20 @@
 //! One certificate's turn in a run of `keep`: decides, and carries the decision out.
 
-use super::actions::RealHands;
+use super::actions::JourneyActions;
 use super::entry::{Ending, KeepEntry, Placed};
-use super::gather::{gather, section_of, still_fits, wanted_of};
+use super::gather::{gather, section_of, specification_of, still_fits};
 use super::lost;
-use super::steps::{Driver, Hands, Step};
+use super::steps::{Actions, Driver, Step};
 use crate::StepError;
-use crate::by_hand::desk::is_shown_at_desk;
+use crate::by_hand::validation::is_published_for_validation;
 use crate::stop::Stop;
 use eskort_core::context::Context;
-use eskort_core::decision::{AuthorityHold, Concerns, Decision, Obtaining, PutInPlace, Wanted, decide, hold_after};
+use eskort_core::decision::{
+    AuthorityHold, Concerns, Decision, Obtaining, PutInPlace, Specification, decide, hold_after,
+};
 use eskort_core::inventory::CertificateEntry;
 use eskort_core::journey::{Action, Milestone, Outcome, Stage, WaitsFor};
-use eskort_core::pki::Built;
+use eskort_core::pki::AssembledChain;
 use eskort_core::progress::Progress;
 use eskort_core::words;
 use eskort_host::panic_point;
@@ -37,7 +39,7 @@ pub(crate) struct Run<'a> {
     /// Whether somebody asks the program to stop.
     stop: Stop,
     /// Answers that a person has brought, by certificate.
-    answers: BTreeMap<String, Built>,
+    answers: BTreeMap<String, AssembledChain>,
     /// What was read of servers.
     configs: ServerFacts,
 }
@@ -50,7 +52,7 @@ impl<'a> Run<'a> {
     }
 
     /// Gives the run an answer that a person has brought.
-    pub(crate) fn bring(&mut self, certificate: &str, answer: Built) {
+    pub(crate) fn bring(&mut self, certificate: &str, answer: AssembledChain) {
         self.answers.insert(certificate.to_owned(), answer);
     }
 
@@ -61,8 +63,8 @@ impl<'a> Run<'a> {
 
     /// Looks after one certificate. `insist` is set when somebody asked for this very one. A bug of ours that shows in it is
     /// its failure, and does not end the run.
-    pub(crate) async fn turn(&mut self, name: &str, entry: &CertificateEntry, insist: bool) -> KeepEntry {
-        let turn = caught(self.take_turn(name, entry, insist)).await;
+    pub(crate) async fn process(&mut self, name: &str, entry: &CertificateEntry, insist: bool) -> KeepEntry {
+        let turn = caught(self.process_unguarded(name, entry, insist)).await;
         match turn {
             Ok(entry) => entry,
             Err(what) => {
@@ -73,7 +75,7 @@ impl<'a> Run<'a> {
         }
     }
 
-    async fn take_turn(&mut self, name: &str, entry: &CertificateEntry, insist: bool) -> KeepEntry {
+    async fn process_unguarded(&mut self, name: &str, entry: &CertificateEntry, insist: bool) -> KeepEntry {
         let decision = match self.decide(name, entry, insist) {
             Ok(decision) => decision,
             Err(error) => {
@@ -81,7 +83,7 @@ impl<'a> Run<'a> {
                 return KeepEntry::new(name, None, ending);
             }
         };
-        (self.context.watch)(&Progress::Certificate { name: name.to_owned(), decision: decision.clone() });
+        self.context.report(&Progress::Certificate { name: name.to_owned(), decision: decision.clone() });
         panic_point(name);
         let mut placed = None;
         if let Some(place) = &decision.put_in_place {
@@ -120,12 +122,12 @@ impl<'a> Run<'a> {
     fn decide(&self, name: &str, entry: &CertificateEntry, insist: bool) -> Result<Decision, StepError> {
         let (context, store, now) = (self.context, self.store, (self.context.now)());
         if store.newest(name)?.is_none()
-            && let Some(found) = lost::find(store, name, &wanted_of(context, entry))
+            && let Some(found) = lost::find(store, name, &specification_of(context, entry))
         {
             let generation = found.take_in(store, name, now)?;
             let text =
                 format!("{name}: generation {generation} was found in the state folder; the ledger did not know it");
-            (context.watch)(&Progress::Note(text));
+            context.report(&Progress::Note(text));
         }
         let mut facts = gather(context, store, name, entry, &self.configs)?;
         let Some(reason) = self.out_of_reach.get(&entry.authority) else { return Ok(decide(&facts, now, insist)) };
@@ -142,13 +144,13 @@ impl<'a> Run<'a> {
     async fn failed(&mut self, name: &str, error: StepError) -> Ending {
         let error = match error {
             StepError::Proof(ProofError::AwaitsPerson { to_place }) => return Ending::AwaitsPerson(to_place),
-            StepError::AwaitsAnswer(errand) => return Ending::AwaitsAnswer(errand),
+            StepError::AwaitsAnswer(manual_step) => return Ending::AwaitsAnswer(manual_step),
             StepError::AwaitsApproval { until } => return Ending::AwaitsApproval { until },
             other => other,
         };
         let open_before = self.store.open_journey(name).ok().flatten().map(|open| open.id);
         if let Err(trouble) = self.note_failure(name, &error).await {
-            (self.context.watch)(&Progress::Note(format!("the failure could not be written down: {trouble}")));
+            self.context.report(&Progress::Note(format!("the failure could not be written down: {trouble}")));
         }
         let open_now = self.store.open_journey(name).ok().flatten().map(|open| open.id);
         let given_up = open_before.is_some() && open_now.is_none();
@@ -160,7 +162,7 @@ impl<'a> Run<'a> {
     /// alone for a while.
     async fn note_failure(&mut self, name: &str, error: &StepError) -> Result<(), StoreError> {
         let (store, now) = (self.store, (self.context.now)());
-        if !is_shown_at_desk(store, name)? {
+        if !is_published_for_validation(store, name)? {
             pay_debts(self.context, store, |whose| whose == name).await?;
         }
         if matches!(error, StepError::Interrupted) {
@@ -228,20 +230,20 @@ impl<'a> Run<'a> {
         let (context, store) = (self.context, self.store);
         let generation = place.generation;
         let stop = self.stop.clone();
-        let mut hands = self.hands(name, entry, wanted_of(context, entry), generation);
-        finished(context, &stop, hands.act(&Action::Install, 0, true)).await?;
+        let mut actions = self.actions(name, entry, specification_of(context, entry), generation);
+        finished(context, &stop, actions.act(&Action::Install, 0, true)).await?;
         store.add_event(name, &format!("put in place (generation {generation})"), (context.now)())?;
-        let detail = detail(&hands, entry.key.word(), generation, Milestone::Installed)?;
-        (context.watch)(&Progress::Passed { milestone: Milestone::Installed, detail });
-        let unconfirmed = match hands.act(&Action::Confirm, 0, true).await? {
-            Outcome::OutOfSight { why } => Some(why),
+        let detail = detail(&actions, entry.key.word(), generation, Milestone::Installed)?;
+        context.report(&Progress::Passed { milestone: Milestone::Installed, detail });
+        let unconfirmed = match actions.act(&Action::Confirm, 0, true).await? {
+            Outcome::Unreachable { why } => Some(why),
             _ => {
-                let detail = detail_of_confirmed(&hands);
-                (context.watch)(&Progress::Passed { milestone: Milestone::Confirmed, detail });
+                let detail = detail_of_confirmed(&actions);
+                context.report(&Progress::Passed { milestone: Milestone::Confirmed, detail });
                 None
             }
         };
-        let looked_at = hands.looked_at;
+        let looked_at = actions.looked_at;
         let validity = store.newest(name)?.map(|g| g.validity);
         store.clear_failures(name)?;
         Ok(Ending::Arrived { generation, validity, looked_at, unconfirmed })
@@ -254,7 +256,7 @@ impl<'a> Run<'a> {
         decision: &Obtaining,
     ) -> Result<Ending, StepError> {
         let (store, now) = (self.store, (self.context.now)());
-        let wanted = wanted_of(self.context, entry);
+        let wanted = specification_of(self.context, entry);
         let mut open = store.open_journey(name)?;
         let goes_on = matches!(decision, Obtaining::GoOn { .. });
         let holds = matches!(decision, Obtaining::Hold { .. } | Obtaining::OutOfReach { .. });
@@ -293,20 +295,20 @@ impl<'a> Run<'a> {
         Ok(Ending::Arrived { generation, validity: arrived.map(|g| g.validity), looked_at, unconfirmed })
     }
 
-    /// Returns the hands for a generation.
-    fn hands<'r>(
+    /// Returns the actions for a generation.
+    fn actions<'r>(
         &'r mut self,
         name: &'r str,
         entry: &'r CertificateEntry,
-        wanted: Wanted,
+        specification: Specification,
         generation: u32,
-    ) -> RealHands<'r> {
-        RealHands {
+    ) -> JourneyActions<'r> {
+        JourneyActions {
             context: self.context,
             store: self.store,
             certificate: name,
             entry,
-            wanted,
+            specification,
             generation,
             clients: &mut self.clients,
             looked_at: 0,
@@ -328,9 +330,9 @@ impl<'a> Run<'a> {
         journey: JourneyRow,
     ) -> Result<(usize, Stage), StepError> {
         let (store, stop) = (self.store, self.stop.clone());
-        let mut hands = self.hands(name, entry, journey.wanted.clone(), journey.generation);
-        let stage = steps(&mut hands, Driver::new(store, name, journey), &stop).await?;
-        let looked_at = hands.looked_at;
+        let mut actions = self.actions(name, entry, journey.specification.clone(), journey.generation);
+        let stage = steps(&mut actions, Driver::new(store, name, journey), &stop).await?;
+        let looked_at = actions.looked_at;
         store.clear_failures(name)?;
         store.end_authority_hold(&entry.authority)?;
         Ok((looked_at, stage))
@@ -365,28 +367,28 @@ async fn finished<T>(context: &Context, stop: &Stop, installation: impl Future<O
         done = &mut installation => return done,
         () = stop.asked(1) => {
             let text = "finishing the installation before this run stops; asked again, it stops at once";
-            (context.watch)(&Progress::Note(text.into()));
+            context.report(&Progress::Note(text.into()));
         }
     }
     installation.await
 }
 
 /// Does step after step until the journey ends, or until somebody asks the program to stop. Returns where it ended.
-async fn steps(hands: &mut RealHands<'_>, mut driver: Driver<'_>, stop: &Stop) -> Result<Stage, StepError> {
-    let (context, store, name) = (hands.context, hands.store, hands.certificate);
-    let patience = context.inventory.authorities[&hands.entry.authority].patience;
+async fn steps(actions: &mut JourneyActions<'_>, mut driver: Driver<'_>, stop: &Stop) -> Result<Stage, StepError> {
+    let (context, store, name) = (actions.context, actions.store, actions.certificate);
+    let patience = context.inventory.authorities[&actions.entry.authority].patience;
     let patience = SignedDuration::try_from(patience).unwrap_or(SignedDuration::MAX);
     let mut waiting_since: Option<Timestamp> = None;
     loop {
         let now = (context.now)();
         let installs = driver.journey().stage == Stage::Issued;
         let step = if installs {
-            finished(context, stop, driver.step(hands, now)).await?
+            finished(context, stop, driver.step(actions, now)).await?
         } else {
             tokio::select! {
                 biased;
                 () = stop.asked(1) => return Err(StepError::Interrupted),
-                step = driver.step(hands, now) => step?,
+                step = driver.step(actions, now) => step?,
             }
         };
         match step {
@@ -397,14 +399,14 @@ async fn steps(hands: &mut RealHands<'_>, mut driver: Driver<'_>, stop: &Stop) -
                 // A person at the authority may take days, and an authority may want to be asked much later: the next runs ask
                 // again. What proves control stays meanwhile, but for a listener, which ends with this run.
                 let wait = until.duration_since(now);
-                let much_later = wait >= LONG_WAIT && hands.listeners.is_empty();
+                let much_later = wait >= LONG_WAIT && actions.listeners.is_empty();
                 if (waits_for == WaitsFor::Approval || much_later) && wait > patience - waited {
                     return Err(StepError::AwaitsApproval { until });
                 }
                 if waited >= patience {
                     return Err(StepError::Stuck { waits_for, waited });
                 }
-                (context.watch)(&Progress::Waiting { until, waits_for });
+                context.report(&Progress::Waiting { until, waits_for });
                 let pause = until.duration_since(now).min(patience - waited);
                 tokio::select! {
                     () = tokio::time::sleep(Duration::try_from(pause).unwrap_or_default()) => {}
@@ -413,16 +415,16 @@ async fn steps(hands: &mut RealHands<'_>, mut driver: Driver<'_>, stop: &Stop) -
             }
             Step::Did(passed) => {
                 if !driver.journey().stage.needs_publication() {
-                    hands.listeners.clear();
+                    actions.listeners.clear();
                     pay_debts(context, store, |whose| whose == name).await?;
                 }
                 if let Some(milestone) = passed {
                     waiting_since = None;
                     let journey = driver.journey();
-                    let detail = detail(hands, &journey.wanted.key, journey.generation, milestone)?;
-                    (context.watch)(&Progress::Passed { milestone, detail });
-                    if milestone == Milestone::Proved && hands.has_records_by_hand() {
-                        (context.watch)(&Progress::Note("the records placed by hand can be removed now".into()));
+                    let detail = detail(actions, &journey.specification.key, journey.generation, milestone)?;
+                    context.report(&Progress::Passed { milestone, detail });
+                    if milestone == Milestone::Proved && actions.has_records_by_hand() {
+                        context.report(&Progress::Note("the records placed by hand can be removed now".into()));
                     }
                 }
             }
@@ -431,15 +433,20 @@ async fn steps(hands: &mut RealHands<'_>, mut driver: Driver<'_>, stop: &Stop) -
 }
 
 /// Returns what there is to say about a stage that was passed.
-fn detail(hands: &RealHands<'_>, key: &str, generation: u32, milestone: Milestone) -> Result<String, StoreError> {
+fn detail(
+    actions: &JourneyActions<'_>,
+    key: &str,
+    generation: u32,
+    milestone: Milestone,
+) -> Result<String, StoreError> {
     Ok(match milestone {
         Milestone::Prepared => format!("key ({key}) stored, readable by its owner only"),
         Milestone::Ordered => {
-            let names = words::count(hands.wanted.names.len() as u64, "name");
-            format!("{names} at authority `{}`", hands.wanted.authority)
+            let names = words::count(actions.specification.names.len() as u64, "name");
+            format!("{names} at authority `{}`", actions.specification.authority)
         }
-        Milestone::Proved => format!("control of {} shown", words::list(&hands.wanted.names)),
-        Milestone::Issued => match hands.store.newest(hands.certificate)? {
+        Milestone::Proved => format!("control of {} shown", words::list(&actions.specification.names)),
+        Milestone::Issued => match actions.store.newest(actions.certificate)? {
             Some(g) => {
                 let lifetime = words::duration(g.validity.lifetime());
                 let until = words::by_when(g.validity.not_after, g.validity.lifetime());
@@ -447,13 +454,13 @@ fn detail(hands: &RealHands<'_>, key: &str, generation: u32, milestone: Mileston
             }
             None => String::new(),
         },
-        Milestone::Installed if hands.entry.install.is_empty() => "nowhere: the inventory names no server".to_owned(),
+        Milestone::Installed if actions.entry.install.is_empty() => "nowhere: the inventory names no server".to_owned(),
         Milestone::Installed => format!("generation {generation} is in use"),
-        Milestone::Confirmed => detail_of_confirmed(hands),
+        Milestone::Confirmed => detail_of_confirmed(actions),
     })
 }
 
-fn detail_of_confirmed(hands: &RealHands<'_>) -> String {
-    let text = if hands.looked_at == 0 { "stored; no endpoint to look at" } else { "seen live, as visitors see it" };
+fn detail_of_confirmed(actions: &JourneyActions<'_>) -> String {
+    let text = if actions.looked_at == 0 { "stored; no endpoint to look at" } else { "seen live, as visitors see it" };
     text.to_owned()
 }

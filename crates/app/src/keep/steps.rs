@@ -1,4 +1,4 @@
-//! Drives a journey: lets the hands act, writes down what came of it and the new stage in one.
+//! Drives a journey: lets the actions act, writes down what came of it and the new stage in one.
 //!
 //! The saved stage is the intent too: what is done next is a function of it. A run that takes a journey up cannot know
 //! whether its first action was begun before, and so treats it as begun.
@@ -12,9 +12,9 @@ use eskort_host::crash_point;
 use eskort_store::{JourneyRow, Store};
 use jiff::Timestamp;
 
-/// Carries out actions: the real world's hands, or a test's.
+/// Carries out actions: the real world's actions, or a test's.
 #[expect(async_fn_in_trait, reason = "journeys are driven on one task; nobody needs the futures to be Send")]
-pub trait Hands {
+pub trait Actions {
     /// Does an action. `again` says that an earlier run may have begun it: look first how things are.
     ///
     /// # Errors
@@ -56,15 +56,15 @@ impl<'a> Driver<'a> {
     /// Does the one next thing.
     ///
     /// # Errors
-    /// What the hands or the ledger say.
-    pub async fn step(&mut self, hands: &mut impl Hands, now: Timestamp) -> Result<Step, StepError> {
+    /// What the actions or the ledger say.
+    pub async fn step(&mut self, actions: &mut impl Actions, now: Timestamp) -> Result<Step, StepError> {
         let action = match self.journey.stage.next(now) {
             Next::Done => return Ok(Step::Done),
             Next::Wait { until, waits_for } => return Ok(Step::Wait(until, waits_for)),
             Next::Act(action) => action,
         };
         let slug = action.slug();
-        let outcome = hands.act(&action, self.journey.stage.polls(), self.again).await?;
+        let outcome = actions.act(&action, self.journey.stage.polls(), self.again).await?;
         crash_point(&format!("acted-{slug}"));
         let before = self.journey.stage.milestone();
         let stage = self.journey.stage.clone().apply(outcome)?;

@@ -2,7 +2,7 @@
 
 use super::whose::{OursView, whose};
 use eskort_core::context::Context;
-use eskort_core::pki::{Anchors, Built, Certificate, Intake, IntakeError, Secret, assemble, key_words};
+use eskort_core::pki::{Anchors, AssembledChain, Certificate, Intake, IntakeError, Secret, assemble, key_words};
 use eskort_core::renewal::Validity;
 use eskort_store::StoreError;
 use jiff::Timestamp;
@@ -79,7 +79,8 @@ pub fn inspect(
     let mut ordered: Vec<Certificate> = Vec::new();
     let mut missing_issuer = None;
     if let Some(leaf) = leaf {
-        let Built { chain, missing, .. } = assemble(leaf.clone(), &intake.certificates, &Anchors::default(), now);
+        let AssembledChain { chain, missing, .. } =
+            assemble(leaf.clone(), &intake.certificates, &Anchors::default(), now);
         ordered.extend(chain.certificates().iter().cloned());
         missing_issuer = missing;
     }

@@ -103,7 +103,7 @@ pub fn list(context: &Context) -> Result<Vec<ListRow>, StoreError> {
     for (name, entry) in &context.inventory.certificates {
         let names = entry.names.iter().map(ToString::to_string).collect();
         let lead = context.inventory.authorities[&entry.authority].lead();
-        let wanted = Wanted { by_hand: context.inventory.awaits_person(entry), lead };
+        let wanted = Specification { by_hand: context.inventory.awaits_person(entry), lead };
         rows.push(row(name.clone(), names, known.remove(name), Some(&wanted), now));
     }
     for (name, overview) in known {
@@ -122,7 +122,7 @@ pub fn age(since: Timestamp, now: Timestamp) -> String {
 }
 
 /// What the inventory says of a certificate.
-struct Wanted {
+struct Specification {
     /// Whether a person proves control.
     by_hand: bool,
     /// How long before the end a renewal has to begin at the latest.
@@ -133,7 +133,7 @@ fn row(
     certificate: String,
     names: Vec<String>,
     known: Option<Overview>,
-    wanted: Option<&Wanted>,
+    wanted: Option<&Specification>,
     now: Timestamp,
 ) -> ListRow {
     let newest = known.as_ref().and_then(|o| o.newest);
@@ -150,7 +150,7 @@ fn row(
         }
         (Some(Overview { open: Some(journey), .. }), _) => State::UnderWay { passed: journey.passed },
         (_, Some(_)) if renew_at.is_some_and(|at| now >= at) => State::Due,
-        (Some(Overview { out_of_sight: Some(why), confirmed: false, .. }), Some(_)) => State::Unconfirmed { why },
+        (Some(Overview { unreachable: Some(why), confirmed: false, .. }), Some(_)) => State::Unconfirmed { why },
         (_, Some(_)) => State::Good,
         (_, None) => State::Missing,
     };

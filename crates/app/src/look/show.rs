@@ -1,10 +1,10 @@
 //! Everything about one certificate.
 
 use super::list::{ListRow, list};
-use crate::by_hand::desk::is_shown_at_desk;
+use crate::by_hand::validation::is_published_for_validation;
 use eskort_core::context::Context;
-use eskort_core::desk::DeskNotes;
 use eskort_core::journey::{Milestone, ProofTask, Stage};
+use eskort_core::manual::OrderNotes;
 use eskort_core::record::{Record, RecordView};
 use eskort_core::renewal::Validity;
 use eskort_core::words;
@@ -80,7 +80,7 @@ pub struct Show {
     #[serde(serialize_with = "records")]
     pub to_place: Vec<Record>,
     /// What a person noted of the order, while a journey waits for an authority without ACME.
-    pub notes: Option<DeskNotes>,
+    pub notes: Option<OrderNotes>,
     /// What is still published and could not be removed: what, why, and how to do it by hand.
     pub debts: Vec<DebtView>,
     /// What happened lately, newest first.
@@ -125,7 +125,7 @@ pub fn show(context: &Context, name: &str) -> Result<Option<Show>, StoreError> {
             number: g.number,
             in_use: in_use == Some(g.number),
             issuer: g.issuer,
-            key: g.wanted.key,
+            key: g.specification.key,
             serial: g.serial,
             fingerprint: g.fingerprint,
             validity: g.validity,
@@ -147,7 +147,7 @@ pub fn show(context: &Context, name: &str) -> Result<Option<Show>, StoreError> {
         shown.installs = store.installs(name)?;
         shown.generations = store.generations(name)?.into_iter().map(view).collect();
         // What stands there for an authority without ACME to look at is no leftover.
-        let stays = is_shown_at_desk(&store, name)?;
+        let stays = is_published_for_validation(&store, name)?;
         let leftover = |row: &DebtRow| row.certificate == name && (!stays || row.trouble.is_some());
         let owed = store.debts()?.into_iter().filter(leftover);
         let view =

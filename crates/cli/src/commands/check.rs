@@ -5,9 +5,9 @@ use crate::args::CheckArgs;
 use crate::draw::bar::lifetime_bar;
 use crate::draw::table::{Cell, Page, draw};
 use crate::draw::tone::Tone;
+use crate::error_text::ErrorText;
 use crate::errors;
 use crate::exit::ExitStatus;
-use crate::told::Told;
 use crate::ui::Ui;
 use eskort_app::{CheckTarget, EndpointReport};
 use eskort_core::context::Context;
@@ -78,7 +78,7 @@ fn target(ui: &Ui, context: &Context, args: &CheckArgs, text: &str) -> Result<Ch
         (parsed, _) => {
             let cause = parsed.err().map(|e| e.to_string()).unwrap_or_default();
             let hint = "name a certificate of the inventory, or an endpoint like www.lampholm.example:443";
-            let told = Told::coded("usage", cause).hint(hint);
+            let told = ErrorText::coded("usage", cause).hint(hint);
             errors::print(ui, &format!("`{text}` is neither a certificate of the inventory nor an endpoint"), &told);
             Err(ExitStatus::Usage)
         }

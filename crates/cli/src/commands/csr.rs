@@ -4,16 +4,16 @@ use super::{known_certificate, load, load_if_there};
 use crate::args::{CsrCommand, CsrMakeArgs, CsrReadArgs};
 use crate::draw::table::{Cell, draw};
 use crate::draw::tone::Tone;
+use crate::error_text::ErrorText;
 use crate::errors;
 use crate::exit::ExitStatus;
-use crate::told::Told;
 use crate::ui::Ui;
 use eskort_app::{
     CsrOptions, KeySource, OursView, RequestError, RequestView, make_request, save_request, view_request,
 };
 use eskort_core::context::Context;
 use eskort_core::names::Identifier;
-use eskort_core::pki::{CsrWish, KeyKind, KeyUse, PkiError, Subject, WantedExtension};
+use eskort_core::pki::{CsrSpecification, KeyKind, KeyUse, PkiError, Subject, WantedExtension};
 use eskort_core::words;
 use serde::Serialize;
 use std::io::{IsTerminal, Read};
@@ -30,7 +30,7 @@ pub(crate) fn run(ui: &Ui, config: Option<PathBuf>, command: &CsrCommand) -> Exi
 }
 
 fn refused(ui: &Ui, headline: &str, cause: impl ToString, hint: &str, status: ExitStatus) -> ExitStatus {
-    errors::print(ui, headline, &Told::coded("csr", cause.to_string()).hint(hint));
+    errors::print(ui, headline, &ErrorText::coded("csr", cause.to_string()).hint(hint));
     status
 }
 
@@ -175,7 +175,7 @@ fn from_options(ui: &Ui, args: &CsrMakeArgs) -> Result<CsrOptions, ExitStatus> {
         country: wish.country.as_ref().map(|c| c.to_ascii_uppercase()),
         mail: wish.mail.clone(),
     };
-    let wish = CsrWish { subject, same_subject: None, must_staple: wish.must_staple, usages, extensions };
+    let wish = CsrSpecification { subject, same_subject: None, must_staple: wish.must_staple, usages, extensions };
     let path = args.key.clone().unwrap_or_default();
     Ok(CsrOptions { names, wish, key: KeySource::File { path, kind, protect: args.protect } })
 }

@@ -5,10 +5,10 @@ mod office;
 use super::{block_on, check, keep, list};
 use crate::args::{DEMO_FOLDER, DemoArgs};
 use crate::draw::tone::Tone;
+use crate::error_text::ErrorText;
 use crate::errors;
 use crate::exit::ExitStatus;
 use crate::texts::progress;
-use crate::told::Told;
 use crate::ui::Ui;
 use eskort_app::{CheckTarget, Ending, KeepOptions};
 use eskort_core::context::Context;
@@ -44,7 +44,7 @@ pub(crate) fn run(ui: &Ui, args: &DemoArgs) -> ExitStatus {
         }
         Err(Trouble { what, source }) => {
             let hint = "choose another place with --folder";
-            errors::print(ui, &what, &Told::coded("practice-world", source.to_string()).hint(hint));
+            errors::print(ui, &what, &ErrorText::coded("practice-world", source.to_string()).hint(hint));
             ExitStatus::Failed
         }
     }
@@ -384,7 +384,7 @@ async fn tell_story(ui: &Ui, world: &World) -> Result<(), ExitStatus> {
 }
 
 fn cannot_write(ui: &Ui, source: &io::Error) -> ExitStatus {
-    errors::print(ui, "cannot write the inventory", &Told::coded("practice-world", source.to_string()));
+    errors::print(ui, "cannot write the inventory", &ErrorText::coded("practice-world", source.to_string()));
     ExitStatus::Failed
 }
 

@@ -5,17 +5,17 @@ use crate::args::KeepArgs;
 use crate::draw::bar::lifetime_bar;
 use crate::draw::table::{Cell, draw};
 use crate::draw::tone::Tone;
+use crate::error_text::ErrorText;
 use crate::errors;
 use crate::exit::ExitStatus;
-use crate::texts::errand;
+use crate::texts::manual_step;
 use crate::texts::progress::change;
-use crate::told::Told;
 use crate::ui::Ui;
 use eskort_app::{Ending, KeepEntry, KeepOptions, Placed, PlannedServer, StepError};
 use eskort_core::context::Context;
 use eskort_core::decision::{Decision, Obtaining, Reason};
-use eskort_core::desk::Errand;
 use eskort_core::finding::Finding;
+use eskort_core::manual::ManualStep;
 use eskort_core::progress::FileChange;
 use eskort_core::record::RecordToPlace;
 use eskort_core::renewal::Validity;
@@ -87,11 +87,11 @@ pub(crate) fn print(ui: &Ui, context: &Context, entries: &[KeepEntry], plan: boo
     }
     for entry in entries {
         let waits = || format!("\n{} {}.\n", Tone::Strong.paint(&entry.certificate), waits_for_you(entry, now));
-        if let Ending::AwaitsAnswer(errand) = &entry.ending {
-            ui.result(&(waits() + &errand::errand(errand, ui.page())));
+        if let Ending::AwaitsAnswer(manual_step) = &entry.ending {
+            ui.result(&(waits() + &manual_step::manual_step(manual_step, ui.page())));
         }
         if let Ending::AwaitsPerson(records) = &entry.ending {
-            ui.result(&(waits() + &errand::records_to_place(records)));
+            ui.result(&(waits() + &manual_step::records_to_place(records)));
             ui.result("\n  Then run `eskort keep` again; with `eskort keep --wait` it goes on by itself.");
         }
     }
@@ -107,7 +107,7 @@ pub(crate) fn print(ui: &Ui, context: &Context, entries: &[KeepEntry], plan: boo
 }
 
 /// Returns the error that a certificate's turn ended with, in words.
-fn told(entry: &KeepEntry) -> Option<Told> {
+fn told(entry: &KeepEntry) -> Option<ErrorText> {
     let Ending::Failed { error, given_up, left_published } = &entry.ending else { return None };
     let mut told = errors::tell(error, &entry.certificate);
     if *given_up {
@@ -188,9 +188,9 @@ fn row(context: &Context, entry: &KeepEntry, now: Timestamp) -> Vec<Cell> {
             let text = format!("{} to place {what}, see above", waits_for_you(entry, now));
             (bar(None), Cell::toned(text, Tone::Notice))
         }
-        Ending::AwaitsAnswer(errand) => {
+        Ending::AwaitsAnswer(manual_step) => {
             let text =
-                format!("{} to bring the answer of `{}`, see above", waits_for_you(entry, now), errand.authority);
+                format!("{} to bring the answer of `{}`, see above", waits_for_you(entry, now), manual_step.authority);
             (bar(None), Cell::toned(text, Tone::Notice))
         }
         Ending::AwaitsApproval { until } => {
@@ -259,7 +259,7 @@ pub(crate) struct ReportRow<'a> {
     #[serde(skip_serializing_if = "Option::is_none")]
     validity: Option<Validity>,
     #[serde(skip_serializing_if = "Option::is_none")]
-    error: Option<Told>,
+    error: Option<ErrorText>,
     /// Why it could not be looked at from here, though it is installed.
     #[serde(skip_serializing_if = "Option::is_none")]
     unconfirmed: Option<&'a str>,
@@ -274,7 +274,7 @@ pub(crate) struct ReportRow<'a> {
     #[serde(skip_serializing_if = "Option::is_none")]
     ask_again: Option<Timestamp>,
     #[serde(skip_serializing_if = "Option::is_none")]
-    errand: Option<&'a Errand>,
+    manual_step: Option<&'a ManualStep>,
 }
 
 /// What would be done on one server.
@@ -318,7 +318,7 @@ pub(crate) fn report_row(entry: &KeepEntry) -> ReportRow<'_> {
         to_place: &[],
         waits_since: entry.waits_since,
         ask_again: None,
-        errand: None,
+        manual_step: None,
     };
     match &entry.ending {
         Ending::AtRest { validity } => ReportRow { validity: *validity, ..bare },
@@ -326,7 +326,7 @@ pub(crate) fn report_row(entry: &KeepEntry) -> ReportRow<'_> {
             ReportRow { result: "planned", servers: servers.iter().map(report_server).collect(), ..bare }
         }
         Ending::Held { reason } => {
-            let error = Told::coded("held", reason.clone());
+            let error = ErrorText::coded("held", reason.clone());
             ReportRow { result: "held", error: Some(error), ..bare }
         }
         Ending::Arrived { generation, validity, unconfirmed, .. } => {
@@ -335,7 +335,9 @@ pub(crate) fn report_row(entry: &KeepEntry) -> ReportRow<'_> {
         }
         Ending::AwaitsPerson(records) => ReportRow { result: "awaits-person", to_place: records, ..bare },
         Ending::AwaitsApproval { until } => ReportRow { result: "awaits-approval", ask_again: Some(*until), ..bare },
-        Ending::AwaitsAnswer(errand) => ReportRow { result: "awaits-answer", errand: Some(errand), ..bare },
+        Ending::AwaitsAnswer(manual_step) => {
+            ReportRow { result: "awaits-answer", manual_step: Some(manual_step), ..bare }
+        }
         Ending::Failed { .. } => ReportRow { result: "failed", error: told(entry), ..bare },
     }
 }
@@ -345,7 +347,7 @@ pub(crate) fn report_row(entry: &KeepEntry) -> ReportRow<'_> {
 struct ReportPlaced {
     generation: u32,
     #[serde(skip_serializing_if = "Option::is_none")]
-    error: Option<Told>,
+    error: Option<ErrorText>,
 }
 
 fn report_placed(placed: &Placed, certificate: &str) -> ReportPlaced {

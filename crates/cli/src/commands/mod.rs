@@ -13,11 +13,11 @@ mod receive;
 mod show;
 
 use crate::args::{Args, Command};
+use crate::error_text::ErrorText;
 use crate::errors;
 use crate::exit::ExitStatus;
 use crate::texts::guide;
 use crate::texts::progress;
-use crate::told::Told;
 use crate::ui::{Output, Ui};
 use eskort_app::Stop;
 use eskort_core::context::{Context, Now};
@@ -48,7 +48,7 @@ pub(crate) fn refuse(error: &clap::Error) -> ExitStatus {
         let cause = text.lines().next().unwrap_or_default().trim_start_matches("error: ");
         ui.keep_error(
             "the command line is not understood",
-            &Told::coded("usage", cause).hint("`eskort --help` says what there is"),
+            &ErrorText::coded("usage", cause).hint("`eskort --help` says what there is"),
         );
         ui.end(ExitStatus::Usage);
     }
@@ -145,7 +145,7 @@ pub(crate) fn block_on_stoppable<T>(ui: &Ui, future: impl Future<Output = T>) ->
         }
     });
     if ended.is_err() {
-        let told = Told::coded("interrupted", "").hint(
+        let told = ErrorText::coded("interrupted", "").hint(
             "what is published and what is half-done is written down: the next `eskort keep` takes it away or goes on, and \
              `eskort show NAME` lists it",
         );
@@ -165,7 +165,7 @@ pub(crate) fn known_certificate(ui: &Ui, context: &Context, name: &str) -> Resul
         [] => "the inventory has no certificate yet; add a section [certificate.NAME]".to_owned(),
         _ => format!("the inventory has {}", eskort_core::words::list(&known)),
     };
-    let told = Told::coded("no-such-certificate", "").hint(hint);
+    let told = ErrorText::coded("no-such-certificate", "").hint(hint);
     errors::print(ui, &format!("{} has no certificate `{name}`", context.inventory_path.display()), &told);
     Err(ExitStatus::Usage)
 }

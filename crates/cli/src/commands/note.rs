@@ -3,13 +3,13 @@
 use super::place::read_small;
 use super::{block_on_stoppable, keep, known_certificate};
 use crate::args::NoteArgs;
+use crate::error_text::ErrorText;
 use crate::errors;
 use crate::exit::ExitStatus;
-use crate::told::Told;
 use crate::ui::Ui;
 use eskort_app::{Noted, StepError};
 use eskort_core::context::Context;
-use eskort_core::desk::{Asked, AskedError};
+use eskort_core::manual::{Asked, AskedError};
 use eskort_core::names::Identifier;
 use eskort_core::record::RecordType;
 use eskort_prove::ProofError;
@@ -52,7 +52,7 @@ pub(crate) fn run(ui: &Ui, context: &Context, args: Box<NoteArgs>) -> ExitStatus
 }
 
 /// Returns what the authority asks as proof; `None` when nothing is said about it.
-fn asked(ui: &Ui, args: &NoteArgs, names: &[Identifier]) -> Result<Option<Option<Asked>>, Told> {
+fn asked(ui: &Ui, args: &NoteArgs, names: &[Identifier]) -> Result<Option<Option<Asked>>, ErrorText> {
     let checked = |asked: Result<Asked, AskedError>| match asked {
         Ok(asked) => Ok(Some(Some(asked))),
         Err(error) => Err(errors::tell_proof(&ProofError::from(error))),
@@ -62,7 +62,7 @@ fn asked(ui: &Ui, args: &NoteArgs, names: &[Identifier]) -> Result<Option<Option
     }
     if let Some(path) = &args.file {
         let bytes = read_small(ui, &args.from)?;
-        let text = String::from_utf8(bytes).map_err(|_| Told {
+        let text = String::from_utf8(bytes).map_err(|_| ErrorText {
             code: "usage",
             cause: format!("{} holds no text", args.from.display()),
             hints: vec!["authorities ask for a line or two of text; `eskort place` takes any file".into()],

@@ -2,9 +2,9 @@
 
 use super::known_certificate;
 use crate::args::{PackArgs, PackForm};
+use crate::error_text::ErrorText;
 use crate::errors;
 use crate::exit::ExitStatus;
-use crate::told::Told;
 use crate::ui::Ui;
 use eskort_app::{PackError, Packing};
 use eskort_core::context::Context;
@@ -31,7 +31,7 @@ pub(crate) fn run(ui: &Ui, context: &Context, args: &PackArgs) -> ExitStatus {
             Ok(Some(password)) => password,
             missing => {
                 let cause = missing.err().unwrap_or_else(|| "PKCS#12 wants a password".into());
-                let told = Told::coded("password", cause).hint("give it in a file: --password-file FILE");
+                let told = ErrorText::coded("password", cause).hint("give it in a file: --password-file FILE");
                 errors::print(ui, "nothing was packed", &told);
                 return ExitStatus::Usage;
             }
@@ -46,7 +46,7 @@ pub(crate) fn run(ui: &Ui, context: &Context, args: &PackArgs) -> ExitStatus {
                 PackError::Write { .. } => "choose another place with --to".into(),
                 _ => "put the file back from a backup, or let `eskort keep` make a new generation".into(),
             };
-            errors::print(ui, "nothing was packed", &Told::coded((&error).into(), error.to_string()).hint(hint));
+            errors::print(ui, "nothing was packed", &ErrorText::coded((&error).into(), error.to_string()).hint(hint));
             ExitStatus::Failed
         }
         Ok(generation) => {

@@ -3,9 +3,9 @@
 use super::block_on;
 use crate::args::PlaceArgs;
 use crate::draw::tone::Tone;
+use crate::error_text::ErrorText;
 use crate::errors;
 use crate::exit::ExitStatus;
-use crate::told::Told;
 use crate::ui::Ui;
 use eskort_app::{FileToPlace, StepError};
 use eskort_core::context::Context;
@@ -92,14 +92,14 @@ fn failed(ui: &Ui, proof: &str, error: &StepError) -> ExitStatus {
             errors::tell_not_visible(name, seen).hint(again)
         }
         StepError::Proof(error) => errors::tell_proof(error),
-        other => Told::coded(other.into(), other.to_string()),
+        other => ErrorText::coded(other.into(), other.to_string()),
     };
     errors::print(ui, "the file cannot be seen on the site", &told);
     ExitStatus::Failed
 }
 
-fn file(ui: &Ui, args: &PlaceArgs) -> Result<FileToPlace, Told> {
-    let told = |cause: String, hint: &str| Told::coded("usage", cause).hint(hint);
+fn file(ui: &Ui, args: &PlaceArgs) -> Result<FileToPlace, ErrorText> {
+    let told = |cause: String, hint: &str| ErrorText::coded("usage", cause).hint(hint);
     let mut names = Vec::new();
     for text in &args.names {
         let name =
@@ -111,8 +111,8 @@ fn file(ui: &Ui, args: &PlaceArgs) -> Result<FileToPlace, Told> {
 }
 
 /// Reads what an authority wants to see from a file, or from standard input.
-pub(super) fn read_small(ui: &Ui, source: &Path) -> Result<Vec<u8>, Told> {
-    let told = |cause: String, hint: &str| Told::coded("usage", cause).hint(hint);
+pub(super) fn read_small(ui: &Ui, source: &Path) -> Result<Vec<u8>, ErrorText> {
+    let told = |cause: String, hint: &str| ErrorText::coded("usage", cause).hint(hint);
     let mut bytes = Vec::new();
     let read = if source == Path::new("-") {
         if std::io::stdin().is_terminal() {

@@ -3,10 +3,10 @@
 use super::{block_on_stoppable, keep};
 use crate::args::ReceiveArgs;
 use crate::draw::tone::Tone;
+use crate::error_text::ErrorText;
 use crate::errors;
 use crate::exit::ExitStatus;
 use crate::password;
-use crate::told::Told;
 use crate::ui::Ui;
 use eskort_app::{AnswerError, Brought, Receipt, Received, StepError};
 use eskort_core::context::Context;
@@ -95,7 +95,7 @@ pub(crate) fn tell_left_aside(ui: &Ui, left_aside: &[LeftAside]) {
     }
 }
 
-fn failed(ui: &Ui, told: &Told) -> ExitStatus {
+fn failed(ui: &Ui, told: &ErrorText) -> ExitStatus {
     errors::print(ui, "nothing was received", told);
     ExitStatus::Failed
 }

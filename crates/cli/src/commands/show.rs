@@ -6,10 +6,10 @@ use crate::args::ShowArgs;
 use crate::draw::bar::lifetime_bar;
 use crate::draw::table::{Cell, Page, draw};
 use crate::draw::tone::Tone;
+use crate::error_text::ErrorText;
 use crate::errors;
 use crate::exit::ExitStatus;
-use crate::texts::errand;
-use crate::told::Told;
+use crate::texts::manual_step;
 use crate::ui::Ui;
 use eskort_app::{
     AnswerError, DebtView, FileView, GenerationView, InspectError, JourneyView, KeyView, OursView, Show, State,
@@ -55,7 +55,7 @@ fn certificate(ui: &Ui, context: &Context, name: &str) -> ExitStatus {
 }
 
 fn file(ui: &Ui, context: Option<&Context>, args: &ShowArgs) -> ExitStatus {
-    let failed = |told: &Told| {
+    let failed = |told: &ErrorText| {
         errors::print(ui, &format!("{} says nothing", words::printable(&args.name, 200)), told);
         ExitStatus::Failed
     };
@@ -78,7 +78,7 @@ fn file(ui: &Ui, context: Option<&Context>, args: &ShowArgs) -> ExitStatus {
             }
             failed(&told)
         }
-        Err(error) => failed(&Told::coded((&error).into(), error.to_string())),
+        Err(error) => failed(&ErrorText::coded((&error).into(), error.to_string())),
         Ok(view) => {
             if ui.is_json() {
                 ui.json("show-file", &view);
@@ -151,7 +151,7 @@ fn text(shown: &Show, now: Timestamp, page: Page) -> String {
     if let Some(JourneyView { generation, passed }) = shown.journey {
         rows.push(fact("journey", format!("to generation {generation}: {}", stages(passed))));
     }
-    for (what, text, tone) in shown.notes.iter().flat_map(errand::note_lines) {
+    for (what, text, tone) in shown.notes.iter().flat_map(manual_step::note_lines) {
         rows.push(vec![Cell::toned(what, Tone::Faint), Cell::toned(text, tone)]);
     }
     if let Some((v, renew_at)) = shown.row.validity.as_ref().zip(shown.row.renew_at) {

@@ -1,12 +1,12 @@
 //! Errors of answers in words.
 
-use crate::told::Told;
+use crate::error_text::ErrorText;
 use eskort_app::AnswerError;
 use eskort_core::pki::{ChainError, ChainFault, IntakeError};
 
 /// Returns what is wrong with an answer that a person brings.
-pub(crate) fn tell_answer(error: &AnswerError) -> Told {
-    let told = Told::new(error);
+pub(crate) fn tell_answer(error: &AnswerError) -> ErrorText {
+    let told = ErrorText::new(error);
     match error {
         AnswerError::Password(_) => told.hint("--password-file names a file with the password in its first line"),
         AnswerError::Read { .. } => told.hint("check the path; `-` stands for standard input"),
@@ -54,7 +54,7 @@ pub(crate) fn tell_answer(error: &AnswerError) -> Told {
             told.hint(format!("let it come to its end: `eskort keep --only {certificate}`"))
         }
         AnswerError::Known { certificate } => told.hint(format!("`eskort keep --only {certificate}` puts it in place")),
-        AnswerError::NotAtDesk { certificate } => {
+        AnswerError::NotWaiting { certificate } => {
             told.hint(format!("`eskort keep --only {certificate}` makes the CSR; `eskort list` shows what waits"))
         }
         AnswerError::NothingWaits => told.hint("`eskort list` shows what waits; `eskort keep` hands CSRs over"),

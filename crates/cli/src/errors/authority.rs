@@ -1,13 +1,13 @@
 //! Errors of authorities in words.
 
 use super::store::tell_store;
-use crate::told::Told;
+use crate::error_text::ErrorText;
 use eskort_acme::{AcmeError, AtFault, Problem, Rejected, Step};
 use eskort_talk::http::HttpError;
 use eskort_talk::{AuthorityError, EstError};
 
-fn tell_http(error: &HttpError) -> Told {
-    let told = Told::new(error);
+fn tell_http(error: &HttpError) -> ErrorText {
+    let told = ErrorText::new(error);
     match error {
         HttpError::Unreachable { untrusted: true, .. } => {
             told.hint("for a private authority name its root in the inventory: api-roots = \"root.pem\"")
@@ -20,8 +20,8 @@ fn tell_http(error: &HttpError) -> Told {
     }
 }
 
-pub(crate) fn tell_authority(error: &AuthorityError, certificate: &str) -> Told {
-    let told = Told::new(error);
+pub(crate) fn tell_authority(error: &AuthorityError, certificate: &str) -> ErrorText {
+    let told = ErrorText::new(error);
     match error {
         AuthorityError::Http(error) => tell_http(error),
         AuthorityError::Refused { step, problem, .. } => tell_problem(told, *step, problem, certificate),
@@ -63,14 +63,14 @@ pub(crate) fn tell_authority(error: &AuthorityError, certificate: &str) -> Told 
     }
 }
 
-fn tell_rejected(told: Told, rejected: &[Rejected], certificate: &str) -> Told {
+fn tell_rejected(told: ErrorText, rejected: &[Rejected], certificate: &str) -> ErrorText {
     match rejected.iter().find_map(|rejected| rejected.problem.as_ref()) {
         Some(problem) => tell_problem(told, Step::Challenge, problem, certificate),
         None => told.hint(format!("look at what happened with `eskort show {certificate}`")),
     }
 }
 
-fn tell_problem(told: Told, step: Step, problem: &Problem, certificate: &str) -> Told {
+fn tell_problem(told: ErrorText, step: Step, problem: &Problem, certificate: &str) -> ErrorText {
     let when = problem.retry_after.as_deref().map(|v| format!(" (it says: Retry-After {v})")).unwrap_or_default();
     if problem.kind == "userActionRequired" {
         let told = match &problem.instance {

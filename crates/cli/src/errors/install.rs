@@ -1,14 +1,14 @@
 //! Errors of servers in words.
 
 use super::store::tell_store;
-use crate::told::Told;
+use crate::error_text::ErrorText;
 use eskort_core::words;
 use eskort_host::CommandError;
 use eskort_install::InstallError;
 use eskort_siteconf::nginx::PlanError;
 
-pub(crate) fn tell_install(error: &InstallError, certificate: &str) -> Told {
-    let told = Told::new(error);
+pub(crate) fn tell_install(error: &InstallError, certificate: &str) -> ErrorText {
+    let told = ErrorText::new(error);
     let undone = "everything was put back as it was; the certificate is stored, and the next run installs it";
     let again = format!("mend it and run `eskort keep --only {certificate}`");
     match error {

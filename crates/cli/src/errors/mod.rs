@@ -11,9 +11,9 @@ pub(crate) use answer::tell_answer;
 pub(crate) use proof::{tell_not_visible, tell_proof};
 
 use crate::draw::tone::Tone;
+use crate::error_text::ErrorText;
 use crate::exit::ExitStatus;
 use crate::texts::guide;
-use crate::told::Told;
 use crate::ui::Ui;
 use authority::tell_authority;
 use eskort_app::{SetupError, StepError};
@@ -25,7 +25,7 @@ use std::path::Path;
 use store::tell_store;
 
 /// Prints an error. Where JSON is wanted and nothing else comes, it becomes the report.
-pub(crate) fn print(ui: &Ui, headline: &str, told: &Told) {
+pub(crate) fn print(ui: &Ui, headline: &str, told: &ErrorText) {
     ui.settle();
     ui.keep_error(headline, told);
     ui.talk(&format!("{} {headline}", Tone::Bad.paint("error:")));
@@ -41,7 +41,7 @@ pub(crate) fn print(ui: &Ui, headline: &str, told: &Told) {
 pub(crate) fn print_setup(ui: &Ui, error: &SetupError) -> ExitStatus {
     match error {
         SetupError::NoInventory { .. } => {
-            let mut told = Told::coded(error.into(), "");
+            let mut told = ErrorText::coded(error.into(), "");
             if nix::unistd::geteuid().is_root() && Path::new("eskort.toml").exists() {
                 told = told.hint("root does not obey an inventory for being in the working folder; if it is yours, name it: --config eskort.toml");
             }
@@ -54,18 +54,18 @@ pub(crate) fn print_setup(ui: &Ui, error: &SetupError) -> ExitStatus {
             print(
                 ui,
                 &error.to_string(),
-                &Told::coded(error.into(), "").hint("keep the inventory in a folder with a name in UTF-8"),
+                &ErrorText::coded(error.into(), "").hint("keep the inventory in a folder with a name in UTF-8"),
             );
         }
         SetupError::Untrusted(error) => {
-            let told = Told::coded("untrusted", error.to_string()).hint(match error.mended_by() {
+            let told = ErrorText::coded("untrusted", error.to_string()).hint(match error.mended_by() {
                 Some(mended) => format!("whoever may change it decides what is run here; {mended}"),
                 None => "correct the path".to_owned(),
             });
             print(ui, "the inventory is not obeyed", &told);
         }
         SetupError::Unreadable { path, source } => {
-            let told = Told::coded(error.into(), source.to_string())
+            let told = ErrorText::coded(error.into(), source.to_string())
                 .hint("run as the user that owns it, or name another one with --config FILE");
             print(ui, &format!("cannot read the inventory {}", path.display()), &told);
         }
@@ -95,8 +95,8 @@ pub(crate) fn print_store(ui: &Ui, error: &StoreError) -> ExitStatus {
 }
 
 /// Returns an error of a journey in words. `certificate` is for the commands in the hints.
-pub(crate) fn tell(error: &StepError, certificate: &str) -> Told {
-    let told = Told::new(error);
+pub(crate) fn tell(error: &StepError, certificate: &str) -> ErrorText {
+    let told = ErrorText::new(error);
     let again = format!("then run `eskort keep --only {certificate}`; it goes on from here");
     match error {
         StepError::Store(error) => tell_store(error),
@@ -120,7 +120,7 @@ pub(crate) fn tell(error: &StepError, certificate: &str) -> Told {
         StepError::Install(error) => tell_install(error, certificate),
         StepError::NotConfirmed { findings, .. } => {
             let advice = findings.iter().filter_map(|f| f.advice.clone());
-            Told { hints: advice.collect(), ..told }.hint(format!("look closer with `eskort check {certificate}`"))
+            ErrorText { hints: advice.collect(), ..told }.hint(format!("look closer with `eskort check {certificate}`"))
         }
         StepError::Trust(_) => told.hint("correct `visitor-roots` in the inventory"),
         StepError::Stuck { .. } => told

@@ -1,15 +1,15 @@
 //! Errors of proofs in words.
 
 use super::store::tell_store;
-use crate::told::Told;
-use eskort_core::desk::AskedError;
+use crate::error_text::ErrorText;
+use eskort_core::manual::AskedError;
 use eskort_dns::UpdateError;
 use eskort_host::HostError;
 use eskort_probe::{NotVisible, WhyNotVisible};
 use eskort_prove::{ApiError, ProofError};
 
-pub(crate) fn tell_proof(error: &ProofError) -> Told {
-    let told = Told::new(error);
+pub(crate) fn tell_proof(error: &ProofError) -> ErrorText {
+    let told = ErrorText::new(error);
     match error {
         ProofError::NotVisible { name, seen, others } => {
             let mut told = tell_not_visible(name, seen);
@@ -98,7 +98,7 @@ pub(crate) fn tell_proof(error: &ProofError) -> Told {
     }
 }
 
-fn tell_host(told: Told, error: &HostError) -> Told {
+fn tell_host(told: ErrorText, error: &HostError) -> ErrorText {
     match error {
         HostError::Unreachable { .. } => told.hint("check `address` and `port` of the host, and that this machine may go there"),
         HostError::Untrusted { .. } => told.hint(
@@ -115,9 +115,9 @@ fn tell_host(told: Told, error: &HostError) -> Told {
     }
 }
 
-pub(crate) fn tell_not_visible(name: &str, seen: &NotVisible) -> Told {
+pub(crate) fn tell_not_visible(name: &str, seen: &NotVisible) -> ErrorText {
     let cause = format!("what the authority would fetch cannot be seen\nasked for {}\n{seen}", seen.url);
-    let told = Told::coded("not-visible", cause);
+    let told = ErrorText::coded("not-visible", cause);
     match &seen.why {
         WhyNotVisible::NoAddress { .. } => {
             told.hint(format!("add an address record for {name}, or leave the name out of the certificate"))

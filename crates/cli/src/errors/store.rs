@@ -1,10 +1,10 @@
 //! Errors of the state folder in words.
 
-use crate::told::Told;
+use crate::error_text::ErrorText;
 use eskort_store::StoreError;
 
-pub(super) fn tell_store(error: &StoreError) -> Told {
-    let told = Told::new(error);
+pub(super) fn tell_store(error: &StoreError) -> ErrorText {
+    let told = ErrorText::new(error);
     match error {
         StoreError::Io { .. } => {
             told.hint("check that the folder is yours to write and that the disk has room; then run the same again")

@@ -1,6 +1,6 @@
 //! What is told of work under way.
 
-use super::errand;
+use super::manual_step;
 use crate::draw::table::{Cell, Page, draw, wrap};
 use crate::draw::tone::Tone;
 use crate::ui::Ui;
@@ -21,7 +21,7 @@ pub(crate) fn show(ui: &Ui, progress: &Progress) {
         Progress::Doing(words) => ui.spin(format!("{words} …")),
         Progress::Waiting { waits_for, .. } => ui.spin(format!("waiting for {} …", waits_for.words())),
         Progress::Passed { milestone, detail } => passed(ui, *milestone, detail),
-        Progress::AwaitsPerson(records) => ui.talk(&errand::records_to_place(records)),
+        Progress::AwaitsPerson(records) => ui.talk(&manual_step::records_to_place(records)),
         Progress::Answer { certificate, chain } => ui.talk(&answer(certificate, chain, ui.page())),
         Progress::Names(names) => ui.names(names),
         Progress::Change { path, how } => ui.talk(&change(&path.display().to_string(), how)),

@@ -1,8 +1,8 @@
 use super::*;
 use crate::pki::KeyKind;
 
-fn wanted(names: &[&str], key: KeyKind) -> Wanted {
-    Wanted {
+fn wanted(names: &[&str], key: KeyKind) -> Specification {
+    Specification {
         names: names.iter().map(|n| Identifier::parse(n).unwrap()).collect(),
         authority: "public".into(),
         reached: Some("acme https://ca.example/directory".into()),
@@ -12,12 +12,12 @@ fn wanted(names: &[&str], key: KeyKind) -> Wanted {
 }
 
 fn facts() -> Facts {
-    let made_for = wanted(&["lampholm.example", "www.lampholm.example"], KeyKind::P256);
+    let specification = wanted(&["lampholm.example", "www.lampholm.example"], KeyKind::P256);
     let not_before = "2026-01-01T00:00:00Z".parse().unwrap();
     let validity = Validity { not_before, not_after: "2026-04-01T00:00:00Z".parse().unwrap() };
     Facts {
-        wanted: made_for.clone(),
-        newest: Some(Held { generation: 3, made_for, validity }),
+        specification: specification.clone(),
+        newest: Some(Held { generation: 3, specification, validity }),
         open: None,
         failures: None,
         authority_hold: None,
@@ -46,21 +46,21 @@ type Change<'a> = &'a dyn Fn(&mut Facts);
 fn each_fact_leads_to_its_decision() {
     let rest = |_: &mut Facts| {};
     let none = |f: &mut Facts| (f.newest, f.next_generation) = (None, 1);
-    let names = |f: &mut Facts| f.wanted = wanted(&["lampholm.example"], KeyKind::P256);
-    let turned = |f: &mut Facts| f.wanted = wanted(&["www.lampholm.example", "lampholm.example"], KeyKind::P256);
-    let key = |f: &mut Facts| f.wanted.key = KeyKind::P384.word().into();
-    let authority = |f: &mut Facts| f.wanted.authority = "other".into();
-    let address = |f: &mut Facts| f.wanted.reached = Some("acme https://test.ca.example/directory".into());
-    let staple = |f: &mut Facts| f.wanted.request = Some("must-staple".into());
+    let names = |f: &mut Facts| f.specification = wanted(&["lampholm.example"], KeyKind::P256);
+    let turned = |f: &mut Facts| f.specification = wanted(&["www.lampholm.example", "lampholm.example"], KeyKind::P256);
+    let key = |f: &mut Facts| f.specification.key = KeyKind::P384.word().into();
+    let authority = |f: &mut Facts| f.specification.authority = "other".into();
+    let address = |f: &mut Facts| f.specification.reached = Some("acme https://test.ca.example/directory".into());
+    let staple = |f: &mut Facts| f.specification.request = Some("must-staple".into());
     let older = |f: &mut Facts| {
-        let made_for = &mut f.newest.as_mut().unwrap().made_for;
-        (made_for.request, made_for.reached) = (None, None);
+        let specification = &mut f.newest.as_mut().unwrap().specification;
+        (specification.request, specification.reached) = (None, None);
     };
     let given = |f: &mut Facts| f.next_generation = 9;
     let server = |f: &mut Facts| f.not_in_place.push("server `front`".into());
     let both = |f: &mut Facts| {
         server(f);
-        f.wanted.key = KeyKind::P384.word().into();
+        f.specification.key = KeyKind::P384.word().into();
     };
     let table: [(&str, Change<'_>, &str); 17] = [
         (GOOD, &rest, "nothing to do; renewal on 2026-03-02"),
@@ -190,7 +190,7 @@ fn in_ten_years_with_a_server_that_fails_or_cannot_be_looked_at_every_renewal_co
                         assert!(generation > facts.newest.as_ref().map_or(0, |held| held.generation));
                         let not_after = now + SignedDuration::from_hours(90 * 24);
                         let validity = Validity { not_before: now, not_after };
-                        facts.newest = Some(Held { generation, made_for: facts.wanted.clone(), validity });
+                        facts.newest = Some(Held { generation, specification: facts.specification.clone(), validity });
                         (facts.next_generation, facts.failures) = (generation + 1, None);
                         obtained += 1;
                         install(&mut facts, &mut in_place, generation);

@@ -11,7 +11,7 @@ pub use proof::{
 };
 
 use crate::names::Identifier;
-use crate::pki::{CsrWish, KeyKind};
+use crate::pki::{CsrSpecification, KeyKind};
 use jiff::SignedDuration;
 use std::collections::BTreeMap;
 use std::fmt;
@@ -237,7 +237,7 @@ pub struct CertificateEntry {
     /// The kind of key.
     pub key: KeyKind,
     /// What its CSR asks for beside names and key.
-    pub wish: CsrWish,
+    pub wish: CsrSpecification,
     /// Whether renewals use the same key again.
     pub keep_key: bool,
     /// A key that exists already, and is only read.

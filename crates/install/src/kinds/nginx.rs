@@ -6,7 +6,7 @@ use crate::plan::{Change, LiveEndpoint, Placement, ServerPlan, difference, loopb
 use eskort_core::finding::{Finding, Weight};
 use eskort_core::inventory::{CheckAddress, Install, Part, Server, ServerKind};
 use eskort_core::progress::FileChange;
-use eskort_siteconf::nginx::{self, Wish};
+use eskort_siteconf::nginx::{self, TlsTarget};
 use eskort_store::GenerationFolder;
 use std::path::Path;
 
@@ -23,8 +23,13 @@ pub(super) fn plan(
     let name = &install.server;
     let loaded = facts.nginx(config).map_err(|source| InstallError::Load { server: name.clone(), source })?;
     let (bundle, key) = (current.part(Part::Bundle), current.part(Part::Key));
-    let wish =
-        Wish { names: placement.names, bundle: &bundle, key: &key, tls_port: *tls_port, redirect: install.redirect };
+    let wish = TlsTarget {
+        names: placement.names,
+        bundle: &bundle,
+        key: &key,
+        tls_port: *tls_port,
+        redirect: install.redirect,
+    };
     let (config_read, sites) = &*loaded;
     let refused = |source| InstallError::Plan { server: name.clone(), source };
     let site = nginx::plan(config_read, sites, &wish).map_err(refused)?;

@@ -1,6 +1,6 @@
 //! Asks name servers whether all of them have the records.
 
-use super::target::{Placed, place_for, say_delegations, servers_to_look_at};
+use super::target::{TargetedRecord, place_for, say_delegations, servers_to_look_at};
 use crate::ProofError;
 use eskort_core::context::Context;
 use eskort_core::inventory::{DnsProof, RecordWriter};
@@ -25,9 +25,9 @@ pub async fn look_at_records(context: &Context, dns: &DnsProof, wanted: &[Record
         let standing = matches!(dns.writer, RecordWriter::Standing { .. });
         // What is everywhere already need not be placed again; the same record may answer several tasks.
         let everywhere = |name: &String| !found.have.is_empty() && found.behind.iter().all(|b| !b.names.contains(name));
-        let lacking = |p: &&Placed| !everywhere(&p.record.name);
+        let lacking = |p: &&TargetedRecord| !everywhere(&p.record.name);
         let mut to_place: Vec<RecordToPlace> = Vec::new();
-        for Placed { record, zone } in placed.iter().filter(lacking) {
+        for TargetedRecord { record, zone } in placed.iter().filter(lacking) {
             let one = RecordToPlace {
                 record: record.clone(),
                 zone: zone.name.clone(),
@@ -44,7 +44,7 @@ pub async fn look_at_records(context: &Context, dns: &DnsProof, wanted: &[Record
         Ok(found) => {
             for (host, why) in found.silent {
                 let text = format!("name server {host} was left out: {why}");
-                (context.watch)(&Progress::Note(text));
+                context.report(&Progress::Note(text));
             }
             Ok(())
         }
@@ -84,7 +84,7 @@ async fn ask_until(
             let state = format!("on {} of {} name servers", servers.len().saturating_sub(lack), servers.len());
             NameState { name: (*name).clone(), state, since: Some(begun) }
         };
-        (context.watch)(&Progress::Names(names.iter().map(state).collect()));
+        context.report(&Progress::Names(names.iter().map(state).collect()));
         // A server that remembers "there is none" says the same until it has forgotten: asking sooner is no use.
         let forgets = found.behind.iter().map(|b| b.remembers_for).min().flatten().unwrap_or_default();
         let next = pause.max(forgets).min(left);

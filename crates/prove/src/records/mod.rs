@@ -20,7 +20,7 @@ use eskort_host::crash_point;
 use eskort_store::Store;
 use program::tell_program;
 use std::collections::BTreeMap;
-use target::{Placed, locate_all, place_for, say_delegations};
+use target::{TargetedRecord, locate_all, place_for, say_delegations};
 use update::{read_key, update};
 use web_api::Api;
 
@@ -59,14 +59,14 @@ pub async fn publish_records(
             _ => false,
         })
     };
-    let mut missing: Vec<&Placed> = placed.iter().filter(|p| !has_id(&p.record)).collect();
+    let mut missing: Vec<&TargetedRecord> = placed.iter().filter(|p| !has_id(&p.record)).collect();
     let debts: Vec<Debt> = missing.iter().map(|p| debt(&p.record, None)).collect();
     store.owe(certificate, &debts, (context.now)())?;
     crash_point("owed");
     match &dns.writer {
         RecordWriter::Update(key) => update(context, key, &dns.look, Change::Add, &placed).await?,
         RecordWriter::Program { command, host, rules } => {
-            for Placed { record, .. } in &placed {
+            for TargetedRecord { record, .. } in &placed {
                 let told = tell_program(context, (command, host.as_ref(), rules), &dns.look, Change::Add, record).await;
                 // One that did not even begin has placed nothing.
                 if let Err(ProofError::Program(error)) = &told
@@ -83,7 +83,7 @@ pub async fn publish_records(
                 change_all(&api, &missing, Change::Add).await?;
                 missing.clear();
             }
-            for Placed { record, zone } in missing {
+            for TargetedRecord { record, zone } in missing {
                 if let Some(id) = api.add(&zone.name, record).await? {
                     store.amend_debt(&debt(record, Some(id)))?;
                 }
@@ -105,9 +105,9 @@ pub(crate) async fn take_away(context: &Context, proof: &str, owed: &[OwedRecord
         let located = locate_all(&dns.look, owed.iter().map(|owed| &owed.record)).await?;
         let placed = |owed: &OwedRecord| {
             let zone = located[&(owed.record.name.clone(), owed.record.kind)].zone.clone();
-            Placed { record: owed.record.clone(), zone }
+            TargetedRecord { record: owed.record.clone(), zone }
         };
-        Ok::<Vec<Placed>, ProofError>(owed.iter().map(placed).collect())
+        Ok::<Vec<TargetedRecord>, ProofError>(owed.iter().map(placed).collect())
     };
     match &dns.writer {
         RecordWriter::Person | RecordWriter::Standing { .. } => Err(ProofError::Gone { proof: proof.to_owned() }),
@@ -124,7 +124,7 @@ pub(crate) async fn take_away(context: &Context, proof: &str, owed: &[OwedRecord
             if api.replaces_all() {
                 return change_all(&api, &placed.iter().collect::<Vec<_>>(), Change::Remove).await;
             }
-            for (Placed { record, zone }, OwedRecord { id, .. }) in placed.iter().zip(owed) {
+            for (TargetedRecord { record, zone }, OwedRecord { id, .. }) in placed.iter().zip(owed) {
                 api.remove(&zone.name, record, id.as_deref()).await?;
             }
             Ok(())
@@ -133,9 +133,9 @@ pub(crate) async fn take_away(context: &Context, proof: &str, owed: &[OwedRecord
 }
 
 /// Changes records at an API that replaces all values of a name and type at once.
-async fn change_all(api: &Api<'_>, placed: &[&Placed], what: Change) -> Result<(), ProofError> {
+async fn change_all(api: &Api<'_>, placed: &[&TargetedRecord], what: Change) -> Result<(), ProofError> {
     let mut groups: BTreeMap<(&Zone, &str, RecordType), Vec<&Record>> = BTreeMap::new();
-    for Placed { record, zone } in placed {
+    for TargetedRecord { record, zone } in placed {
         groups.entry((zone, &record.name, record.kind)).or_default().push(record);
     }
     for ((zone, ..), records) in groups {

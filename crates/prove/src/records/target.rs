@@ -14,7 +14,7 @@ const AT_ONCE: usize = 16;
 
 /// A record, and the zone it belongs to.
 #[derive(Clone, Debug)]
-pub(crate) struct Placed {
+pub(crate) struct TargetedRecord {
     pub(crate) record: Record,
     pub(crate) zone: Zone,
 }
@@ -75,18 +75,18 @@ fn is_in(name: &str, zone: &str) -> bool {
 }
 
 /// Returns the records, each at the name where it goes.
-async fn place(look: &DnsLook, records: &[Record]) -> Result<Vec<Placed>, ProofError> {
+async fn place(look: &DnsLook, records: &[Record]) -> Result<Vec<TargetedRecord>, ProofError> {
     let located = locate_all(look, records.iter()).await?;
     let placed = |record: &Record| {
         let found = &located[&(record.name.clone(), record.kind)];
-        Placed { record: Record { name: found.name.clone(), ..record.clone() }, zone: found.zone.clone() }
+        TargetedRecord { record: Record { name: found.name.clone(), ..record.clone() }, zone: found.zone.clone() }
     };
     Ok(records.iter().map(placed).collect())
 }
 
 /// Returns the records at the names where they go. A program needs no zone: where the inventory says who has to have its
 /// records, and nobody can say where names lead, they go to these very names.
-pub(crate) async fn place_for(dns: &DnsProof, records: &[Record]) -> Result<Vec<Placed>, ProofError> {
+pub(crate) async fn place_for(dns: &DnsProof, records: &[Record]) -> Result<Vec<TargetedRecord>, ProofError> {
     let placed = place(&dns.look, records).await;
     let by_program = matches!(dns.writer, RecordWriter::Program { .. });
     if placed.is_ok() || !by_program || dns.look.name_servers.is_empty() {
@@ -96,29 +96,32 @@ pub(crate) async fn place_for(dns: &DnsProof, records: &[Record]) -> Result<Vec<
         name: dns.look.zone.clone().unwrap_or_else(|| record.name.clone()),
         primary: String::new(),
     };
-    Ok(records.iter().map(|record| Placed { record: record.clone(), zone: zone(record) }).collect())
+    Ok(records.iter().map(|record| TargetedRecord { record: record.clone(), zone: zone(record) }).collect())
 }
 
 /// Says where names lead elsewhere.
-pub(crate) fn say_delegations(context: &Context, records: &[Record], placed: &[Placed]) {
+pub(crate) fn say_delegations(context: &Context, records: &[Record], placed: &[TargetedRecord]) {
     let mut said = BTreeSet::new();
-    for (Record { name, .. }, Placed { record, .. }) in records.iter().zip(placed) {
+    for (Record { name, .. }, TargetedRecord { record, .. }) in records.iter().zip(placed) {
         if *name != record.name && said.insert(name) {
-            (context.watch)(&Progress::Note(format!("{name} leads to {}: the record goes there", record.name)));
+            context.report(&Progress::Note(format!("{name} leads to {}: the record goes there", record.name)));
         }
     }
 }
 
-pub(crate) fn by_zone(placed: &[Placed]) -> BTreeMap<&Zone, Vec<Record>> {
+pub(crate) fn by_zone(placed: &[TargetedRecord]) -> BTreeMap<&Zone, Vec<Record>> {
     let mut zones: BTreeMap<&Zone, Vec<Record>> = BTreeMap::new();
-    for Placed { record, zone } in placed {
+    for TargetedRecord { record, zone } in placed {
         zones.entry(zone).or_default().push(record.clone());
     }
     zones
 }
 
 /// Returns the servers that must have the records: the inventory's, or all of the zones'.
-pub(crate) async fn servers_to_look_at(look: &DnsLook, placed: &[Placed]) -> Result<Vec<NameServer>, ProofError> {
+pub(crate) async fn servers_to_look_at(
+    look: &DnsLook,
+    placed: &[TargetedRecord],
+) -> Result<Vec<NameServer>, ProofError> {
     let server = server_to_ask(look).await;
     let mut servers: BTreeSet<NameServer> = look.name_servers.iter().copied().map(NameServer::from).collect();
     if servers.is_empty() {

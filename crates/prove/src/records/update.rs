@@ -1,7 +1,7 @@
 //! Records by dynamic updates, signed with TSIG (RFC 2136, RFC 8945).
 
 use super::change::Change;
-use super::target::{Placed, by_zone, system_server};
+use super::target::{TargetedRecord, by_zone, system_server};
 use crate::ProofError;
 use eskort_core::context::Context;
 use eskort_core::inventory::{DnsLook, TsigKey};
@@ -44,7 +44,7 @@ pub(crate) async fn update(
     key: &TsigKey,
     look: &DnsLook,
     what: Change,
-    placed: &[Placed],
+    placed: &[TargetedRecord],
 ) -> Result<(), ProofError> {
     let key = read_key(key)?;
     for (zone, records) in by_zone(placed) {

@@ -1,6 +1,6 @@
 //! The server blocks of a configuration, with everything that includes bring into them, and which of them answers to a name.
 
-use super::tree::{Config, Directive, Placed};
+use super::tree::{Config, Directive, DirectiveRef};
 use crate::splice::line_number;
 use eskort_core::names::Identifier;
 use regex::{Regex, RegexBuilder};
@@ -136,17 +136,19 @@ impl ServerName {
     }
 
     /// How well this answers a name (not a wildcard).
-    fn fit(&self, name: &str) -> Option<Fit> {
+    fn fit(&self, name: &str) -> Option<NameMatch> {
         match self {
-            ServerName::Exact(own) => (own == name).then_some(Fit::Exact),
-            ServerName::Below { base, and_base } if name == base => and_base.then_some(Fit::Exact),
-            ServerName::Below { base, .. } => {
-                name.strip_suffix(base.as_str()).filter(|rest| rest.ends_with('.')).map(|_| Fit::Below(base.len()))
-            }
-            ServerName::Before(front) => {
-                name.strip_prefix(front.as_str()).filter(|rest| rest.starts_with('.')).map(|_| Fit::Before(front.len()))
-            }
-            ServerName::Pattern(pattern) => pattern.as_ref()?.is_match(name).then_some(Fit::Pattern),
+            ServerName::Exact(own) => (own == name).then_some(NameMatch::Exact),
+            ServerName::Below { base, and_base } if name == base => and_base.then_some(NameMatch::Exact),
+            ServerName::Below { base, .. } => name
+                .strip_suffix(base.as_str())
+                .filter(|rest| rest.ends_with('.'))
+                .map(|_| NameMatch::Below(base.len())),
+            ServerName::Before(front) => name
+                .strip_prefix(front.as_str())
+                .filter(|rest| rest.starts_with('.'))
+                .map(|_| NameMatch::Before(front.len())),
+            ServerName::Pattern(pattern) => pattern.as_ref()?.is_match(name).then_some(NameMatch::Pattern),
             ServerName::Nobody => None,
         }
     }
@@ -168,7 +170,7 @@ impl ServerName {
 /// How well a block answers a name, better ones last: nginx takes the exact name, then the longest wildcard at the beginning, then
 /// the longest at the end, then the first pattern.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
-pub(super) enum Fit {
+pub(super) enum NameMatch {
     Pattern,
     Before(usize),
     Below(usize),
@@ -177,7 +179,7 @@ pub(super) enum Fit {
 
 /// Tells a block from all others.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
-pub struct BlockId(pub(super) Placed);
+pub struct BlockId(pub(super) DirectiveRef);
 
 /// A `server { … }` inside `http { … }`.
 #[derive(Clone, Debug)]
@@ -193,7 +195,7 @@ pub struct ServerBlock {
     /// Its listeners; one on port 80 when it has no `listen` at all.
     pub listens: Vec<Listen>,
     /// What stands in it, includes put in place.
-    pub(super) directives: Vec<Placed>,
+    pub(super) directives: Vec<DirectiveRef>,
     /// Whether it takes a certificate from what surrounds it.
     pub(super) inherits_certificate: bool,
 }
@@ -204,19 +206,19 @@ impl ServerBlock {
         self.listens.iter().any(|l| l.tls)
     }
 
-    pub(super) fn all<'c>(&'c self, config: &'c Config, name: &'c str) -> impl Iterator<Item = Placed> + 'c {
+    pub(super) fn all<'c>(&'c self, config: &'c Config, name: &'c str) -> impl Iterator<Item = DirectiveRef> + 'c {
         self.directives.iter().copied().filter(move |p| config.get(*p).name == name)
     }
 
     /// Returns how well a name of the block answers to a name.
-    pub(super) fn answers(&self, name: &Identifier) -> Option<Fit> {
+    pub(super) fn answers(&self, name: &Identifier) -> Option<NameMatch> {
         if name.is_wildcard() {
             let hit = |own: &ServerName| match own {
                 ServerName::Exact(own) => name.covers(own),
                 ServerName::Below { base, .. } => *base == name.base(),
                 _ => false,
             };
-            return self.names.iter().any(|(_, own)| hit(own)).then_some(Fit::Exact);
+            return self.names.iter().any(|(_, own)| hit(own)).then_some(NameMatch::Exact);
         }
         let wanted = name.to_string();
         self.names.iter().filter_map(|(_, own)| own.fit(&wanted)).max()
@@ -373,7 +375,12 @@ pub(super) struct Served {
     pub(super) tls: bool,
 }
 
-fn server_block(config: &Config, placed: Placed, tls_by_default: bool, inherits_certificate: bool) -> ServerBlock {
+fn server_block(
+    config: &Config,
+    placed: DirectiveRef,
+    tls_by_default: bool,
+    inherits_certificate: bool,
+) -> ServerBlock {
     let directives = config.inside(Some(placed));
     let of = |name: &'static str| directives.iter().map(|p| config.get(*p)).filter(move |d| d.name == name);
     let tls_on = of("ssl").next_back().map_or(tls_by_default, |d| d.arg(0) == "on");

@@ -9,5 +9,5 @@ mod tests;
 mod tree;
 
 pub use blocks::{BlockId, Listen, ServerBlock, Sites, Socket};
-pub use plan::{Endpoint, FileChange, PlanError, SitePlan, Wish, plan};
+pub use plan::{Endpoint, FileChange, PlanError, SitePlan, TlsTarget, plan};
 pub use tree::{Config, ConfigFile, LoadError, ReadFiles, load};

@@ -3,7 +3,7 @@
 use super::blocks::{Listen, ServerBlock, Sites, Socket};
 use super::lex::quote_word;
 use super::redirect::{self, Redirect};
-use super::tree::{Config, Placed};
+use super::tree::{Config, DirectiveRef};
 use crate::splice::{Edit, EditsOverlap, apply_edits, behind, indent, line_end};
 use eskort_core::finding::{Finding, Weight};
 use eskort_core::names::Identifier;
@@ -14,7 +14,7 @@ use std::path::{Path, PathBuf};
 
 /// What nginx should do.
 #[derive(Clone, Copy, Debug)]
-pub struct Wish<'a> {
+pub struct TlsTarget<'a> {
     /// The certificate's names.
     pub names: &'a [Identifier],
     /// Where the chain is.
@@ -143,18 +143,18 @@ pub enum PlanError {
 ///
 /// # Errors
 /// A [`PlanError`] when no block answers to any name, or a block cannot be changed without harm to others.
-pub fn plan(config: &Config, sites: &Sites, wish: &Wish<'_>) -> Result<SitePlan, PlanError> {
-    for path in [wish.bundle, wish.key] {
+pub fn plan(config: &Config, sites: &Sites, target: &TlsTarget<'_>) -> Result<SitePlan, PlanError> {
+    for path in [target.bundle, target.key] {
         if path.to_string_lossy().contains('$') {
             return Err(PlanError::Variable { path: path.to_owned() });
         }
     }
-    let Chosen { blocks, plain, unserved } = choose(sites, wish.names);
+    let Chosen { blocks, plain, unserved } = choose(sites, target.names);
     if blocks.is_empty() {
         let main = config.files.first().map(|f| f.path.clone()).unwrap_or_default();
         return Err(PlanError::NoServerBlock { main, names: unserved });
     }
-    let mut planner = Planner { config, sites, wish, edits: BTreeMap::new(), endpoints: Vec::new() };
+    let mut planner = Planner { config, sites, target, edits: BTreeMap::new(), endpoints: Vec::new() };
     for (&index, names) in &blocks {
         let block = &sites.blocks[index];
         if !block.has_tls() {
@@ -163,7 +163,7 @@ pub fn plan(config: &Config, sites: &Sites, wish: &Wish<'_>) -> Result<SitePlan,
         planner.point_at_certificate(block)?;
         planner.note_endpoints(block, names);
     }
-    if wish.redirect {
+    if target.redirect {
         for (index, names) in &plain {
             planner.redirect(&sites.blocks[*index], names);
         }
@@ -176,7 +176,7 @@ pub fn plan(config: &Config, sites: &Sites, wish: &Wish<'_>) -> Result<SitePlan,
             Finding::new(Weight::Notice, "names", text).with_advice(advice)
         })
         .collect();
-    findings.extend(blocks.keys().filter_map(|i| uncovered(config, &sites.blocks[*i], wish.names)));
+    findings.extend(blocks.keys().filter_map(|i| uncovered(config, &sites.blocks[*i], target.names)));
     planner.finish(findings)
 }
 
@@ -230,7 +230,7 @@ fn uncovered(config: &Config, block: &ServerBlock, names: &[Identifier]) -> Opti
 struct Planner<'a> {
     config: &'a Config,
     sites: &'a Sites,
-    wish: &'a Wish<'a>,
+    target: &'a TlsTarget<'a>,
     edits: BTreeMap<usize, Vec<Edit>>,
     endpoints: Vec<Endpoint>,
 }
@@ -248,7 +248,7 @@ impl Planner<'_> {
     }
 
     fn lines(&self) -> [(&'static str, String); 2] {
-        [("ssl_certificate", self.wish.bundle), ("ssl_certificate_key", self.wish.key)]
+        [("ssl_certificate", self.target.bundle), ("ssl_certificate_key", self.target.key)]
             .map(|(name, path)| (name, path.display().to_string()))
     }
 
@@ -256,7 +256,7 @@ impl Planner<'_> {
     fn point_at_certificate(&mut self, block: &ServerBlock) -> Result<(), PlanError> {
         let mut missing = Vec::new();
         for (name, path) in self.lines() {
-            let found: Vec<Placed> = block.all(self.config, name).collect();
+            let found: Vec<DirectiveRef> = block.all(self.config, name).collect();
             match found[..] {
                 [] => missing.push(format!("{name} {};", quote_word(&path))),
                 [one] => {
@@ -283,22 +283,22 @@ impl Planner<'_> {
 
     /// A certificate that is in use is not replaced by one that has fewer of the block's names.
     fn refuse_uncovering(&self, block: &ServerBlock) -> Result<(), PlanError> {
-        let names = block.foreign_names(self.wish.names);
+        let names = block.foreign_names(self.target.names);
         if names.is_empty() || !block.has_tls() {
             return Ok(());
         }
-        let ours = self.wish.names.iter().filter(|name| block.answers(name).is_some()).map(Identifier::to_string);
+        let ours = self.target.names.iter().filter(|name| block.answers(name).is_some()).map(Identifier::to_string);
         let (path, line) = (block.path.clone(), block.line(self.config));
         Err(PlanError::WouldUncover { path, line, names, ours: ours.collect() })
     }
 
     /// An included file may be edited only when all blocks that include it are for our names.
-    fn refuse_shared(&self, line: Placed, block: &ServerBlock) -> Result<(), PlanError> {
+    fn refuse_shared(&self, line: DirectiveRef, block: &ServerBlock) -> Result<(), PlanError> {
         if line.file == block.id.0.file {
             return Ok(());
         }
         for other in self.sites.blocks.iter().filter(|b| b.id != block.id && b.directives.contains(&line)) {
-            if !self.wish.names.iter().any(|n| other.answers(n).is_some()) {
+            if !self.target.names.iter().any(|n| other.answers(n).is_some()) {
                 let file = &self.config.files[line.file];
                 let line = file.line(self.config.get(line).range.start);
                 return Err(PlanError::SharedLines { path: file.path.clone(), line });
@@ -342,7 +342,7 @@ impl Planner<'_> {
     fn tls_listens(&self, block: &ServerBlock) -> Vec<Listen> {
         let mut found: Vec<Listen> = Vec::new();
         for listen in block.listens.iter().filter(|l| !l.tls) {
-            let Some(socket) = listen.socket.at_port(self.wish.tls_port) else { continue };
+            let Some(socket) = listen.socket.at_port(self.target.tls_port) else { continue };
             // Other names of hosts are resolved by nginx alone: what they would take cannot be seen.
             if matches!(&socket, Socket::Host(host, _) if host != "localhost")
                 || found.iter().any(|l| l.socket == socket)
@@ -423,7 +423,7 @@ impl Planner<'_> {
             Socket::Unix(_) => None,
         });
         let beside = || self.endpoints.iter().filter(named).find_map(|e| e.port);
-        own.or_else(beside).unwrap_or(self.wish.tls_port)
+        own.or_else(beside).unwrap_or(self.target.tls_port)
     }
 
     fn note_endpoints(&mut self, block: &ServerBlock, served: &[&Identifier]) {

@@ -2,7 +2,7 @@
 //! challenges, however that is served.
 
 use super::blocks::ServerBlock;
-use super::tree::{Config, Directive, Placed};
+use super::tree::{Config, Directive, DirectiveRef};
 use eskort_core::names::Identifier;
 use std::collections::BTreeSet;
 use std::ops::Range;
@@ -88,7 +88,7 @@ pub(super) fn find(config: &Config, block: &ServerBlock) -> Found {
     if sends { Found::Theirs } else { Found::None }
 }
 
-fn sends_inside(config: &Config, placed: Placed, block: &ServerBlock, to_itself: bool) -> bool {
+fn sends_inside(config: &Config, placed: DirectiveRef, block: &ServerBlock, to_itself: bool) -> bool {
     let sends = |d: &Directive| sends_to_https(d) && (!to_itself || target(d).is_some_and(|to| is_own(block, to)));
     config.inside(Some(placed)).iter().any(|p| sends(config.get(*p)))
 }

@@ -23,7 +23,7 @@ fn plan_for(config: &Config, names: &[&str], redirect: bool) -> Result<SitePlan,
     plan(
         config,
         &Sites::find(config),
-        &Wish {
+        &TlsTarget {
             names: &names,
             bundle: Path::new("/state/current/bundle.pem"),
             key: Path::new("/state/current/key.pem"),
@@ -418,16 +418,16 @@ fn comments_stay_with_their_lines_and_odd_paths_are_quoted() {
     );
     let loaded = config(&[("/etc/nginx/nginx.conf", text)]);
     let names = [Identifier::parse("lampholm.example").unwrap()];
-    let wish = |bundle: &'static str| Wish {
+    let target = |bundle: &'static str| TlsTarget {
         names: &names,
         bundle: Path::new(bundle),
         key: Path::new("/k"),
         tls_port: 443,
         redirect: false,
     };
-    let found = plan(&loaded, &Sites::find(&loaded), &wish("/my state/a\"b.pem")).unwrap();
+    let found = plan(&loaded, &Sites::find(&loaded), &target("/my state/a\"b.pem")).unwrap();
     assert!(String::from_utf8_lossy(&found.changes[0].new).contains("ssl_certificate \"/my state/a\\\"b.pem\";"));
-    assert!(matches!(plan(&loaded, &Sites::find(&loaded), &wish("/a$b")), Err(PlanError::Variable { .. })));
+    assert!(matches!(plan(&loaded, &Sites::find(&loaded), &target("/a$b")), Err(PlanError::Variable { .. })));
 }
 
 #[test]

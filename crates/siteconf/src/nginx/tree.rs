@@ -59,7 +59,7 @@ impl ConfigFile {
 
 /// The place of a directive in a configuration: the file, and its number there.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
-pub(super) struct Placed {
+pub(super) struct DirectiveRef {
     pub(super) file: usize,
     index: usize,
 }
@@ -71,20 +71,20 @@ pub struct Config {
     pub files: Vec<ConfigFile>,
     by_path: HashMap<PathBuf, usize>,
     /// Which files each include brings in.
-    includes: HashMap<Placed, Vec<usize>>,
+    includes: HashMap<DirectiveRef, Vec<usize>>,
 }
 
 impl Config {
-    pub(super) fn get(&self, placed: Placed) -> &Directive {
+    pub(super) fn get(&self, placed: DirectiveRef) -> &Directive {
         &self.files[placed.file].directives[placed.index]
     }
 
     /// Returns what stands directly in a block, or in the main file, with what includes bring in put where the include stands.
-    pub(super) fn inside(&self, block: Option<Placed>) -> Vec<Placed> {
+    pub(super) fn inside(&self, block: Option<DirectiveRef>) -> Vec<DirectiveRef> {
         let mut found = Vec::new();
         match block {
-            Some(Placed { file, index }) => {
-                self.flatten(file, index + 1..self.get(Placed { file, index }).end, &mut found)
+            Some(DirectiveRef { file, index }) => {
+                self.flatten(file, index + 1..self.get(DirectiveRef { file, index }).end, &mut found)
             }
             None if self.files.is_empty() => {}
             None => self.flatten(0, 0..self.files[0].directives.len(), &mut found),
@@ -93,20 +93,20 @@ impl Config {
     }
 
     /// Returns what stands directly in a block, without includes.
-    pub(super) fn own(&self, block: Placed) -> impl Iterator<Item = Placed> {
+    pub(super) fn own(&self, block: DirectiveRef) -> impl Iterator<Item = DirectiveRef> {
         let mut index = block.index + 1;
         let end = self.get(block).end;
         std::iter::from_fn(move || {
-            let placed = (index < end).then_some(Placed { file: block.file, index })?;
+            let placed = (index < end).then_some(DirectiveRef { file: block.file, index })?;
             index = self.get(placed).end;
             Some(placed)
         })
     }
 
-    fn flatten(&self, file: usize, range: Range<usize>, out: &mut Vec<Placed>) {
+    fn flatten(&self, file: usize, range: Range<usize>, out: &mut Vec<DirectiveRef>) {
         let mut index = range.start;
         while index < range.end {
-            let placed = Placed { file, index };
+            let placed = DirectiveRef { file, index };
             index = self.get(placed).end;
             out.push(placed);
             // Loading has made sure that this ends.
@@ -137,7 +137,7 @@ impl Config {
         way.push(file);
         let mut size = self.files[file].directives.len();
         for index in 0..self.files[file].directives.len() {
-            for &included in self.includes.get(&Placed { file, index }).into_iter().flatten() {
+            for &included in self.includes.get(&DirectiveRef { file, index }).into_iter().flatten() {
                 size = size.saturating_add(self.size(included, sizes, way)?);
             }
         }
@@ -215,7 +215,7 @@ pub fn load(main: &Path, read: &mut ReadFiles<'_>) -> Result<Config, LoadError> 
             directives.filter(|(_, d)| d.name == "include").map(|(index, d)| (index, folder.join(d.arg(0)))).collect();
         for (index, pattern) in found {
             let files = config.take_in(main, &pattern, read)?;
-            config.includes.insert(Placed { file, index }, files);
+            config.includes.insert(DirectiveRef { file, index }, files);
         }
         file += 1;
     }

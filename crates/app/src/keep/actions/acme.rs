@@ -1,6 +1,6 @@
 //! The steps at an ACME authority, from the challenges to the chain.
 
-use super::RealHands;
+use super::JourneyActions;
 use crate::StepError;
 use crate::by_hand::answer::fitting;
 use eskort_acme::{
@@ -34,7 +34,7 @@ fn kind(way: Way) -> ChallengeKind {
     }
 }
 
-impl RealHands<'_> {
+impl JourneyActions<'_> {
     pub(super) async fn ask(&mut self, step: Step, url: &str) -> Result<Answer, StepError> {
         Ok(self.client()?.send(step, Hold::Repeatable, |s, n| post_as_get(s, n, url)).await?)
     }
@@ -79,7 +79,8 @@ impl RealHands<'_> {
             expected: "an authorization for a name of the order",
             found: format!("one for `{}`", authorization.name),
         };
-        let name = self.wanted.names.iter().find(ours).ok_or_else(foreign).map_err(AuthorityError::from)?.clone();
+        let name =
+            self.specification.names.iter().find(ours).ok_or_else(foreign).map_err(AuthorityError::from)?.clone();
         let (proof_name, proof) =
             self.context.inventory.proof_of(self.entry, &name).expect("an ACME order has its proofs");
         let proof_name = proof_name.to_owned();
@@ -116,7 +117,7 @@ impl RealHands<'_> {
             Proof::Dns(DnsProof { writer: RecordWriter::Standing { wildcard, until }, .. }) => (*wildcard, *until),
             _ => (false, None),
         };
-        let has_wildcard = self.wanted.names.iter().any(|n| n.is_wildcard() && n.base() == name.base());
+        let has_wildcard = self.specification.names.iter().any(|n| n.is_wildcard() && n.base() == name.base());
         StandingRecord { issuer, account, wildcard: wildcard || has_wildcard, until }.record(&name.base())
     }
 
@@ -191,7 +192,7 @@ impl RealHands<'_> {
             let state = if *proved { "proved" } else { "the authority is looking" };
             NameState { name: name.clone(), state: state.into(), since: Some(since) }
         };
-        (self.context.watch)(&Progress::Names(self.seen.values().map(state).collect()));
+        self.context.report(&Progress::Names(self.seen.values().map(state).collect()));
     }
 
     /// An invalid order often keeps its reasons in its authorizations: all of them are told, since each costs a failed try.
@@ -215,8 +216,8 @@ impl RealHands<'_> {
     }
 
     pub(super) async fn finalize(&mut self, order_ref: &OrderRef, again: bool) -> Result<Outcome, StepError> {
-        let csr =
-            make_csr(&self.key()?, &self.wanted.names, &self.entry.wish).map_err(|source| self.key_error(source))?;
+        let csr = make_csr(&self.key()?, &self.specification.names, &self.entry.wish)
+            .map_err(|source| self.key_error(source))?;
         let mut ask_first = again;
         let mut unknown: Option<AuthorityError> = None;
         loop {
@@ -262,7 +263,7 @@ impl RealHands<'_> {
 
     pub(super) async fn fetch(&mut self, url: &str) -> Result<Outcome, StepError> {
         let (mut chain, alternates) = self.fetch_chain(url).await?;
-        let authority = self.context.inventory.authorities[&self.wanted.authority].acme();
+        let authority = self.context.inventory.authorities[&self.specification.authority].acme();
         if let Some(top) = authority.and_then(|acme| acme.top_issuer.as_ref())
             && chain.top_issuer() != top
         {
@@ -270,18 +271,18 @@ impl RealHands<'_> {
                 Some(other) => chain = other,
                 None => {
                     let text = format!("the authority offers no chain up to `{top}`; kept `{}`", chain.top_issuer());
-                    (self.context.watch)(&Progress::Note(text));
+                    self.context.report(&Progress::Note(text));
                 }
             }
         }
-        chain.check_answers(&self.key()?, &self.wanted.names)?;
+        chain.check_answers(&self.key()?, &self.specification.names)?;
         if self.entry.wish.must_staple && !chain.leaf().must_staple {
             let text = "the certificate does not say that servers have to staple, though the inventory asks for it";
-            (self.context.watch)(&Progress::Note(text.into()));
+            self.context.report(&Progress::Note(text.into()));
         }
         self.store.generation_folder(self.certificate, self.generation).save_chain(&chain)?;
         let now = (self.context.now)();
-        self.store.record_generation(self.certificate, self.generation, &self.wanted, &chain, now)?;
+        self.store.record_generation(self.certificate, self.generation, &self.specification, &chain, now)?;
         Ok(Outcome::Stored)
     }
 

@@ -1,26 +1,26 @@
 //! The steps at authorities without ACME: a CSR is handed to a person, or sent over EST.
 
-use super::RealHands;
+use super::JourneyActions;
 use crate::by_hand::answer;
-use crate::by_hand::desk::Desk;
+use crate::by_hand::validation::Validation;
 use crate::{AnswerError, StepError};
-use eskort_core::desk::{DeskNotes, Errand};
 use eskort_core::inventory::CsrAuthority;
 use eskort_core::journey::Outcome;
+use eskort_core::manual::{ManualStep, OrderNotes};
 use eskort_core::pki::{
-    Built, Certificate, Chain, CsrWish, PrivateKey, Secret, find_csr, make_csr, read_csr, request_pem,
+    AssembledChain, Certificate, Chain, CsrSpecification, PrivateKey, Secret, find_csr, make_csr, read_csr, request_pem,
 };
 use eskort_core::progress::Progress;
-use eskort_host::files::{Access, write_whole};
+use eskort_host::files::{Access, write_atomic};
 use eskort_install::InstallError;
 use eskort_talk::{Enrolled, Est, add_missing_issuers};
 use jiff::Timestamp;
 
-impl RealHands<'_> {
+impl JourneyActions<'_> {
     /// Asks for the certificate over EST. The CSR is stored first: asking again has to be with the very same.
     pub(super) async fn enroll(&mut self, polls: u32) -> Result<Outcome, StepError> {
         let (context, now) = (self.context, (self.context.now)());
-        let authority = &context.inventory.authorities[&self.wanted.authority];
+        let authority = &context.inventory.authorities[&self.specification.authority];
         let est = authority.est().ok_or(StepError::OtherKind { kind: authority.kind_word() })?;
         let key = self.key()?;
         let renewed = self.renewed(now)?;
@@ -32,19 +32,19 @@ impl RealHands<'_> {
             None => {
                 // RFC 7030 section 4.2.2 wants the subject of the certificate that is renewed.
                 let same_subject = renewed.as_ref().map(|(leaf, _)| leaf.subject_der().to_vec());
-                let wish = CsrWish { same_subject, ..self.entry.wish.clone() };
-                let made = make_csr(&key, &self.wanted.names, &wish).map_err(|e| self.key_error(e))?;
+                let wish = CsrSpecification { same_subject, ..self.entry.wish.clone() };
+                let made = make_csr(&key, &self.specification.names, &wish).map_err(|e| self.key_error(e))?;
                 folder.save_request(&request_pem(&made))?;
                 made
             }
         };
         let renews = renewed.is_some();
         let in_use = renewed.map(|(_, with_key)| with_key);
-        let conversation = Est::open(est, in_use, authority.patience, context.watch.clone())?;
+        let conversation = Est::open(est, in_use, authority.patience, context.progress.clone())?;
         let mut pool = match conversation.enroll(&csr, renews, now).await? {
             Enrolled::NotYet(ask_again) => {
                 if polls == 0 {
-                    (context.watch)(&Progress::Note("the authority has the request, and takes its time".into()));
+                    context.report(&Progress::Note("the authority has the request, and takes its time".into()));
                 }
                 return Ok(Outcome::NotYet { ask_again });
             }
@@ -65,7 +65,8 @@ impl RealHands<'_> {
     /// RFC 7030 section 4.2.2 wants the same authority and the same names.
     fn renewed(&self, now: Timestamp) -> Result<Option<(Certificate, Secret<String>)>, StepError> {
         let newest = self.store.newest(self.certificate)?.filter(|newest| {
-            let same = newest.wanted.authority == self.wanted.authority && newest.wanted.names == self.wanted.names;
+            let same = newest.specification.authority == self.specification.authority
+                && newest.specification.names == self.specification.names;
             same && newest.number != self.generation && now < newest.validity.not_after
         });
         let Some(newest) = newest else { return Ok(None) };
@@ -76,26 +77,26 @@ impl RealHands<'_> {
     }
 
     fn office(&self) -> Result<&CsrAuthority, StepError> {
-        let authority = &self.context.inventory.authorities[&self.wanted.authority];
+        let authority = &self.context.inventory.authorities[&self.specification.authority];
         authority.csr().ok_or(StepError::OtherKind { kind: authority.kind_word() })
     }
 
     /// Puts the CSR where a person finds it, and into the authority's folder. Both are written whole, so twice is as once.
     pub(super) fn hand_over(&mut self) -> Result<Outcome, StepError> {
         let folder = self.store.generation_folder(self.certificate, self.generation);
-        let csr =
-            make_csr(&self.key()?, &self.wanted.names, &self.entry.wish).map_err(|source| self.key_error(source))?;
+        let csr = make_csr(&self.key()?, &self.specification.names, &self.entry.wish)
+            .map_err(|source| self.key_error(source))?;
         folder.save_request(&request_pem(&csr))?;
         if let Some(drop) = &self.office()?.drop {
             let path = drop.join(answer::dropped_name(self.certificate, self.generation));
-            let written = write_whole(&path, request_pem(&csr).as_bytes(), Access::mode(0o644));
+            let written = write_atomic(&path, request_pem(&csr).as_bytes(), Access::mode(0o644));
             written.map_err(|source| InstallError::Write { path, source })?;
         }
         Ok(Outcome::HandedOver)
     }
 
     /// Takes the answer that was brought, or one that lies in the authority's folder.
-    pub(super) async fn take_answer(&mut self, notes: &DeskNotes) -> Result<Outcome, StepError> {
+    pub(super) async fn take_answer(&mut self, notes: &OrderNotes) -> Result<Outcome, StepError> {
         let key = self.key()?;
         let answer = match (self.answer.take(), &self.office()?.pick_up) {
             (Some(answer), _) => Some(answer),
@@ -113,11 +114,11 @@ impl RealHands<'_> {
             (None, None) => None,
         };
         let Some(built) = answer else {
-            let desk = Desk {
+            let desk = Validation {
                 context: self.context,
                 store: self.store,
                 certificate: self.certificate,
-                names: &self.wanted.names,
+                names: &self.specification.names,
             };
             let proof = match &notes.asked {
                 Some(asked) => Some(desk.show(asked, notes.told.is_some()).await?),
@@ -125,25 +126,25 @@ impl RealHands<'_> {
             };
             let office = self.office()?;
             let folder = self.store.generation_folder(self.certificate, self.generation);
-            let errand = Errand {
+            let manual_step = ManualStep {
                 certificate: self.certificate.to_owned(),
                 csr: folder.request(),
                 csr_pem: folder.stored_request()?.unwrap_or_default(),
-                authority: self.wanted.authority.clone(),
+                authority: self.specification.authority.clone(),
                 desk: office.desk.clone(),
                 dropped: office.drop.as_ref().map(|d| d.join(answer::dropped_name(self.certificate, self.generation))),
                 pick_up: office.pick_up.clone(),
                 notes: notes.clone(),
                 proof,
             };
-            return Err(StepError::AwaitsAnswer(Box::new(errand)));
+            return Err(StepError::AwaitsAnswer(Box::new(manual_step)));
         };
         self.store_answer(built, &key)
     }
 
     /// Fetches issuers that are missing, where the inventory allows that.
-    async fn completed(&self, built: Built) -> Result<Built, StepError> {
-        let authority = &self.wanted.authority;
+    async fn completed(&self, built: AssembledChain) -> Result<AssembledChain, StepError> {
+        let authority = &self.specification.authority;
         match &self.context.inventory.authorities[authority].fetch_issuers {
             Some(hosts) => {
                 let anchors = answer::visitors_of(self.context, authority)?.anchors();
@@ -154,9 +155,9 @@ impl RealHands<'_> {
     }
 
     /// Checks what an authority without ACME answered, and stores it.
-    fn store_answer(&mut self, built: Built, key: &PrivateKey) -> Result<Outcome, StepError> {
+    fn store_answer(&mut self, built: AssembledChain, key: &PrivateKey) -> Result<Outcome, StepError> {
         let now = (self.context.now)();
-        answer::check(&built, key, &self.wanted.names, &self.entry.wish, now)?;
+        answer::check(&built, key, &self.specification.names, &self.entry.wish, now)?;
         let known = self.store.generation_of(self.certificate, &built.chain.leaf().fingerprint().to_string())?;
         if let Some(generation) = known.filter(|known| *known != self.generation) {
             return Err(AnswerError::Earlier { certificate: self.certificate.to_owned(), generation }.into());
@@ -165,10 +166,10 @@ impl RealHands<'_> {
             let text = format!(
                 "the answer has no certificate of `{issuer}`, which issued this one: visitors may not trust it"
             );
-            (self.context.watch)(&Progress::Note(text));
+            self.context.report(&Progress::Note(text));
         }
         self.store.generation_folder(self.certificate, self.generation).save_chain(&built.chain)?;
-        self.store.record_generation(self.certificate, self.generation, &self.wanted, &built.chain, now)?;
+        self.store.record_generation(self.certificate, self.generation, &self.specification, &built.chain, now)?;
         Ok(Outcome::Stored)
     }
 }

@@ -4,15 +4,15 @@ mod acme;
 mod by_hand;
 
 use crate::StepError;
-use crate::keep::steps::Hands;
+use crate::keep::steps::Actions;
 use crate::look::check::{self, EndpointReport};
 use eskort_acme::{AcmeError, OrderStatus, Step, new_order, read_order};
 use eskort_core::context::Context;
-use eskort_core::decision::Wanted;
+use eskort_core::decision::Specification;
 use eskort_core::finding::{Finding, Weight};
 use eskort_core::inventory::{AuthorityKind, CertificateEntry, DnsProof, Part, Proof, RecordWriter, SecretSource};
 use eskort_core::journey::{Action, OrderRef, Outcome, ProofTask};
-use eskort_core::pki::{Built, KeyKind, PkiError, PrivateKey, Secret, make_csr};
+use eskort_core::pki::{AssembledChain, KeyKind, PkiError, PrivateKey, Secret, make_csr};
 use eskort_core::progress::Progress;
 use eskort_host::obeyed;
 use eskort_host::read_secret;
@@ -27,13 +27,13 @@ use std::time::{Duration, Instant};
 /// How long to wait before an endpoint is looked at again.
 const LOOK_AGAIN: Duration = Duration::from_millis(200);
 
-/// The hands for one certificate's journey.
-pub(crate) struct RealHands<'a> {
+/// The actions for one certificate's journey.
+pub(crate) struct JourneyActions<'a> {
     pub(crate) context: &'a Context,
     pub(crate) store: &'a Store,
     pub(crate) certificate: &'a str,
     pub(crate) entry: &'a CertificateEntry,
-    pub(crate) wanted: Wanted,
+    pub(crate) specification: Specification,
     pub(crate) generation: u32,
     /// The conversations of this run, by authority.
     pub(crate) clients: &'a mut BTreeMap<String, Client>,
@@ -44,7 +44,7 @@ pub(crate) struct RealHands<'a> {
     /// Whether this run has made sure that everything is published.
     pub(crate) published: bool,
     /// An answer that a person has brought.
-    pub(crate) answer: Option<Built>,
+    pub(crate) answer: Option<AssembledChain>,
     /// Open while the authority looks.
     pub(crate) listeners: Vec<Listener>,
     /// What was seen of each authorization during a long wait: its name, and whether it is proved.
@@ -55,9 +55,9 @@ pub(crate) struct RealHands<'a> {
     pub(crate) ready_order: Option<String>,
 }
 
-impl Hands for RealHands<'_> {
+impl Actions for JourneyActions<'_> {
     async fn act(&mut self, action: &Action, polls: u32, again: bool) -> Result<Outcome, StepError> {
-        (self.context.watch)(&Progress::Doing(action.words()));
+        self.context.report(&Progress::Doing(action.words()));
         match self.carry_out(action, polls, again).await {
             Err(StepError::Authority(error)) => Err(self.look_after_account(error).await?.into()),
             done => done,
@@ -65,7 +65,7 @@ impl Hands for RealHands<'_> {
     }
 }
 
-impl RealHands<'_> {
+impl JourneyActions<'_> {
     async fn carry_out(&mut self, action: &Action, polls: u32, again: bool) -> Result<Outcome, StepError> {
         match action {
             Action::Prepare => self.prepare().await,
@@ -74,10 +74,10 @@ impl RealHands<'_> {
             Action::AskAgain => self.enroll(polls).await,
             Action::ChooseChallenges(order) => self.choose_challenges(order).await,
             Action::Publish(tasks) => self.publish(tasks).await.map(|()| Outcome::Published),
-            Action::LookFirst(tasks) => {
+            Action::SelfCheck(tasks) => {
                 self.ensure_published(tasks).await?;
-                self.proving().look_first(tasks).await?;
-                Ok(Outcome::Seen)
+                self.proving().self_check(tasks).await?;
+                Ok(Outcome::SelfChecked)
             }
             Action::Answer(order, tasks) => self.answer(order, tasks).await,
             Action::AwaitProof(order, tasks) => {
@@ -95,7 +95,7 @@ impl RealHands<'_> {
     /// After a refusal that is about the account: forgets one that the authority does not know, and leaves one that it has ended,
     /// so that the next order is placed with a new one. Returns what to say.
     async fn look_after_account(&mut self, error: AuthorityError) -> Result<AuthorityError, StepError> {
-        let (store, name) = (self.store, self.wanted.authority.clone());
+        let (store, name) = (self.store, self.specification.authority.clone());
         if !self.clients.contains_key(&name) {
             return Ok(error);
         }
@@ -114,22 +114,29 @@ impl RealHands<'_> {
     /// Whether a person placed records for this journey alone.
     pub(crate) fn has_records_by_hand(&self) -> bool {
         let by_hand = |proof: &Proof| matches!(proof, Proof::Dns(DnsProof { writer: RecordWriter::Person, .. }));
-        let proofs = self.wanted.names.iter().filter_map(|name| self.context.inventory.proof_of(self.entry, name));
+        let proofs =
+            self.specification.names.iter().filter_map(|name| self.context.inventory.proof_of(self.entry, name));
         proofs.into_iter().any(|(_, proof)| by_hand(proof))
     }
 
     fn talks_acme(&self) -> bool {
-        self.context.inventory.authorities[&self.wanted.authority].acme().is_some()
+        self.context.inventory.authorities[&self.specification.authority].acme().is_some()
     }
 
     /// Returns the conversation with the journey's authority, begun when it is first needed.
     fn client(&mut self) -> Result<&mut Client, StepError> {
-        let (context, name) = (self.context, &self.wanted.authority);
+        let (context, name) = (self.context, &self.specification.authority);
         if !self.clients.contains_key(name) {
             let authority = &context.inventory.authorities[name];
             let acme = authority.acme().ok_or(StepError::OtherKind { kind: authority.kind_word() })?;
-            let client =
-                Client::open(name, acme, authority.patience, self.store, context.watch.clone(), context.now.clone())?;
+            let client = Client::open(
+                name,
+                acme,
+                authority.patience,
+                self.store,
+                context.progress.clone(),
+                context.now.clone(),
+            )?;
             self.clients.insert(name.clone(), client);
         }
         Ok(self.clients.get_mut(name).expect("it was just put in"))
@@ -137,14 +144,14 @@ impl RealHands<'_> {
 
     /// Makes the key, unless it is stored already, and checks that a CSR can be made with it.
     async fn prepare(&mut self) -> Result<Outcome, StepError> {
-        let kind: KeyKind = self.wanted.key.parse().map_err(|source| self.key_error(source))?;
+        let kind: KeyKind = self.specification.key.parse().map_err(|source| self.key_error(source))?;
         let folder = self.store.generation_folder(self.certificate, self.generation);
         folder.forget_request()?;
-        for name in self.wanted.names.iter().filter(|name| !name.is_qualified()) {
+        for name in self.specification.names.iter().filter(|name| !name.is_qualified()) {
             let text = format!(
                 "`{name}` is no name in full: only an authority of your own certifies it, and on every network it means something else"
             );
-            (self.context.watch)(&Progress::Note(text));
+            self.context.report(&Progress::Note(text));
         }
         // A key of another kind than is wanted now is of no use; where its text cannot be read, that is said below.
         let stored = folder.key()?.and_then(|pem| PrivateKey::from_pem(&pem).ok());
@@ -166,7 +173,7 @@ impl RealHands<'_> {
             directory?;
         }
         let key = self.key()?;
-        make_csr(&key, &self.wanted.names, &self.entry.wish).map_err(|source| self.key_error(source))?;
+        make_csr(&key, &self.specification.names, &self.entry.wish).map_err(|source| self.key_error(source))?;
         Ok(Outcome::Prepared)
     }
 
@@ -230,7 +237,7 @@ impl RealHands<'_> {
 
     async fn place_order(&mut self) -> Result<Outcome, StepError> {
         let (context, store) = (self.context, self.store);
-        let wanted = self.wanted.clone();
+        let wanted = self.specification.clone();
         let authority = match &context.inventory.authorities[&wanted.authority].kind {
             AuthorityKind::Acme(authority) => authority,
             AuthorityKind::Csr(_) => return self.hand_over(),
@@ -251,7 +258,7 @@ impl RealHands<'_> {
             match &error {
                 AuthorityError::AccountEnded { url } if tries == 1 => {
                     let text = format!("the authority has ended the account {url}");
-                    (context.watch)(&Progress::Note(text));
+                    context.report(&Progress::Note(text));
                     client.leave_account(&wanted.authority, store)?;
                 }
                 other if tries == 1 && other.problem().is_some_and(|p| p.kind == "accountDoesNotExist") => {
@@ -267,7 +274,7 @@ impl RealHands<'_> {
                 found: found.into(),
             })
         };
-        if order.authorizations.len() > self.wanted.names.len() {
+        if order.authorizations.len() > self.specification.names.len() {
             return Err(wrong("it has more authorizations than names").into());
         }
         let url = answer.location.ok_or_else(|| wrong("it has no Location"))?;
@@ -296,7 +303,7 @@ impl RealHands<'_> {
     }
 
     fn placement(&self) -> Placement<'_> {
-        Placement::of(self.certificate, self.entry, &self.wanted.names, self.generation)
+        Placement::of(self.certificate, self.entry, &self.specification.names, self.generation)
     }
 
     async fn install(&mut self) -> Result<Outcome, StepError> {
@@ -304,7 +311,7 @@ impl RealHands<'_> {
         let plans = install::plan(self.context, self.store, &placement, &Facts::default())?;
         for finding in plans.iter().flat_map(|p| &p.findings) {
             let advice = finding.advice.as_ref().map(|advice| format!(" ({advice})")).unwrap_or_default();
-            (self.context.watch)(&Progress::Note(format!("{}{advice}", finding.text)));
+            self.context.report(&Progress::Note(format!("{}{advice}", finding.text)));
         }
         install::apply(self.context, self.store, &plans, &placement).await?;
         self.installed_since = Some(Instant::now());
@@ -333,10 +340,10 @@ impl RealHands<'_> {
     /// home does not reach itself by name. One that shows something else does.
     async fn confirm(&mut self) -> Result<Outcome, StepError> {
         let reports = self.look_at_endpoints().await?;
-        let mut out_of_sight = Vec::new();
+        let mut unreachable = Vec::new();
         for report in &reports {
             if report.address.is_none() {
-                out_of_sight.extend(report.findings.iter().map(|f| format!("{}: {}", report.endpoint(), f.text)));
+                unreachable.extend(report.findings.iter().map(|f| format!("{}: {}", report.endpoint(), f.text)));
                 continue;
             }
             self.looked_at += 1;
@@ -347,14 +354,14 @@ impl RealHands<'_> {
                 return Err(StepError::NotConfirmed { endpoint: report.endpoint(), findings: bad });
             }
             for finding in trust {
-                (self.context.watch)(&Progress::Note(format!("{}: {}", report.endpoint(), finding.text)));
+                self.context.report(&Progress::Note(format!("{}: {}", report.endpoint(), finding.text)));
             }
         }
-        let (now, why) = ((self.context.now)(), out_of_sight.join("; "));
+        let (now, why) = ((self.context.now)(), unreachable.join("; "));
         let servers = self.entry.install.iter().map(|install| install.server.as_str());
         let record =
             |state, seen| self.store.record_installs(self.certificate, servers, self.generation, state, seen, now);
-        if out_of_sight.is_empty() {
+        if unreachable.is_empty() {
             record(InstallState::Confirmed, None)?;
             self.store.mark_confirmed(self.certificate, self.generation, now)?;
             return Ok(Outcome::Confirmed);
@@ -363,7 +370,7 @@ impl RealHands<'_> {
         let text = format!(
             "installed, but not confirmed from here: {why}. A machine that cannot reach itself by name needs `check-address`"
         );
-        (self.context.watch)(&Progress::Note(text));
-        Ok(Outcome::OutOfSight { why })
+        self.context.report(&Progress::Note(text));
+        Ok(Outcome::Unreachable { why })
     }
 }

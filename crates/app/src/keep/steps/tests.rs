@@ -1,9 +1,9 @@
-//! The crash matrix in memory: the real driver and ledger, with hands that work on a small model of the world and are cut
+//! The crash matrix in memory: the real driver and ledger, with actions that work on a small model of the world and are cut
 //! off at every point, at every pair of points, and at every point followed by giving up.
 
-use crate::{Driver, Hands, Step, StepError};
+use crate::{Actions, Driver, Step, StepError};
 use eskort_core::debt::Debt;
-use eskort_core::decision::Wanted;
+use eskort_core::decision::Specification;
 use eskort_core::journey::{Action, OrderRef, Outcome, ProofTask, Stage, Way};
 use eskort_core::names::Identifier;
 use eskort_core::pki::KeyKind;
@@ -62,7 +62,7 @@ struct ModelHands<'a> {
     key_in_memory: Option<u32>,
 }
 
-impl Hands for ModelHands<'_> {
+impl Actions for ModelHands<'_> {
     async fn act(&mut self, action: &Action, polls: u32, again: bool) -> Result<Outcome, StepError> {
         if self.twice {
             self.once(action, polls, again)?;
@@ -121,9 +121,9 @@ impl ModelHands<'_> {
                 self.publish(tasks)?;
                 Outcome::Published
             }
-            Action::LookFirst(tasks) => {
+            Action::SelfCheck(tasks) => {
                 self.publish(tasks)?;
-                Outcome::Seen
+                Outcome::SelfChecked
             }
             Action::Answer(_, tasks) => {
                 self.publish(tasks)?;
@@ -213,8 +213,13 @@ async fn run(
     twice: bool,
 ) -> Result<(), StepError> {
     let names = vec![Identifier::parse("lampholm.example").unwrap()];
-    let wanted =
-        Wanted { names, authority: "public".into(), reached: None, key: KeyKind::P256.word().into(), request: None };
+    let wanted = Specification {
+        names,
+        authority: "public".into(),
+        reached: None,
+        key: KeyKind::P256.word().into(),
+        request: None,
+    };
     let now = Timestamp::UNIX_EPOCH;
     let journey = match store.open_journey("website")? {
         Some(journey) => journey,
@@ -225,9 +230,9 @@ async fn run(
     let mut key_in_memory = None;
     loop {
         fuse.point()?;
-        let mut hands = ModelHands { store, world, fuse, mistake, twice, key_in_memory };
-        let step = driver.step(&mut hands, now).await?;
-        key_in_memory = hands.key_in_memory;
+        let mut actions = ModelHands { store, world, fuse, mistake, twice, key_in_memory };
+        let step = driver.step(&mut actions, now).await?;
+        key_in_memory = actions.key_in_memory;
         match step {
             Step::Done => break,
             Step::Wait(..) => unreachable!("the model waits for nothing"),

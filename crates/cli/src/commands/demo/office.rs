@@ -2,13 +2,13 @@
 
 use super::{World, cannot_write, chapter, keep_once, load, tell};
 use crate::commands::{keep, receive};
+use crate::error_text::ErrorText;
 use crate::errors;
 use crate::exit::ExitStatus;
-use crate::told::Told;
 use crate::ui::Ui;
 use eskort_app::{Brought, Noted};
 use eskort_core::context::Context;
-use eskort_core::desk::Asked;
+use eskort_core::manual::Asked;
 use eskort_practice::Slip;
 use std::io;
 
@@ -38,7 +38,10 @@ pub(super) async fn tell_chapter(ui: &Ui, world: &World) -> Result<Context, Exit
     note(ui, &context, noted(&slip)).await?;
     // The first time the colleague only looks.
     let says = world.office.collect(&slip.number).await.err().unwrap_or_default();
-    tell(ui, &format!("Told that it may look, the desk says: {says}. `eskort note stock --told` writes that down."));
+    tell(
+        ui,
+        &format!("ErrorText that it may look, the desk says: {says}. `eskort note stock --told` writes that down."),
+    );
     note(ui, &context, Noted { told: true, ..Noted::default() }).await?;
     let bytes = world.office.collect(&slip.number).await.map_err(|says| desk_says(ui, &says))?;
     std::fs::write(world.folder.join("answer.zip"), &bytes).map_err(|source| cannot_write(ui, &source))?;
@@ -78,7 +81,7 @@ fn noted(slip: &Slip) -> Noted {
 }
 
 fn desk_says(ui: &Ui, says: &str) -> ExitStatus {
-    errors::print(ui, "the office does not sign", &Told::coded("office", says));
+    errors::print(ui, "the office does not sign", &ErrorText::coded("office", says));
     ExitStatus::Failed
 }
 

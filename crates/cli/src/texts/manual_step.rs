@@ -2,14 +2,14 @@
 
 use crate::draw::table::{Cell, Page, draw};
 use crate::draw::tone::Tone;
-use eskort_core::desk::{Asked, AskedProof, DeskNotes};
-use eskort_core::desk::{Errand, ProofSight};
+use eskort_core::manual::{Asked, AskedProof, OrderNotes};
+use eskort_core::manual::{ManualStep, ProofSight};
 use eskort_core::record::RecordToPlace;
 use eskort_core::words;
 
 /// Returns what a person has to do with a CSR, and what is known of the order.
-pub(crate) fn errand(errand: &Errand, page: Page) -> String {
-    let Errand { certificate, notes, authority, .. } = errand;
+pub(crate) fn manual_step(manual_step: &ManualStep, page: Page) -> String {
+    let ManualStep { certificate, notes, authority, .. } = manual_step;
     let ordered = notes.is_ordered();
     let mut out = match ordered {
         true => format!("  The order is with authority `{authority}`:\n\n"),
@@ -19,35 +19,35 @@ pub(crate) fn errand(errand: &Errand, page: Page) -> String {
     let mut row = |what: &str, value: String, tone| {
         rows.push(vec![Cell::toned(format!("    {what}"), Tone::Faint), Cell::toned(value, tone)]);
     };
-    row("CSR", errand.csr.display().to_string(), Tone::Plain);
-    if let Some(desk) = &errand.desk {
+    row("CSR", manual_step.csr.display().to_string(), Tone::Plain);
+    if let Some(desk) = &manual_step.desk {
         row("desk", desk.clone(), Tone::Plain);
     }
-    if let Some(path) = &errand.dropped {
+    if let Some(path) = &manual_step.dropped {
         row("dropped", path.display().to_string(), Tone::Plain);
     }
-    if let Some(path) = &errand.pick_up {
+    if let Some(path) = &manual_step.pick_up {
         row("answer", format!("is looked for in {}", path.display()), Tone::Plain);
     }
     for (what, text, tone) in note_lines(notes) {
         row(what, text, tone);
     }
-    match &errand.proof {
+    match &manual_step.proof {
         Some(ProofSight::Seen { at }) => at.iter().for_each(|at| row("seen", at.clone(), Tone::Good)),
         Some(ProofSight::NotSeen { why, .. }) => row("not seen", why.clone(), Tone::Notice),
         Some(ProofSight::Mail) | None => {}
     }
     out.push_str(&draw(&["", ""], &rows, page));
-    if let Some(ProofSight::NotSeen { to_place, .. }) = &errand.proof
+    if let Some(ProofSight::NotSeen { to_place, .. }) = &manual_step.proof
         && !to_place.is_empty()
     {
         out.push_str(&format!("\n{}", records_to_place(to_place)));
     }
     if !ordered {
-        out.push_str(&format!("\n{}", errand.csr_pem));
+        out.push_str(&format!("\n{}", manual_step.csr_pem));
     }
     out.push('\n');
-    for line in next_steps(errand, certificate) {
+    for line in next_steps(manual_step, certificate) {
         for (n, part) in crate::draw::table::wrap(&line, page.width.saturating_sub(2)).into_iter().enumerate() {
             out.push_str(&format!("{}{part}\n", if n == 0 { "  " } else { "    " }));
         }
@@ -56,7 +56,7 @@ pub(crate) fn errand(errand: &Errand, page: Page) -> String {
 }
 
 /// Returns what is noted of an order, each with what it is called.
-pub(crate) fn note_lines(notes: &DeskNotes) -> Vec<(&'static str, String, Tone)> {
+pub(crate) fn note_lines(notes: &OrderNotes) -> Vec<(&'static str, String, Tone)> {
     let mut lines = Vec::new();
     let placed = notes.placed.map(|day| format!("placed on {day}"));
     let order: Vec<String> = notes.order.iter().cloned().chain(placed).collect();
@@ -79,11 +79,11 @@ pub(crate) fn note_lines(notes: &DeskNotes) -> Vec<(&'static str, String, Tone)>
     lines
 }
 
-fn next_steps(errand: &Errand, certificate: &str) -> Vec<String> {
-    let notes = &errand.notes;
+fn next_steps(manual_step: &ManualStep, certificate: &str) -> Vec<String> {
+    let notes = &manual_step.notes;
     let told = format!("then `eskort note {certificate} --told`");
     let mut steps = Vec::new();
-    match (&notes.asked, &errand.proof) {
+    match (&notes.asked, &manual_step.proof) {
         _ if notes.told.is_some() => {}
         (Some(AskedProof { what: Asked::Mail { to }, .. }), _) => {
             steps.push(format!("Do what the mail to {to} says; {told}."));

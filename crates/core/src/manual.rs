@@ -13,7 +13,7 @@ pub const CONSTRUCTED: [&str; 5] = ["admin", "administrator", "hostmaster", "pos
 
 /// What is known of an order that a person placed.
 #[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
-pub struct DeskNotes {
+pub struct OrderNotes {
     /// What the authority calls the order.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub order: Option<String>,
@@ -87,7 +87,7 @@ pub enum AskedError {
     Address(String),
 }
 
-impl DeskNotes {
+impl OrderNotes {
     /// Returns whether they say that the authority knows of the order.
     pub fn is_ordered(&self) -> bool {
         self.order.is_some() || self.placed.is_some() || self.asked.is_some() || self.told.is_some()
@@ -180,7 +180,7 @@ fn host_name(text: &str) -> Option<String> {
 
 /// What a person has to do for a journey that waits for an answer.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
-pub struct Errand {
+pub struct ManualStep {
     /// The certificate's name in the inventory.
     pub certificate: String,
     /// The CSR's file.
@@ -197,7 +197,7 @@ pub struct Errand {
     /// Where the answer is looked for.
     pub pick_up: Option<PathBuf>,
     /// What the person has found out so far.
-    pub notes: DeskNotes,
+    pub notes: OrderNotes,
     /// Whether what the authority asks as proof can be seen.
     pub proof: Option<ProofSight>,
 }

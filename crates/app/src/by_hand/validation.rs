@@ -2,9 +2,9 @@
 
 use crate::StepError;
 use eskort_core::context::Context;
-use eskort_core::desk::{Asked, AskedProof, ProofSight};
 use eskort_core::inventory::{DnsProof, Proof};
 use eskort_core::journey::Stage;
+use eskort_core::manual::{Asked, AskedProof, ProofSight};
 use eskort_core::names::Identifier;
 use eskort_core::progress::Progress;
 use eskort_prove::{ProofError, SiteFile, SitePlace, addresses, look, look_at_records, publish_records};
@@ -12,20 +12,20 @@ use eskort_store::{Store, StoreError};
 use std::time::Duration;
 
 /// Whether a journey stands at a desk with something published that the authority may look at any day.
-pub(crate) fn is_shown_at_desk(store: &Store, certificate: &str) -> Result<bool, StoreError> {
+pub(crate) fn is_published_for_validation(store: &Store, certificate: &str) -> Result<bool, StoreError> {
     let open = store.open_journey(certificate)?;
     Ok(open.is_some_and(|open| matches!(open.stage, Stage::HandedOver { .. }) && open.stage.needs_publication()))
 }
 
 /// What the desk of one certificate's journey needs.
-pub(crate) struct Desk<'a> {
+pub(crate) struct Validation<'a> {
     pub(crate) context: &'a Context,
     pub(crate) store: &'a Store,
     pub(crate) certificate: &'a str,
     pub(crate) names: &'a [Identifier],
 }
 
-impl Desk<'_> {
+impl Validation<'_> {
     /// Publishes what the authority asks as proof, and looks whether it can be seen. Doing it again leaves things as they are.
     /// Name servers are waited for only until the authority was told that it may look.
     pub(crate) async fn show(&self, asked: &AskedProof, told: bool) -> Result<ProofSight, StepError> {
@@ -42,11 +42,11 @@ impl Desk<'_> {
                     dns.look.settle = Duration::ZERO;
                 }
                 if let Some(by) = &asked.by {
-                    (self.context.watch)(&Progress::Doing("publish the record"));
+                    self.context.report(&Progress::Doing("publish the record"));
                     let owner = (self.context, self.store, self.certificate);
                     publish_records(owner, by, &dns, records).await?;
                 }
-                (self.context.watch)(&Progress::Doing("look at the record from here"));
+                self.context.report(&Progress::Doing("look at the record from here"));
                 let looked = look_at_records(self.context, &dns, records).await;
                 looked.map(|()| vec![record.name.clone()])
             }

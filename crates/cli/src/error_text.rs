@@ -4,7 +4,7 @@ use serde::Serialize;
 
 /// An error in words.
 #[derive(Clone, Debug, Default, Serialize)]
-pub(crate) struct Told {
+pub(crate) struct ErrorText {
     /// What kind of error it is, in a word that stays the same.
     pub(crate) code: &'static str,
     /// What came back.
@@ -13,18 +13,18 @@ pub(crate) struct Told {
     pub(crate) hints: Vec<String>,
 }
 
-impl Told {
+impl ErrorText {
     /// Tells an error of a kind that has its own code.
     pub(crate) fn new<'e, E: ToString>(error: &'e E) -> Self
     where
         &'e E: Into<&'static str>,
     {
-        Told::coded(error.into(), error.to_string())
+        ErrorText::coded(error.into(), error.to_string())
     }
 
     /// Tells what went wrong under a code.
     pub(crate) fn coded(code: &'static str, cause: impl Into<String>) -> Self {
-        Told { code, cause: cause.into(), hints: Vec::new() }
+        ErrorText { code, cause: cause.into(), hints: Vec::new() }
     }
 
     /// Adds what to do next.
