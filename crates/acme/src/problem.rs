@@ -37,10 +37,10 @@ impl Step {
             Step::Directory => "show its directory",
             Step::Nonce => "give a nonce",
             Step::Account => "make or change the account",
-            Step::NewOrder => "take the order",
+            Step::NewOrder => "accept the order",
             Step::Order => "show the order",
-            Step::Authorization => "say what to prove",
-            Step::Challenge => "look at the proof",
+            Step::Authorization => "give the challenges",
+            Step::Challenge => "validate",
             Step::Finalize => "take the CSR",
             Step::Certificate => "give the certificate",
         }

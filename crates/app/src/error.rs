@@ -31,7 +31,7 @@ pub enum StepError {
     #[error("waits for the answer of authority `{}`", .0.authority)]
     AwaitsAnswer(Box<ManualStep>),
     /// Somebody at the authority has to approve first.
-    #[error("waits for the authority to approve; to be asked again at {until}")]
+    #[error("the authority is still processing the request; next check at {until}")]
     AwaitsApproval {
         /// When it wants to be asked again.
         until: Timestamp,
@@ -48,7 +48,7 @@ pub enum StepError {
         challenges: Vec<&'static str>,
     },
     /// The chain does not answer the order.
-    #[error("the authority's chain is of no use: {0}")]
+    #[error("the authority's chain cannot be used: {0}")]
     Chain(#[from] ChainError),
     /// A key of ours.
     #[error("{}: {source}", path.display())]
@@ -95,7 +95,7 @@ pub enum StepError {
         kind: &'static str,
     },
     /// A bug of ours, met in the work on one certificate.
-    #[error("a bug of Eskort's own: {what}")]
+    #[error("a bug in Eskort: {what}")]
     Panic {
         /// What it says.
         what: String,
@@ -169,7 +169,7 @@ pub enum AnswerError {
     #[error(transparent)]
     Intake(#[from] IntakeError),
     /// It fits a key of ours and not what was asked for.
-    #[error("the answer is of no use: {0}")]
+    #[error("the answer cannot be used: {0}")]
     Chain(#[from] ChainError),
     /// It does not allow what was asked for.
     #[error("the certificate does not allow {}", words::list(usages))]
@@ -190,10 +190,10 @@ pub enum AnswerError {
         authority: String,
     },
     /// There is no key in what is to be taken in.
-    #[error("there is no private key in it")]
+    #[error("it contains no private key")]
     NoKey,
     /// The key belongs to another certificate.
-    #[error("the private key fits none of the certificates")]
+    #[error("the private key matches none of the certificates")]
     KeyFitsNone,
     /// A journey would bring another generation.
     #[error("a journey of `{certificate}` is under way")]
@@ -231,7 +231,7 @@ pub enum AnswerError {
     #[error("no journey waits for an answer")]
     NothingWaits,
     /// Its certificate is for other keys.
-    #[error("{} {}", words::list(titles), if *generation == 0 { "fits no key of ours".to_owned() } else { format!("fits no waiting key; it fits that of generation {generation} of `{certificate}`") })]
+    #[error("{} {}", words::list(titles), if *generation == 0 { "matches no stored private key".to_owned() } else { format!("does not match the waiting key; it matches that of generation {generation} of `{certificate}`") })]
     FitsNone {
         /// What the certificates are for.
         titles: Vec<String>,

@@ -14,7 +14,7 @@ pub(crate) const DEMO_FOLDER: &str = "eskort-demo";
 #[command(name = "eskort", version, max_term_width = 100, disable_help_subcommand = true)]
 #[command(
     after_help = "Exit codes: 0 all is well; 1 something failed; 2 wrong usage or inventory; 3 waiting for a person;\n\
-                        4 something needs attention soon; 5 another run is at work; 70 a bug of ours.\n\
+                        4 something needs attention soon; 5 another run is at work; 70 a bug in Eskort.\n\
                         Environment: ESKORT_CONFIG as --config; NO_COLOR for no colour."
 )]
 pub(crate) struct Args {
@@ -31,7 +31,7 @@ pub(crate) struct Args {
     /// How results are written
     #[arg(long, global = true, value_enum, default_value_t = Output::Text, display_order = 901)]
     pub(crate) output: Output,
-    /// Say every request to the authority
+    /// Print every request to the authority
     #[arg(long, short, global = true, display_order = 902)]
     pub(crate) verbose: bool,
     #[command(subcommand)]

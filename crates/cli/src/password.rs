@@ -40,7 +40,7 @@ impl PasswordArgs {
         match self.given()? {
             None if on_terminal() => {
                 let asked = dialoguer::Password::new().with_prompt(prompt);
-                let asked = asked.with_confirmation("The same again", "The two are not the same").interact();
+                let asked = asked.with_confirmation("Repeat", "The two differ").interact();
                 asked.map(|text| Some(Secret::new(text))).map_err(|e| e.to_string())
             }
             given => Ok(given),
@@ -59,7 +59,7 @@ impl PasswordArgs {
         for _ in 0..TRIES {
             match open(password.as_ref()) {
                 Err(error) if wants(&error) && on_terminal() => {
-                    let prompt = if password.is_none() { "Password" } else { "That does not open it; again" };
+                    let prompt = if password.is_none() { "Password" } else { "Wrong password; try again" };
                     let asked = dialoguer::Password::new().with_prompt(prompt).interact();
                     password = Some(Secret::new(asked.map_err(|e| unreadable(e.to_string()))?));
                 }

@@ -29,7 +29,7 @@ const MOST_NAMES: usize = 8;
 /// Says that the program stumbled over a bug of ours.
 pub(crate) fn say_bug(what: &str) {
     let text = format!(
-        "{} Eskort stumbled over a bug of its own\n  cause: {}\n{} what was done so far is in the ledger, and running the same \
+        "{} internal error: this is a bug in Eskort\n  cause: {}\n{} what was done so far is in the ledger, and running the same \
          again goes on from there; please report the cause",
         Tone::Bad.paint("error:"),
         words::printable(what, 400),
@@ -175,7 +175,7 @@ impl Ui {
     pub(crate) fn keep_mistakes(&self, path: &str, mistakes: &Mistakes) {
         let told = ErrorText::coded("mistakes", mistakes.to_string());
         let mistakes = mistakes.0.clone();
-        self.reports().error = Some(ErrorReport { what: format!("{path} was not obeyed"), told, mistakes });
+        self.reports().error = Some(ErrorReport { what: format!("{path} was not used"), told, mistakes });
     }
 
     fn reports(&self) -> MutexGuard<'_, Reports> {

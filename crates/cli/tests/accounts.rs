@@ -14,16 +14,16 @@ fn a_lost_account_key_makes_a_new_account_and_the_old_address_is_forgotten() {
     let world = World::new();
     world.keep().check(0, &["a new account; the authority's terms are agreed to"]);
     std::fs::remove_file(world.place.path("state/accounts/public.key.pem")).unwrap();
-    renew(&world, "p384").check(0, &["a new account", "generation 2 installed and seen live"]);
+    renew(&world, "p384").check(0, &["a new account", "generation 2 installed and checked live"]);
     // One that was put there from elsewhere, without a word.
     let key = world.place.openssl(&["genpkey", "-algorithm", "EC", "-pkeyopt", "ec_paramgen_curve:P-256"]);
     world.place.write("state/accounts/public.key.pem", &key.out);
-    renew(&world, "p256").check(0, &["a new account", "generation 3 installed and seen live"]);
+    renew(&world, "p256").check(0, &["a new account", "generation 3 installed and checked live"]);
     // The account of a key that has one already is not called new.
     let ledger = |name: &str| world.place.path(&format!("state/ledger.sqlite{name}"));
     ["", "-wal", "-shm"].iter().for_each(|name| drop(std::fs::remove_file(ledger(name))));
     let said = renew(&world, "p384");
-    said.check(0, &["installed and seen live"]);
+    said.check(0, &["installed and checked live"]);
     assert!(!said.err.contains("a new account"), "{said}");
 }
 
@@ -37,15 +37,15 @@ fn an_account_that_the_authority_forgot_or_ended_ends_the_journey_and_a_new_one_
         let world = World::new();
         world.keep().check(0, &["generation 1"]);
         lose(&world);
-        renew(&world, "p384").check(0, &["a new account", "generation 2 installed and seen live"]);
+        renew(&world, "p384").check(0, &["a new account", "generation 2 installed and checked live"]);
         // In the middle of one: the order is lost, and the next run has a new account.
         let world = World::new();
         world.authority.misbehave(Resource::Finalize, Fault::StuckProcessing, 1);
-        world.write_inventory(|text| text.replace("patience = \"6s\"", "patience = \"1s\""));
+        world.write_inventory(|text| text.replace("timeout = \"6s\"", "timeout = \"1s\""));
         world.keep().check(1, &["still waiting"]);
         lose(&world);
         world.keep().check(1, &[said, "the next run begins with a new order"]);
-        world.keep().check(0, &["a new account", "installed and seen live"]);
+        world.keep().check(0, &["a new account", "installed and checked live"]);
     }
 }
 
@@ -56,7 +56,7 @@ fn a_changed_contact_is_brought_to_the_authority_once() {
     let renew = |key: &str| {
         let change = format!("[certificate.website]\nkey = \"{key}\"");
         world.write_inventory(|text| text.replace("keeper@", "warden@").replace("[certificate.website]", &change));
-        world.keep().check(0, &["installed and seen live"]);
+        world.keep().check(0, &["installed and checked live"]);
     };
     renew("p384");
     renew("p256");
@@ -73,7 +73,7 @@ fn what_a_person_has_to_do_at_the_authority_is_said_with_its_addresses() {
             "userActionRequired",
             "https://ca.lampholm.example/agree",
             "https://ca.lampholm.example/terms-2",
-            "asked to take the order",
+            "asked to accept the order",
         ],
     );
 }
@@ -83,13 +83,14 @@ fn hints_follow_what_was_asked_and_every_name_that_failed_is_told() {
     let world = World::new();
     world.authority.misbehave(Resource::NewOrder, Fault::Problem("unauthorized"), 1);
     let said = world.keep();
-    said.check(1, &["the authority does not take the account as it is", "asked to take the order"]);
-    assert!(!said.err.contains("saw something else"), "{said}");
+    said.check(1, &["the authority does not accept the account as it is", "asked to accept the order"]);
+    assert!(!said.err.contains("did not see what this machine saw"), "{said}");
     let world = World::new();
     world.authority.misbehave(Resource::Challenge, Fault::RefuseProof, 2);
-    world
-        .keep()
-        .check(1, &["lampholm.example: unauthorized", "www.lampholm.example: unauthorized", "saw something else"]);
+    world.keep().check(
+        1,
+        &["lampholm.example: unauthorized", "www.lampholm.example: unauthorized", "did not see what this machine saw"],
+    );
     // Must-staple that was asked for and not granted.
     let world = World::new();
     world.write_inventory(|text| text.replace("[certificate.website]", "[certificate.website]\nmust-staple = true"));
@@ -101,12 +102,12 @@ fn refused_nonces_are_no_failure_and_the_trouble_behind_them_is_told() {
     for percent in [50, 80] {
         let world = World::with(|o| o.refused_nonces = percent);
         for order in 1..=6 {
-            let patient = format!("patience = \"60s\"\n# {order}");
+            let patient = format!("timeout = \"60s\"\n# {order}");
             let key = format!("[certificate.website]\nkey = \"{}\"", ["p256", "p384"][order % 2]);
             world.write_inventory(|text| {
-                text.replace("patience = \"6s\"", &patient).replace("[certificate.website]", &key)
+                text.replace("timeout = \"6s\"", &patient).replace("[certificate.website]", &key)
             });
-            world.keep().check(0, &["installed and seen live"]);
+            world.keep().check(0, &["installed and checked live"]);
             assert_eq!(world.authority.counts(), (order, order), "{percent}");
         }
     }
@@ -125,7 +126,7 @@ fn what_must_not_be_sent_twice_is_not_and_what_came_half_is_asked_for_again() {
     world.authority.misbehave(Resource::NewOrder, Fault::StatusAfter(504), 1);
     world.keep().check(1, &["HTTP 504"]);
     assert_eq!(world.authority.counts().0, 1, "one order for one run");
-    world.keep().check(0, &["installed and seen live"]);
+    world.keep().check(0, &["installed and checked live"]);
     for (resource, fault) in [
         (Resource::Finalize, Fault::StatusAfter(500)),
         (Resource::Finalize, Fault::Status(500)),
@@ -138,7 +139,7 @@ fn what_must_not_be_sent_twice_is_not_and_what_came_half_is_asked_for_again() {
         let world = World::new();
         world.authority.misbehave(resource, fault.clone(), 1);
         let said = world.keep();
-        said.check(0, &["installed and seen live"]);
+        said.check(0, &["installed and checked live"]);
         assert_eq!(world.authority.counts(), (1, 1), "{resource:?} {fault:?}: {said}");
     }
     // The first thing that went wrong is told, not what followed from it.
@@ -153,13 +154,13 @@ fn what_must_not_be_sent_twice_is_not_and_what_came_half_is_asked_for_again() {
     assert_eq!(killed.code, None);
     world.authority.misbehave(Resource::Challenge, Fault::RateLimited("7200".into()), 1);
     world.keep().check(1, &["rateLimited"]);
-    world.keep().check(0, &["installed and seen live"]);
+    world.keep().check(0, &["installed and checked live"]);
 }
 
 #[test]
 fn a_stop_while_the_authority_looks_ends_the_order_and_the_next_run_is_not_held() {
     let world = World::with(|o| o.thinking = std::time::Duration::from_secs(4));
-    world.write_inventory(|text| text.replace("patience = \"6s\"", "patience = \"30s\""));
+    world.write_inventory(|text| text.replace("timeout = \"6s\"", "timeout = \"30s\""));
     let mut child = world.place.eskort().arg("keep").stderr(std::process::Stdio::piped()).spawn().unwrap();
     let end = std::time::Instant::now() + std::time::Duration::from_secs(20);
     while !world.authority.asked().contains(&Resource::Order) {
@@ -170,7 +171,7 @@ fn a_stop_while_the_authority_looks_ends_the_order_and_the_next_run_is_not_held(
     let said = Said::from(child.wait_with_output().unwrap());
     said.check(1, &["stopped by a signal", "the next run begins with a new order"]);
     std::thread::sleep(std::time::Duration::from_secs(5));
-    world.place.run(&["keep"]).check(0, &["get the first certificate", "installed and seen live"]);
+    world.place.run(&["keep"]).check(0, &["get the first certificate", "installed and checked live"]);
 }
 
 #[test]
@@ -182,7 +183,7 @@ fn another_certificates_proof_stays_while_its_authority_may_be_looking() {
     let before = std::fs::read_dir(&folder).unwrap().count();
     world.place.run(&["keep", "--only", "zone"]).check(0, &["generation 1 stored"]);
     assert_eq!(std::fs::read_dir(&folder).unwrap().count(), before);
-    world.keep().check(0, &["installed and seen live"]);
+    world.keep().check(0, &["installed and checked live"]);
     world.place.check_nothing_published();
 }
 
@@ -220,7 +221,7 @@ fn a_key_that_exists_already_is_used_and_only_read() {
         with(lines).check(1, &[said, "`key-file` takes"]);
     }
     with("key = \"p384\"\nkey-file = \"site.key\"\nkey-password-file = \"site.password\"")
-        .check(0, &["generation 1", "installed and seen live"]);
+        .check(0, &["generation 1", "installed and checked live"]);
     let public = |words: &[&str]| place.openssl(words).out;
     let ours = public(&["x509", "-in", "tls/site.pem", "-noout", "-pubkey"]);
     assert_eq!(ours, public(&["pkey", "-in", "site.key", "-passin", "pass:oil and wick", "-pubout"]));

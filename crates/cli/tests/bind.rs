@@ -68,7 +68,7 @@ pub(crate) fn archive(server: SocketAddr) -> Pebble {
     pebble.place.write("zone.key", KEY);
     let text = format!(
         "{}[proof.zone]\nkind = \"dns-update\"\nserver = \"{1}\"\nkey-file = \"zone.key\"\nname-servers = [\"{1}\"]\n\
-         settle = \"2s\"\n\n[certificate.archive]\nnames = [\"*.archive.lampholm.example\", \"archive.lampholm.example\"]\n",
+         propagation-timeout = \"2s\"\n\n[certificate.archive]\nnames = [\"*.archive.lampholm.example\", \"archive.lampholm.example\"]\n",
         pebble.authority_section(),
         server
     );
@@ -80,7 +80,10 @@ pub(crate) fn archive(server: SocketAddr) -> Pebble {
 fn a_wildcard_and_its_bare_name_are_proved_side_by_side_and_the_records_go_again() {
     let bind = Bind::start();
     let pebble = archive(bind.address);
-    pebble.place.run(&["keep"]).check(0, &["control of *.archive.lampholm.example and archive.lampholm.example shown"]);
+    pebble
+        .place
+        .run(&["keep"])
+        .check(0, &["control of *.archive.lampholm.example and archive.lampholm.example proved"]);
     let bundle = "state/certificates/archive/0001/bundle.pem";
     let text = pebble.place.openssl(&["x509", "-in", bundle, "-noout", "-ext", "subjectAltName"]);
     text.check(0, &["DNS:*.archive.lampholm.example", "DNS:archive.lampholm.example"]);
@@ -100,7 +103,7 @@ fn what_keeps_a_record_from_its_zone_is_said_and_nothing_stays() {
         (KEY.replace("\"lamp\"", "\"oil\""), &["does not know the key", "(BADKEY)"]),
         (KEY.replace("sha256", "sha512"), &["does not know the key", "the same on both sides"]),
         (KEY.replace("lamp", "other"), &["does not let the key update the zone lampholm.example", "allow-update"]),
-        ("no key".into(), &["cannot use the key", "there is no `key", "tsig-keygen"]),
+        ("no key".into(), &["cannot use the key", "it contains no `key", "tsig-keygen"]),
     ];
     for (key, said) in &keys {
         place.write("zone.key", key);
@@ -124,7 +127,7 @@ fn what_keeps_a_record_from_its_zone_is_said_and_nothing_stays() {
         &[
             "none of 1 name servers can be reached after 2 seconds",
             "no answer",
-            "does this machine reach name servers at all?",
+            "can this machine reach name servers at all?",
         ],
     );
     assert_eq!(bind.texts(), Vec::<String>::new(), "what was published is taken away");
@@ -197,7 +200,7 @@ fn by_hand(bind: &Bind) -> Pebble {
     let pebble = archive(bind.address);
     let text = pebble.place.read("eskort.toml");
     let text = text.replace("kind = \"dns-update\"", "kind = \"by-hand\"");
-    let kept = text.lines().filter(|l| !l.starts_with("key-file") && !l.starts_with("settle"));
+    let kept = text.lines().filter(|l| !l.starts_with("key-file") && !l.starts_with("propagation-timeout"));
     pebble.place.write("eskort.toml", &kept.map(|l| format!("{l}\n")).collect::<String>());
     pebble
 }
@@ -316,11 +319,13 @@ fn a_server_that_remembers_that_there_was_no_record_is_not_asked_before_it_forge
     let with = |settle: &str| {
         let listed = format!("name-servers = [\"{}\"]", bind.address);
         let both = format!("name-servers = [\"{}\", \"{resolver}\"]", bind.address);
-        pebble.place.write("eskort.toml", &text.replace(&listed, &both).replace("settle = \"2s\"", settle));
+        pebble
+            .place
+            .write("eskort.toml", &text.replace(&listed, &both).replace("propagation-timeout = \"2s\"", settle));
     };
-    with("settle = \"1s\"");
+    with("propagation-timeout = \"1s\"");
     pebble.place.run(&["keep"]).check(1, &["and it remembers that for", "1 of 2 name servers do not have the records"]);
-    with("settle = \"20s\"");
+    with("propagation-timeout = \"20s\"");
     ask();
     pebble.place.run(&["keep"]).check(0, &["on 1 of 2 name servers", "confirmed"]);
     let log = pebble.place.read("pebble/log");

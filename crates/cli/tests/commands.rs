@@ -44,7 +44,7 @@ fn list_show_and_check_tell_how_a_certificate_stands() {
     place.run(&["check", "website"]).check(1, &["no intermediate is sent", "serve bundle.pem"]);
     world.keep().check(0, &["put generation 1 in place"]);
     world.write_inventory(|text| text.replace("visitor-roots = \"visitor-root.pem\"\n", ""));
-    place.run(&["check", "website"]).check(1, &["is no root that is trusted here", "visitor-roots"]);
+    place.run(&["check", "website"]).check(1, &["is not a root that is trusted here", "visitor-roots"]);
     place.run(&["check", "nowhere.test:1"]).check(1, &["nowhere.test resolves to no address"]);
     // Somebody who wonders why the padlock is missing tries just this.
     let port = world.site.tls_address().port();
@@ -97,7 +97,7 @@ fn json_reports_are_whole_documents_on_standard_output() {
 #[test]
 fn two_runs_at_once_do_not_harm_and_a_signal_cleans_up() {
     let world = World::with(|o| o.thinking = std::time::Duration::from_secs(60));
-    world.write_inventory(|text| text.replace("patience = \"6s\"", "patience = \"2m\""));
+    world.write_inventory(|text| text.replace("timeout = \"6s\"", "timeout = \"2m\""));
     let first = world.place.eskort().arg("keep").stdout(Stdio::null()).stderr(Stdio::null()).spawn().unwrap();
     let mut first = Process(first);
     let end = std::time::Instant::now() + std::time::Duration::from_secs(20);
@@ -117,7 +117,7 @@ fn two_runs_at_once_do_not_harm_and_a_signal_cleans_up() {
 fn an_endpoint_is_checked_without_an_inventory_too() {
     let world = World::new();
     let port = world.site.tls_address().port();
-    world.keep().check(0, &["installed and seen live"]);
+    world.keep().check(0, &["installed and checked live"]);
     let place = Place::new();
     place.run(&["check", &format!("localhost:{port}")]).check(1, &["not for localhost; it is for lampholm.example"]);
     place.run(&["check"]).check(2, &["no inventory exists"]);
@@ -127,7 +127,7 @@ fn an_endpoint_is_checked_without_an_inventory_too() {
 fn the_terms_have_to_be_agreed_to() {
     let world = World::new();
     world.write_inventory(|text| text.replace("accept-terms = true\n", ""));
-    world.keep().check(1, &["https://ca.lampholm.example/terms", "write accept-terms = true"]);
+    world.keep().check(1, &["https://ca.lampholm.example/terms", "add `accept-terms = true`"]);
     assert_eq!(world.authority.counts(), (0, 0));
 }
 
@@ -171,7 +171,7 @@ fn the_demo_tells_its_story_to_the_end_and_leaves_a_folder() {
             "archive",
             "tickets waits for you",
             "5. An authority without ACME",
-            "the answer fits the key",
+            "the answer matches the key",
             "6. 61 days later",
             "generation 2 installed",
             "What to try next",
@@ -199,7 +199,7 @@ fn files_get_their_owner_group_and_mode_and_are_put_right_again() {
     let whole = place.read("eskort.toml");
     let text = whole.replace("to = \"tls/site.key\"", &format!("to = \"tls/site.key\", {owned}"));
     place.write("eskort.toml", &text);
-    world.keep().check(0, &["installed and seen live"]);
+    world.keep().check(0, &["installed and checked live"]);
     assert_eq!(place.mode("tls/site.key"), 0o640);
     assert_eq!(place.mode("tls/site.pem"), 0o644);
     std::fs::set_permissions(place.path("tls/site.key"), std::os::unix::fs::PermissionsExt::from_mode(0o600)).unwrap();
@@ -218,14 +218,14 @@ fn a_failed_command_of_a_server_puts_its_files_back() {
     world.keep().check(0, &["generation 1 installed"]);
     let first = world.place.read("tls/site.pem");
     world.write_inventory(|text| {
-        text.replace("settle = \"3s\"", "settle = \"3s\"\nrun = [\"sh\", \"-c\", \"echo the wick is wet; exit 9\"]")
-            .replace("[certificate.website]", "[certificate.website]\nkey = \"p384\"")
+        text.replace(
+            "reload-timeout = \"3s\"",
+            "reload-timeout = \"3s\"\nrun = [\"sh\", \"-c\", \"echo the wick is wet; exit 9\"]",
+        )
+        .replace("[certificate.website]", "[certificate.website]\nkey = \"p384\"")
     });
     let said = world.place.run(&["keep"]);
-    said.check(
-        1,
-        &["could not be made to take the change", "the wick is wet", "exit status: 9", "everything was put back"],
-    );
+    said.check(1, &["could not be reloaded", "the wick is wet", "exit status: 9", "everything was put back"]);
     assert_eq!(world.place.read("tls/site.pem"), first);
     world.place.run(&["show", "website"]).check(0, &["journey", "■ issued", "□ installed"]);
     let shown = world.place.run(&["show", "website", "--output", "json"]);
@@ -244,8 +244,8 @@ fn the_failure_of_one_certificate_does_not_stop_the_others() {
     });
     let said = world.place.run(&["keep"]);
     // The name server of the practice world does not know the harbour.
-    said.check(1, &["`harbour` did not get its first certificate", "dns: no address for harbour.lampholm.example"]);
-    said.check(1, &["harbour failed, see above", "generation 1 installed and seen live"]);
+    said.check(1, &["cannot get the first certificate for `harbour`", "dns: no address for harbour.lampholm.example"]);
+    said.check(1, &["harbour failed, see above", "generation 1 installed and checked live"]);
     let list = world.place.run(&["list"]);
     list.check(4, &["harbour 1 failure", "website good"]);
     assert!(list.out.find("harbour") < list.out.find("website"), "what needs somebody comes first: {list}");
@@ -335,12 +335,12 @@ fn a_file_of_an_authority_without_acme_is_placed_seen_and_removed_when_said_so()
     let elsewhere = place.read("eskort.toml").replace("folder = \"www\"", "folder = \".\"");
     place.write("eskort.toml", &elsewhere);
     place.write("lamp.txt", "a third\n");
-    put(&["lampholm.example"]).check(1, &["another text came"]);
+    put(&["lampholm.example"]).check(1, &["a different text came back"]);
     for (words, code, said) in [
         (
             &["place", "pages", "/../x", "--from", "lamp.txt", "--at", "lampholm.example"][..],
             1,
-            "is no path that can stand in an address",
+            "is not a path that can be used in a URL",
         ),
         (
             &["place", "zone", path, "--from", "lamp.txt", "--at", "lampholm.example"],

@@ -43,10 +43,12 @@ fn killed_at_any_point_the_next_run_brings_the_one_certificate() {
     for point in POINTS {
         // An authority that thinks for a moment, so that waiting is among the steps.
         let world = World::with(|o| o.thinking = std::time::Duration::from_millis(60));
-        world.write_inventory(|text| text.replace("settle = \"3s\"", "settle = \"3s\"\nrun = [\"true\"]"));
+        world.write_inventory(|text| {
+            text.replace("reload-timeout = \"3s\"", "reload-timeout = \"3s\"\nrun = [\"true\"]")
+        });
         let killed = world.place.run_with("ESKORT_CRASH_AT", point, &["keep"]);
         assert_eq!(killed.code, None, "the run ends by a signal at {point}: {killed}");
-        let rest = if *point == "saved-confirm" { "nothing to do" } else { "installed and seen live" };
+        let rest = if *point == "saved-confirm" { "nothing to do" } else { "installed and checked live" };
         world.keep().check(0, &[rest]);
         assert_eq!(world.authority.counts(), (1, 1), "orders and certificates after {point}");
         world.place.check_nothing_published();
@@ -73,7 +75,7 @@ fn nothing_stays_published_when_the_journey_is_given_up_after_a_crash() {
             }
         }
         world.write_inventory(|text| text.replace("\"lampholm.example\", ", ""));
-        world.place.run(&["keep"]).check(0, &["the open journey is given up", "installed and seen live"]);
+        world.place.run(&["keep"]).check(0, &["the open journey is given up", "installed and checked live"]);
         world.place.check_nothing_published();
     }
 }
@@ -104,7 +106,7 @@ fn killed_at_a_rename_nothing_is_left_under_a_passing_name_after_the_next_run() 
         let killed = world.place.run_with("ESKORT_CRASH_AT", &format!("rename-{file}"), &["keep"]);
         assert_eq!(killed.code, None, "{file}: {killed}");
         assert_eq!(passing(&world, folder).len(), 1, "{file}");
-        world.keep().check(0, &["installed and seen live"]);
+        world.keep().check(0, &["installed and checked live"]);
         assert_eq!((passing(&world, "state"), passing(&world, "tls")), (vec![], vec![]), "{file}");
         assert_eq!(world.authority.counts(), (1, 1), "{file}");
     }
@@ -115,6 +117,6 @@ fn killed_at_a_rename_nothing_is_left_under_a_passing_name_after_the_next_run() 
     let token = owed.split("acme-challenge/").nth(1).unwrap().split(['\'', '"', ' ']).next().unwrap().to_owned();
     let killed = world.place.run_with("ESKORT_CRASH_AT", &format!("rename-{token}"), &["keep"]);
     assert_eq!((killed.code, passing(&world, "www").len()), (None, 1), "{killed}");
-    world.keep().check(0, &["installed and seen live"]);
+    world.keep().check(0, &["installed and checked live"]);
     world.place.check_nothing_published();
 }

@@ -61,7 +61,7 @@ fn what_the_desk_asks_is_published_until_the_answer_is_here_and_can_be_changed_o
         place.run(words);
         assert!(published.exists(), "{words:?}");
     }
-    note(&["--told"]).check(3, &["the authority is at it", "4711"]);
+    note(&["--told"]).check(3, &["validation in progress", "4711"]);
     // Somebody removed it: the next run puts it back.
     std::fs::remove_file(&published).unwrap();
     place.run(&["keep"]).check(3, &["go on with generation 1 from `ordered`", "seen http://archive"]);
@@ -82,10 +82,13 @@ fn what_the_desk_asks_is_published_until_the_answer_is_here_and_can_be_changed_o
     let text = place.read("eskort.toml");
     place.write(
         "eskort.toml",
-        &text.replace("name-servers = [", &format!("settle = \"1h\"\nname-servers = [\"{}\", ", other.address)),
+        &text.replace(
+            "name-servers = [",
+            &format!("propagation-timeout = \"1h\"\nname-servers = [\"{}\", ", other.address),
+        ),
     );
     let begun = std::time::Instant::now();
-    note(&["--told"]).check(3, &["1 of 2 name servers do not have it yet", "the authority is at it"]);
+    note(&["--told"]).check(3, &["1 of 2 name servers do not have it yet", "validation in progress"]);
     assert!(begun.elapsed() < std::time::Duration::from_secs(600), "an hour was waited for");
     place.write("eskort.toml", &text);
     place.run(&["show", "stock"]).check(
@@ -120,15 +123,16 @@ fn a_proof_that_cannot_be_seen_yet_is_no_failure_and_stays() {
     world.site.serve("archive.lampholm.example", &place.path("www"));
     let report = place.run(&["keep", "--output", "json"]);
     let report: serde_json::Value = serde_json::from_str(&report.check(3, &[]).out).unwrap();
-    let errand = &report["certificates"][0]["errand"];
-    assert_eq!((&errand["proof"]["is"], &errand["notes"]["asked"]["by"]), (&"seen".into(), &"pages".into()));
+    let step = &report["certificates"][0]["manual_step"];
+    assert_eq!((&step["proof"]["is"], &step["notes"]["asked"]["by"]), (&"seen".into(), &"pages".into()));
 
     let record = "_office.archive.lampholm.example";
     note(&["--record", record, "--txt", "lamp", "--by", "zone"])
         .check(3, &["it is not there yet", "Place 1 TXT record", &format!("{record}. 60 IN TXT \"lamp\"")]);
     place.check_nothing_published();
     // A program is told the type, and told again to remove it.
-    let script = "[proof.script]\nkind = \"program\"\ncommand = [\"tee\", \"-a\", \"told\"]\nsettle = \"1s\"\n";
+    let script =
+        "[proof.script]\nkind = \"program\"\ncommand = [\"tee\", \"-a\", \"told\"]\npropagation-timeout = \"1s\"\n";
     let server = format!("server = \"{0}\"\nname-servers = [\"{0}\"]\n", bind.address);
     place.write("eskort.toml", &[&place.read("eskort.toml"), "\n", script, &server].concat());
     note(&["--record", record, "--cname", "c3d4.ca.example", "--by", "script"])
@@ -142,12 +146,12 @@ fn a_proof_that_cannot_be_seen_yet_is_no_failure_and_stays() {
     }
     note(&["--mail", "hostmaster@lampholm.example"])
         .check(3, &["Do what the mail to hostmaster@lampholm.example says"]);
-    note(&["--told"]).check(3, &["the authority is at it"]);
+    note(&["--told"]).check(3, &["validation in progress"]);
     note(&["--no-proof"]).check(3, &["When the answer is here"]);
     place.run(&["list"]).check(3, &["waits for you"]);
 
     for (words, code, said) in [
-        (&["--file", "/../x", "--from", "slip.txt"][..], 2, "no path that can stand in an address"),
+        (&["--file", "/../x", "--from", "slip.txt"][..], 2, "not a path that can be used in a URL"),
         (&["--file", "/x", "--from", "gone.txt"], 2, "cannot read gone.txt"),
         (&["--file", "/x", "--from", "slip.txt", "--by", "zone"], 1, "no proof `zone` of kind http-folder"),
         (
@@ -157,7 +161,7 @@ fn a_proof_that_cannot_be_seen_yet_is_no_failure_and_stays() {
         ),
         (&["--record", "_office.harbour.example", "--txt", "x"], 2, "belongs to none of the certificate's names"),
         (&["--record", record], 2, "--txt <TEXT>|--cname <TARGET>"),
-        (&["--mail", "keeper@lampholm.example"], 2, "none of the five addresses"),
+        (&["--mail", "keeper@lampholm.example"], 2, "not one of the five addresses"),
         (&["--mail", "admin@lampholm.example", "--no-proof"], 2, "cannot be used with"),
     ] {
         note(words).check(code, &[said]);

@@ -31,7 +31,7 @@ impl Devices {
             "eskort.toml",
             &format!(
                 "state = \"state\"\n[authority.devices]\nkind = \"est\"\naddress = \"{address}\"\napi-roots = \"api-root.pem\"\n\
-                 visitor-roots = \"root.pem\"\npatience = \"5s\"\n{login}\n[certificate.stock]\nnames = [\"stock.lampholm.internal\"]\n{more}"
+                 visitor-roots = \"root.pem\"\ntimeout = \"5s\"\n{login}\n[certificate.stock]\nnames = [\"stock.lampholm.internal\"]\n{more}"
             ),
         );
     }
@@ -85,9 +85,9 @@ fn an_authority_that_takes_its_time_is_asked_again_with_the_same_csr() {
     devices.inventory(LOGIN, "key = \"p384\"\n");
     devices.server.hesitate(1, 3 * 86_400);
     let asked = |n: usize| assert_eq!(devices.server.asked().iter().filter(|a| a.contains("enroll")).count(), n);
-    devices.keep().check(3, &["the authority has the request; it wants to be asked again at"]);
+    devices.keep().check(3, &["the authority is still processing the request; next check at"]);
     asked(4);
-    devices.at(2, &["keep"]).check(3, &["wants to be asked again at"]);
+    devices.at(2, &["keep"]).check(3, &["next check at"]);
     devices.at(2, &["list"]).check(0, &["under way: ordered"]);
     asked(4);
     devices.at(4, &["keep"]).check(0, &["generation 2 stored"]);
@@ -112,14 +112,14 @@ fn what_an_est_authority_refuses_is_said_and_it_is_left_alone_for_a_while() {
     place.write("wrong", "water\n");
     place.write("noise", "lamp\n");
     for (from, to, said) in [
-        ("\"password\"", "\"wrong\"", &["does not let us in (401): who are you?", "check `user` and its password"][..]),
+        ("\"password\"", "\"wrong\"", &["refused the login (401): who are you?", "check `user` and its password"][..]),
         ("\"password\"", "\"gone\"", &["cannot read the file", "gone: No such file"]),
-        (LOGIN, "", &["does not let us in (401)"]),
+        (LOGIN, "", &["refused the login (401)"]),
         ("stock.lampholm.internal", "stock.lampholm.example", &["was answered with 403: the stock room only"]),
         (
             &format!("{address}\""),
             &format!("{address}/.well-known/est/oil\""),
-            &["404: no such operation", "wants a label"],
+            &["404: no such operation", "needs a label"],
         ),
         ("api-roots = \"api-root.pem\"\n", "", &["cannot reach https://127.0.0.1", "api-roots"]),
         ("api-root.pem", "noise", &["there is no certificate in it"]),
@@ -138,7 +138,7 @@ fn what_an_est_authority_refuses_is_said_and_it_is_left_alone_for_a_while() {
     assert_eq!(devices.server.asked(), Vec::<String>::new(), "nothing was asked with a login that is known");
     place.write("eskort.toml", &text.replace(LOGIN, ""));
     devices.keep().check(1, &["(401)"]);
-    place.run(&["keep"]).check(4, &["left alone"]);
+    place.run(&["keep"]).check(4, &["not asked again"]);
     place.write("eskort.toml", &text);
     devices.keep().check(0, &["generation 1 stored"]);
 }

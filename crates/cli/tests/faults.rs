@@ -21,14 +21,14 @@ fn every_fault_of_the_authority_is_said_and_the_next_run_goes_on() {
     use Resource::*;
     // What misbehaves, how, what is said, and how many orders the authority has in the end.
     let table: Vec<(Resource, Fault, &[&str], usize)> = vec![
-        (Directory, Status(500), &["HTTP 500", "trouble at the authority"], 1),
+        (Directory, Status(500), &["HTTP 500", "the authority has a problem of its own"], 1),
         (Directory, NotAcme, &["is not an ACME directory", "<!doctype html>", "check the address of `directory`"], 1),
         (Directory, Hang, &["no answer from https://127.0.0.1", "within 6 seconds"], 1),
         (NewNonce, Status(404), &["not a fresh nonce"], 1),
-        (NewAccount, Problem("unsupportedContact"), &["unsupportedContact: on demand", "look at `contact`"], 1),
-        (NewOrder, Status(503), &["HTTP 503", "trouble at the authority"], 1),
+        (NewAccount, Problem("unsupportedContact"), &["unsupportedContact: on demand", "check `contact`"], 1),
+        (NewOrder, Status(503), &["HTTP 503", "the authority has a problem of its own"], 1),
         (NewOrder, RateLimited("7200".into()), &["rateLimited: too many requests", "Retry-After 7200"], 1),
-        (NewOrder, Problem("rejectedIdentifier"), &["rejectedIdentifier", "look at the names"], 1),
+        (NewOrder, Problem("rejectedIdentifier"), &["rejectedIdentifier", "check the names"], 1),
         (NewOrder, CutBefore, &["cannot reach https://127.0.0.1"], 1),
         (NewOrder, BadNonce, &["badNonce"], 1),
         (Authorization, Status(500), &["HTTP 500"], 1),
@@ -55,7 +55,7 @@ fn every_fault_of_the_authority_is_said_and_the_next_run_goes_on() {
         assert!(first.err.contains("hint: "), "{resource:?} {fault:?}: {first}");
         check_untouched(&world);
         world.authority.behave();
-        world.keep().check(0, &["installed and seen live"]);
+        world.keep().check(0, &["installed and checked live"]);
         assert_eq!(world.authority.counts().0, orders, "{resource:?} {fault:?}");
         world.place.check_nothing_published();
     }
@@ -78,7 +78,7 @@ fn a_single_fault_is_ridden_out_without_a_second_order() {
             if first.code != Some(0) {
                 let lost = resource == NewOrder && matches!(fault, CutBefore | CutAfter | Status(500));
                 assert!(lost, "{resource:?} {fault:?}: {first}");
-                world.keep().check(0, &["installed and seen live"]);
+                world.keep().check(0, &["installed and checked live"]);
             }
             assert_eq!(world.authority.counts(), (1, 1), "{resource:?} {fault:?}");
             world.place.check_nothing_published();
@@ -95,11 +95,11 @@ fn after_a_refusal_the_authority_is_left_alone_until_somebody_insists() {
     world
         .place
         .run(&["keep"])
-        .check(4, &["its authority is left alone until", "`eskort keep --only website` tries at once"]);
+        .check(4, &["its authority is not asked again until", "`eskort keep --only website` tries at once"]);
     world.place.run(&["list"]).check(4, &["1 failure"]);
     world.place.run(&["show", "website"]).check(0, &["rateLimited", "failed:"]);
     assert_eq!(world.authority.asked().len(), asked, "the authority was not asked again");
-    world.keep().check(0, &["installed and seen live"]);
+    world.keep().check(0, &["installed and checked live"]);
     world.place.run(&["list"]).check(0, &["good"]);
 }
 
@@ -129,7 +129,10 @@ fn what_is_not_visible_stops_before_the_authority_is_told_to_look() {
             answer_always("HTTP/1.1 403 Forbidden\r\nContent-Length: 0\r\n\r\n"),
             &["status 403", "hidden folders included"],
         ),
-        (answer_always("HTTP/1.1 200 OK\r\nContent-Length: 9\r\n\r\nWelcome!\n"), &["another text came: `Welcome!`"]),
+        (
+            answer_always("HTTP/1.1 200 OK\r\nContent-Length: 9\r\n\r\nWelcome!\n"),
+            &["a different text came back: `Welcome!`"],
+        ),
         (
             answer_always("HTTP/1.1 302 Found\r\nLocation: ftp://lampholm.example/\r\nContent-Length: 0\r\n\r\n"),
             &["a redirect to `ftp://lampholm.example/`: neither http nor https"],
@@ -138,9 +141,9 @@ fn what_is_not_visible_stops_before_the_authority_is_told_to_look() {
             answer_always(
                 "HTTP/1.1 301 Moved\r\nLocation: http://lampholm.example:PORT/round\r\nContent-Length: 0\r\n\r\n",
             ),
-            &["one too many, after ten others"],
+            &["more than ten redirects"],
         ),
-        (answer_always("220 mail.lampholm.example ESMTP\r\n"), &["gave no HTTP answer"]),
+        (answer_always("220 mail.lampholm.example ESMTP\r\n"), &["sent no HTTP response"]),
         (refused, &["no connection to lampholm.example", "as the inventory says", "Connection refused"]),
     ];
     let world = World::new();
@@ -158,7 +161,7 @@ fn what_is_not_visible_stops_before_the_authority_is_told_to_look() {
     world.keep().check(1, &["lampholm.example resolves to no address", "add an address record"]);
     assert!(!world.authority.asked().contains(&Resource::Challenge), "the authority was never told to look");
     world.place.write("eskort.toml", &inventory);
-    world.keep().check(0, &["go on with generation 1 from `ordered`", "installed and seen live"]);
+    world.keep().check(0, &["go on with generation 1 from `ordered`", "installed and checked live"]);
     assert_eq!(world.authority.counts(), (1, 1), "all with one order");
 }
 
@@ -169,11 +172,11 @@ fn an_authority_that_wants_to_be_asked_a_day_later_keeps_nobody_waiting() {
     world.write_inventory(|text| text + "\n[certificate.zone]\nnames = [\"www.lampholm.example\"]\n");
     let begun = std::time::Instant::now();
     let said = world.place.run(&["keep"]);
-    said.check(3, &["it wants to be asked again at", "zone", "generation 1 stored"]);
+    said.check(3, &["next check at", "zone", "generation 1 stored"]);
     assert!(begun.elapsed() < std::time::Duration::from_secs(30), "{said}");
     assert!(world.place.path("www/.well-known").exists(), "what proves control stays: the authority may be looking");
-    world.place.run(&["keep"]).check(3, &["it wants to be asked again at"]);
-    world.on_day(2, &["keep"]).check(0, &["go on with generation 1", "installed and seen live"]);
+    world.place.run(&["keep"]).check(3, &["next check at"]);
+    world.on_day(2, &["keep"]).check(0, &["go on with generation 1", "installed and checked live"]);
     world.place.check_nothing_published();
     assert_eq!(world.authority.counts().0, 2, "two orders in all");
 }
@@ -184,7 +187,7 @@ fn a_listener_whose_port_is_taken_says_so() {
     let taken = TcpListener::bind("127.0.0.1:0").unwrap();
     let proof = format!("kind = \"http-listener\"\nlisten = \"{}\"", taken.local_addr().unwrap());
     world.write_inventory(|text| text.replace("kind = \"http-folder\"\nfolder = \"www\"", &proof));
-    world.keep().check(1, &["cannot listen on 127.0.0.1", "another program holds the port"]);
+    world.keep().check(1, &["cannot listen on 127.0.0.1", "another program uses the port"]);
 }
 
 /// Runs the program in a world of mounts of its own, after a mount.
@@ -206,7 +209,7 @@ fn a_full_disk_or_a_folder_that_cannot_be_written_harms_nothing() {
         // The bundle fits, the key does not any more.
         ("-o size=4k tmpfs tls", &["cannot write", "site.key: No space left on device", "everything was put back"]),
         ("-o ro tmpfs www", &["cannot write", "Read-only file system", "must be writable for the user"]),
-        ("-o size=16k tmpfs state", &["cannot use the state folder", "check that the disk has room"]),
+        ("-o size=16k tmpfs state", &["cannot use the state folder", "check that the disk is not full"]),
         ("-o ro tmpfs state", &["cannot use the state folder", "Read-only file system"]),
     ];
     for (mount, said) in table {
@@ -217,7 +220,7 @@ fn a_full_disk_or_a_folder_that_cannot_be_written_harms_nothing() {
         keep_after_mount(&world, mount).check(1, said);
         world.place.check_nothing_published();
         assert!(!world.place.path("state/certificates/website/current").exists(), "{mount}");
-        world.keep().check(0, &["installed and seen live"]);
+        world.keep().check(0, &["installed and checked live"]);
         assert_eq!(world.authority.counts().1, 1, "{mount}");
     }
 }

@@ -55,7 +55,7 @@ impl Sshd {
     pub(crate) fn section(&self, name: &str) -> String {
         format!(
             "[host.{name}]\nkind = \"ssh\"\naddress = \"127.0.0.1\"\nport = {}\nuser = \"{}\"\nkey-file = \"key\"\n\
-             known-hosts = \"known\"\npatience = \"20s\"\n\n",
+             known-hosts = \"known\"\ntimeout = \"20s\"\n\n",
             self.port,
             user()
         )
@@ -79,7 +79,7 @@ fn a_site_on_machines_over_ssh_has_the_file_on_each_of_them() {
     let second = Sshd::start(place, &place.path("second"), "");
     let both = first.section("node1") + &second.section("node2");
     on_hosts(&world, &both, "[\"node1\", \"node2\"]", "www");
-    world.keep().check(0, &["generation 1 installed and seen live"]);
+    world.keep().check(0, &["generation 1 installed and checked live"]);
     world.place.check_nothing_published();
     assert!(!place.path("second/www/.well-known").exists(), "nor on the second");
 
@@ -99,10 +99,10 @@ fn a_site_on_machines_over_ssh_has_the_file_on_each_of_them() {
         (
             "known-hosts = \"known\"",
             "known-hosts = \"nobody\"",
-            &["cannot prove that it is the right machine", "compare the key"],
+            &["cannot prove that it is the right machine", "compare the host key"],
         ),
-        ("user = \"", "user = \"nobody-", &["does not let us in", "Permission denied (publickey"]),
-        ("key-file = \"key\"", "key-file = \"stranger\"", &["does not let us in", "Permission denied (publickey"]),
+        ("user = \"", "user = \"nobody-", &["refused the login", "Permission denied (publickey"]),
+        ("key-file = \"key\"", "key-file = \"stranger\"", &["refused the login", "Permission denied (publickey"]),
         (
             "address = \"127.0.0.1\"",
             "address = \"gone.lampholm.example\"",
@@ -122,7 +122,7 @@ fn a_site_on_machines_over_ssh_has_the_file_on_each_of_them() {
     assert_eq!(looks(), before, "the authority was never told to look");
     on_hosts(&world, &both, "[\"node1\", \"node2\"]", "www");
     place.write("eskort.toml", &(place.read("eskort.toml") + "key = \"p384\"\n"));
-    world.keep().check(0, &["go on with generation 2 from `ordered`", "generation 2 installed and seen live"]);
+    world.keep().check(0, &["go on with generation 2 from `ordered`", "generation 2 installed and checked live"]);
 }
 
 #[test]
@@ -139,7 +139,7 @@ fn the_systems_ssh_counts_with_its_configuration_agent_and_jump_hosts() {
     let section =
         |more: &str| format!("[host.node]\nkind = \"ssh\"\naddress = \"node\"\nssh-config = \"ssh.conf\"\n{more}\n\n");
     on_hosts(&world, &section(&jump), "\"node\"", "www");
-    world.keep().check(0, &["generation 1 installed and seen live"]);
+    world.keep().check(0, &["generation 1 installed and checked live"]);
 
     // With the key in an agent only.
     let agent = Command::new("ssh-agent").args(["-D", "-a"]).arg(place.path("agent")).stdout(Stdio::null()).spawn();
@@ -154,10 +154,10 @@ fn the_systems_ssh_counts_with_its_configuration_agent_and_jump_hosts() {
     place.write("ssh.conf", &format!("{hosts}{common}").replace(&format!("{dir}/key"), "none"));
     on_hosts(&world, &section(""), "\"node\"", "www");
     place.write("eskort.toml", &(place.read("eskort.toml") + "key = \"p384\"\n"));
-    world.keep().check(1, &["does not let us in"]);
+    world.keep().check(1, &["refused the login"]);
     let socket = place.path("agent");
     let said = place.run_with("SSH_AUTH_SOCK", socket.to_str().unwrap(), &["keep"]);
-    said.check(0, &["generation 2 installed and seen live"]);
+    said.check(0, &["generation 2 installed and checked live"]);
 }
 
 #[test]
@@ -177,7 +177,7 @@ fn a_program_on_another_machine_places_the_records() {
     );
     place.write("records", &script);
     let program = format!(
-        "kind = \"program\"\ncommand = [\"sh\", \"{dir}/records\"]\nhost = \"node\"\nserver = \"{0}\"\nname-servers = [\"{0}\"]\nsettle = \"5s\"",
+        "kind = \"program\"\ncommand = [\"sh\", \"{dir}/records\"]\nhost = \"node\"\nserver = \"{0}\"\nname-servers = [\"{0}\"]\npropagation-timeout = \"5s\"",
         world.names.address()
     );
     world.write_inventory(|text| {
@@ -188,7 +188,7 @@ fn a_program_on_another_machine_places_the_records() {
             .map(|l| format!("{l}\n"))
             .collect()
     });
-    world.keep().check(0, &["generation 1 installed and seen live"]);
+    world.keep().check(0, &["generation 1 installed and checked live"]);
     assert_eq!(world.names.texts("_acme-challenge.lampholm.example"), Vec::<String>::new());
     place.write("records", "echo the oil is out >&2; exit 4\n");
     place.write("eskort.toml", &(place.read("eskort.toml") + "key = \"p384\"\n"));
@@ -258,7 +258,7 @@ fn a_connection_that_is_cut_or_a_run_that_is_killed_leaves_nothing_in_the_end() 
         if point == "saved-publish" {
             check_modes(place);
         }
-        world.keep().check(0, &["go on with", "installed and seen live"]);
+        world.keep().check(0, &["go on with", "installed and checked live"]);
         place.check_nothing_published();
     }
     let (orders, issued) = world.authority.counts();
@@ -308,7 +308,7 @@ impl Vsftpd {
     fn section(&self, tls: &str) -> String {
         format!(
             "[host.account]\nkind = \"ftp\"\naddress = \"127.0.0.1\"\nport = {}\nuser = \"ftp\"\npassword-file = \"password\"\n\
-             tls = \"{tls}\"\nroots = \"ftp-root.pem\"\npatience = \"20s\"\n\n",
+             tls = \"{tls}\"\nroots = \"ftp-root.pem\"\ntimeout = \"20s\"\n\n",
             self.port
         )
     }
@@ -324,15 +324,15 @@ fn a_site_on_an_account_that_has_only_ftp() {
     std::os::unix::fs::symlink(place.path("account/site"), place.path("www")).unwrap();
     let explicit = Vsftpd::start(place, "");
     on_hosts(&world, &explicit.section("explicit"), "\"account\"", "site");
-    world.keep().check(0, &["generation 1 installed and seen live"]);
+    world.keep().check(0, &["generation 1 installed and checked live"]);
     place.check_nothing_published();
     assert!(!place.read("ftp/log").is_empty(), "the server took files");
 
     let inventory = place.read("eskort.toml") + "key = \"p384\"\n";
     let cases: [(&str, &str, &[&str]); 5] = [
-        ("password-file = \"password\"", "password-file = \"known\"", &["does not let us in", "check `user`"]),
+        ("password-file = \"password\"", "password-file = \"known\"", &["refused the login", "check `user`"]),
         ("roots = \"ftp-root.pem\"\n", "", &["cannot prove that it is the right machine", "`roots` of the host"]),
-        ("tls = \"explicit\"", "tls = \"none\"", &["does not let us in"]),
+        ("tls = \"explicit\"", "tls = \"none\"", &["refused the login"]),
         ("folder = \"site\"", "folder = \"web\"", &["the folder web does not exist on host `account`"]),
         (&format!("port = {}", explicit.port), "port = 9", &["cannot reach host `account` at 127.0.0.1", "refused"]),
     ];
@@ -355,18 +355,18 @@ fn a_site_on_an_account_that_has_only_ftp() {
         .run(&["show", "website"])
         .check(0, &["left over", "on host `account` is still published", "delete site/.well-known"]);
     place.write("eskort.toml", &inventory);
-    world.keep().check(0, &["generation 2 installed and seen live"]);
+    world.keep().check(0, &["generation 2 installed and checked live"]);
     place.check_nothing_published();
     drop(explicit);
 
     let implicit = Vsftpd::start(place, "implicit_ssl=YES");
     on_hosts(&world, &implicit.section("implicit"), "\"account\"", "site");
-    world.keep().check(0, &["generation 3 installed and seen live"]);
+    world.keep().check(0, &["generation 3 installed and checked live"]);
     drop(implicit);
     let plain = Vsftpd::start(place, "force_anon_logins_ssl=NO\nforce_anon_data_ssl=NO");
     on_hosts(&world, &plain.section("none"), "\"account\"", "site");
     place.write("eskort.toml", &(place.read("eskort.toml") + "key = \"p384\"\n"));
-    world.keep().check(0, &["generation 4 installed and seen live"]);
+    world.keep().check(0, &["generation 4 installed and checked live"]);
     drop(plain);
     let read_only = Vsftpd::start(place, "write_enable=NO");
     on_hosts(&world, &read_only.section("explicit"), "\"account\"", "site");
@@ -385,5 +385,5 @@ fn over_links_of_others_on_another_machine_nothing_is_written() {
     world.keep().check(1, &["www/.well-known on host `node` is a symbolic link, and is not followed"]);
     assert_eq!(std::fs::read_dir(place.path("victim")).unwrap().count(), 1);
     std::fs::remove_file(place.path("www/.well-known")).unwrap();
-    world.keep().check(0, &["installed and seen live"]);
+    world.keep().check(0, &["installed and checked live"]);
 }

@@ -36,7 +36,7 @@ fn all_mistakes_are_named_at_once() {
             "`*.lampholm.example` is a wildcard, and `http-folder` cannot prove a wildcard",
             "`lampholm.example` is listed twice",
             "write just the name: \"lamp.example\"",
-            "there is no [server.fornt] hint: did you mean `front`?",
+            "the inventory has no [server.fornt] hint: did you mean `front`?",
         ],
     );
 }

@@ -91,18 +91,18 @@ const SELDOM: &[&str] = &[
     "certificates[].state.passed",
     "certificates[].state.since",
     "certificates[].state.age",
-    "certificates[].errand.notes.placed",
-    "certificates[].errand.notes.page",
-    "certificates[].errand.notes.remark",
-    "certificates[].errand.notes.told",
-    "certificates[].errand.notes.asked.by",
-    "certificates[].errand.notes.asked.what.path",
-    "certificates[].errand.notes.asked.what.name",
-    "certificates[].errand.notes.asked.what.type",
-    "certificates[].errand.notes.asked.what.text",
-    "certificates[].errand.proof.at",
-    "certificates[].errand.proof.why",
-    "certificates[].errand.proof.to_place",
+    "certificates[].manual_step.notes.placed",
+    "certificates[].manual_step.notes.page",
+    "certificates[].manual_step.notes.remark",
+    "certificates[].manual_step.notes.told",
+    "certificates[].manual_step.notes.asked.by",
+    "certificates[].manual_step.notes.asked.what.path",
+    "certificates[].manual_step.notes.asked.what.name",
+    "certificates[].manual_step.notes.asked.what.type",
+    "certificates[].manual_step.notes.asked.what.text",
+    "certificates[].manual_step.proof.at",
+    "certificates[].manual_step.proof.why",
+    "certificates[].manual_step.proof.to_place",
     "certificates[].servers[].findings[].code",
     "certificates[].servers[].findings[].weight",
     "certificates[].servers[].findings[].topic",
@@ -167,8 +167,9 @@ fn every_report_is_whole_looks_as_it_did_and_is_explained() {
         "events {}\nhttp { server { listen 127.0.0.1:9; server_name lampholm.example www.lampholm.example; } }\n",
     );
     let nginx = "[server.web]\nkind = \"nginx\"\nconfig = \"web.conf\"\n\n[certificate.website]";
-    let two =
-        text.replace("[certificate.website]", nginx).replace("settle = \"3s\"", "settle = \"3s\"\nrun = [\"true\"]");
+    let two = text
+        .replace("[certificate.website]", nginx)
+        .replace("reload-timeout = \"3s\"", "reload-timeout = \"3s\"\nrun = [\"true\"]");
     place.write("eskort.toml", &two.replace("{ server = \"front\" }", "{ server = \"front\" }, { server = \"web\" }"));
     seen.run(place, "keep-plan", 0, &["keep", "--plan"]);
     place.write("eskort.toml", &text);

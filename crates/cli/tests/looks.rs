@@ -82,10 +82,10 @@ fn every_fault_of_an_endpoint_is_told_once_and_without_an_inventory() {
             "whole",
             "-status_file revoked",
             1,
-            &["the stapled answer says that it was revoked on 2026-03-01", "not secret any more"],
+            &["the stapled OCSP response says that it was revoked on 2026-03-01", "was compromised"],
         ),
         ("wants-staple", "middle", "", 1, &["says that its servers have to staple, and this one does not"]),
-        ("leaf", "", "", 1, &["no intermediate is sent, and `middle` is no root"]),
+        ("leaf", "", "", 1, &["no intermediate is sent, and `middle` is not a root"]),
         ("short", "middle", "-cipher ALL:@SECLEVEL=0", 1, &["`short` has RSA with 1024 bits: visitors refuse that"]),
         (
             "leaf",
@@ -95,7 +95,7 @@ fn every_fault_of_an_endpoint_is_told_once_and_without_an_inventory() {
             &[
                 "`stranger` is sent, and has nothing to do with this certificate",
                 "sent more than once",
-                "the root `Harbour-Root` is sent along; visitors have it",
+                "the root `Harbour-Root` is sent along; visitors have it already",
                 "leads to a trusted root",
             ],
         ),

@@ -98,7 +98,7 @@ fn a_listener_without_an_address_serves_both_families_and_outlives_a_lack_of_des
         let text = text.replace("kind = \"http-folder\"\nfolder = \"www\"\n", proof);
         without_check_address(&text)
             .replace(", \"www.lampholm.example\"", "")
-            .replace("patience = \"6s\"", "patience = \"20s\"")
+            .replace("timeout = \"6s\"", "timeout = \"20s\"")
             .replace("[server.front]\n", &format!("[server.front]\ncheck-address = \"{}\"\n", world.site.tls_address()))
     });
     // So few descriptors that a visitor's connections alone take them all.
@@ -118,5 +118,5 @@ fn a_listener_without_an_address_serves_both_families_and_outlives_a_lack_of_des
     assert!(crowd.len() > 60, "only {} came", crowd.len());
     std::thread::sleep(Duration::from_millis(500));
     drop(crowd);
-    Said::from(child.wait_with_output().unwrap()).check(0, &["installed and seen live"]);
+    Said::from(child.wait_with_output().unwrap()).check(0, &["installed and checked live"]);
 }

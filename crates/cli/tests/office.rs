@@ -3,7 +3,7 @@
 use crate::world::*;
 use std::process::Command;
 use std::sync::mpsc::RecvTimeoutError;
-use std::time::Duration;
+use std::time::{Duration, Instant};
 
 /// The office's CA: a root, an intermediate below it, and one below that.
 pub(crate) struct Office {
@@ -42,7 +42,7 @@ impl Office {
         office.sign("upper.csr", "old", "cross.pem", "-extfile ext -extensions ca -days 1000");
         office.place.write(
             "eskort.toml",
-            "state = \"state\"\n[authority.office]\nkind = \"csr\"\ndesk = \"room 4, ask for the keeper\"\nvisitor-roots = \"root.pem\"\n\n\
+            "state = \"state\"\n[authority.office]\nkind = \"csr\"\nsubmit-to = \"room 4, ask for the keeper\"\nvisitor-roots = \"root.pem\"\n\n\
              [server.app]\nkind = \"files\"\ncopy = [{ part = \"bundle\", to = \"app/tls.pem\" }, { part = \"key\", to = \"app/tls.key\" }]\n\n\
              [certificate.stock]\nnames = [\"stock.lampholm.internal\", \"192.0.2.7\"]\ninstall = [{ server = \"app\" }]\n",
         );
@@ -56,7 +56,9 @@ impl Office {
         for folder in ["requests", "answers"] {
             std::fs::create_dir(place.path(folder)).unwrap();
         }
-        let text = place.read("eskort.toml").replace("desk =", "drop = \"requests\"\npick-up = \"answers\"\ndesk =");
+        let text = place
+            .read("eskort.toml")
+            .replace("submit-to =", "requests-folder = \"requests\"\nanswers-folder = \"answers\"\nsubmit-to =");
         place.write("eskort.toml", &text);
         (office, text)
     }
@@ -186,7 +188,7 @@ fn a_csr_is_carried_to_the_office_and_the_answer_taken_in_any_shape() {
         said.check(
             0,
             &[
-                "stock: the answer fits the key that waits for it",
+                "stock: the answer matches the key that waits for it",
                 "Office-Upper",
                 "generation 1 stored and put in place",
             ],
@@ -212,8 +214,10 @@ fn a_csr_is_carried_to_the_office_and_the_answer_taken_in_any_shape() {
     }
     std::fs::rename(place.path("eskort.toml"), place.path("away.toml")).unwrap();
     place.run(&["show", "leaf.pem"]).check(0, &["missing: the certificate of `Office-Issuer`", "P-256"]);
-    place.run(&["show", "app/tls.key"]).check(0, &["private key  P-256; it fits no certificate here"]);
-    place.run(&["show", "issuer.csr"]).check(1, &["says nothing", "it is a CSR: `eskort csr read issuer.csr`"]);
+    place.run(&["show", "app/tls.key"]).check(0, &["private key  P-256; it matches no certificate here"]);
+    place
+        .run(&["show", "issuer.csr"])
+        .check(1, &["no certificate or key found in", "it is a CSR: `eskort csr read issuer.csr`"]);
     place.run(&["show", "modern.p12"]).check(1, &["is protected with a password"]);
 }
 
@@ -242,12 +246,12 @@ fn what_is_wrong_with_an_answer_is_said_and_the_journey_goes_on_waiting() {
     for (files, said) in [
         (&["noise"][..], "there is no certificate in noise"),
         (&["gone.pem"], "cannot read gone.pem"),
-        (&["stranger.pem"], "`stranger` fits no key of ours"),
+        (&["stranger.pem"], "`stranger` matches no stored private key"),
         (&["nameless.pem"], "the certificate lacks stock.lampholm.internal, 192.0.2.7"),
         (&["clients.pem"], "the certificate does not allow server-auth"),
         (&["a.p12"], "a.p12 is protected with a password"),
         (&["a.p12", "--password-file", "wrong"], "the password does not open a.p12"),
-        (&["issuer.pem"], "`Office-Issuer` fits no key of ours"),
+        (&["issuer.pem"], "`Office-Issuer` matches no stored private key"),
     ] {
         office.receive(files).check(1, &["nothing was received", said, "hint:"]);
     }
@@ -255,7 +259,7 @@ fn what_is_wrong_with_an_answer_is_said_and_the_journey_goes_on_waiting() {
     office.openssl(&format!(
         "ca -batch -config desk.cnf -extensions leaf -in {csr} -out later.pem -startdate {later} -enddate 20990401000000Z"
     ));
-    office.receive(&["later.pem"]).check(1, &["the certificate is not good before 2099-01-01", "clock right?"]);
+    office.receive(&["later.pem"]).check(1, &["the certificate is not valid before 2099-01-01", "clock right?"]);
     place.run(&["list"]).check(3, &["waits for you"]);
     // Without what stands above it, nobody can say whose it is.
     office.receive(&["leaf.pem"]).check(1, &["`Office-Issuer`, which is not known", "--accept-issuer"]);
@@ -272,7 +276,7 @@ fn what_is_wrong_with_an_answer_is_said_and_the_journey_goes_on_waiting() {
     };
     // A longer lead moves the renewal everywhere it is said.
     let text = place.read("eskort.toml");
-    place.write("eskort.toml", &text.replace("desk =", "lead-days = 140\ndesk ="));
+    place.write("eskort.toml", &text.replace("submit-to =", "renew-before = \"140d\"\nsubmit-to ="));
     for words in [&["list"][..], &["show", "stock"], &["keep"]] {
         place.run(words).check(0, &[&day(300 - 140)]);
     }
@@ -317,7 +321,7 @@ fn issuers_that_are_missing_are_fetched_only_when_that_is_allowed() {
     for (file, said) in [
         ("gone.cer", "cannot fetch the issuer from"),
         ("index.html", "cannot fetch"),
-        ("other.cer", "has not signed this certificate"),
+        ("other.cer", "did not issue this certificate"),
     ] {
         std::fs::copy(place.path("old.pem"), site("other.cer")).unwrap();
         sign(file);
@@ -350,8 +354,9 @@ fn issuers_that_are_missing_are_fetched_only_when_that_is_allowed() {
     copy_tree(place, "waiting", "state");
     std::fs::create_dir(place.path("answers")).unwrap();
     std::fs::copy(place.path("leaf.pem"), place.path("answers/leaf.pem")).unwrap();
-    let text =
-        place.read("eskort.toml").replace("desk =", "pick-up = \"answers\"\nfetch-issuers = [\"127.0.0.1\"]\ndesk =");
+    let text = place
+        .read("eskort.toml")
+        .replace("submit-to =", "answers-folder = \"answers\"\nfetch-issuers = [\"127.0.0.1\"]\nsubmit-to =");
     place.write("eskort.toml", &text);
     place.run(&["keep"]).check(0, &["`Office-Upper` was fetched from", "put in place"]);
 }
@@ -361,7 +366,7 @@ fn an_answer_by_a_stranger_is_taken_only_when_a_person_says_so() {
     let office = Office::new();
     let place = &office.place;
     std::fs::create_dir(place.path("answers")).unwrap();
-    let text = place.read("eskort.toml").replace("desk =", "pick-up = \"answers\"\ndesk =");
+    let text = place.read("eskort.toml").replace("submit-to =", "answers-folder = \"answers\"\nsubmit-to =");
     place.write("eskort.toml", &text);
     place.run(&["keep"]).check(3, &["waits for you"]);
     // A stranger's authority signs our CSR, later than the office does.
@@ -389,7 +394,7 @@ fn an_answer_by_a_stranger_is_taken_only_when_a_person_says_so() {
     copy_tree(place, "waiting", "state");
     place.write(
         "eskort.toml",
-        &text.replace("visitor-roots = \"root.pem\"\n", "").replace("pick-up = \"answers\"\n", ""),
+        &text.replace("visitor-roots = \"root.pem\"\n", "").replace("answers-folder = \"answers\"\n", ""),
     );
     let shown = on_a_terminal(place, "receive strange.pem evil.pem", &[("next ones", "no")]);
     assert!(shown.contains("nothing was received"), "{shown}");
@@ -518,7 +523,11 @@ fn a_csr_is_made_from_options_alone_and_openssl_agrees() {
             2,
             "write just the name: \"stock.lampholm.internal\"",
         ),
-        (&["stock.lampholm.internal", "--key", "x.key", "--country", "Lampholm"], 2, "no country in two letters"),
+        (
+            &["stock.lampholm.internal", "--key", "x.key", "--country", "Lampholm"],
+            2,
+            "not a country code of two letters",
+        ),
         (&["stock.lampholm.internal", "--key", "x.key", "--kind", "rsa1024"], 2, "`rsa1024` is not a kind of key"),
     ] {
         make(words).check(code, &["no CSR was made", said]);
@@ -540,7 +549,7 @@ fn keys_with_a_password_are_opened_and_made_and_openssl_agrees() {
     office.openssl("pkcs8 -topk8 -in plain.key -scrypt -passout file:password -out scrypt.key");
     for file in ["aes256.key", "aes128.key", "des3.key", "scrypt.key"] {
         let made = place.run(&["csr", "make", "stock", "--key", file, "--password-file", "password"]);
-        made.check(0, &["BEGIN CERTIFICATE REQUEST", "`stock` is no name in full"]);
+        made.check(0, &["BEGIN CERTIFICATE REQUEST", "`stock` is not a fully qualified name"]);
         place.write("made.csr", &made.out);
         assert_eq!(place.openssl(&["req", "-in", "made.csr", "-noout", "-pubkey"]).out, public("plain.key"), "{file}");
         let wrong = place.run(&["csr", "make", "stock", "--key", file, "--password-file", "wrong"]);
@@ -555,7 +564,7 @@ fn keys_with_a_password_are_opened_and_made_and_openssl_agrees() {
         office.openssl(&format!("genpkey -algorithm {kind} -aes256 -pass file:password -out one.key"));
         place
             .run(&["show", "one.key", "--password-file", "password"])
-            .check(0, &[&format!("private key  {said}; it fits")]);
+            .check(0, &[&format!("private key  {said}; it matches")]);
     }
     office.openssl("rsa -in plain.key -traditional -aes128 -passout file:password -out old.key");
     place
@@ -616,7 +625,12 @@ fn on_a_terminal(place: &Place, words: &str, talk: &[(&str, &str)]) -> String {
     });
     let (mut all, mut seen, mut typing) = (String::new(), 0, None);
     let mut talk = talk.iter().peekable();
+    let end = Instant::now() + Duration::from_secs(60);
     loop {
+        if Instant::now() > end {
+            let _ = child.kill();
+            panic!("it waits for something else\n{all}");
+        }
         match bytes.recv_timeout(Duration::from_millis(400)) {
             Ok(c) => {
                 typing = None;
@@ -646,21 +660,20 @@ fn on_a_terminal_a_password_is_asked_for_and_again_after_a_wrong_one() {
     let office = Office::new();
     let place = &office.place;
     let make = "csr make stock.lampholm.internal 192.0.2.7 --to a.csr --key a.key";
-    let talk = [("Password for the key", "oil"), ("The same again", "oil")];
+    let talk = [("Password for the key", "oil"), ("Repeat", "oil")];
     let said = on_a_terminal(place, &format!("{make} --protect"), &talk);
     assert!(said.contains("protected with the password") && !said.contains("oil"), "{said}");
     office.sign("a.csr", "issuer", "a.pem", "-copy_extensions copyall -days 200");
-    let talk = [("Password", "water"), ("does not open it; again", "oil")];
+    let talk = [("Password", "water"), ("Wrong password; try again", "oil")];
     let said = on_a_terminal(place, "adopt stock a.pem a.key issuer.pem", &talk);
     assert!(said.contains("taken in as generation 1"), "{said}");
     // Whoever does not know it is told so in the end.
     let wrong = [("Password", "water"), ("again", "tea"), ("again", "milk")];
     let said = on_a_terminal(place, make, &wrong);
     assert!(said.contains("the password does not open the private key"), "{said}");
-    let talk =
-        [("Password for the container", "oil"), ("The same again", "wick"), ("Password", "oil"), ("again", "oil")];
+    let talk = [("Password for the container", "oil"), ("Repeat", "wick"), ("Password", "oil"), ("Repeat", "oil")];
     let said = on_a_terminal(place, "pack stock --as pkcs12 --to a.p12", &talk);
-    assert!(said.contains("The two are not the same") && said.contains("is packed in a.p12"), "{said}");
+    assert!(said.contains("The two differ") && said.contains("is packed in a.p12"), "{said}");
     place.openssl(&["pkcs12", "-in", "a.p12", "-passin", "pass:oil", "-noout"]).check(0, &[]);
 }
 
@@ -703,16 +716,16 @@ fn a_csr_asks_for_uses_and_extensions_and_comes_from_the_inventory_too() {
         (&["--for", "stock", "--must-staple"][..], "cannot be used with"),
         (&["--for", "stone"], "has no certificate `stone`"),
         (&["a.example"], "--key <FILE>"),
-        (&["a.example", "--key", "x", "--usage", "light"], "`light` is no use of a key"),
+        (&["a.example", "--key", "x", "--usage", "light"], "`light` is not a key usage"),
         (&["a.example", "--key", "x", "--extension", "1.2.3=05"], "the value is no DER"),
         (&["a.example", "--key", "x", "--extension", "2.5.29.17=3000"], "have options of their own"),
     ] {
         place.run(&[&["csr", "make"], words].concat()).check(2, &[said]);
     }
     for (from, to, said) in [
-        ("\"client-auth\"", "\"client-aut\"", "`client-aut` is no use of a key"),
+        ("\"client-auth\"", "\"client-aut\"", "`client-aut` is not a key usage"),
         ("0c026869", "0c02", "the value is no DER"),
-        ("desk =", "most-names = 1\ndesk =", "`names` has 2; the authority takes 1 on one certificate"),
+        ("submit-to =", "most-names = 1\nsubmit-to =", "`names` has 2; the authority takes 1 on one certificate"),
     ] {
         let text = place.read("eskort.toml");
         place.write("eskort.toml", &text.replace(from, to));
@@ -755,7 +768,7 @@ fn a_csr_is_read_however_it_was_pasted_and_told_whose_it_is() {
     let other = place.run(&["csr", "read", "other.csr"]);
     other.check(
         4,
-        &["none: no authority takes that", "CN=old.lampholm.internal, O=Trust", "the inventory wants 192.0.2.7 too"],
+        &["none: no authority accepts that", "CN=old.lampholm.internal, O=Trust", "the inventory wants 192.0.2.7 too"],
     );
     let mut changed = std::fs::read(place.path("plain.der")).unwrap();
     let at = changed.windows(5).position(|w| w == b"stock").unwrap();
@@ -764,9 +777,9 @@ fn a_csr_is_read_however_it_was_pasted_and_told_whose_it_is() {
     place.run(&["csr", "read", "changed.der"]).check(4, &["NOT valid: it was changed"]);
     office.openssl("req -new -newkey rsa:1024 -nodes -keyout short.key -subj /CN=x -out short.csr");
     let short =
-        ["RSA with 1024 bits: too short, no authority takes it", "valid: made with this key", "none: no authority"];
+        ["RSA with 1024 bits: too short, no authority accepts it", "valid: made with this key", "none: no authority"];
     place.run(&["csr", "read", "short.csr"]).check(0, &short);
-    place.run(&["csr", "read", "root.pem"]).check(1, &["there is no CSR in it"]);
+    place.run(&["csr", "read", "root.pem"]).check(1, &["it contains no CSR"]);
     let report = place.run(&["csr", "read", "plain.der", "--output", "json"]);
     let report: serde_json::Value = serde_json::from_str(&report.check(0, &[]).out).unwrap();
     assert_eq!(report["ours"], serde_json::json!({"certificate": "stock", "generation": 1}));
@@ -867,12 +880,12 @@ fn a_certificate_that_exists_already_is_taken_in_with_its_key() {
     );
     for container in ["own.p12", "own.pfx"] {
         let shown = place.run(&["show", container, "--password-file", "password"]);
-        shown.check(0, &["Office-Issuer  intermediate", "private key  RSA with 2048 bits; it fits the certificate"]);
+        shown.check(0, &["Office-Issuer  intermediate", "private key  RSA with 2048 bits; it matches the certificate"]);
     }
     let adopt = |files: &[&str]| place.run(&[&["adopt", "stock"], files].concat());
     for (files, said) in [
-        (&["own.pem"][..], "there is no private key in it"),
-        (&["own.pem", "issuer.key"], "the private key fits none of the certificates"),
+        (&["own.pem"][..], "it contains no private key"),
+        (&["own.pem", "issuer.key"], "the private key matches none of the certificates"),
         (&["bare.pem", "own.key"], "the certificate lacks stock.lampholm.internal, 192.0.2.7"),
         (&["own.p12"], "own.p12 is protected with a password"),
         (&["gone.pem"], "cannot read gone.pem"),
@@ -881,7 +894,7 @@ fn a_certificate_that_exists_already_is_taken_in_with_its_key() {
     }
     assert!(!place.path("state/certificates/stock/0001").exists());
     adopt(&["issuer.pem", "own-old.key", "own.pem", "upper.pem"])
-        .check(0, &["stock: taken in as generation 1, good until"]);
+        .check(0, &["stock: taken in as generation 1, valid until"]);
     assert_eq!(place.mode("state/certificates/stock/0001/key.pem"), 0o600);
     adopt(&["own.p12", "--password-file", "password"]).check(1, &["this is the newest generation of `stock` already"]);
     let inventory = place.read("eskort.toml").replace("[certificate.stock]", "[certificate.stock]\nkey = \"rsa2048\"");

@@ -191,7 +191,7 @@ fn an_authority_for_customers_wants_the_external_account() {
     let pebble = Pebble::start(&[("PEBBLE_VA_NOSLEEP", "1")], true);
     pebble.fetch_root(0, "visitor-root.pem");
     pebble.write_inventory("");
-    pebble.place.run(&["keep"]).check(1, &["it wants an external account", "external-key-id"]);
+    pebble.place.run(&["keep"]).check(1, &["requires an external account", "external-key-id"]);
     let text = pebble.place.read("eskort.toml").replace(
         "accept-terms = true",
         "accept-terms = true\nexternal-key-id = \"lamp-1\"\nexternal-key-file = \"mac\"",

@@ -13,7 +13,7 @@ impl World {
         self.place.write("zone.key", &self.names.update_key());
         let (first, second) = (self.names.address(), self.names.second_address());
         let zone = format!(
-            "[proof.zone]\nkind = \"dns-update\"\nserver = \"{first}\"\nkey-file = \"zone.key\"\nsettle = \"4s\"\n\
+            "[proof.zone]\nkind = \"dns-update\"\nserver = \"{first}\"\nkey-file = \"zone.key\"\npropagation-timeout = \"4s\"\n\
              name-servers = [\"{first}\", \"{second}\"]\n\n[certificate.archive]\n\
              names = [\"*.archive.lampholm.example\", \"archive.lampholm.example\"]\nproof = \"zone\"\n"
         );
@@ -29,7 +29,7 @@ fn without_website(text: &str) -> String {
 fn the_authority_is_never_asked_before_a_record_is_everywhere() {
     let world = World::new();
     world.write_archive(|text| text);
-    // Longer than `settle`: nobody is asked.
+    // Longer than `propagation-timeout`: nobody is asked.
     world.names.set_lag(Duration::from_secs(3600));
     let late = world.place.run(&["keep"]);
     late.check(
@@ -42,7 +42,7 @@ fn the_authority_is_never_asked_before_a_record_is_everywhere() {
         world.names.set_lag(Duration::from_millis(lag));
         world.write_archive(|text| text + ["key = \"p256\"\n", "key = \"p384\"\n"][rounds % 2]);
         let said = world.place.run(&["keep"]);
-        said.check(0, &["control of *.archive.lampholm.example and archive.lampholm.example shown"]);
+        said.check(0, &["control of *.archive.lampholm.example and archive.lampholm.example proved"]);
         assert!(said.err.contains("on 1 of 2 name servers") || lag < 500, "{lag}: {said}");
         (orders, rounds) = (orders + 1, rounds + 1);
         assert_eq!(world.authority.counts(), (orders, orders));
@@ -74,11 +74,7 @@ fn a_panels_api_places_and_removes_its_own_records_only() {
             "secret-file = \"other-token\"",
             "was answered with 401: {\"message\":\"this token is not known\"}",
         ),
-        (
-            "secret-file = \"token\"",
-            "secret-env = \"PANEL_TOKEN\"",
-            "cannot read the variable PANEL_TOKEN of the environment",
-        ),
+        ("secret-file = \"token\"", "secret-env = \"PANEL_TOKEN\"", "cannot read the environment variable PANEL_TOKEN"),
         ("secret-file = \"token\"\n", "", "the recipe `lampholm-panel` cannot be used: it wants a secret"),
         ("\"panel-root.pem\"", "\"api-root.pem\"", "cannot reach https://127.0.0.1"),
         (
@@ -185,7 +181,7 @@ fn a_standing_record_is_placed_once_and_serves_every_renewal() {
     world.write_archive(|text| {
         let text = text.replace("kind = \"dns-update\"", "kind = \"standing-record\"\nuntil = \"2199-12-31\"");
         text.lines()
-            .filter(|l| !l.starts_with("key-file") && !l.starts_with("settle"))
+            .filter(|l| !l.starts_with("key-file") && !l.starts_with("propagation-timeout"))
             .map(|l| format!("{l}\n"))
             .collect()
     });
@@ -223,7 +219,9 @@ fn a_label_of_the_accounts_own_is_used_where_it_is_wanted_or_all_there_is() {
     let both: &[Offer] = &[Offer::Dns01, Offer::DnsAccount01];
     for (offers, wanted) in [(both, "challenge = \"dns-account-01\"\n"), (&[Offer::DnsAccount01], "")] {
         let world = World::with(|options| options.offers = offers);
-        world.write_archive(|text| text.replace("settle = \"4s\"\n", &format!("settle = \"4s\"\n{wanted}")));
+        world.write_archive(|text| {
+            text.replace("propagation-timeout = \"4s\"\n", &format!("propagation-timeout = \"4s\"\n{wanted}"))
+        });
         world.place.run(&["keep"]).check(0, &["confirmed"]);
     }
     let world = World::with(|options| options.offers = &[Offer::Http01, Offer::DnsPersist01]);
@@ -263,9 +261,9 @@ fn one_certificate_proves_its_names_in_different_ways() {
 #[test]
 fn a_long_wait_for_the_authority_says_how_each_name_stands() {
     let world = World::with(|options| options.thinking = Duration::from_secs(5));
-    world.write_inventory(|text| text.replace("patience = \"6s\"", "patience = \"20s\""));
+    world.write_inventory(|text| text.replace("timeout = \"6s\"", "timeout = \"20s\""));
     let said = world.keep();
-    said.check(0, &["lampholm.example  the authority is looking, ", "generation 1 installed"]);
+    said.check(0, &["lampholm.example  validation in progress, ", "generation 1 installed"]);
     // What is asked while it looks does not grow with the names.
     let asked = world.authority.asked();
     let polls = asked.iter().filter(|r| matches!(r, Resource::Order | Resource::Authorization)).count();
@@ -279,7 +277,7 @@ fn a_program_needs_no_zone_and_one_that_never_began_leaves_no_debt() {
     let names = world.names.address();
     let with = |command: &str| {
         let proof = format!(
-            "[proof.zone]\nkind = \"program\"\ncommand = [\"{command}\"]\nserver = \"127.0.0.1:9\"\nsettle = \"2s\"\n\
+            "[proof.zone]\nkind = \"program\"\ncommand = [\"{command}\"]\nserver = \"127.0.0.1:9\"\npropagation-timeout = \"2s\"\n\
              name-servers = [\"{names}\"]\n\n[certificate.archive]\nnames = [\"archive.lampholm.example\"]\nproof = \"zone\"\n"
         );
         world.write_inventory(|text| without_website(&text) + &proof);

@@ -7,19 +7,19 @@ use eskort_practice::{Fault, Resource};
 #[test]
 fn an_installation_that_failed_once_does_not_stop_the_next_renewals() {
     let world = World::new();
-    let broken = |text: String| text.replace("settle = \"3s\"", "settle = \"3s\"\nrun = [\"false\"]");
+    let broken = |text: String| text.replace("reload-timeout = \"3s\"", "reload-timeout = \"3s\"\nrun = [\"false\"]");
     world.write_inventory(broken);
-    world.on_day(0, &["keep"]).check(1, &["could not be made to take the change"]);
+    world.on_day(0, &["keep"]).check(1, &["could not be reloaded"]);
     world.on_day(20, &["keep"]).check(1, &["go on with generation 1 from `issued`"]);
     for (day, generation) in [(62, 2), (95, 2), (125, 3)] {
         let said = world.on_day(day, &["keep"]);
-        said.check(1, &[&format!("generation {generation}"), "could not be made to take the change"]);
+        said.check(1, &[&format!("generation {generation}"), "could not be reloaded"]);
         assert!(!said.err.contains("expired"), "{said}");
         assert_eq!(world.authority.counts().1, generation, "day {day}: {said}");
     }
     world.write_inventory(|text| text);
-    world.on_day(126, &["keep"]).check(0, &["go on with generation 3 from `issued`", "installed and seen live"]);
-    world.on_day(190, &["keep"]).check(0, &["generation 4 installed and seen live"]);
+    world.on_day(126, &["keep"]).check(0, &["go on with generation 3 from `issued`", "installed and checked live"]);
+    world.on_day(190, &["keep"]).check(0, &["generation 4 installed and checked live"]);
 }
 
 #[test]
@@ -51,14 +51,14 @@ fn a_reinstalled_server_gets_what_lies_here_while_the_authority_is_down() {
     world.on_day(62, &["keep"]).check(1, &["rateLimited"]);
     std::fs::remove_dir_all(world.place.path("tls")).unwrap();
     let planned = world.on_day(63, &["keep", "--plan"]);
-    planned.check(0, &["put generation 1 in place", "its authority is left alone", "writes"]);
+    planned.check(0, &["put generation 1 in place", "its authority is not asked again", "writes"]);
     let said = world.on_day(63, &["keep"]);
     said.check(
         4,
-        &["put generation 1 in place", "generation 1 put in place; its authority is left alone", "rateLimited"],
+        &["put generation 1 in place", "generation 1 put in place; its authority is not asked again", "rateLimited"],
     );
     assert!(world.place.path("tls/site.key").exists());
-    world.on_day(72, &["keep"]).check(0, &["generation 2 installed and seen live"]);
+    world.on_day(72, &["keep"]).check(0, &["generation 2 installed and checked live"]);
     world.on_day(72, &["show", "website"]).check(0, &["SERVER", "front", "confirmed"]);
 }
 
@@ -74,10 +74,10 @@ fn one_hold_for_all_certificates_of_an_authority_and_one_question_while_it_is_ou
     world.write_inventory(five);
     world.authority.misbehave(Resource::NewOrder, Fault::RateLimited("7200".into()), 99);
     let said = world.place.run(&["keep"]);
-    said.check(1, &["its authority is left alone until", "rateLimited: too many requests"]);
+    said.check(1, &["its authority is not asked again until", "rateLimited: too many requests"]);
     let orders = |world: &World| world.authority.asked().iter().filter(|r| **r == Resource::NewOrder).count();
     assert_eq!((orders(&world), said.err.matches("error:").count()), (1, 1), "{said}");
-    world.place.run(&["keep"]).check(4, &["left alone until"]);
+    world.place.run(&["keep"]).check(4, &["not asked again until"]);
     assert_eq!(orders(&world), 1);
 
     // One that does not answer costs its time once.
@@ -85,7 +85,7 @@ fn one_hold_for_all_certificates_of_an_authority_and_one_question_while_it_is_ou
     world.write_inventory(five);
     world.authority.misbehave(Resource::Directory, Fault::Hang, 99);
     let said = world.place.run(&["keep"]);
-    said.check(1, &["no answer from https://127.0.0.1", "its authority is out of reach in this run"]);
+    said.check(1, &["no answer from https://127.0.0.1", "its authority cannot be reached in this run"]);
     assert_eq!(said.err.matches("error:").count(), 1, "{said}");
     assert_eq!(world.authority.asked().len(), 1, "{said}");
     world.authority.behave();
@@ -104,9 +104,9 @@ fn a_hold_that_came_from_the_inventory_ends_when_that_section_changes() {
     world.write_inventory(with_key);
     world.place.write("key", "AAAA");
     world.place.run(&["keep"]).check(1, &["externalAccountRequired"]);
-    world.place.run(&["keep"]).check(4, &["left alone"]);
+    world.place.run(&["keep"]).check(4, &["not asked again"]);
     world.place.write("key", "MDEyMzQ1Njc4OWFiY2RlZg");
-    world.place.run(&["keep"]).check(0, &["installed and seen live"]);
+    world.place.run(&["keep"]).check(0, &["installed and checked live"]);
 }
 
 #[test]
@@ -126,20 +126,20 @@ fn a_changed_kind_of_authority_or_address_begins_anew_and_the_others_go_on() {
     with(csr);
     world.place.run(&["keep"]).check(3, &["waits for you", "generation 1 stored"]);
     with(&acme);
-    world.place.run(&["keep"]).check(0, &["the open journey is given up", "generation 2 installed and seen live"]);
+    world.place.run(&["keep"]).check(0, &["the open journey is given up", "generation 2 installed and checked live"]);
     // The other way round, in the middle of an order; and to another address under the same name.
     let world = World::new();
     world.authority.misbehave(Resource::Finalize, Fault::StuckProcessing, 1);
-    world.write_inventory(|text| text.replace("patience = \"6s\"", "patience = \"1s\""));
+    world.write_inventory(|text| text.replace("timeout = \"6s\"", "timeout = \"1s\""));
     world.keep().check(1, &["still waiting for the authority to issue"]);
     let text = world.place.read("eskort.toml");
     let (head, acme, rest) = section(&text);
     world.place.write("eskort.toml", &format!("{head}{csr}{rest}"));
     world.keep().check(3, &["the open journey is given up", "waits for you"]);
     world.place.write("eskort.toml", &format!("{head}{acme}{rest}").replace("/directory\"", "/directory?now\""));
-    world.keep().check(0, &["the open journey is given up", "installed and seen live"]);
+    world.keep().check(0, &["the open journey is given up", "installed and checked live"]);
     world.place.write("eskort.toml", &format!("{head}{acme}{rest}"));
-    world.place.run(&["keep"]).check(0, &["the authority in the inventory changed", "installed and seen live"]);
+    world.place.run(&["keep"]).check(0, &["the authority in the inventory changed", "installed and checked live"]);
 }
 
 #[test]
@@ -153,7 +153,7 @@ fn after_a_change_of_the_kind_of_key_the_old_key_is_not_used() {
         world.write_inventory(|text| text.replace("[certificate.website]", &kind));
     };
     key("rsa2048");
-    world.keep().check(0, &["key (rsa2048) stored", "installed and seen live"]);
+    world.keep().check(0, &["key (rsa2048) stored", "installed and checked live"]);
     world.place.openssl(&["x509", "-in", "tls/site.pem", "-noout", "-text"]).check(0, &["Public-Key: (2048 bit)"]);
     // A key that the authority refused is not offered again.
     key("p384");
@@ -166,7 +166,7 @@ fn after_a_change_of_the_kind_of_key_the_old_key_is_not_used() {
         folders.filter_map(key).collect::<std::collections::BTreeSet<_>>().len()
     };
     let before = keys();
-    world.keep().check(0, &["installed and seen live"]);
+    world.keep().check(0, &["installed and checked live"]);
     assert_eq!(keys(), before + 1);
     // What else the CSR asks for is noticed too.
     world.write_inventory(|text| {

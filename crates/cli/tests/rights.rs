@@ -52,7 +52,7 @@ fn a_link_in_the_place_of_a_copied_file_is_not_followed() {
     check_victim(place);
     assert!(!place.path("tls.key").exists(), "{said}");
     as_stranger(place, "rm app/tls.key app/deep; mkdir app/deep");
-    world.keep().check(0, &["installed and seen live"]);
+    world.keep().check(0, &["installed and checked live"]);
     assert_eq!(place.mode("app/tls.key"), 0o640);
     // Swapped afterwards: a good file is not taken for in place over a link.
     as_stranger(place, "rm app/tls.key; ln -s ../victim app/tls.key");
@@ -77,7 +77,7 @@ fn a_link_in_the_place_of_a_challenge_file_is_not_followed() {
     let token = token.file_name().into_string().unwrap();
     world.authority.behave();
     as_stranger(place, &format!("cd www/.well-known/acme-challenge; rm -f ./{token}; ln -s ../../../victim ./{token}"));
-    world.keep().check(0, &["installed and seen live"]);
+    world.keep().check(0, &["installed and checked live"]);
     check_victim(place);
     place.check_nothing_published();
     // A folder on the way that leads elsewhere.
@@ -102,7 +102,7 @@ fn a_csr_does_not_follow_a_link_in_a_folder_that_everybody_uses() {
     std::fs::set_permissions(place.path("drop"), PermissionsExt::from_mode(0o1777)).unwrap();
     chown(place.path("drop"), Some(0), Some(0)).unwrap();
     world.write_inventory(|text| {
-        text.replace("[proof.pages]", "[authority.office]\nkind = \"csr\"\ndrop = \"drop\"\n\n[proof.pages]")
+        text.replace("[proof.pages]", "[authority.office]\nkind = \"csr\"\nrequests-folder = \"drop\"\n\n[proof.pages]")
             .replace("install = [", "authority = \"office\"\ninstall = [")
     });
     as_stranger(place, "ln -s ../victim drop/website-0001.csr.pem");
@@ -119,13 +119,15 @@ fn root_obeys_no_inventory_program_or_secret_that_somebody_else_may_change() {
     let world = World::new();
     let place = &world.place;
     prepare(place, "theirs");
-    let text = place.read("eskort.toml").replace("settle = \"3s\"", "settle = \"3s\"\nrun = [\"touch\", \"done\"]");
+    let text = place
+        .read("eskort.toml")
+        .replace("reload-timeout = \"3s\"", "reload-timeout = \"3s\"\nrun = [\"touch\", \"done\"]");
     // In the working folder of somebody else, root does not even look.
     place.write("theirs/eskort.toml", &text);
     let mut here = place.eskort();
     let said =
         Said::from(here.env_remove("ESKORT_CONFIG").current_dir(place.path("theirs")).arg("keep").output().unwrap());
-    said.check(2, &["no inventory exists at /etc/eskort/eskort.toml", "root does not obey an inventory for being in"]);
+    said.check(2, &["no inventory exists at /etc/eskort/eskort.toml", "root does not use an inventory for being in"]);
     place
         .run(&["keep", "--config", "theirs/eskort.toml"])
         .check(2, &["theirs belongs to user 54321", "install -D", "/etc/eskort/eskort.toml"]);
@@ -135,11 +137,13 @@ fn root_obeys_no_inventory_program_or_secret_that_somebody_else_may_change() {
     }
     std::fs::set_permissions(place.path("eskort.toml"), PermissionsExt::from_mode(0o644)).unwrap();
     chown(place.path("eskort.toml"), Some(STRANGER), None).unwrap();
-    place.run(&["list"]).check(2, &["eskort.toml belongs to user 54321", "chown -h root", "mends that"]);
+    place.run(&["list"]).check(2, &["eskort.toml belongs to user 54321", "chown -h root", "fixes that"]);
     chown(place.path("eskort.toml"), Some(0), None).unwrap();
     let program = place.write("theirs/reload", "#!/bin/sh\ntouch done\n");
     std::fs::set_permissions(&program, PermissionsExt::from_mode(0o755)).unwrap();
-    world.write_inventory(|text| text.replace("settle = \"3s\"", "settle = \"3s\"\nrun = [\"theirs/reload\"]"));
+    world.write_inventory(|text| {
+        text.replace("reload-timeout = \"3s\"", "reload-timeout = \"3s\"\nrun = [\"theirs/reload\"]")
+    });
     world.keep().check(1, &["theirs/reload` is not run", "user 54321", "everything was put back"]);
     assert!(!place.path("done").exists());
     place.write("theirs/key", "MDEyMzQ1Njc4OWFiY2RlZg");
@@ -174,13 +178,14 @@ fn a_program_runs_as_the_user_that_the_inventory_names() {
     let place = &world.place;
     prepare(place, "open");
     std::fs::set_permissions(place.path("open"), PermissionsExt::from_mode(0o777)).unwrap();
-    let run = "settle = \"3s\"\nuser = \"nobody\"\nrun = [\"sh\", \"-c\", \"id -un > open/who; env > open/env\"]";
-    world.write_inventory(|text| text.replace("settle = \"3s\"", run));
-    world.keep().check(0, &["installed and seen live"]);
+    let run =
+        "reload-timeout = \"3s\"\nuser = \"nobody\"\nrun = [\"sh\", \"-c\", \"id -un > open/who; env > open/env\"]";
+    world.write_inventory(|text| text.replace("reload-timeout = \"3s\"", run));
+    world.keep().check(0, &["installed and checked live"]);
     assert_eq!(place.read("open/who"), "nobody\n");
     assert!(place.read("open/env").contains("HOME=/nonexistent"));
     world.write_inventory(|text| {
-        text.replace("settle = \"3s\"", &run.replace("nobody", "no-such-user"))
+        text.replace("reload-timeout = \"3s\"", &run.replace("nobody", "no-such-user"))
             .replace("[certificate.website]", "[certificate.website]\nkey = \"p384\"")
     });
     world.keep().check(1, &["no such user exists on this machine", "correct `user`"]);

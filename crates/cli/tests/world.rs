@@ -224,7 +224,7 @@ directory = "{}"
 accept-terms = true
 api-roots = "api-root.pem"
 visitor-roots = "visitor-root.pem"
-patience = "6s"
+timeout = "6s"
 
 [proof.pages]
 kind = "http-folder"
@@ -235,7 +235,7 @@ check-address = "{}"
 kind = "files"
 copy = [{{ part = "bundle", to = "tls/site.pem" }}, {{ part = "key", to = "tls/site.key" }}]
 check-address = "{}"
-settle = "3s"
+reload-timeout = "3s"
 
 [certificate.website]
 names = ["lampholm.example", "www.lampholm.example"]

@@ -62,7 +62,9 @@ fn knot_takes_updates_with_every_algorithm_and_its_secondary_is_waited_for() {
         pebble.place.write("secret", &format!("{SECRET}\n"));
         let named = format!("key-name = \"{name}\"\nkey-algorithm = \"{algorithm}\"\nkey-secret-file = \"secret\"");
         let both = format!("name-servers = [\"{}\", \"{}\"]", primary.address, secondary.address);
-        let text = text.replace("key-file = \"zone.key\"", &named).replace("settle = \"2s\"", "settle = \"20s\"");
+        let text = text
+            .replace("key-file = \"zone.key\"", &named)
+            .replace("propagation-timeout = \"2s\"", "propagation-timeout = \"20s\"");
         let text = text.replace(&format!("name-servers = [\"{}\"]", primary.address), &both);
         pebble.place.write("eskort.toml", &format!("{text}key = \"{}\"\n", ["p256", "p384", "p256"][n]));
         let said = pebble.place.run(&["keep"]);
@@ -134,7 +136,7 @@ fn powerdns_takes_records_over_its_http_api_side_by_side_with_others() {
     place.write("eskort.toml", &text);
     place
         .run(&["keep"])
-        .check(0, &["control of *.archive.lampholm.example and archive.lampholm.example shown", "confirmed"]);
+        .check(0, &["control of *.archive.lampholm.example and archive.lampholm.example proved", "confirmed"]);
     assert_eq!(server.texts(), Vec::<String>::new(), "the name is empty again");
 
     // Beside a record of somebody else's, which stays.
@@ -159,6 +161,6 @@ fn powerdns_takes_records_over_its_http_api_side_by_side_with_others() {
     place.write("secret", "water");
     place.write("eskort.toml", &text);
     let refused = place.run(&["keep"]);
-    refused.check(1, &["was answered with 401: Unauthorized", "does not take the secret"]);
+    refused.check(1, &["was answered with 401: Unauthorized", "does not accept the secret"]);
     assert!(!refused.err.contains("water"), "{refused}");
 }

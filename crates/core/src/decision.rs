@@ -275,12 +275,12 @@ impl Obtaining {
                 let from = passed.map_or("its start".to_owned(), |m| format!("`{m}`"));
                 format!("go on with generation {generation} from {from}")
             }
-            Obtaining::OutOfReach { .. } => "its authority is out of reach in this run".to_owned(),
+            Obtaining::OutOfReach { .. } => "its authority cannot be reached in this run".to_owned(),
             Obtaining::Hold { until, authority: Some(_), .. } => {
-                format!("its authority is left alone until {}", words::instant(*until))
+                format!("its authority is not asked again until {}", words::instant(*until))
             }
             Obtaining::Hold { until, failures, authority: None } => format!(
-                "left alone until {} after {}",
+                "not tried again until {} after {}",
                 words::instant(*until),
                 words::count(u64::from(*failures), "failure")
             ),

@@ -275,11 +275,11 @@ impl Action {
             Action::PlaceOrder => "place the order",
             Action::TakeAnswer(_) => "look for the answer",
             Action::AskAgain => "ask for the certificate again",
-            Action::ChooseChallenges(_) => "ask what to prove",
+            Action::ChooseChallenges(_) => "get the challenges",
             Action::Publish(_) => "publish the proof",
-            Action::SelfCheck(_) => "look at the proof from here",
-            Action::Answer(..) => "tell the authority to look",
-            Action::AwaitProof(..) => "wait for the authority to look",
+            Action::SelfCheck(_) => "check the proof from here",
+            Action::Answer(..) => "ask the authority to validate",
+            Action::AwaitProof(..) => "wait for the authority to validate",
             Action::Finalize(_) => "send the CSR",
             Action::AwaitCertificate(_) => "wait for the certificate",
             Action::Fetch(_) => "fetch the certificate",
@@ -325,7 +325,7 @@ impl WaitsFor {
     /// Returns the words for "waiting for …".
     pub fn words(self) -> &'static str {
         match self {
-            WaitsFor::Validation => "the authority to look at the proof",
+            WaitsFor::Validation => "the authority to validate",
             WaitsFor::Issuance => "the authority to issue",
             WaitsFor::Approval => "the authority to approve",
         }

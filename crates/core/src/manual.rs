@@ -68,10 +68,10 @@ pub enum Asked {
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
 pub enum AskedError {
     /// The path.
-    #[error("`{0}` is no path that can stand in an address as it is")]
+    #[error("`{0}` is not a path that can be used in a URL as it is")]
     Path(String),
     /// The record's name.
-    #[error("`{0}` is no DNS name in full")]
+    #[error("`{0}` is not a fully qualified DNS name")]
     RecordName(String),
     /// A record elsewhere.
     #[error("`{0}` belongs to none of the certificate's names")]
@@ -80,10 +80,10 @@ pub enum AskedError {
     #[error("the text of a record has up to 2000 printable characters")]
     Text,
     /// The target of a CNAME record.
-    #[error("`{0}` is no target for a CNAME record")]
+    #[error("`{0}` is not a valid target for a CNAME record")]
     Target(String),
     /// The mail address.
-    #[error("`{0}` is none of the five addresses that an authority may write to")]
+    #[error("`{0}` is not one of the five addresses that an authority may write to")]
     Address(String),
 }
 
@@ -191,11 +191,11 @@ pub struct ManualStep {
     /// The authority's name in the inventory.
     pub authority: String,
     /// Where to go with it, as the inventory says.
-    pub desk: Option<String>,
-    /// Where the CSR was dropped.
-    pub dropped: Option<PathBuf>,
+    pub submit_to: Option<String>,
+    /// Where a copy of the CSR was put.
+    pub copy: Option<PathBuf>,
     /// Where the answer is looked for.
-    pub pick_up: Option<PathBuf>,
+    pub answers_folder: Option<PathBuf>,
     /// What the person has found out so far.
     pub notes: OrderNotes,
     /// Whether what the authority asks as proof can be seen.

@@ -33,7 +33,7 @@ pub enum AskError {
         what: String,
     },
     /// A name that is none.
-    #[error("`{0}` is no DNS name")]
+    #[error("`{0}` is not a DNS name")]
     Name(String),
 }
 
@@ -81,7 +81,7 @@ pub(crate) async fn ask(server: SocketAddr, name: &Name, kind: RecordType) -> Re
     }
     let long = exchange_tcp(server, &bytes).await.map_err(no_answer)?;
     answer_to(&message, &long)
-        .ok_or_else(|| AskError::BadAnswer { server, what: "something that is no answer to the question".into() })
+        .ok_or_else(|| AskError::BadAnswer { server, what: "something that does not answer the question".into() })
 }
 
 /// Sends a question and takes the first packet that answers it; others are dropped.

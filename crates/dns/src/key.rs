@@ -18,7 +18,7 @@ pub struct UpdateKey {
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
 pub enum KeyError {
     /// No `key "NAME" { … };` in it.
-    #[error("there is no `key \"NAME\" {{ … }};` in it")]
+    #[error("it contains no `key \"NAME\" {{ … }};` in it")]
     NoKey,
     /// A statement is missing.
     #[error("the key has no `{0}`")]

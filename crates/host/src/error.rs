@@ -28,7 +28,7 @@ pub enum HostError {
         what: String,
     },
     /// The user, the key or the password is not taken.
-    #[error("host `{host}` at {address} does not let us in: {what}")]
+    #[error("host `{host}` at {address} refused the login: {what}")]
     Login {
         /// Its name in the inventory.
         host: String,

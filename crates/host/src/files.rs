@@ -85,7 +85,7 @@ impl Place {
         let mut at = root()?;
         let mut links = 0;
         loop {
-            let name = ahead.pop_front().ok_or_else(|| refused(path, "it names no file"))?;
+            let name = ahead.pop_front().ok_or_else(|| refused(path, "it is not the name of a file"))?;
             let last = ahead.is_empty();
             if last && last_link == LastLink::Keep && name != ".." {
                 return Ok(Place { folder: at, name });
@@ -239,7 +239,7 @@ fn write_new(place: &Place, passing: &OsStr, bytes: &[u8], access: Access, lasti
 /// Reads a file of at most `most` bytes; `None` when it does not exist.
 ///
 /// # Errors
-/// Whatever the system says; when it is no plain file, is larger, or is reached over a link that somebody else may have made.
+/// Whatever the system says; when it is not a regular file, is larger, or is reached over a link that somebody else may have made.
 pub fn read_whole(path: &Path, most: u64) -> io::Result<Option<FileRead>> {
     let opened = Place::find(path, LastLink::Demand).and_then(|place| place.open());
     let mut file = match opened {
@@ -248,7 +248,7 @@ pub fn read_whole(path: &Path, most: u64) -> io::Result<Option<FileRead>> {
     };
     let meta = file.metadata()?;
     if !meta.is_file() {
-        return Err(io::Error::new(io::ErrorKind::InvalidInput, "it is no plain file"));
+        return Err(io::Error::new(io::ErrorKind::InvalidInput, "it is not a regular file"));
     }
     let mut bytes = Vec::new();
     if meta.len() <= most {

@@ -38,7 +38,7 @@ impl FtpSession {
         let password = password.map_or("", |secret| secret.reveal().as_str());
         // A line end would begin a command of its own (RFC 959 section 5.3).
         if [host.user.as_str(), password].iter().any(|text| text.contains(['\r', '\n', '\0'])) {
-            let what = "a user name or password must not have line ends in it".to_owned();
+            let what = "a user name or password must not contain line breaks".to_owned();
             return Err(HostError::Login { host: name.to_owned(), address: host.address.clone(), what });
         }
         stream.login(host.user.as_str(), password).await.map_err(|error| HostError::Login {

@@ -38,7 +38,7 @@ pub fn read(path: &Path) -> Result<Vec<u8>, String> {
 /// # Errors
 /// As [`read`]; also when it is no text.
 pub fn read_text(path: &Path) -> Result<String, String> {
-    String::from_utf8(read(path)?).map_err(|_| "it is no text in UTF-8".to_owned())
+    String::from_utf8(read(path)?).map_err(|_| "it is not UTF-8 text".to_owned())
 }
 
 /// Finds a program as the system would, seen from a folder, and checks that nobody else may change it. One that does not exist

@@ -26,7 +26,7 @@ pub fn read_secret(source: &SecretSource) -> Result<Secret<String>, SecretError>
         }
         SecretSource::Env(name) => {
             let text = std::env::var(name).map_err(|e| e.to_string());
-            (text, format!("the variable {name} of the environment"))
+            (text, format!("the environment variable {name}"))
         }
     };
     let fail = |why: String| SecretError { place: place.clone(), why };

@@ -12,7 +12,7 @@ use std::time::Duration;
 /// A connection to another machine.
 pub struct Session {
     host: String,
-    patience: Duration,
+    timeout: Duration,
     way: Way,
     /// Whether a step was given up in its middle: a late answer would be taken for that of the next.
     given_up: bool,
@@ -23,10 +23,10 @@ enum Way {
     Ftp(Box<ftp::FtpSession>),
 }
 
-/// Runs one operation on whichever kind of session it is, with the host's patience.
+/// Runs one operation on whichever kind of session it is, with the host's timeout.
 macro_rules! on {
     ($session:expr, $job:literal, $way:ident => $operation:expr) => {{
-        let (host, patience) = ($session.host.clone(), $session.patience);
+        let (host, timeout) = ($session.host.clone(), $session.timeout);
         if $session.given_up {
             return Err(HostError::GivenUp { host });
         }
@@ -36,11 +36,11 @@ macro_rules! on {
                 Way::Ftp($way) => $operation.await,
             }
         };
-        match tokio::time::timeout(patience, run).await {
+        match tokio::time::timeout(timeout, run).await {
             Ok(done) => done,
             Err(_) => {
                 $session.given_up = true;
-                Err(HostError::TimedOut { host, job: $job, after: patience })
+                Err(HostError::TimedOut { host, job: $job, after: timeout })
             }
         }
     }};
@@ -50,17 +50,17 @@ impl Session {
     /// Connects to a machine of the inventory. `password` is for FTP.
     ///
     /// # Errors
-    /// When it cannot be reached, is not the right machine, or does not let us in.
+    /// When it cannot be reached, is not the right machine, or refused the login.
     pub async fn open(name: &str, host: &Host, password: Option<&Secret<String>>) -> Result<Self, HostError> {
         let connect = async {
             Ok(match &host.kind {
-                HostKind::Ssh(ssh) => Way::Ssh(Box::new(ssh::SshSession::open(name, ssh, host.patience).await?)),
+                HostKind::Ssh(ssh) => Way::Ssh(Box::new(ssh::SshSession::open(name, ssh, host.timeout).await?)),
                 HostKind::Ftp(ftp) => Way::Ftp(Box::new(ftp::FtpSession::open(name, ftp, password).await?)),
             })
         };
-        let late = |_| HostError::TimedOut { host: name.to_owned(), job: "connect", after: host.patience };
-        let way = tokio::time::timeout(host.patience, connect).await.map_err(late)??;
-        Ok(Session { host: name.to_owned(), patience: host.patience, way, given_up: false })
+        let late = |_| HostError::TimedOut { host: name.to_owned(), job: "connect", after: host.timeout };
+        let way = tokio::time::timeout(host.timeout, connect).await.map_err(late)??;
+        Ok(Session { host: name.to_owned(), timeout: host.timeout, way, given_up: false })
     }
 
     /// Ends the connection in an orderly way.
@@ -75,7 +75,7 @@ impl Session {
                 Way::Ftp(ftp) => ftp.close().await,
             }
         };
-        let _ = tokio::time::timeout(self.patience, end).await;
+        let _ = tokio::time::timeout(self.timeout, end).await;
     }
 
     /// Returns those of a folder and the folders above it that do not exist, deepest first.
@@ -162,7 +162,7 @@ impl Session {
             return Err(HostError::NoCommands { host: self.host.clone() });
         };
         // A command has its own work to do; moving a file has not.
-        let longest = self.patience.max(LONGEST_COMMAND);
+        let longest = self.timeout.max(LONGEST_COMMAND);
         let late = |_| HostError::TimedOut { host: self.host.clone(), job: "run a command", after: longest };
         tokio::time::timeout(longest, ssh.run(words, input)).await.map_err(late)?
     }
@@ -218,7 +218,7 @@ mod tests {
             tls: FtpTls::None,
             roots: None,
         };
-        let host = Host { kind: HostKind::Ftp(ftp), patience: Duration::from_millis(300) };
+        let host = Host { kind: HostKind::Ftp(ftp), timeout: Duration::from_millis(300) };
         let password = Secret::new("oil".to_owned());
         let mut session = Session::open("account", &host, Some(&password)).await.unwrap();
         let late = session.remove(Path::new("/a"), ".a.part").await.unwrap_err();

@@ -30,9 +30,9 @@ impl Drop for SshSession {
 }
 
 impl SshSession {
-    pub(crate) async fn open(name: &str, host: &SshHost, patience: Duration) -> Result<Self, HostError> {
+    pub(crate) async fn open(name: &str, host: &SshHost, timeout: Duration) -> Result<Self, HostError> {
         let mut builder = SessionBuilder::default();
-        builder.known_hosts_check(KnownHosts::Strict).connect_timeout(patience);
+        builder.known_hosts_check(KnownHosts::Strict).connect_timeout(timeout);
         builder.control_directory(std::env::temp_dir());
         // Should this program die, the connection ends by itself.
         builder.control_persist(ControlPersist::IdleFor(NonZeroUsize::new(30).expect("30 is not 0")));

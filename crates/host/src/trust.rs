@@ -60,8 +60,8 @@ impl TrustError {
                     what.display()
                 ))
             }
-            TrustError::Owner { path, us, .. } => Some(format!("`chown -h {us} '{}'` mends that", path.display())),
-            TrustError::Mode { path, .. } => Some(format!("`chmod go-w '{}'` mends that", path.display())),
+            TrustError::Owner { path, us, .. } => Some(format!("`chown -h {us} '{}'` fixes that", path.display())),
+            TrustError::Mode { path, .. } => Some(format!("`chmod go-w '{}'` fixes that", path.display())),
             TrustError::Io { .. } => None,
         }
     }
@@ -191,7 +191,7 @@ mod tests {
                     (Ok(()), None) => {}
                     (Err(error), Some(culprit)) => {
                         let mended = error.mended_by().unwrap();
-                        assert_eq!(mended, format!("`chmod go-w '{}'` mends that", culprit.display()), "{error}");
+                        assert_eq!(mended, format!("`chmod go-w '{}'` fixes that", culprit.display()), "{error}");
                     }
                     (other, _) => panic!("{folder_mode:o} {file_mode:o}: {other:?}"),
                 }

@@ -59,8 +59,8 @@ pub enum InstallError {
         /// What it said.
         source: CommandError,
     },
-    /// It could not be made to take the change.
-    #[error("server `{server}` could not be made to take the change: {source}")]
+    /// It could not be reloaded.
+    #[error("server `{server}` could not be reloaded: {source}")]
     Reload {
         /// The server.
         server: String,

@@ -59,7 +59,7 @@ pub async fn recover(context: &Context, store: &Store) -> Result<(), StoreError>
     if changes.is_empty() {
         return Ok(());
     }
-    context.report(&Progress::Doing("undo what a run that was cut off left half-way"));
+    context.report(&Progress::Doing("undo what an interrupted run left unfinished"));
     let (theirs, failed) = put_back(store, &changes);
     for text in theirs.iter().map(Theirs::words).chain(failed.clone()) {
         context.report(&Progress::Note(text));
@@ -70,7 +70,7 @@ pub async fn recover(context: &Context, store: &Store) -> Result<(), StoreError>
     }
     for server in told(&changes) {
         if let Err(error) = reload(context, server).await {
-            let text = format!("server `{server}` could not be made to take what was put back: {error}");
+            let text = format!("server `{server}` could not be reloaded after files were put back: {error}");
             context.report(&Progress::Note(text));
         }
     }
@@ -140,7 +140,7 @@ async fn undone(context: &Context, store: &Store, plans: &[ServerPlan], first: I
         if let Err(error) = reload(context, server).await {
             // The first failure was this very reload: that it fails again says nothing new.
             if !matches!(&first, InstallError::Reload { server: failed, .. } if failed == server) {
-                trouble.push(format!("server `{server}` could not be made to take what was put back: {error}"));
+                trouble.push(format!("server `{server}` could not be reloaded after files were put back: {error}"));
             }
         }
     }
@@ -188,12 +188,12 @@ async fn forward(
         crash_point("written");
         let server = || plan.server.clone();
         if let Some(test) = &plan.test {
-            context.report(&Progress::Doing("let the server test its configuration"));
+            context.report(&Progress::Doing("have the server test its configuration"));
             let tested = program::run(test, context.folder(), &plan.rules).await;
             tested.map_err(|source| InstallError::Test { server: server(), source })?;
         }
         if let Some(reload) = &plan.reload {
-            context.report(&Progress::Doing("make the server take the change"));
+            context.report(&Progress::Doing("reload the server"));
             store.mark_told(&plan.server)?;
             let reloaded = program::run(reload, context.folder(), &plan.rules).await;
             reloaded.map_err(|source| InstallError::Reload { server: server(), source })?;
@@ -202,7 +202,7 @@ async fn forward(
     }
     let fingerprint = installed_fingerprint(store, placement)?;
     for endpoint in plans.iter().flat_map(|p| &p.endpoints) {
-        context.report(&Progress::Doing("look whether the server shows the new certificate"));
+        context.report(&Progress::Doing("check whether the server shows the new certificate"));
         await_served(endpoint, &fingerprint).await?;
     }
     Ok(())

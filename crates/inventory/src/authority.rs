@@ -3,6 +3,7 @@
 use crate::fields::{Entry, contact, duration, kind, secret};
 use crate::table::{Notes, Section};
 use eskort_core::inventory::{AcmeAuthority, Authority, AuthorityKind, CsrAuthority, EstAuthority, ExternalAccount};
+use jiff::SignedDuration;
 use std::time::Duration;
 
 pub(crate) const ACME: &[&str] = &[
@@ -13,13 +14,21 @@ pub(crate) const ACME: &[&str] = &[
     "api-roots",
     "visitor-roots",
     "top-issuer",
-    "patience",
+    "timeout",
     "external-key-id",
     "external-key-file",
     "most-names",
 ];
-pub(crate) const CSR: &[&str] =
-    &["kind", "desk", "drop", "pick-up", "lead-days", "fetch-issuers", "visitor-roots", "most-names"];
+pub(crate) const CSR: &[&str] = &[
+    "kind",
+    "submit-to",
+    "requests-folder",
+    "answers-folder",
+    "renew-before",
+    "fetch-issuers",
+    "visitor-roots",
+    "most-names",
+];
 pub(crate) const EST: &[&str] = &[
     "kind",
     "address",
@@ -31,15 +40,15 @@ pub(crate) const EST: &[&str] = &[
     "client-key",
     "fetch-issuers",
     "visitor-roots",
-    "patience",
+    "timeout",
     "most-names",
 ];
 
 /// RFC 7030 section 3.2.2.
 const EST_PATH: &str = "/.well-known/est";
 /// A person may be on holiday.
-const USUAL_LEAD_DAYS: u32 = 30;
-const USUAL_PATIENCE: Duration = Duration::from_secs(5 * 60);
+const USUAL_LEAD: SignedDuration = SignedDuration::from_hours(24 * 30);
+const USUAL_TIMEOUT: Duration = Duration::from_secs(5 * 60);
 
 pub(crate) fn read_authority<'a>(entry: &'a Entry<'a>, notes: &'a Notes<'a>) -> Option<Authority> {
     let open = |keys| Section::open(entry.table, entry.span.clone(), &entry.title, keys, notes);
@@ -52,10 +61,12 @@ pub(crate) fn read_authority<'a>(entry: &'a Entry<'a>, notes: &'a Notes<'a>) -> 
         "csr" => {
             let section = open(CSR);
             let kind = AuthorityKind::Csr(CsrAuthority {
-                desk: section.text("desk").map(|t| t.value.to_owned()),
-                drop: section.path("drop"),
-                pick_up: section.path("pick-up"),
-                lead_days: section.number("lead-days", 1..=365, USUAL_LEAD_DAYS),
+                submit_to: section.text("submit-to").map(|t| t.value.to_owned()),
+                requests_folder: section.path("requests-folder"),
+                answers_folder: section.path("answers-folder"),
+                renew_before: section
+                    .parsed("renew-before", "a time like \"30d\" or \"72h\"", days)
+                    .unwrap_or(USUAL_LEAD),
             });
             (section, Some(kind))
         }
@@ -65,7 +76,7 @@ pub(crate) fn read_authority<'a>(entry: &'a Entry<'a>, notes: &'a Notes<'a>) -> 
             (section, kind)
         }
     };
-    let patience = duration(&section, "patience", USUAL_PATIENCE);
+    let timeout = duration(&section, "timeout", USUAL_TIMEOUT);
     let most_names = section.get("most-names").map(|_| section.number("most-names", 1..=10_000, 1) as usize);
     // Over ACME the whole chain comes.
     let fetch_issuers = match section.get("fetch-issuers").map(|value| value.get_ref().as_array().is_some()) {
@@ -73,14 +84,14 @@ pub(crate) fn read_authority<'a>(entry: &'a Entry<'a>, notes: &'a Notes<'a>) -> 
         Some(false) => section.flag("fetch-issuers").then(Vec::new),
         None => None,
     };
-    Some(Authority { kind: kind?, visitor_roots: section.path("visitor-roots"), patience, fetch_issuers, most_names })
+    Some(Authority { kind: kind?, visitor_roots: section.path("visitor-roots"), timeout, fetch_issuers, most_names })
 }
 
 fn read_acme(section: &Section<'_>) -> Option<AcmeAuthority> {
     if section.get("directory").is_none() {
         section.missing("directory", "directory = \"https://ca.example/directory\", with your authority's address");
     }
-    let directory = section.parsed("directory", "an address that begins with https://", |text| {
+    let directory = section.parsed("directory", "a URL that begins with https://", |text| {
         let url = url::Url::parse(text).ok()?;
         (url.scheme() == "https" && url.has_host()).then(|| url.to_string())
     });
@@ -110,7 +121,7 @@ fn read_est(section: &Section<'_>) -> Option<EstAuthority> {
     if section.get("address").is_none() {
         section.missing("address", "address = \"https://est.lampholm.internal\", with your authority's address");
     }
-    let address = section.parsed("address", "an address that begins with https://", |text| {
+    let address = section.parsed("address", "a URL that begins with https://", |text| {
         let url = url::Url::parse(text).ok()?;
         let plain = url.scheme() == "https" && url.has_host() && url.query().is_none() && url.fragment().is_none();
         let text = url.as_str().trim_end_matches('/');
@@ -133,4 +144,13 @@ fn read_est(section: &Section<'_>) -> Option<EstAuthority> {
         login: user.zip(password),
         client: certificate.zip(key),
     })
+}
+
+/// Reads a time in days, or in the units of other times.
+fn days(text: &str) -> Option<SignedDuration> {
+    let time = match text.strip_suffix('d').map(str::parse::<u16>) {
+        Some(days) => SignedDuration::from_hours(24 * i64::from(days.ok()?)),
+        None => text.parse().ok()?,
+    };
+    (time.is_positive() && time <= SignedDuration::from_hours(24 * 365)).then_some(time)
 }

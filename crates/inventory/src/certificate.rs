@@ -103,7 +103,7 @@ fn read_usages(section: &Section<'_>) -> Vec<KeyUse> {
             None => {
                 let words = KeyUse::ALL.map(KeyUse::word);
                 let advice = nearest(text.value, &words).unwrap_or_else(|| format!("known: {}", words.join(", ")));
-                section.note(text.span, format!("`{}` is no use of a key", text.value), Some(advice));
+                section.note(text.span, format!("`{}` is not a key usage", text.value), Some(advice));
             }
         }
     }

@@ -49,7 +49,7 @@ pub(crate) fn program_rules(section: &Section<'_>) -> ProgramRules {
     for text in section.texts("env").unwrap_or_default() {
         let plain = |c: char| c.is_ascii_alphanumeric() || c == '_';
         if text.value.is_empty() || !text.value.chars().all(plain) {
-            let what = format!("`{}` names no variable of the environment", text.value);
+            let what = format!("`{}` is not the name of an environment variable", text.value);
             section.note(text.span, what, Some("`env` has names only: env = [\"LAMP_TOKEN\"]".into()));
         } else {
             environment.push(text.value.to_owned());
@@ -74,7 +74,7 @@ pub(crate) fn points_to<'k>(section: &Section<'_>, key: &str, known: &[&'k str],
         return match known {
             [only] => Some(only),
             [] => {
-                let what = format!("there is no [{kind}.NAME] section to use");
+                let what = format!("the inventory has no [{kind}.NAME] section");
                 section.note(section.span(), what, Some(format!("add a [{kind}.NAME] section; see docs/inventory.md")));
                 None
             }
@@ -97,7 +97,7 @@ pub(crate) fn named_section<'k>(
     let found = known.iter().find(|k| **k == text.value).copied();
     if found.is_none() {
         let advice = nearest(text.value, known).unwrap_or_else(|| format!("add a section [{kind}.{}]", text.value));
-        section.note(text.span.clone(), format!("there is no [{kind}.{}]", text.value), Some(advice));
+        section.note(text.span.clone(), format!("the inventory has no [{kind}.{}]", text.value), Some(advice));
     }
     found
 }

@@ -6,11 +6,11 @@ use eskort_core::inventory::{FtpHost, FtpTls, Host, HostKind, SshHost};
 use std::time::Duration;
 
 pub(crate) const SSH: &[&str] =
-    &["kind", "address", "port", "user", "key-file", "known-hosts", "ssh-config", "jump", "patience"];
+    &["kind", "address", "port", "user", "key-file", "known-hosts", "ssh-config", "jump", "timeout"];
 pub(crate) const FTP: &[&str] =
-    &["kind", "address", "port", "user", "password-file", "password-env", "tls", "roots", "patience"];
+    &["kind", "address", "port", "user", "password-file", "password-env", "tls", "roots", "timeout"];
 
-const USUAL_PATIENCE: Duration = Duration::from_secs(30);
+const USUAL_TIMEOUT: Duration = Duration::from_secs(30);
 
 pub(crate) fn read_host<'a>(entry: &'a Entry<'a>, notes: &'a Notes<'a>) -> Option<Host> {
     let open = |keys| Section::open(entry.table, entry.span.clone(), &entry.title, keys, notes);
@@ -57,7 +57,7 @@ pub(crate) fn read_host<'a>(entry: &'a Entry<'a>, notes: &'a Notes<'a>) -> Optio
             (section, kind)
         }
     };
-    Some(Host { kind, patience: duration(&section, "patience", USUAL_PATIENCE) })
+    Some(Host { kind, timeout: duration(&section, "timeout", USUAL_TIMEOUT) })
 }
 
 fn address(section: &Section<'_>) -> Option<String> {

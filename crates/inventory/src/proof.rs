@@ -26,7 +26,7 @@ pub(crate) const DNS_UPDATE: &[&str] = &[
     "zone",
     "name-servers",
     "ttl",
-    "settle",
+    "propagation-timeout",
     "challenge",
 ];
 pub(crate) const WEB_API: &[&str] = &[
@@ -41,12 +41,23 @@ pub(crate) const WEB_API: &[&str] = &[
     "server",
     "name-servers",
     "ttl",
-    "settle",
+    "propagation-timeout",
     "challenge",
 ];
 pub(crate) const BY_HAND: &[&str] = &["kind", "server", "name-servers", "ttl", "challenge"];
-pub(crate) const PROGRAM: &[&str] =
-    &["kind", "command", "host", "env", "user", "timeout", "server", "name-servers", "ttl", "settle", "challenge"];
+pub(crate) const PROGRAM: &[&str] = &[
+    "kind",
+    "command",
+    "host",
+    "env",
+    "user",
+    "timeout",
+    "server",
+    "name-servers",
+    "ttl",
+    "propagation-timeout",
+    "challenge",
+];
 pub(crate) const STANDING: &[&str] = &["kind", "wildcard", "until", "server", "name-servers", "ttl"];
 
 const KINDS: &[&str] =
@@ -129,7 +140,7 @@ fn read_look(section: &Section<'_>, standing: bool) -> DnsLook {
         zone,
         name_servers: name_servers(section),
         ttl: section.number("ttl", 1..=86_400, if standing { 3_600 } else { USUAL_TTL }),
-        settle: duration(section, "settle", USUAL_SPREAD),
+        propagation_timeout: duration(section, "propagation-timeout", USUAL_SPREAD),
         ways: match chosen {
             _ if standing => vec![Way::DnsPersist],
             Some(way) => vec![way],
@@ -203,7 +214,7 @@ fn read_web_api(section: &Section<'_>) -> Option<WebApi> {
     if section.get("address").is_none() {
         section.missing("address", "address = \"https://panel.lampholm.example\"");
     }
-    let wants = "an address that begins with https:// (http:// on this machine only)";
+    let wants = "a URL that begins with https:// (http:// on this machine only)";
     let address = section.parsed("address", wants, |text| {
         let url = url::Url::parse(text).ok()?;
         let here = match url.host()? {

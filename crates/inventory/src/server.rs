@@ -9,10 +9,10 @@ use std::time::Duration;
 use toml::de::DeTable;
 
 pub(crate) const NGINX: &[&str] =
-    &["kind", "config", "tls-port", "test", "reload", "check-address", "settle", "env", "user", "timeout"];
-pub(crate) const FILES: &[&str] = &["kind", "copy", "run", "check-address", "settle", "env", "user", "timeout"];
+    &["kind", "config", "tls-port", "test", "reload", "check-address", "reload-timeout", "env", "user", "timeout"];
+pub(crate) const FILES: &[&str] = &["kind", "copy", "run", "check-address", "reload-timeout", "env", "user", "timeout"];
 pub(crate) const COPY: &[&str] = &["part", "to", "owner", "group", "mode"];
-const USUAL_SETTLE: Duration = Duration::from_secs(30);
+const USUAL_RELOAD: Duration = Duration::from_secs(30);
 
 pub(crate) fn read_server<'a>(entry: &'a Entry<'a>, notes: &'a Notes<'a>) -> Option<Server> {
     let open = |keys| Section::open(entry.table, entry.span.clone(), &entry.title, keys, notes);
@@ -35,8 +35,8 @@ pub(crate) fn read_server<'a>(entry: &'a Entry<'a>, notes: &'a Notes<'a>) -> Opt
             (section, ServerKind::Files { copies, run: section.command("run").unwrap_or_default() })
         }
     };
-    let settle = duration(&section, "settle", USUAL_SETTLE);
-    Some(Server { kind, check_address: check_address(&section), settle, rules: program_rules(&section) })
+    let reload_timeout = duration(&section, "reload-timeout", USUAL_RELOAD);
+    Some(Server { kind, check_address: check_address(&section), reload_timeout, rules: program_rules(&section) })
 }
 
 fn read_copy<'a>(table: &'a DeTable<'a>, span: Range<usize>, notes: &'a Notes<'a>) -> Option<FileCopy> {

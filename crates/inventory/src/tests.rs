@@ -40,7 +40,7 @@ fn reads_a_whole_inventory_with_its_defaults() {
     assert!(website.install[0].redirect);
     let ServerKind::Nginx { config, tls_port, test, .. } = &inventory.servers["front"].kind else { panic!() };
     assert_eq!((config.to_str(), *tls_port, test), (Some("/etc/nginx/nginx.conf"), 443, &None));
-    assert_eq!(inventory.servers["front"].settle, Duration::from_secs(30));
+    assert_eq!(inventory.servers["front"].reload_timeout, Duration::from_secs(30));
 }
 
 #[test]
@@ -72,7 +72,7 @@ fn each_mistake_is_said_with_its_line() {
             "5: [authority.public] has an unknown kind `acne` (did you mean `acme`?)",
         ),
         ("kind = \"nginx\"\n", "", "13: [server.front] has no `kind` (add a line: kind = \"nginx\" or \"files\")"),
-        ("https://ca", "http://ca", "6: `directory` in [authority.public] wants an address that begins with https://"),
+        ("https://ca", "http://ca", "6: `directory` in [authority.public] wants a URL that begins with https://"),
         ("keeper@", "keeper ", "2: `contact` in the top of the file wants a mail address, this is `keeper lampholm"),
         ("\"lampholm.example\"", "\"lamp holm.example\"", "17: `lamp holm.example` has ` ` in it"),
         ("\"lampholm.example\"", "\"https://lampholm.example/\"", "(write just the name: \"lampholm.example\")"),
@@ -98,7 +98,11 @@ fn each_mistake_is_said_with_its_line() {
             "kind = \"nginx\"\ntls-port = 70000",
             "15: `tls-port` in [server.front] wants a number from 1 to 65535",
         ),
-        ("kind = \"nginx\"", "kind = \"nginx\"\nsettle = \"soon\"", "15: `settle` in [server.front] wants a time"),
+        (
+            "kind = \"nginx\"",
+            "kind = \"nginx\"\nreload-timeout = \"soon\"",
+            "15: `reload-timeout` in [server.front] wants a time",
+        ),
         (
             "install =",
             "subject = { country = \"Lampholm\" }\ninstall =",
@@ -125,7 +129,7 @@ fn proofs_over_dns_prove_wildcards_and_their_mistakes_are_said() {
     let with = |proof: &str| GOOD.replace(pages, proof).replace("\"lampholm.example\"", "\"*.lampholm.example\"");
     let inventory = read_inventory(&with(zone)).unwrap();
     let Proof::Dns(DnsProof { look, .. }) = &inventory.proofs["pages"] else { panic!() };
-    assert_eq!((look.server.unwrap().port(), look.ttl, look.settle), (53, 60, Duration::from_secs(120)));
+    assert_eq!((look.server.unwrap().port(), look.ttl, look.propagation_timeout), (53, 60, Duration::from_secs(120)));
     let named = "kind = \"dns-update\"\nkey-name = \"lamp\"\nkey-secret-env = \"ZONE\"\nchallenge = \"dns-account-01\"";
     let panel = "kind = \"web-api\"\nrecipe = \"powerdns\"\naddress = \"http://127.0.0.1:8081\"";
     let own = "kind = \"web-api\"\naddress = \"https://x.example/\"\n[proof.pages.recipe]\nadd = { method = \"PUT\", url = \"${address}/a\" }\n\

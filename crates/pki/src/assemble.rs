@@ -72,11 +72,11 @@ impl fmt::Display for ChainNote {
             ChainNote::Unchecked { issuer, algorithm } => {
                 write!(
                     f,
-                    "the signature by `{issuer}` ({algorithm}) cannot be checked here; its name and key identifier fit"
+                    "the signature by `{issuer}` ({algorithm}) cannot be checked here; its name and key identifier match"
                 )
             }
-            ChainNote::Expired { title } => write!(f, "`{title}` in the chain has run out, and no other way leads on"),
-            ChainNote::TooMany => write!(f, "there are more interchangeable issuers than are tried"),
+            ChainNote::Expired { title } => write!(f, "`{title}` in the chain has expired, and no other path exists"),
+            ChainNote::TooMany => write!(f, "there are too many interchangeable issuers to try them all"),
         }
     }
 }

@@ -398,7 +398,7 @@ pub fn key_words(spki: &[u8]) -> String {
         (oid::ID_EC_PUBLIC_KEY, Some(curve)) => format!("the curve {curve}"),
         (oid::RSA_ENCRYPTION, _) => match rsa_bits(&key) {
             None => "RSA with an odd modulus".into(),
-            Some(bits @ ..SHORTEST_RSA) => format!("RSA with {bits} bits: too short, no authority takes it"),
+            Some(bits @ ..SHORTEST_RSA) => format!("RSA with {bits} bits: too short, no authority accepts it"),
             Some(bits) => format!("RSA with {bits} bits"),
         },
         (const_oid::db::rfc8410::ID_ED_25519, _) => "Ed25519".into(),

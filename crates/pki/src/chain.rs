@@ -15,7 +15,7 @@ pub enum ChainFault {
         issuer: String,
     },
     /// Who has signed it may not.
-    #[error("`{issuer}`, which has signed it, is no certificate authority")]
+    #[error("`{issuer}`, which has signed it, is not a certificate authority")]
     IssuerIsNoAuthority {
         /// The issuer.
         issuer: String,
@@ -41,13 +41,13 @@ pub enum ChainError {
         missing: Vec<String>,
     },
     /// The first certificate is not good yet.
-    #[error("the certificate is not good before {from}")]
+    #[error("the certificate is not valid before {from}")]
     NotYet {
         /// Its first instant.
         from: jiff::Timestamp,
     },
     /// The first certificate has run out.
-    #[error("the certificate ran out on {until}")]
+    #[error("the certificate expired on {until}")]
     Over {
         /// Its last instant.
         until: jiff::Timestamp,
@@ -59,9 +59,7 @@ pub enum ChainError {
     #[error("the certificate is one of a certificate authority (CA:TRUE): servers that use it are refused")]
     IsAuthority,
     /// The first certificate is only the announcement of one (RFC 6962 section 3.1).
-    #[error(
-        "this is a precertificate, which no visitor accepts; the certificate itself comes with the same serial number"
-    )]
+    #[error("this is a precertificate, which no visitor accepts; the final certificate has the same serial number")]
     Precertificate,
     /// A certificate is not the issuer of the one before it.
     #[error("`{issuer}` should come next in the chain, `{found}` stands there")]

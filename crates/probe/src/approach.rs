@@ -107,7 +107,7 @@ impl StartTls {
                     match stream.read_u8().await? {
                         b'S' => Ok(()),
                         b'N' => Err(odd("it has no TLS")),
-                        _ => Err(odd("it is no PostgreSQL server")),
+                        _ => Err(odd("it is not a PostgreSQL server")),
                     }
                 }
                 StartTls::Mysql => {
@@ -219,18 +219,18 @@ impl NoTls {
     pub fn advice(&self) -> &'static str {
         match self {
             NoTls::PlainHttp => {
-                "switch TLS on for this port (in nginx `ssl` behind `listen`), or look at the port for https"
+                "turn TLS on for this port (in nginx `ssl` behind `listen`), or look at the port for https"
             }
-            NoTls::Refuses(..) => "switch TLS on in this server, or look at its port that begins with TLS at once",
+            NoTls::Refuses(..) => "turn TLS on in this server, or look at its port that begins with TLS at once",
             NoTls::Speaks(_) => "look at the port of the service that has the certificate",
             NoTls::Closes => "it may want a name or an address that it knows; its log says why it closes",
             NoTls::Silent => "is it the right port? Its log may say what it waits for",
-            NoTls::OldProtocols => "switch on TLS 1.2 and 1.3: visitors refuse what is older",
+            NoTls::OldProtocols => "turn on TLS 1.2 and 1.3: visitors refuse what is older",
             NoTls::NoCommonCipher => {
                 "let it offer the usual ciphers again, or give it a certificate for its kind of key"
             }
             NoTls::UnknownName => "give it a site with this name",
-            NoTls::WantsCertificate => "it is for visitors with a certificate of their own only",
+            NoTls::WantsCertificate => "it accepts only visitors with a client certificate",
             NoTls::NoCertificate | NoTls::BadCertificate(_) => "give it a certificate",
             NoTls::Odd => "its log may say more",
         }
@@ -248,10 +248,10 @@ impl fmt::Display for NoTls {
             NoTls::OldProtocols => "it speaks only protocols older than TLS 1.2",
             NoTls::NoCommonCipher => "it has no cipher in common with today's visitors",
             NoTls::UnknownName => "it has no site with this name",
-            NoTls::WantsCertificate => "it wants visitors to show a certificate",
+            NoTls::WantsCertificate => "it requires a client certificate",
             NoTls::NoCertificate => "it sends no certificate",
             NoTls::BadCertificate(why) => return write!(f, "the certificate that it sends cannot be read: {why}"),
-            NoTls::Odd => "what it answers is no TLS",
+            NoTls::Odd => "what it answers is not TLS",
         })
     }
 }

@@ -114,10 +114,10 @@ impl fmt::Display for NotVisible {
                 let origin = if *from_inventory { "as the inventory says" } else { "as the name resolves" };
                 write!(f, "no connection to {host} at {address} ({origin}): {source}")
             }
-            WhyNotVisible::NoAnswer { address, what } => write!(f, "{address} gave no HTTP answer: {what}"),
+            WhyNotVisible::NoAnswer { address, what } => write!(f, "{address} sent no HTTP response: {what}"),
             WhyNotVisible::Status { status, begins } if begins.is_empty() => write!(f, "status {status}"),
             WhyNotVisible::Status { status, begins } => write!(f, "status {status}, the page begins with `{begins}`"),
-            WhyNotVisible::Content { begins } => write!(f, "another text came: `{begins}`"),
+            WhyNotVisible::Content { begins } => write!(f, "a different text came back: `{begins}`"),
             WhyNotVisible::Redirect { to, what } => write!(f, "a redirect to `{to}`: {what}"),
         }?;
         match self.hops.last() {
@@ -213,7 +213,7 @@ async fn look_once(
         };
         return Err(Box::new(NotVisible { url: first, hops, why }));
     }
-    let why = WhyNotVisible::Redirect { to: printable(url.as_str(), 120), what: "one too many, after ten others" };
+    let why = WhyNotVisible::Redirect { to: printable(url.as_str(), 120), what: "more than ten redirects" };
     Err(Box::new(NotVisible { url: first, hops, why }))
 }
 
@@ -291,7 +291,7 @@ async fn get(stream: impl AsyncRead + AsyncWrite + Unpin + Send + 'static, url: 
         let success = answer.status().is_success();
         let body = match Limited::new(answer.into_body(), MOST_BYTES).collect().await {
             Ok(body) => body.to_bytes().to_vec(),
-            Err(error) => return Err(format!("the text did not end well: {error}")),
+            Err(error) => return Err(format!("the body is incomplete: {error}")),
         };
         if success { Page::Found(body) } else { Page::Refused(status, body) }
     };

@@ -90,7 +90,8 @@ fn chain(sent: &[Certificate], built: &AssembledChain, trust: &Trust, now: Times
             let text = format!("`{}` is sent more than once", title(one));
             found.push(notice("sent-twice", text, "leave the second one out of the bundle"));
         } else if one.is_self_issued() && !is_needed {
-            let visitors = if anchors.has(one.subject_der(), one.public_key()) { "; visitors have it" } else { "" };
+            let visitors =
+                if anchors.has(one.subject_der(), one.public_key()) { "; visitors have it already" } else { "" };
             let text = format!("the root `{}` is sent along{visitors}", title(one));
             found.push(notice("root-sent", text, "leave the root out of the bundle"));
         } else if !is_needed && !leads_on(one, way, sent) {
@@ -145,19 +146,17 @@ fn trusted(trust: &Trust, sent: &[Certificate], now: Timestamp) -> Option<Findin
         Err(_) if leaf.is_self_issued() && trust.has(leaf) => {
             Some(Finding::new(Weight::Good, "trust", "self-signed, and itself one of the roots that are trusted here"))
         }
-        Err(ChainError::UnknownIssuer) if leaf.is_self_issued() => bad(
-            "self-signed",
-            "self-signed: nobody but this server vouches for it".into(),
-            "install one from an authority",
-        ),
+        Err(ChainError::UnknownIssuer) if leaf.is_self_issued() => {
+            bad("self-signed", "self-signed: no authority vouches for it".into(), "install one from an authority")
+        }
         Err(ChainError::UnknownIssuer) if !sent[1..].iter().any(|c| leaf.names_issuer(c)) => bad(
             "no-intermediate",
-            format!("no intermediate is sent, and `{}` is no root that is trusted here", leaf.issuer),
+            format!("no intermediate is sent, and `{}` is not a root that is trusted here", leaf.issuer),
             "serve bundle.pem (leaf and intermediates), not certificate.pem",
         ),
         Err(ChainError::UnknownIssuer) => bad(
             "unknown-root",
-            format!("`{}` is no root that is trusted here", top_issuer(sent)),
+            format!("`{}` is not a root that is trusted here", top_issuer(sent)),
             "for a private authority set `visitor-roots` in the inventory, or give `--roots`",
         ),
         Err(ChainError::CaUsedAsEndEntity) => {
@@ -190,7 +189,7 @@ fn rule(error: &ChainError) -> &'static str {
         ChainError::InvalidSignatureForPublicKey => "a signature in the chain does not hold",
         ChainError::PathLenConstraintViolated => "an authority in the chain may not have others below it",
         ChainError::NameConstraintViolation => "an authority in the chain may not issue for these names",
-        ChainError::EndEntityUsedAsCa => "what has signed it is no certificate authority",
+        ChainError::EndEntityUsedAsCa => "what has signed it is not a certificate authority",
         ChainError::RequiredEkuNotFoundContext(_) => "it is not for servers",
         ChainError::UnsupportedCriticalExtension => "it has a critical extension that visitors do not know",
         ChainError::MaximumSignatureChecksExceeded | ChainError::MaximumPathBuildCallsExceeded => {
@@ -199,7 +198,7 @@ fn rule(error: &ChainError) -> &'static str {
         ChainError::SignatureAlgorithmMismatch
         | ChainError::UnsupportedSignatureAlgorithmContext(_)
         | ChainError::UnsupportedSignatureAlgorithmForPublicKeyContext(_) => {
-            "a signature of a kind that visitors do not take"
+            "a signature algorithm that visitors do not accept"
         }
         _ => "the chain is not as RFC 5280 wants it",
     }
@@ -225,33 +224,37 @@ fn revocation(leaf: &Certificate, staple: &[u8], now: Timestamp) -> Option<Findi
     };
     if staple.is_empty() {
         let text = "the certificate says that its servers have to staple, and this one does not".to_owned();
-        return if leaf.must_staple { bad("not-stapled", text, "switch stapling on in the server") } else { None };
+        return if leaf.must_staple { bad("not-stapled", text, "turn stapling on in the server") } else { None };
     }
     match read_staple(staple, &leaf.serial) {
         Staple::Revoked { at, reason } => {
             let why = match reason {
-                Some(1) => " (its key is not secret any more)",
+                Some(1) => " (its key was compromised)",
                 Some(4) => " (another one has taken its place)",
                 Some(5) => " (its site was given up)",
                 _ => "",
             };
-            let text = format!("the stapled answer says that it was revoked on {}{why}", words::day(at));
-            bad("revoked", text, "get a new one: `eskort keep`, with another key where the key is not secret any more")
+            let text = format!("the stapled OCSP response says that it was revoked on {}{why}", words::day(at));
+            bad("revoked", text, "get a new one with `eskort keep`; with a new key if the old one was compromised")
         }
         Staple::Good { next: Some(next) } if next <= now => bad(
             "staple-old",
-            format!("the stapled answer ran out on {}", words::instant(next)),
-            "look why the server does not renew it",
+            format!("the stapled OCSP response expired on {}", words::instant(next)),
+            "find out why the server does not refresh it",
         ),
         Staple::Good { .. } => {
-            Some(Finding::new(Weight::Good, "revocation", "the stapled answer says that it is good"))
+            Some(Finding::new(Weight::Good, "revocation", "the stapled OCSP response says that it is good"))
         }
-        Staple::Unknown => {
-            bad("staple-unknown", "the stapled answer does not know this certificate".into(), "reload the server")
-        }
-        Staple::Unreadable => {
-            bad("staple-unreadable", "what is stapled is no answer".into(), "switch stapling off, or mend it")
-        }
+        Staple::Unknown => bad(
+            "staple-unknown",
+            "the stapled OCSP response does not know this certificate".into(),
+            "reload the server",
+        ),
+        Staple::Unreadable => bad(
+            "staple-unreadable",
+            "what is stapled is not an OCSP response".into(),
+            "turn stapling off, or repair it",
+        ),
     }
 }
 
@@ -338,7 +341,7 @@ mod tests {
                 www,
                 &None,
                 now,
-                "Notice chain: the root `Lampholm Practice Root` is sent along; visitors have it",
+                "Notice chain: the root `Lampholm Practice Root` is sent along; visitors have it already",
             ),
             (whole, www, &older, now, "Bad installed: still generation 1, not 2"),
             (crossed.certificates(), www, &foreign, now, "Bad trust: `Lampholm Practice Old Root` is no root"),

@@ -23,7 +23,7 @@ pub async fn pay_debts(context: &Context, store: &Store, whose: impl Fn(&str) ->
     if owed.is_empty() {
         return Ok(());
     }
-    context.report(&Progress::Doing("take away what proved control"));
+    context.report(&Progress::Doing("remove the validation files and records"));
     for row in owed {
         let taken = match &row.debt {
             Debt::Record { proof, record, id } => {

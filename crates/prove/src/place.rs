@@ -51,7 +51,7 @@ impl<'a> SitePlace<'a> {
         context.report(&Progress::Doing("place the file"));
         let files = std::slice::from_ref(file);
         folder::publish(&SiteFolder { context, store, owner, root, hosts }, files).await?;
-        context.report(&Progress::Doing("look at it as the authority would"));
+        context.report(&Progress::Doing("check it as the authority would"));
         remote::look(context, root, hosts, files).await?;
         look(file, names, self.check_address).await
     }

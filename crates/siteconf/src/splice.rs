@@ -25,7 +25,7 @@ impl Edit {
 
 /// Edits that cannot be made together: they overlap, or lie outside the file.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, thiserror::Error)]
-#[error("two changes at byte {at} get in each other's way")]
+#[error("two changes overlap at byte {at}")]
 pub struct EditsOverlap {
     /// Where the second one begins.
     pub at: usize,

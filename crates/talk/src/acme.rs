@@ -42,7 +42,7 @@ pub struct Client {
     /// The contact that the authority was last told.
     contact: Option<String>,
     longest: Duration,
-    patience: Duration,
+    timeout: Duration,
     progress: ProgressSink,
     now: eskort_core::context::Now,
 }
@@ -56,7 +56,7 @@ impl Client {
     pub fn open(
         name: &str,
         authority: &AcmeAuthority,
-        patience: Duration,
+        timeout: Duration,
         store: &Store,
         progress: ProgressSink,
         now: eskort_core::context::Now,
@@ -84,7 +84,7 @@ impl Client {
         if let Some(account) = account {
             signer.set_account(account.url);
         }
-        let longest = patience.min(LONGEST_ANSWER);
+        let longest = timeout.min(LONGEST_ANSWER);
         Ok(Client {
             http: http_client(authority, longest)?,
             directory_url: authority.directory.clone(),
@@ -93,7 +93,7 @@ impl Client {
             signer,
             contact,
             longest,
-            patience,
+            timeout,
             progress,
             now,
         })
@@ -253,7 +253,7 @@ impl Client {
                 && problem.is_bad_nonce()
             {
                 nonces += 1;
-                if begun.elapsed() >= self.patience {
+                if begun.elapsed() >= self.timeout {
                     return Err(trouble.unwrap_or_else(|| refused(step, &request.url, problem.clone())));
                 }
                 let pause = Duration::from_millis(50) * nonces.saturating_sub(QUICK_NONCES);
@@ -365,7 +365,7 @@ impl Client {
         let problem = error.problem().filter(|problem| problem.status == 429)?;
         let now = (self.now)();
         let wait = retry_after(problem.retry_after.as_deref()?, now)?;
-        (Duration::try_from(wait).ok()? <= self.patience).then(|| now + wait)
+        (Duration::try_from(wait).ok()? <= self.timeout).then(|| now + wait)
     }
 
     /// Returns the time until which an answer asks to wait.
@@ -417,7 +417,7 @@ fn http_client(authority: &AcmeAuthority, longest: Duration) -> Result<reqwest::
     let mut builder = http::client(&authority.directory)
         .https_only(true)
         .redirect(reqwest::redirect::Policy::limited(3))
-        // Shorter than any server's patience, so that no request goes into a connection that is just being closed.
+        // Shorter than any server's timeout, so that no request goes into a connection that is just being closed.
         .pool_idle_timeout(Duration::from_secs(20))
         .connect_timeout(longest.min(Duration::from_secs(10)))
         .timeout(longest);

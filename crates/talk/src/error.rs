@@ -50,7 +50,7 @@ pub enum AuthorityError {
         url: String,
     },
     /// It wants an external account.
-    #[error("the authority only serves customers: it wants an external account")]
+    #[error("the authority requires an external account")]
     NeedsExternalAccount,
     /// A file that the inventory names.
     #[error("cannot use {}: {why}", path.display())]
@@ -136,7 +136,7 @@ impl AuthorityError {
 #[strum(serialize_all = "kebab-case")]
 pub enum EstError {
     /// It does not know who asks.
-    #[error("{url} does not let us in (401){}", said_words(said))]
+    #[error("{url} refused the login (401){}", said_words(said))]
     NotLetIn {
         /// What was asked for.
         url: String,

@@ -41,10 +41,10 @@ impl<'a> Est<'a> {
     pub fn open(
         authority: &'a EstAuthority,
         in_use: Option<Secret<String>>,
-        patience: Duration,
+        timeout: Duration,
         progress: ProgressSink,
     ) -> Result<Self, AuthorityError> {
-        let longest = patience.min(LONGEST_ANSWER);
+        let longest = timeout.min(LONGEST_ANSWER);
         let fail = |path: &Path, why: String| AuthorityError::File { path: path.to_owned(), why };
         let read = |path: &PathBuf| obeyed::read(path).map_err(|why| fail(path, why));
         let mut builder = http::client(&authority.address)
@@ -130,7 +130,9 @@ impl<'a> Est<'a> {
 
 fn certificates(url: &str, body: &[u8]) -> Result<Vec<Certificate>, AuthorityError> {
     let found = read_pkcs7(body).filter(|certificates| !certificates.is_empty());
-    found.ok_or_else(|| EstError::NotProtocol { url: url.to_owned(), what: "with no bag of certificates" }.into())
+    found.ok_or_else(|| {
+        EstError::NotProtocol { url: url.to_owned(), what: "without a PKCS#7 container of certificates" }.into()
+    })
 }
 
 fn refused(url: &str, status: u16, body: &[u8]) -> EstError {

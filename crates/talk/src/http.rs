@@ -28,7 +28,7 @@ pub enum HttpError {
         after: Duration,
     },
     /// An answer without end.
-    #[error("the answer from {url} is larger than any should be")]
+    #[error("the answer from {url} is too large")]
     TooLarge {
         /// What was asked for.
         url: String,

@@ -55,7 +55,7 @@ async fn fetch_issuer(context: &Context, of: &Certificate, hosts: &[String]) -> 
         };
         let text = match &found {
             Some(issuer) => format!("`{}` was fetched from {shown}", issuer.subject_or_title()),
-            None => format!("what lies at {shown} has not signed this certificate"),
+            None => format!("what lies at {shown} did not issue this certificate"),
         };
         context.report(&Progress::Note(text));
         if found.is_some() {
@@ -67,7 +67,7 @@ async fn fetch_issuer(context: &Context, of: &Certificate, hosts: &[String]) -> 
 
 async fn fetch(address: &str, hosts: &[String]) -> Result<Vec<u8>, String> {
     let url = reqwest::Url::parse(address).map_err(|e| e.to_string())?;
-    let host = host_of(address).ok_or("it names no host")?;
+    let host = host_of(address).ok_or("it has no host name")?;
     let named = hosts.iter().any(|known| known.eq_ignore_ascii_case(&host));
     let port = url.port_or_known_default().unwrap_or(80);
     let found = tokio::net::lookup_host((host.as_str(), port)).await.map_err(|e| e.to_string())?;

@@ -39,14 +39,14 @@ impl Validation<'_> {
                 let records = std::slice::from_ref(record);
                 let mut dns = self.dns_proof(asked.by.as_deref())?;
                 if told {
-                    dns.look.settle = Duration::ZERO;
+                    dns.look.propagation_timeout = Duration::ZERO;
                 }
                 if let Some(by) = &asked.by {
                     self.context.report(&Progress::Doing("publish the record"));
                     let owner = (self.context, self.store, self.certificate);
                     publish_records(owner, by, &dns, records).await?;
                 }
-                self.context.report(&Progress::Doing("look at the record from here"));
+                self.context.report(&Progress::Doing("check the record from here"));
                 let looked = look_at_records(self.context, &dns, records).await;
                 looked.map(|()| vec![record.name.clone()])
             }

@@ -76,7 +76,7 @@ pub enum RequestError {
     #[error("{0}")]
     Password(String),
     /// What is no CSR.
-    #[error("there is no CSR in it")]
+    #[error("it contains no CSR")]
     NoCsr,
     /// A CSR that cannot be read.
     #[error(transparent)]

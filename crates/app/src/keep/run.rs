@@ -376,8 +376,8 @@ async fn finished<T>(context: &Context, stop: &Stop, installation: impl Future<O
 /// Does step after step until the journey ends, or until somebody asks the program to stop. Returns where it ended.
 async fn steps(actions: &mut JourneyActions<'_>, mut driver: Driver<'_>, stop: &Stop) -> Result<Stage, StepError> {
     let (context, store, name) = (actions.context, actions.store, actions.certificate);
-    let patience = context.inventory.authorities[&actions.entry.authority].patience;
-    let patience = SignedDuration::try_from(patience).unwrap_or(SignedDuration::MAX);
+    let timeout = context.inventory.authorities[&actions.entry.authority].timeout;
+    let timeout = SignedDuration::try_from(timeout).unwrap_or(SignedDuration::MAX);
     let mut waiting_since: Option<Timestamp> = None;
     loop {
         let now = (context.now)();
@@ -400,14 +400,14 @@ async fn steps(actions: &mut JourneyActions<'_>, mut driver: Driver<'_>, stop: &
                 // again. What proves control stays meanwhile, but for a listener, which ends with this run.
                 let wait = until.duration_since(now);
                 let much_later = wait >= LONG_WAIT && actions.listeners.is_empty();
-                if (waits_for == WaitsFor::Approval || much_later) && wait > patience - waited {
+                if (waits_for == WaitsFor::Approval || much_later) && wait > timeout - waited {
                     return Err(StepError::AwaitsApproval { until });
                 }
-                if waited >= patience {
+                if waited >= timeout {
                     return Err(StepError::Stuck { waits_for, waited });
                 }
                 context.report(&Progress::Waiting { until, waits_for });
-                let pause = until.duration_since(now).min(patience - waited);
+                let pause = until.duration_since(now).min(timeout - waited);
                 tokio::select! {
                     () = tokio::time::sleep(Duration::try_from(pause).unwrap_or_default()) => {}
                     () = stop.asked(1) => return Err(StepError::Interrupted),
@@ -445,12 +445,12 @@ fn detail(
             let names = words::count(actions.specification.names.len() as u64, "name");
             format!("{names} at authority `{}`", actions.specification.authority)
         }
-        Milestone::Proved => format!("control of {} shown", words::list(&actions.specification.names)),
+        Milestone::Proved => format!("control of {} proved", words::list(&actions.specification.names)),
         Milestone::Issued => match actions.store.newest(actions.certificate)? {
             Some(g) => {
                 let lifetime = words::duration(g.validity.lifetime());
                 let until = words::by_when(g.validity.not_after, g.validity.lifetime());
-                format!("by `{}`, good for {lifetime} until {until}", g.issuer)
+                format!("by `{}`, valid for {lifetime}, until {until}", g.issuer)
             }
             None => String::new(),
         },
@@ -461,6 +461,6 @@ fn detail(
 }
 
 fn detail_of_confirmed(actions: &JourneyActions<'_>) -> String {
-    let text = if actions.looked_at == 0 { "stored; no endpoint to look at" } else { "seen live, as visitors see it" };
+    let text = if actions.looked_at == 0 { "stored; no endpoint to check" } else { "checked live, as visitors see it" };
     text.to_owned()
 }

@@ -119,7 +119,7 @@ pub async fn check(context: &Context, target: &CheckTarget) -> Result<Vec<Endpoi
                 let advice = format!("`eskort check {certificate}` looks where the inventory says");
                 report
                     .findings
-                    .push(Finding::new(Weight::Notice, "reach", "the inventory knows this name").with_advice(advice));
+                    .push(Finding::new(Weight::Notice, "reach", "this name is in the inventory").with_advice(advice));
             }
             Ok(vec![report])
         }
@@ -195,7 +195,7 @@ async fn look(
                 ),
                 _ => (
                     "unreachable",
-                    "does the name lead here, is the port open? A machine that cannot reach itself by name needs `check-address`",
+                    "does the name resolve to this machine, and is the port open? A machine that cannot reach itself by name needs `check-address`",
                 ),
             };
             report.findings.push(Finding::new(Weight::Bad, "reach", error.to_string()).coded(code).with_advice(advice));

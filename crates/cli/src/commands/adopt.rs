@@ -50,7 +50,7 @@ pub(crate) fn run(ui: &Ui, context: &Context, args: &AdoptArgs) -> ExitStatus {
             tell_left_aside(ui, &adopted.left_aside);
             let until = words::day(adopted.validity.not_after);
             let (name, generation) = (Tone::Strong.paint(&args.name), adopted.generation);
-            ui.result(&format!("{name}: taken in as generation {generation}, good until {until}"));
+            ui.result(&format!("{name}: taken in as generation {generation}, valid until {until}"));
             if let Some(issuer) = &adopted.missing {
                 let text =
                     format!("the certificate of `{issuer}` was not among the files: visitors may not trust this one");

@@ -48,7 +48,7 @@ fn make(ui: &Ui, config: Option<PathBuf>, args: &CsrMakeArgs) -> ExitStatus {
         },
     };
     for name in options.names.iter().filter(|name| !name.is_qualified()) {
-        let text = format!("`{name}` is no name in full: only an authority of your own certifies it");
+        let text = format!("`{name}` is not a fully qualified name: only a private authority will issue for it");
         ui.talk_wrapped("note: ", &text, Tone::Notice);
     }
     let new = matches!(&options.key, KeySource::File { path, .. } if !path.exists());
@@ -153,12 +153,15 @@ fn from_options(ui: &Ui, args: &CsrMakeArgs) -> Result<CsrOptions, ExitStatus> {
     if let Some(country) = &wish.country
         && (country.len() != 2 || !country.bytes().all(|b| b.is_ascii_alphabetic()))
     {
-        return Err(wrong(format!("`{country}` is no country in two letters"), "the two letters of ISO 3166, like NL"));
+        return Err(wrong(
+            format!("`{country}` is not a country code of two letters"),
+            "the two letters of ISO 3166, like NL",
+        ));
     }
     let mut usages = Vec::new();
     for word in &wish.usages {
         let known = || format!("known are {}", words::list(&KeyUse::ALL.map(KeyUse::word)));
-        usages.push(KeyUse::parse(word).ok_or_else(|| wrong(format!("`{word}` is no use of a key"), &known()))?);
+        usages.push(KeyUse::parse(word).ok_or_else(|| wrong(format!("`{word}` is not a key usage"), &known()))?);
     }
     let mut extensions = Vec::new();
     for text in &wish.extensions {
@@ -236,7 +239,7 @@ fn text(ui: &Ui, view: &RequestView) -> String {
         view.subject.iter().map(|part| format!("{}={}", kind(&part.r#type), part.value)).collect();
     let subject = if subject.is_empty() { "empty: only the names count".to_owned() } else { subject.join(", ") };
     let names = if view.names.is_empty() {
-        ("none: no authority takes that today".to_owned(), Tone::Bad)
+        ("none: no authority accepts that today".to_owned(), Tone::Bad)
     } else {
         (view.names.join(" "), Tone::Strong)
     };
@@ -267,7 +270,7 @@ fn text(ui: &Ui, view: &RequestView) -> String {
                 rows.push(fact("inventory", "wants just these names".into(), Tone::Good));
             }
         }
-        None => rows.push(fact("our key", "none that we know".into(), Tone::Plain)),
+        None => rows.push(fact("our key", "none that is known here".into(), Tone::Plain)),
     }
     for difference in &view.differs {
         rows.push(fact("differs", difference.clone(), Tone::Notice));

@@ -128,7 +128,7 @@ fn told(entry: &KeepEntry) -> Option<ErrorText> {
 
 fn headline(entry: &KeepEntry) -> String {
     let name = &entry.certificate;
-    let Some(decision) = &entry.decision else { return format!("`{name}` could not be looked after") };
+    let Some(decision) = &entry.decision else { return format!("`{name}` could not be processed") };
     if let Ending::Failed { error, .. } = &entry.ending
         && matches!(**error, StepError::NotConfirmed { .. })
     {
@@ -136,15 +136,15 @@ fn headline(entry: &KeepEntry) -> String {
     }
     match (&decision.obtain, &decision.put_in_place) {
         (Obtaining::Start { why, .. }, _) if *why != Reason::First => {
-            format!("`{name}` could not be renewed ({})", why.words())
+            format!("cannot renew `{name}` ({})", why.words())
         }
-        (Obtaining::Start { .. }, _) => format!("`{name}` did not get its first certificate"),
+        (Obtaining::Start { .. }, _) => format!("cannot get the first certificate for `{name}`"),
         (Obtaining::GoOn { generation, .. }, _) => {
-            format!("`{name}` did not get to its end with generation {generation}")
+            format!("`{name}` is not finished with generation {generation}")
         }
         (_, Some(place)) => format!("`{name}`: generation {} could not be put in place", place.generation),
         (Obtaining::Rest { .. } | Obtaining::OutOfReach { .. } | Obtaining::Hold { .. }, None) => {
-            format!("`{name}` could not be looked after")
+            format!("`{name}` could not be processed")
         }
     }
 }
@@ -165,7 +165,7 @@ fn row(context: &Context, entry: &KeepEntry, now: Timestamp) -> Vec<Cell> {
         }
         Ending::Arrived { generation, validity, looked_at, unconfirmed: None } => {
             let done = match context.inventory.certificates.get(&entry.certificate) {
-                _ if *looked_at > 0 => "installed and seen live",
+                _ if *looked_at > 0 => "installed and checked live",
                 Some(wanted) if wanted.install.is_empty() => "stored",
                 _ => "stored and put in place",
             };
@@ -195,7 +195,7 @@ fn row(context: &Context, entry: &KeepEntry, now: Timestamp) -> Vec<Cell> {
         }
         Ending::AwaitsApproval { until } => {
             let text =
-                format!("the authority has the request; it wants to be asked again at {}", words::instant(*until));
+                format!("the authority is still processing the request; next check at {}", words::instant(*until));
             (bar(None), Cell::toned(text, Tone::Notice))
         }
         Ending::Failed { .. } => (bar(None), Cell::toned("failed, see above", Tone::Bad)),

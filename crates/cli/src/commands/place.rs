@@ -116,7 +116,7 @@ pub(super) fn read_small(ui: &Ui, source: &Path) -> Result<Vec<u8>, ErrorText> {
     let mut bytes = Vec::new();
     let read = if source == Path::new("-") {
         if std::io::stdin().is_terminal() {
-            ui.talk("Paste what the authority wants to see, then press Ctrl-D:");
+            ui.talk("Paste the text of the file, then press Ctrl-D:");
         }
         std::io::stdin().take(LARGEST + 1).read_to_end(&mut bytes)
     } else {
@@ -124,7 +124,7 @@ pub(super) fn read_small(ui: &Ui, source: &Path) -> Result<Vec<u8>, ErrorText> {
     };
     let length = read.map_err(|e| told(format!("cannot read {}: {e}", source.display()), "--from names the file"))?;
     if length == 0 || bytes.len() as u64 > LARGEST {
-        let is = if length == 0 { "nothing in it" } else { "more in it than any authority wants to see" };
+        let is = if length == 0 { "nothing in it" } else { "it is larger than any validation file" };
         let what = words::printable(&source.display().to_string(), 200);
         return Err(told(
             format!("{what}: there is {is}"),

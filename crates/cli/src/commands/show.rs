@@ -56,7 +56,7 @@ fn certificate(ui: &Ui, context: &Context, name: &str) -> ExitStatus {
 
 fn file(ui: &Ui, context: Option<&Context>, args: &ShowArgs) -> ExitStatus {
     let failed = |told: &ErrorText| {
-        errors::print(ui, &format!("{} says nothing", words::printable(&args.name, 200)), told);
+        errors::print(ui, &format!("no certificate or key found in {}", words::printable(&args.name, 200)), told);
         ExitStatus::Failed
     };
     let path = Path::new(&args.name);
@@ -115,7 +115,7 @@ fn file_text(view: &FileView, now: Timestamp, page: Page) -> String {
         let (bar, tone) = lifetime_bar(&c.validity, c.validity.renew_at(), now);
         rows.push(vec![Cell::toned("  life left", Tone::Faint), Cell::toned(bar, tone)]);
         let (from, until) = (words::day(c.validity.not_before), words::day(c.validity.not_after));
-        let good = if c.is_good_at(now) { "" } else { "; not good today" };
+        let good = if c.is_good_at(now) { "" } else { "; not valid today" };
         rows.push(fact("", format!("{from} to {until}{good}")));
         rows.push(fact("  key", c.key.clone()));
         rows.push(fact("  serial", c.serial.clone()));
@@ -127,7 +127,7 @@ fn file_text(view: &FileView, now: Timestamp, page: Page) -> String {
         out.push_str(&draw(&["", ""], &rows, page));
     }
     for KeyView { kind, fits } in &view.keys {
-        let fits = if *fits { "it fits the certificate" } else { "it fits no certificate here" };
+        let fits = if *fits { "it matches the certificate" } else { "it matches no certificate here" };
         out.push_str(&format!("{}  {kind}; {fits}\n", Tone::Strong.paint("private key")));
     }
     if let Some(issuer) = &view.missing_issuer {

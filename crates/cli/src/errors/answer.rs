@@ -18,7 +18,7 @@ pub(crate) fn tell_answer(error: &AnswerError) -> ErrorText {
         AnswerError::Earlier { .. } => told.hint("ask the authority for the answer to the newest CSR; `eskort show NAME` has it"),
         AnswerError::Intake(IntakeError::Empty) => told.hint("name the file that the authority sent, or put it into the folder"),
         AnswerError::Intake(IntakeError::CutOff(_)) => {
-            told.hint("it was not copied to its end: save it again, or ask the authority to send it as a file")
+            told.hint("it was not copied completely: save it again, or ask the authority to send it as a file")
         }
         AnswerError::Intake(IntakeError::TooMuch(_) | IntakeError::Unreadable { .. }) => {
             told.hint("unpack it by hand, and name the certificate's file")
@@ -51,7 +51,7 @@ pub(crate) fn tell_answer(error: &AnswerError) -> ErrorText {
             .hint("if what was brought is the answer to it, `eskort receive FILE…` takes it with our key")
             .hint("if the authority made a key of its own, `eskort adopt --instead` takes that, and waits no longer"),
         AnswerError::UnderWay { certificate } => {
-            told.hint(format!("let it come to its end: `eskort keep --only {certificate}`"))
+            told.hint(format!("finish it first: `eskort keep --only {certificate}`"))
         }
         AnswerError::Known { certificate } => told.hint(format!("`eskort keep --only {certificate}` puts it in place")),
         AnswerError::NotWaiting { certificate } => {

@@ -15,7 +15,7 @@ fn tell_http(error: &HttpError) -> ErrorText {
         HttpError::Unreachable { .. } => {
             told.hint("check the authority's address in the inventory, this machine's network, and its name servers")
         }
-        HttpError::TimedOut { .. } => told.hint("the authority is slow or not there; try again later"),
+        HttpError::TimedOut { .. } => told.hint("the authority is slow or down; try again later"),
         HttpError::TooLarge { .. } => told.hint("check the authority's address in the inventory"),
     }
 }
@@ -31,8 +31,8 @@ pub(crate) fn tell_authority(error: &AuthorityError, certificate: &str) -> Error
             tell_rejected(told, std::slice::from_ref(rejected), certificate)
         }
         AuthorityError::AccountEnded { .. } => told.hint(
-            "somebody deactivated it, or the authority revoked it: ask there if that was not you. The next run asks for a new \
-             account, as far as the inventory agrees to the terms",
+            "somebody deactivated it, or the authority revoked it: ask there if that was not you. The next run creates a new \
+             account, if the inventory accepts the terms",
         ),
         AuthorityError::Acme(AcmeError::NotProtocol { .. }) => {
             told.hint("check the address of `directory`: it has to be that of an ACME directory, not of a web page")
@@ -42,14 +42,14 @@ pub(crate) fn tell_authority(error: &AuthorityError, certificate: &str) -> Error
             "check `user` and its password, or `client-certificate` and `client-key`; a renewal shows the certificate in use",
         ),
         AuthorityError::Est(EstError::Refused { status: 404 | 204, .. } | EstError::NotProtocol { .. }) => {
-            told.hint("check `address`: a server for several authorities wants a label behind /.well-known/est")
+            told.hint("check `address`: a server for several authorities needs a label behind /.well-known/est")
         }
         AuthorityError::Est(EstError::Refused { .. }) => {
-            told.hint("the authority does not take the request: look at names, key and subject in the inventory")
+            told.hint("the authority does not accept the request: check names, key and subject in the inventory")
         }
-        AuthorityError::Secret(_) => told.hint("the inventory says where the secret is; correct that, or put it there"),
+        AuthorityError::Secret(_) => told.hint("correct the place in the inventory, or put the secret there"),
         AuthorityError::Terms { .. } => {
-            told.hint("read them; if you agree, write accept-terms = true into the authority's section")
+            told.hint("read them; if you agree, add `accept-terms = true` to the authority's section")
         }
         AuthorityError::NeedsExternalAccount => told.hint(
             "get a key identifier and a key from the authority's web site, and write external-key-id and \
@@ -66,7 +66,7 @@ pub(crate) fn tell_authority(error: &AuthorityError, certificate: &str) -> Error
 fn tell_rejected(told: ErrorText, rejected: &[Rejected], certificate: &str) -> ErrorText {
     match rejected.iter().find_map(|rejected| rejected.problem.as_ref()) {
         Some(problem) => tell_problem(told, Step::Challenge, problem, certificate),
-        None => told.hint(format!("look at what happened with `eskort show {certificate}`")),
+        None => told.hint(format!("see what happened with `eskort show {certificate}`")),
     }
 }
 
@@ -74,31 +74,31 @@ fn tell_problem(told: ErrorText, step: Step, problem: &Problem, certificate: &st
     let when = problem.retry_after.as_deref().map(|v| format!(" (it says: Retry-After {v})")).unwrap_or_default();
     if problem.kind == "userActionRequired" {
         let told = match &problem.instance {
-            Some(page) => told.hint(format!("somebody has to go to {page} and do what it says")),
-            None => told.hint("somebody has to look at the authority's web site"),
+            Some(page) => told.hint(format!("open {page} and follow the instructions there")),
+            None => told.hint("check the authority's web site"),
         };
         return match &problem.terms {
-            Some(terms) => told.hint(format!("its terms of service have changed, perhaps: {terms}")),
+            Some(terms) => told.hint(format!("its terms of service may have changed: {terms}")),
             None => told,
         };
     }
     match problem.at_fault(step) {
         AtFault::Site => told
             .hint(
-                "the authority saw something else than this machine did: check what the name leads to from outside, \
+                "the authority did not see what this machine saw: check what the name resolves to from outside, \
                    IPv6 included, and CAA records",
             )
             .hint(format!("then run `eskort keep --only {certificate}`")),
-        AtFault::Limits => told.hint(format!("too much was asked for lately; `keep` waits before it asks again{when}")),
-        AtFault::Authority => told.hint(format!("trouble at the authority; try again later{when}")),
+        AtFault::Limits => told.hint(format!("rate limit reached; `keep` waits before it asks again{when}")),
+        AtFault::Authority => told.hint(format!("the authority has a problem of its own; try again later{when}")),
         AtFault::Account if problem.kind == "accountDoesNotExist" => {
-            told.hint("the authority has forgotten the account; the next run asks for a new one")
+            told.hint("the authority does not know the account any more; the next run creates a new one")
         }
         AtFault::Account => told.hint(
-            "look at `contact`, the external key and the account key; the authority does not take the account as it is",
+            "check `contact`, the external key and the account key; the authority does not accept the account as it is",
         ),
         AtFault::Request => {
-            told.hint("the authority does not take what was asked for: look at the names and the key in the inventory")
+            told.hint("the authority does not accept the request: check the names and the key in the inventory")
         }
     }
 }

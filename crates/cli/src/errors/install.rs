@@ -10,7 +10,7 @@ use eskort_siteconf::nginx::PlanError;
 pub(crate) fn tell_install(error: &InstallError, certificate: &str) -> ErrorText {
     let told = ErrorText::new(error);
     let undone = "everything was put back as it was; the certificate is stored, and the next run installs it";
-    let again = format!("mend it and run `eskort keep --only {certificate}`");
+    let again = format!("repair it and run `eskort keep --only {certificate}`");
     match error {
         InstallError::Load { .. } => {
             told.hint("correct `config` of the server, or the file; run the server's own test")
@@ -40,12 +40,12 @@ pub(crate) fn tell_install(error: &InstallError, certificate: &str) -> ErrorText
                 .hint("add a `listen` for TLS with an address or a port to the server block, with any certificate; it is replaced then")
                 .hint(again),
             PlanError::Variable { .. } => told.hint("choose a state folder without `$` in its path"),
-            PlanError::Overlap { .. } => told.hint("nothing was changed; this is a bug of ours"),
+            PlanError::Overlap { .. } => told.hint("nothing was changed; this is a bug in Eskort"),
             PlanError::SharedLines { .. } => {
                 told.hint("move the two ssl_certificate lines from the shared file into each server block").hint(again)
             }
         },
-        InstallError::Write { .. } => told.hint(undone).hint("check that the folder is writable and the disk has room"),
+        InstallError::Write { .. } => told.hint(undone).hint("check that the folder is writable and the disk is not full"),
         InstallError::NoSuchOwner { .. } => told.hint("correct `owner` or `group` in the inventory"),
         InstallError::Test { .. } => told.hint(undone).hint(again),
         InstallError::BrokenBefore { .. } => told
@@ -60,11 +60,11 @@ pub(crate) fn tell_install(error: &InstallError, certificate: &str) -> ErrorText
             CommandError::Failed { .. } => told.hint(undone).hint("is the server running? Start it").hint(again),
             CommandError::Endless { .. } => told
                 .hint(undone)
-                .hint("does it stay in the foreground? It has to end; `timeout` of the server gives it longer")
+                .hint("does it stay in the foreground? It must end; `timeout` of the server gives it longer")
                 .hint(again),
         },
         InstallError::NotServed { .. } => told.hint(undone).hint(
-            "another server block or another program may answer there; `check-address` and `settle` of the server help",
+            "another server block or another program may answer there; `check-address` and `reload-timeout` of the server help",
         ),
         InstallError::Undo { .. } => told
             .hint("look at the server's files by hand: those as they were lie in the state folder under backups/SERVER")

@@ -43,7 +43,7 @@ pub(crate) fn print_setup(ui: &Ui, error: &SetupError) -> ExitStatus {
         SetupError::NoInventory { .. } => {
             let mut told = ErrorText::coded(error.into(), "");
             if nix::unistd::geteuid().is_root() && Path::new("eskort.toml").exists() {
-                told = told.hint("root does not obey an inventory for being in the working folder; if it is yours, name it: --config eskort.toml");
+                told = told.hint("root does not use an inventory for being in the working folder; if it is yours, name it: --config eskort.toml");
             }
             let told = told.hint("name another one with --config FILE, or begin one as follows");
             print(ui, &error.to_string(), &told);
@@ -62,7 +62,7 @@ pub(crate) fn print_setup(ui: &Ui, error: &SetupError) -> ExitStatus {
                 Some(mended) => format!("whoever may change it decides what is run here; {mended}"),
                 None => "correct the path".to_owned(),
             });
-            print(ui, "the inventory is not obeyed", &told);
+            print(ui, "the inventory is not used", &told);
         }
         SetupError::Unreadable { path, source } => {
             let told = ErrorText::coded(error.into(), source.to_string())
@@ -111,7 +111,7 @@ pub(crate) fn tell(error: &StepError, certificate: &str) -> ErrorText {
             told.hint("the authority wants these names proved in another way; see docs/inventory.md")
         }
         StepError::Chain(_) => {
-            told.hint("the authority sent something else than was ordered; nothing was installed. Try again later")
+            told.hint("the certificate differs from the order; nothing was installed. Try again later")
         }
         StepError::KeyFile { .. } => told
             .hint("`key-file` takes PKCS#8, PKCS#1 or SEC 1 in PEM; `key-password-file` names a file with its password")
@@ -127,14 +127,14 @@ pub(crate) fn tell(error: &StepError, certificate: &str) -> ErrorText {
             .hint("the authority is slow; run `eskort keep` again later, it goes on from here without a second order"),
         StepError::Interrupted => told,
         StepError::OtherKind { .. } => {
-            told.hint("run the same again: it begins anew with the authority of the inventory")
+            told.hint("run the command again: it starts over with the authority in the inventory")
         }
         StepError::Panic { .. } => told.hint(
             "the other certificates went on; what was done so far is in the ledger. Please report the cause, with the \
              ledger's events (`eskort show`)",
         ),
         StepError::Bug(_) => {
-            told.hint("this is a bug of ours; please report it with the ledger's events (`eskort show`)")
+            told.hint("this is a bug in Eskort; please report it with the ledger's events (`eskort show`)")
         }
     }
 }

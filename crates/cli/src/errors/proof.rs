@@ -19,7 +19,7 @@ pub(crate) fn tell_proof(error: &ProofError) -> ErrorText {
             told
         }
         ProofError::NotShown { .. } => told
-            .hint("authorities come to port 443 of the name: does it lead to this machine, is the port open or forwarded?"),
+            .hint("the authority connects to port 443 of the name: does the name resolve to this machine, and is the port open or forwarded?"),
         ProofError::AwaitsPerson { .. } => told.hint("place the records, then run `eskort keep` again"),
         ProofError::NotEverywhere { found, .. } => {
             let mut told = told;
@@ -30,12 +30,12 @@ pub(crate) fn tell_proof(error: &ProofError) -> ErrorText {
                 told.cause.push_str(&format!("\n{host}: {why}"));
             }
             match (found.behind.is_empty(), found.have.is_empty()) {
-                (true, _) => told.hint("does this machine reach name servers at all? `name-servers` of the proof says which to ask"),
+                (true, _) => told.hint("can this machine reach name servers at all? `name-servers` of the proof says which ones to ask"),
                 (false, true) => told.hint(
-                    "no server has it: is it placed in the zone that they serve? `settle` of the proof says how long to wait",
+                    "no server has it: is it placed in the zone that they serve? `propagation-timeout` of the proof says how long to wait",
                 ),
                 (false, false) => told
-                    .hint("a secondary that lags: look at its transfers; `settle` of the proof says how long to wait"),
+                    .hint("a secondary server is behind: check its zone transfers; `propagation-timeout` of the proof says how long to wait"),
             }
         }
         ProofError::Write { .. } => told.hint("the proof's folder must be writable for the user that runs Eskort"),
@@ -44,10 +44,10 @@ pub(crate) fn tell_proof(error: &ProofError) -> ErrorText {
         ProofError::PlacesNoRecords { .. } => told.hint("name a [proof.NAME] of a kind that works over DNS"),
         ProofError::Asked(error) => told.hint(match error {
             AskedError::Path(_) => "write it as the authority does: /.well-known/pki-validation/lamp.txt",
-            AskedError::RecordName(_) => "give the name in full, with the domain: _a1b2.lampholm.example",
+            AskedError::RecordName(_) => "give the fully qualified name, with the domain: _a1b2.lampholm.example",
             AskedError::Elsewhere(_) => "the record stands at or below one of the names, or a domain above it",
             AskedError::Text => "copy it from the authority's page as it is, without quotes around it",
-            AskedError::Target(_) => "the target is a DNS name in full: c3d4.ca.example",
+            AskedError::Target(_) => "the target is a fully qualified DNS name: c3d4.ca.example",
             AskedError::Address(_) => "it is admin, administrator, hostmaster, postmaster or webmaster at a name or a domain above it",
         }),
         ProofError::Occupied { .. } => told.hint("move it away if it is an old one"),
@@ -65,23 +65,23 @@ pub(crate) fn tell_proof(error: &ProofError) -> ErrorText {
                 told.hint("allow the key to update TXT records in the zone (in BIND: update-policy or allow-update)")
             }
             UpdateError::Unsigned { .. } => {
-                told.hint("something between here and the name server changes what it says")
+                told.hint("something between here and the name server changes the messages")
             }
         },
-        ProofError::Certificate(_) => told.hint("this is a bug of ours; please report it"),
+        ProofError::Certificate(_) => told.hint("this is a bug in Eskort; please report it"),
         ProofError::NoPrimary { .. } => told.hint("name the primary in the inventory: server = \"192.0.2.53\""),
-        ProofError::Secret(_) => told.hint("the inventory says where the secret is; correct that, or put it there"),
+        ProofError::Secret(_) => told.hint("correct the place in the inventory, or put the secret there"),
         ProofError::Api(error) => match error {
             ApiError::Recipe { .. } => told.hint("correct the recipe; docs/inventory.md says what can stand in it"),
             ApiError::Unreachable { .. } => told.hint("check `address` of the proof, and `roots` for a private certificate"),
-            ApiError::Refused { status: 401 | 403, .. } => told.hint("the API does not take the secret, or it may not do this"),
-            ApiError::Refused { .. } => told.hint("the API says no: compare the recipe with the API's own description"),
+            ApiError::Refused { status: 401 | 403, .. } => told.hint("the API does not accept the secret, or the secret does not permit this"),
+            ApiError::Refused { .. } => told.hint("the API refused: compare the recipe with the API's documentation"),
             ApiError::NoId { .. } => told.hint("correct `id` of `add` in the recipe, or give it a `find`"),
         },
         ProofError::Host(error) => tell_host(told, error),
         ProofError::NoHost { .. } => told.hint("put it back into the inventory, or remove the file by hand"),
         ProofError::LinkOnHost { .. } => told.hint("put a folder there, or name the folder it leads to in `folder` of the proof"),
-        ProofError::NotOnHost { .. } => told.hint("does something clean the folder up? Run the same again"),
+        ProofError::NotOnHost { .. } => told.hint("does something empty the folder? Run the command again"),
         ProofError::Store(error) => tell_store(error),
         ProofError::Program(_) => {
             told.hint("run `command` of the proof by hand, with what docs/inventory.md says on its standard input")
@@ -89,9 +89,9 @@ pub(crate) fn tell_proof(error: &ProofError) -> ErrorText {
         ProofError::Gone { .. } => told.hint("put it back into the inventory, or remove the record by hand"),
         ProofError::Listen { source, .. } => match source.kind() {
             std::io::ErrorKind::AddrInUse => told
-                .hint("another program holds the port: stop it meanwhile, or prove over its pages with `http-folder`"),
+                .hint("another program uses the port: stop it for a moment, or prove through its pages with `http-folder`"),
             std::io::ErrorKind::PermissionDenied => {
-                told.hint("ports below 1024 want root, or the capability CAP_NET_BIND_SERVICE")
+                told.hint("ports below 1024 need root, or the capability CAP_NET_BIND_SERVICE")
             }
             _ => told.hint("correct `listen` of the proof: it has to be an address of this machine"),
         },
@@ -100,18 +100,22 @@ pub(crate) fn tell_proof(error: &ProofError) -> ErrorText {
 
 fn tell_host(told: ErrorText, error: &HostError) -> ErrorText {
     match error {
-        HostError::Unreachable { .. } => told.hint("check `address` and `port` of the host, and that this machine may go there"),
+        HostError::Unreachable { .. } => {
+            told.hint("check `address` and `port` of the host, and that this machine may go there")
+        }
         HostError::Untrusted { .. } => told.hint(
-            "over SSH: connect once with `ssh` by hand, compare the key, and let it be remembered; over FTP: `roots` of \
+            "over SSH: connect once with `ssh` by hand, compare the host key, and accept it; over FTP: `roots` of \
              the host names the root of a private certificate",
         ),
-        HostError::Login { .. } => {
-            told.hint("check `user`, and the key or the password; `ssh` or an FTP program by hand must get in without a question")
-        }
-        HostError::File { .. } => told.hint("the user of the host must be allowed to write there; has the disk room?"),
+        HostError::Login { .. } => told.hint(
+            "check `user`, and the key or the password; `ssh` or an FTP program must be able to log in without asking",
+        ),
+        HostError::File { .. } => told.hint("the user must be allowed to write there; is the disk full?"),
         HostError::Command { .. } => told.hint("run the command on the host by hand"),
         HostError::NoCommands { .. } => told.hint("commands need a host of kind \"ssh\""),
-        HostError::GivenUp { .. } | HostError::TimedOut { .. } => told.hint("`patience` of the host says how long a step may take"),
+        HostError::GivenUp { .. } | HostError::TimedOut { .. } => {
+            told.hint("`timeout` of the host says how long a step may take")
+        }
     }
 }
 
@@ -123,8 +127,8 @@ pub(crate) fn tell_not_visible(name: &str, seen: &NotVisible) -> ErrorText {
             told.hint(format!("add an address record for {name}, or leave the name out of the certificate"))
         }
         WhyNotVisible::NoConnection { from_inventory, .. } => {
-            let told =
-                told.hint("is the web server running, port 80 open in the firewall, the address this machine's?");
+            let told = told
+                .hint("is the web server running, is port 80 open in the firewall, and is the address this machine's?");
             if *from_inventory {
                 told.hint("`check-address` of the proof says where to look; correct it if that is wrong")
             } else {
@@ -138,11 +142,11 @@ pub(crate) fn tell_not_visible(name: &str, seen: &NotVisible) -> ErrorText {
         WhyNotVisible::Status { status: 401 | 403, .. } => {
             told.hint("the web server hides the path: allow /.well-known/acme-challenge/, hidden folders included")
         }
-        WhyNotVisible::Status { .. } => told.hint("look into the web server's error log"),
+        WhyNotVisible::Status { .. } => told.hint("see the web server's error log"),
         WhyNotVisible::Content { .. } => told.hint(
-            "another site answers under this name, or a rule of the web server takes the path: serve \
+            "another site answers under this name, or a rule of the web server covers the path: serve \
              /.well-known/acme-challenge/ from the proof's folder",
         ),
-        WhyNotVisible::Redirect { .. } => told.hint("leave /.well-known/acme-challenge/ out of the redirect"),
+        WhyNotVisible::Redirect { .. } => told.hint("exclude /.well-known/acme-challenge/ from the redirect"),
     }
 }

@@ -20,13 +20,13 @@ pub(crate) fn manual_step(manual_step: &ManualStep, page: Page) -> String {
         rows.push(vec![Cell::toned(format!("    {what}"), Tone::Faint), Cell::toned(value, tone)]);
     };
     row("CSR", manual_step.csr.display().to_string(), Tone::Plain);
-    if let Some(desk) = &manual_step.desk {
+    if let Some(desk) = &manual_step.submit_to {
         row("desk", desk.clone(), Tone::Plain);
     }
-    if let Some(path) = &manual_step.dropped {
+    if let Some(path) = &manual_step.copy {
         row("dropped", path.display().to_string(), Tone::Plain);
     }
-    if let Some(path) = &manual_step.pick_up {
+    if let Some(path) = &manual_step.answers_folder {
         row("answer", format!("is looked for in {}", path.display()), Tone::Plain);
     }
     for (what, text, tone) in note_lines(notes) {
@@ -67,7 +67,7 @@ pub(crate) fn note_lines(notes: &OrderNotes) -> Vec<(&'static str, String, Tone)
         lines.extend(text.iter().map(|text| (what, text.clone(), Tone::Plain)));
     }
     if let Some(told) = notes.told {
-        lines.push(("told", format!("on {}; the authority is at it", words::day(told)), Tone::Good));
+        lines.push(("told", format!("on {}; validation in progress", words::day(told)), Tone::Good));
     }
     if let Some(asked) = &notes.asked {
         lines.push(("asked", proof_words(asked), Tone::Strong));

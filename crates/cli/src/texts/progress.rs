@@ -76,6 +76,6 @@ fn answer(certificate: &str, chain: &Chain, page: Page) -> String {
         ]
     };
     let rows: Vec<Vec<Cell>> = chain.certificates().iter().enumerate().map(row).collect();
-    let head = format!("{}: the answer fits the key that waits for it", Tone::Strong.paint(certificate));
+    let head = format!("{}: the answer matches the key that waits for it", Tone::Strong.paint(certificate));
     format!("{head}\n{}", draw(&["", "", "", ""], &rows, page).trim_end())
 }

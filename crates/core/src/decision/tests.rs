@@ -94,7 +94,7 @@ fn each_fact_leads_to_its_decision() {
                 server(f);
                 f.authority_hold = Some(AuthorityHold { until: on("2026-03-09"), reason: "down".into() });
             },
-            "put generation 3 in place: server `front`; its authority is left alone until 2026-03-09 00:00 UTC",
+            "put generation 3 in place: server `front`; its authority is not asked again until 2026-03-09 00:00 UTC",
         ),
     ];
     for (date, change, said) in table {

@@ -12,8 +12,8 @@ pub struct Authority {
     pub kind: AuthorityKind,
     /// PEM file with the roots that visitors of the sites have, beside the system's: for private authorities.
     pub visitor_roots: Option<PathBuf>,
-    /// How long one run waits for it: for a single answer, for its look at the proofs, for the certificate.
-    pub patience: Duration,
+    /// How long one run waits for it: for a single answer, for its validation, for the certificate.
+    pub timeout: Duration,
     /// Whether issuers that are missing in its answers are fetched from the addresses that certificates name, and from which
     /// hosts of this network; `None` where they are not.
     pub fetch_issuers: Option<Vec<String>>,
@@ -73,7 +73,7 @@ impl Authority {
                 paths.extend(&mut acme.api_roots);
                 paths.extend(acme.external_account.iter_mut().map(|e| &mut e.key_file));
             }
-            AuthorityKind::Csr(csr) => paths.extend(csr.drop.iter_mut().chain(&mut csr.pick_up)),
+            AuthorityKind::Csr(csr) => paths.extend(csr.requests_folder.iter_mut().chain(&mut csr.answers_folder)),
             AuthorityKind::Est(est) => {
                 paths.extend(&mut est.api_roots);
                 paths.extend(est.login.iter_mut().filter_map(|(_, password)| password.path_mut()));
@@ -85,7 +85,7 @@ impl Authority {
 
     /// Returns how long before the end of a certificate its renewal has to begin at the latest.
     pub fn lead(&self) -> SignedDuration {
-        self.csr().map_or(SignedDuration::ZERO, |csr| SignedDuration::from_hours(24 * i64::from(csr.lead_days)))
+        self.csr().map_or(SignedDuration::ZERO, |csr| csr.renew_before)
     }
 }
 
@@ -110,13 +110,13 @@ pub struct AcmeAuthority {
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct CsrAuthority {
     /// Where the person goes with it: shown as it is.
-    pub desk: Option<String>,
-    /// Folder that the CSR is dropped into.
-    pub drop: Option<PathBuf>,
-    /// Folder that the answer is picked up from.
-    pub pick_up: Option<PathBuf>,
-    /// How many days before the end of a certificate its renewal begins at the latest.
-    pub lead_days: u32,
+    pub submit_to: Option<String>,
+    /// Folder that the CSR is copied into.
+    pub requests_folder: Option<PathBuf>,
+    /// Folder in which the answer is looked for.
+    pub answers_folder: Option<PathBuf>,
+    /// How long before the end of a certificate its renewal begins at the latest.
+    pub renew_before: SignedDuration,
 }
 
 /// A certificate authority that speaks EST (RFC 7030).

@@ -10,7 +10,7 @@ pub struct Host {
     /// How it is reached.
     pub kind: HostKind,
     /// How long one step may take: connecting, or moving one file.
-    pub patience: Duration,
+    pub timeout: Duration,
 }
 
 /// The ways to reach a machine.

@@ -137,7 +137,7 @@ pub struct Server {
     /// Where the look at the live endpoint connects to; `None` for what the names resolve to.
     pub check_address: Option<CheckAddress>,
     /// How long a reload may take until the new certificate is served.
-    pub settle: Duration,
+    pub reload_timeout: Duration,
     /// How its programs are run.
     pub rules: ProgramRules,
 }

@@ -61,7 +61,7 @@ impl DnsProof {
             zone: None,
             name_servers: Vec::new(),
             ttl: USUAL_TTL,
-            settle: USUAL_SPREAD,
+            propagation_timeout: USUAL_SPREAD,
             ways: vec![Way::Dns],
         };
         DnsProof { writer: RecordWriter::Person, look }
@@ -108,7 +108,7 @@ pub struct DnsLook {
     /// The records' time to live in seconds.
     pub ttl: u32,
     /// How long it may take until every name server has a record.
-    pub settle: Duration,
+    pub propagation_timeout: Duration,
     /// The challenges that it may answer, the preferred first.
     pub ways: Vec<Way>,
 }

@@ -39,7 +39,7 @@ pub(super) fn plan(
         port: address.port.unwrap_or(443),
         instead: Some(address),
         here: address,
-        settle: server.settle,
+        settle: server.reload_timeout,
     };
     let endpoints = server.check_address.map(|a| names.iter().map(|n| endpoint(a, n.clone())).collect());
     Ok(ServerPlan {

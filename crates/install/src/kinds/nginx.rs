@@ -47,7 +47,7 @@ pub(super) fn plan(
                 (_, Some(ip), _) => CheckAddress { ip, port: Some(port) },
                 (_, None, _) => loopback(port),
             },
-            settle: server.settle,
+            settle: server.reload_timeout,
         })
     };
     let mut findings = site.findings;

@@ -15,7 +15,7 @@ pub async fn look_at_records(context: &Context, dns: &DnsProof, wanted: &[Record
     let placed = place_for(dns, wanted).await?;
     let servers = servers_to_look_at(&dns.look, &placed).await?;
     let records: Vec<Record> = placed.iter().map(|p| p.record.clone()).collect();
-    let settle = dns.look.settle;
+    let settle = dns.look.propagation_timeout;
     if matches!(dns.writer, RecordWriter::Person | RecordWriter::Standing { .. }) {
         say_delegations(context, wanted, &placed);
         let found = propagation(&servers, &records, (context.now)()).await;

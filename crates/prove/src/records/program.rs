@@ -42,7 +42,7 @@ pub(crate) async fn tell_program(
             | Err(ProofError::Host(HostError::Command { code, .. })) => *code,
             _ => None,
         };
-        if code != Some(NOT_YET) || begun.elapsed() >= look.settle {
+        if code != Some(NOT_YET) || begun.elapsed() >= look.propagation_timeout {
             return ended;
         }
         tokio::time::sleep(Duration::from_secs(1)).await;

@@ -188,8 +188,8 @@ impl<'a> Api<'a> {
         for (name, value) in headers {
             let bad =
                 |what: &str| ApiError::Recipe { place: self.place.clone(), why: format!("{what} in header `{name}`") };
-            let key = HeaderName::from_bytes(name.as_bytes()).map_err(|_| bad("a name that none can have"))?;
-            let mut value = HeaderValue::from_str(&value).map_err(|_| bad("a character that none can have"))?;
+            let key = HeaderName::from_bytes(name.as_bytes()).map_err(|_| bad("a name that is not allowed"))?;
+            let mut value = HeaderValue::from_str(&value).map_err(|_| bad("a character that is not allowed"))?;
             value.set_sensitive(true);
             sent = sent.header(key, value);
         }
@@ -200,8 +200,8 @@ impl<'a> Api<'a> {
         let status = answer.status();
         let bytes = http::body(answer, LARGEST_ANSWER, &shown, LONGEST_ANSWER).await;
         let bytes = bytes.map_err(|error| match error {
-            HttpError::TooLarge { .. } => fail("the answer is larger than any should be".into()),
-            HttpError::TimedOut { .. } => fail("its answer does not end".into()),
+            HttpError::TooLarge { .. } => fail("the response is too large".into()),
+            HttpError::TimedOut { .. } => fail("its response does not end".into()),
             HttpError::Unreachable { what, .. } => fail(what),
         })?;
         if status.is_success() || request.accept.contains(&status.as_u16()) {

@@ -185,10 +185,10 @@ fn says_what_it_cannot_serve_and_what_else_a_block_serves() {
 fn a_broken_file_is_refused_with_its_line() {
     for (text, said) in [
         ("http {\n server {", "/etc/nginx/nginx.conf:2: the file ends and a `}` is missing"),
-        ("http { }\n}", "/etc/nginx/nginx.conf:2: this `}` closes nothing"),
+        ("http { }\n}", "/etc/nginx/nginx.conf:2: this `}` is not expected here"),
         ("events", "/etc/nginx/nginx.conf:1: this directive has no `;`"),
         ("http { listen 80 }", "/etc/nginx/nginx.conf:1: this directive has no `;`"),
-        (";", "/etc/nginx/nginx.conf:1: a directive should begin here"),
+        (";", "/etc/nginx/nginx.conf:1: a directive is expected here"),
     ] {
         assert_eq!(try_config(&[("/etc/nginx/nginx.conf", text)]).unwrap_err().to_string(), said);
     }

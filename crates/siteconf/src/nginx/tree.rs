@@ -261,8 +261,8 @@ impl Parser<'_> {
                 Kind::Close if depth > 0 => return Ok(()),
                 Kind::Word if depth < DEEPEST => self.directive(token.range, depth)?,
                 Kind::Word => return Err(self.error(token.range.start, "blocks are nested too deep")),
-                Kind::Close => return Err(self.error(token.range.start, "this `}` closes nothing")),
-                _ => return Err(self.error(token.range.start, "a directive should begin here")),
+                Kind::Close => return Err(self.error(token.range.start, "this `}` is not expected here")),
+                _ => return Err(self.error(token.range.start, "a directive is expected here")),
             }
         }
         if depth > 0 {

@@ -189,7 +189,7 @@ impl JourneyActions<'_> {
             self.seen.insert(url, (format!("{star}{}", found.name), found.proved));
         }
         let state = |(name, proved): &(String, bool)| {
-            let state = if *proved { "proved" } else { "the authority is looking" };
+            let state = if *proved { "proved" } else { "validation in progress" };
             NameState { name: name.clone(), state: state.into(), since: Some(since) }
         };
         self.context.report(&Progress::Names(self.seen.values().map(state).collect()));
@@ -270,7 +270,8 @@ impl JourneyActions<'_> {
             match self.alternate(&alternates, top).await? {
                 Some(other) => chain = other,
                 None => {
-                    let text = format!("the authority offers no chain up to `{top}`; kept `{}`", chain.top_issuer());
+                    let text =
+                        format!("the authority offers no chain that ends at `{top}`; using `{}`", chain.top_issuer());
                     self.context.report(&Progress::Note(text));
                 }
             }

@@ -40,7 +40,7 @@ impl JourneyActions<'_> {
         };
         let renews = renewed.is_some();
         let in_use = renewed.map(|(_, with_key)| with_key);
-        let conversation = Est::open(est, in_use, authority.patience, context.progress.clone())?;
+        let conversation = Est::open(est, in_use, authority.timeout, context.progress.clone())?;
         let mut pool = match conversation.enroll(&csr, renews, now).await? {
             Enrolled::NotYet(ask_again) => {
                 if polls == 0 {
@@ -87,7 +87,7 @@ impl JourneyActions<'_> {
         let csr = make_csr(&self.key()?, &self.specification.names, &self.entry.wish)
             .map_err(|source| self.key_error(source))?;
         folder.save_request(&request_pem(&csr))?;
-        if let Some(drop) = &self.office()?.drop {
+        if let Some(drop) = &self.office()?.requests_folder {
             let path = drop.join(answer::dropped_name(self.certificate, self.generation));
             let written = write_atomic(&path, request_pem(&csr).as_bytes(), Access::mode(0o644));
             written.map_err(|source| InstallError::Write { path, source })?;
@@ -98,7 +98,7 @@ impl JourneyActions<'_> {
     /// Takes the answer that was brought, or one that lies in the authority's folder.
     pub(super) async fn take_answer(&mut self, notes: &OrderNotes) -> Result<Outcome, StepError> {
         let key = self.key()?;
-        let answer = match (self.answer.take(), &self.office()?.pick_up) {
+        let answer = match (self.answer.take(), &self.office()?.answers_folder) {
             (Some(answer), _) => Some(answer),
             (None, Some(folder)) => {
                 let found = answer::pick_up(folder)?.certificates;
@@ -131,9 +131,12 @@ impl JourneyActions<'_> {
                 csr: folder.request(),
                 csr_pem: folder.stored_request()?.unwrap_or_default(),
                 authority: self.specification.authority.clone(),
-                desk: office.desk.clone(),
-                dropped: office.drop.as_ref().map(|d| d.join(answer::dropped_name(self.certificate, self.generation))),
-                pick_up: office.pick_up.clone(),
+                submit_to: office.submit_to.clone(),
+                copy: office
+                    .requests_folder
+                    .as_ref()
+                    .map(|d| d.join(answer::dropped_name(self.certificate, self.generation))),
+                answers_folder: office.answers_folder.clone(),
                 notes: notes.clone(),
                 proof,
             };

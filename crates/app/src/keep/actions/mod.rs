@@ -129,14 +129,8 @@ impl JourneyActions<'_> {
         if !self.clients.contains_key(name) {
             let authority = &context.inventory.authorities[name];
             let acme = authority.acme().ok_or(StepError::OtherKind { kind: authority.kind_word() })?;
-            let client = Client::open(
-                name,
-                acme,
-                authority.patience,
-                self.store,
-                context.progress.clone(),
-                context.now.clone(),
-            )?;
+            let client =
+                Client::open(name, acme, authority.timeout, self.store, context.progress.clone(), context.now.clone())?;
             self.clients.insert(name.clone(), client);
         }
         Ok(self.clients.get_mut(name).expect("it was just put in"))
@@ -149,7 +143,7 @@ impl JourneyActions<'_> {
         folder.forget_request()?;
         for name in self.specification.names.iter().filter(|name| !name.is_qualified()) {
             let text = format!(
-                "`{name}` is no name in full: only an authority of your own certifies it, and on every network it means something else"
+                "`{name}` is not a fully qualified name: only a private authority will issue for it, and it means something else on every network"
             );
             self.context.report(&Progress::Note(text));
         }
@@ -321,15 +315,16 @@ impl JourneyActions<'_> {
     /// Looks at every endpoint, and again while one shows another certificate and the servers may still need time: during a
     /// reload the processes of before and the new ones take connections side by side.
     async fn look_at_endpoints(&self) -> Result<Vec<EndpointReport>, StepError> {
-        let settles = self.entry.install.iter().map(|install| self.context.inventory.servers[&install.server].settle);
-        let settle = settles.max().unwrap_or_default();
+        let timeouts =
+            self.entry.install.iter().map(|install| self.context.inventory.servers[&install.server].reload_timeout);
+        let timeout = timeouts.max().unwrap_or_default();
         loop {
             let placement = self.placement();
             let reports =
                 check::look_at(self.context, self.store, self.certificate, &placement, &Facts::default()).await?;
             let other = |f: &Finding| f.topic == "installed" && f.weight == Weight::Bad;
             let shown = !reports.iter().flat_map(|report| &report.findings).any(other);
-            if shown || self.installed_since.is_none_or(|since| since.elapsed() >= settle) {
+            if shown || self.installed_since.is_none_or(|since| since.elapsed() >= timeout) {
                 return Ok(reports);
             }
             tokio::time::sleep(LOOK_AGAIN).await;

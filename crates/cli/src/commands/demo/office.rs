@@ -38,10 +38,7 @@ pub(super) async fn tell_chapter(ui: &Ui, world: &World) -> Result<Context, Exit
     note(ui, &context, noted(&slip)).await?;
     // The first time the colleague only looks.
     let says = world.office.collect(&slip.number).await.err().unwrap_or_default();
-    tell(
-        ui,
-        &format!("ErrorText that it may look, the desk says: {says}. `eskort note stock --told` writes that down."),
-    );
+    tell(ui, &format!("Told that it may look, the desk says: {says}. `eskort note stock --told` writes that down."));
     note(ui, &context, Noted { told: true, ..Noted::default() }).await?;
     let bytes = world.office.collect(&slip.number).await.map_err(|says| desk_says(ui, &says))?;
     std::fs::write(world.folder.join("answer.zip"), &bytes).map_err(|source| cannot_write(ui, &source))?;
@@ -60,7 +57,7 @@ fn add_office(world: &World) -> io::Result<()> {
     let more = r#"
 [authority.office]
 kind = "csr"                               # a colleague signs
-desk = "room 4, ask for the keeper"
+submit-to = "room 4, ask for the keeper"
 visitor-roots = "office-root.pem"
 
 [certificate.stock]
