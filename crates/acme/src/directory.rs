@@ -42,7 +42,7 @@ pub struct Meta {
 ///
 /// # Errors
 /// When the answer is no directory, or one of its addresses does not begin with `https://`.
-pub fn read_directory(answer: &Answer) -> Result<Directory, AcmeError> {
+pub fn parse_directory(answer: &Answer) -> Result<Directory, AcmeError> {
     let expected = "an ACME directory";
     let directory: Directory = answer.json(expected)?;
     for url in [&directory.new_nonce, &directory.new_account, &directory.new_order] {
@@ -119,7 +119,7 @@ pub fn is_account_usable(answer: &Answer) -> Result<bool, AcmeError> {
 ///
 /// # Errors
 /// A problem, an answer without `Location`, or an account that is not valid any more.
-pub fn read_account(answer: &Answer) -> Result<String, AcmeError> {
+pub fn parse_account(answer: &Answer) -> Result<String, AcmeError> {
     #[derive(Deserialize)]
     struct Account {
         status: String,
@@ -147,10 +147,10 @@ mod tests {
     #[test]
     fn reads_a_directory_and_refuses_what_is_none() {
         let good = r#"{"newNonce":"https://ca.example/n","newAccount":"https://ca.example/a","newOrder":"https://ca.example/o","meta":{"termsOfService":"https://ca.example/terms","extra":1},"x":"y"}"#;
-        assert!(read_directory(&answer(good)).unwrap().meta.terms_of_service.is_some());
+        assert!(parse_directory(&answer(good)).unwrap().meta.terms_of_service.is_some());
         for meta in ["null", "7", r#"{"caaIdentities":null,"website":7}"#, r#"{"caaIdentities":["ca.example",null]}"#] {
             let body = format!("{},\"meta\":{meta}}}", good.split(",\"meta\"").next().unwrap());
-            read_directory(&answer(&body)).unwrap_or_else(|error| panic!("{meta}: {error}"));
+            parse_directory(&answer(&body)).unwrap_or_else(|error| panic!("{meta}: {error}"));
         }
         for (body, says) in [
             ("<html>Welcome to the harbour</html>", "it begins with `<html>Welcome"),
@@ -158,7 +158,7 @@ mod tests {
             ("", "status 200 and no text"),
             (&good.replace("https://ca.example/o", "http://ca.example/o"), "`http://ca.example/o` does not begin"),
         ] {
-            let said = read_directory(&answer(body)).unwrap_err().to_string();
+            let said = parse_directory(&answer(body)).unwrap_err().to_string();
             assert!(said.contains(says), "{said}");
         }
     }
@@ -166,10 +166,10 @@ mod tests {
     #[test]
     fn an_account_must_be_valid_and_have_an_address() {
         let mut found = answer(r#"{"status":"valid"}"#);
-        assert!(read_account(&found).unwrap_err().to_string().contains("no Location"));
+        assert!(parse_account(&found).unwrap_err().to_string().contains("no Location"));
         found.location = Some("https://ca.example/account/7".into());
-        assert_eq!(read_account(&found).unwrap(), "https://ca.example/account/7");
+        assert_eq!(parse_account(&found).unwrap(), "https://ca.example/account/7");
         found.body = br#"{"status":"deactivated"}"#.to_vec();
-        assert!(read_account(&found).unwrap_err().to_string().contains("`deactivated`"));
+        assert!(parse_account(&found).unwrap_err().to_string().contains("`deactivated`"));
     }
 }

@@ -10,11 +10,11 @@ mod order;
 mod problem;
 mod wire;
 
-pub use directory::{Directory, Meta, change_contact, is_account_usable, new_account, read_account, read_directory};
+pub use directory::{Directory, Meta, change_contact, is_account_usable, new_account, parse_account, parse_directory};
 pub use jws::{ExternalBinding, Signer};
 pub use order::{
-    Authorization, Challenge, ChallengeKind, Order, OrderStatus, answer_challenge, finalize, new_order, post_as_get,
-    read_authorization, read_certificate, read_order,
+    Authorization, Challenge, ChallengeKind, Order, OrderStatus, answer_challenge, finalize, new_order,
+    parse_authorization, parse_certificate, parse_order, post_as_get,
 };
 pub use problem::{AtFault, Problem, Rejected, Step};
 pub use wire::{Answer, Method, Request, retry_after};

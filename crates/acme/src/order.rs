@@ -162,7 +162,7 @@ pub fn finalize(signer: &Signer, nonce: &str, url: &str, csr_der: &[u8]) -> Resu
 ///
 /// # Errors
 /// A problem, or an answer that is no order with https addresses.
-pub fn read_order(answer: &Answer) -> Result<Order, AcmeError> {
+pub fn parse_order(answer: &Answer) -> Result<Order, AcmeError> {
     let expected = "an order";
     let order: Order = answer.json(expected)?;
     let urls = order.authorizations.iter().chain([&order.finalize]).chain(&order.certificate);
@@ -228,7 +228,7 @@ impl Authorization {
 ///
 /// # Errors
 /// A problem, or an answer that is no authorization.
-pub fn read_authorization(answer: &Answer) -> Result<Authorization, AcmeError> {
+pub fn parse_authorization(answer: &Answer) -> Result<Authorization, AcmeError> {
     #[derive(Deserialize)]
     struct Raw {
         status: String,
@@ -267,7 +267,7 @@ pub fn read_authorization(answer: &Answer) -> Result<Authorization, AcmeError> {
 ///
 /// # Errors
 /// A problem, or a body that is not text.
-pub fn read_certificate(answer: &Answer) -> Result<String, AcmeError> {
+pub fn parse_certificate(answer: &Answer) -> Result<String, AcmeError> {
     answer.success()?;
     String::from_utf8(answer.body.clone())
         .map_err(|_| AcmeError::NotProtocol { expected: "a certificate chain in PEM", found: answer.begins() })
@@ -285,14 +285,14 @@ mod tests {
     fn reads_orders_and_refuses_plain_http() {
         let body =
             json!({"status": "ready", "authorizations": ["https://ca.example/z"], "finalize": "https://ca.example/f"});
-        let order = read_order(&answer(body.clone())).unwrap();
+        let order = parse_order(&answer(body.clone())).unwrap();
         assert_eq!((order.status, order.certificate_url().unwrap()), (OrderStatus::Ready, None));
         let mut plain = body.clone();
         plain["finalize"] = json!("http://ca.example/f");
-        assert!(read_order(&answer(plain)).is_err());
+        assert!(parse_order(&answer(plain)).is_err());
         let mut odd = body;
         odd["status"] = json!("do\u{7f}\u{1b}zing");
-        let said = read_order(&answer(odd)).unwrap_err().to_string();
+        let said = parse_order(&answer(odd)).unwrap_err().to_string();
         assert!(said.contains("dozing") && !said.contains(char::is_control), "{said}");
     }
 
@@ -303,7 +303,7 @@ mod tests {
             let mut body = base.clone();
             body["status"] = json!(status);
             body.as_object_mut().unwrap().extend(more.as_object().unwrap().clone());
-            read_order(&answer(body)).unwrap()
+            parse_order(&answer(body)).unwrap()
         };
         assert!(with("valid", json!({})).certificate_url().is_err());
         let failed = with("invalid", json!({"error": {"type": "urn:ietf:params:acme:error:caa", "detail": "no"}}));
@@ -317,13 +317,13 @@ mod tests {
                 {"type": "dns-77", "url": "https://ca.example/c/0"},
                 {"type": "http-01", "url": "https://ca.example/c/1", "token": token}]})
         };
-        let good = read_authorization(&answer(body("aB-_9"))).unwrap();
+        let good = parse_authorization(&answer(body("aB-_9"))).unwrap();
         assert_eq!(good.challenges[1].kind, ChallengeKind::Http01);
         let persist = json!({"status": "pending", "identifier": {"type": "dns", "value": "lampholm.example"}, "challenges": [
             {"type": "dns-persist-01", "url": "https://ca.example/c/2", "issuer-domain-names": ["ca.example", "a\"; b"]}]});
-        assert_eq!(read_authorization(&answer(persist)).unwrap().challenges[0].issuers, ["ca.example"]);
+        assert_eq!(parse_authorization(&answer(persist)).unwrap().challenges[0].issuers, ["ca.example"]);
         for token in ["../../etc/passwd", "a/b", "", "a b", "a\u{0}", &"x".repeat(300)] {
-            let read = read_authorization(&answer(body(token))).unwrap();
+            let read = parse_authorization(&answer(body(token))).unwrap();
             assert!(read.challenge(ChallengeKind::Http01).unwrap().is_err(), "{token}");
         }
     }
@@ -341,7 +341,7 @@ mod tests {
         for odd in odd {
             let body = json!({"status": "pending", "identifier": {"type": "dns", "value": "lampholm.example"}, "wildcard": null,
                 "challenges": [odd, {"type": "http-01", "url": "https://ca.example/c/1", "token": "t", "error": null}]});
-            let read = read_authorization(&answer(body)).unwrap();
+            let read = parse_authorization(&answer(body)).unwrap();
             assert!(read.challenge(ChallengeKind::Http01).unwrap().is_ok(), "{odd}");
             for kind in [ChallengeKind::DnsPersist01, ChallengeKind::TlsAlpn01] {
                 assert!(read.challenge(kind).is_none_or(|found| found.is_err()), "{odd}");
@@ -354,7 +354,7 @@ mod tests {
         let body = json!({"status": "invalid", "identifier": {"type": "dns", "value": "lampholm.example"}, "challenges": [
             {"type": "http-01", "url": "https://ca.example/c/1", "token": "t",
              "error": {"type": "urn:ietf:params:acme:error:connection", "detail": "refused"}}]});
-        let failed = read_authorization(&answer(body)).unwrap().failed.unwrap();
+        let failed = parse_authorization(&answer(body)).unwrap().failed.unwrap();
         assert_eq!(failed.to_string(), "lampholm.example: connection: refused");
     }
 
@@ -362,8 +362,8 @@ mod tests {
         #[test]
         fn whatever_an_authority_sends_is_read_or_refused(status in 100_u16..600, body in r#"[{}\[\]",:a-z0-9 ]{0,120}"#) {
             let found = Answer { status, body: body.clone().into_bytes(), ..Answer::default() };
-            for said in [read_order(&found).err(), read_authorization(&found).err(), crate::read_directory(&found).err(),
-                crate::read_account(&found).err()].into_iter().flatten() {
+            for said in [parse_order(&found).err(), parse_authorization(&found).err(), crate::parse_directory(&found).err(),
+                crate::parse_account(&found).err()].into_iter().flatten() {
                 let text = said.to_string();
                 let tame = !text.is_empty() && !text.chars().any(char::is_control);
                 proptest::prop_assert!(tame);

@@ -1,4 +1,4 @@
-//! Problem documents (RFC 7807, RFC 8555 section 6.7) as typed errors.
+//! Problem documents (RFC 9457, RFC 8555 section 6.7) as typed errors.
 
 use crate::lenient::{elements, or_default};
 use crate::{AcmeError, Answer};
@@ -76,7 +76,7 @@ pub struct Problem {
     pub status: u16,
     /// The `Retry-After` that came with it, as sent.
     pub retry_after: Option<String>,
-    /// An address at which the problem is explained, or mended by a person (RFC 7807 section 3.1).
+    /// An address at which the problem is explained, or mended by a person (RFC 9457 section 3.1.5).
     pub instance: Option<String>,
     /// The address of the terms of service, where the answer has a link to it.
     pub terms: Option<String>,
@@ -128,7 +128,7 @@ impl Answer {
     /// # Errors
     /// The problem document otherwise; one is made up from the status where the body holds none.
     pub fn success(&self) -> Result<&Self, AcmeError> {
-        if (200..300).contains(&self.status) { Ok(self) } else { Err(Box::new(Problem::read(self)).into()) }
+        if (200..300).contains(&self.status) { Ok(self) } else { Err(Box::new(Problem::parse(self)).into()) }
     }
 
     pub(crate) fn json<T: DeserializeOwned>(&self, expected: &'static str) -> Result<T, AcmeError> {
@@ -141,7 +141,7 @@ impl Answer {
 
 impl Problem {
     /// Reads the problem of an answer that is no success.
-    pub(crate) fn read(answer: &Answer) -> Problem {
+    pub(crate) fn parse(answer: &Answer) -> Problem {
         let read = serde_json::from_slice::<Problem>(&answer.body)
             .ok()
             .filter(|p| p.kind != "about:blank" || !p.detail.is_empty());
@@ -232,7 +232,7 @@ mod tests {
     use super::*;
 
     fn problem(status: u16, body: &str) -> Problem {
-        Problem::read(&Answer { status, body: body.into(), ..Answer::default() })
+        Problem::parse(&Answer { status, body: body.into(), ..Answer::default() })
     }
 
     fn kind(kind: &str) -> Problem {

@@ -1,7 +1,7 @@
 //! Reads the inventory, and finds what is around it.
 
 use eskort_core::context::{Context, Now};
-use eskort_inventory::{Mistakes, read_inventory};
+use eskort_inventory::{Mistakes, parse_inventory};
 
 use eskort_core::progress::ProgressSink;
 use eskort_host::{TrustError, check_trust};
@@ -64,7 +64,7 @@ pub fn load(path: &Path, usual_state: &Path, now: Now, progress: ProgressSink) -
     })?;
     let text = String::from_utf8_lossy(&bytes);
     let text = text.strip_prefix('\u{feff}').unwrap_or(&text);
-    let read = read_inventory(text);
+    let read = parse_inventory(text);
     let mut inventory = read.map_err(|mistakes| SetupError::Mistakes { path: path.clone(), mistakes })?;
     inventory.resolve_paths(path.parent().unwrap_or(Path::new("/")));
     let state = inventory.state.clone().unwrap_or_else(|| usual_state.to_owned());

@@ -125,20 +125,20 @@ async fn with_bare_client(dir: &Path, authority: &Authority, names: &[String]) -
     let mut signer = Signer::new(PrivateKey::generate(KeyKind::P256).unwrap(), None).unwrap();
     let get = Request { method: Method::Get, url: authority.directory(), body: None };
     let mut answer = send(&http, get).await;
-    let directory = eskort_acme::read_directory(&answer).unwrap();
+    let directory = eskort_acme::parse_directory(&answer).unwrap();
     answer =
         send(&http, eskort_acme::new_account(&signer, &nonce(&answer), &directory, None, true, None).unwrap()).await;
-    signer.set_account(eskort_acme::read_account(&answer).unwrap());
+    signer.set_account(eskort_acme::parse_account(&answer).unwrap());
     let names: Vec<Identifier> = names.iter().map(|name| name.parse().unwrap()).collect();
     answer = send(&http, eskort_acme::new_order(&signer, &nonce(&answer), &directory, &names).unwrap()).await;
-    let order = eskort_acme::read_order(&answer).unwrap();
+    let order = eskort_acme::parse_order(&answer).unwrap();
     let order_url = answer.location.clone().unwrap();
     let folder = dir.join("www/.well-known/acme-challenge");
     std::fs::create_dir_all(&folder).unwrap();
     let mut challenges = Vec::new();
     for url in &order.authorizations {
         answer = send(&http, eskort_acme::post_as_get(&signer, &nonce(&answer), url).unwrap()).await;
-        let found = eskort_acme::read_authorization(&answer).unwrap();
+        let found = eskort_acme::parse_authorization(&answer).unwrap();
         let challenge = found.challenges.into_iter().find(|c| c.kind == ChallengeKind::Http01).unwrap();
         std::fs::write(folder.join(&challenge.token), signer.key_authorization(&challenge.token)).unwrap();
         challenges.push(challenge);
@@ -149,7 +149,7 @@ async fn with_bare_client(dir: &Path, authority: &Authority, names: &[String]) -
     let mut asked = 0;
     loop {
         answer = send(&http, eskort_acme::post_as_get(&signer, &nonce(&answer), &order_url).unwrap()).await;
-        if eskort_acme::read_order(&answer).unwrap().status == OrderStatus::Ready {
+        if eskort_acme::parse_order(&answer).unwrap().status == OrderStatus::Ready {
             break;
         }
         let pause = Duration::try_from(poll_delay(asked, None, 0.5)).unwrap();
@@ -161,7 +161,7 @@ async fn with_bare_client(dir: &Path, authority: &Authority, names: &[String]) -
     let key = PrivateKey::generate(KeyKind::P256).unwrap();
     let csr = make_csr(&key, &names, &CsrSpecification::default()).unwrap();
     answer = send(&http, eskort_acme::finalize(&signer, &nonce(&answer), &order.finalize, &csr).unwrap()).await;
-    let mut found = eskort_acme::read_order(&answer).unwrap().certificate;
+    let mut found = eskort_acme::parse_order(&answer).unwrap().certificate;
     asked = 0;
     while found.is_none() {
         let hint = answer.retry_after.as_deref().and_then(|v| eskort_acme::retry_after(v, Timestamp::now()));
@@ -170,11 +170,11 @@ async fn with_bare_client(dir: &Path, authority: &Authority, names: &[String]) -
         waited += pause;
         asked += 1;
         answer = send(&http, eskort_acme::post_as_get(&signer, &nonce(&answer), &order_url).unwrap()).await;
-        found = eskort_acme::read_order(&answer).unwrap().certificate;
+        found = eskort_acme::parse_order(&answer).unwrap().certificate;
     }
     let url = found.unwrap();
     answer = send(&http, eskort_acme::post_as_get(&signer, &nonce(&answer), &url).unwrap()).await;
-    let chain = Chain::from_pem(&eskort_acme::read_certificate(&answer).unwrap()).unwrap();
+    let chain = Chain::from_pem(&eskort_acme::parse_certificate(&answer).unwrap()).unwrap();
     std::fs::write(dir.join("bare.key"), key.to_pem().reveal()).unwrap();
     std::fs::write(dir.join("bare.pem"), chain.bundle_pem()).unwrap();
     waited

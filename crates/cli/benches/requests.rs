@@ -6,7 +6,7 @@
 
 use aws_lc_rs::rand::SystemRandom;
 use aws_lc_rs::signature::{ECDSA_P256_SHA256_ASN1_SIGNING, EcdsaKeyPair};
-use eskort_core::pki::{CsrSpecification, KeyKind, PrivateKey, make_csr, read_csr, request_pem};
+use eskort_core::pki::{CsrSpecification, KeyKind, PrivateKey, make_csr, parse_csr, request_pem};
 use eskort_practice::{Issuer, signed_by_each_other};
 use jiff::{SignedDuration, Timestamp};
 use std::path::Path;
@@ -70,7 +70,7 @@ fn bundle() {
     let (now, day) = (Timestamp::now(), SignedDuration::from_hours(24));
     let issuer = Issuer::named("Lampholm Office", now);
     let pem = std::fs::read(at("state/certificates/stock/0001/request.pem")).unwrap();
-    let wanted = read_csr(&eskort_core::pki::find_csr(&pem).unwrap()).unwrap();
+    let wanted = parse_csr(&eskort_core::pki::find_csr(&pem).unwrap()).unwrap();
     let strangers = PrivateKey::generate(KeyKind::P256).unwrap().public_key_der();
     let mut text = String::new();
     for n in 0..BUNDLE - 2 {

@@ -85,7 +85,7 @@ fn json_reports_are_whole_documents_on_standard_output() {
     let show = place.run(&["show", "website", "--output", "json"]);
     assert_eq!(value(&show, "/generations/0/in_use"), true);
     let check = place.run(&["check", "--output", "json"]);
-    assert_eq!(value(&check, "/endpoints/0/findings/0/weight"), "good");
+    assert_eq!(value(&check, "/endpoints/0/findings/0/severity"), "good");
     world.authority.misbehave(eskort_practice::Resource::NewOrder, eskort_practice::Fault::Problem("caa"), 9);
     world.write_inventory(|text| text.replace("\"lampholm.example\", ", ""));
     let failed = place.run(&["keep", "--output", "json"]);

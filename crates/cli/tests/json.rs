@@ -104,7 +104,7 @@ const SELDOM: &[&str] = &[
     "certificates[].manual_step.proof.why",
     "certificates[].manual_step.proof.to_place",
     "certificates[].servers[].findings[].code",
-    "certificates[].servers[].findings[].weight",
+    "certificates[].servers[].findings[].severity",
     "certificates[].servers[].findings[].topic",
     "certificates[].servers[].findings[].text",
     "certificates[].servers[].findings[].advice",

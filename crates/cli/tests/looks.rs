@@ -125,8 +125,13 @@ fn every_fault_of_an_endpoint_is_told_once_and_without_an_inventory() {
     let found = place.run_with("ESKORT_CLOCK_OFFSET", "172800", &words);
     let report: serde_json::Value = serde_json::from_str(&found.check(1, &[]).out).unwrap();
     let endpoint = &report["endpoints"][0];
-    let bad: Vec<&serde_json::Value> =
-        endpoint["findings"].as_array().unwrap().iter().filter(|f| f["weight"] == "bad").map(|f| &f["code"]).collect();
+    let bad: Vec<&serde_json::Value> = endpoint["findings"]
+        .as_array()
+        .unwrap()
+        .iter()
+        .filter(|f| f["severity"] == "bad")
+        .map(|f| &f["code"])
+        .collect();
     assert_eq!(bad, ["intermediate-expired"], "{report}");
     assert_eq!(
         (&endpoint["names"][0], endpoint["chain"][0]["fingerprint"].as_str().unwrap().len()),

@@ -2,10 +2,51 @@
 
 use serde::Serialize;
 
+/// What was looked at.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Topic {
+    /// Whether the endpoint can be reached.
+    Reach,
+    /// The names on the certificate.
+    Names,
+    /// Its dates.
+    Dates,
+    /// What is sent with it.
+    Chain,
+    /// Whether visitors trust it.
+    Trust,
+    /// Keys and signatures.
+    Strength,
+    /// Whether it was revoked, and what is stapled.
+    Revocation,
+    /// Whether it is the one that was installed.
+    Installed,
+    /// The version of TLS.
+    Protocol,
+}
+
+impl Topic {
+    /// Returns the word for it.
+    pub fn word(self) -> &'static str {
+        match self {
+            Topic::Reach => "reach",
+            Topic::Names => "names",
+            Topic::Dates => "dates",
+            Topic::Chain => "chain",
+            Topic::Trust => "trust",
+            Topic::Strength => "strength",
+            Topic::Revocation => "revocation",
+            Topic::Installed => "installed",
+            Topic::Protocol => "protocol",
+        }
+    }
+}
+
 /// How much a finding matters.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize)]
 #[serde(rename_all = "kebab-case")]
-pub enum Weight {
+pub enum Severity {
     /// As it should be.
     Good,
     /// Worth knowing; nothing is broken.
@@ -18,11 +59,11 @@ pub enum Weight {
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 pub struct Finding {
     /// How much it matters.
-    pub weight: Weight,
+    pub severity: Severity,
     /// What it is, in a word that stays the same; the topic where it is as it should be.
     pub code: &'static str,
-    /// What was looked at: `chain`, `trust`, `names`, `dates`, `installed`, …
-    pub topic: &'static str,
+    /// What was looked at.
+    pub topic: Topic,
     /// What was seen.
     pub text: String,
     /// What to do about it, when there is something to do.
@@ -31,8 +72,8 @@ pub struct Finding {
 
 impl Finding {
     /// Makes a finding without advice.
-    pub fn new(weight: Weight, topic: &'static str, text: impl Into<String>) -> Self {
-        Finding { weight, code: topic, topic, text: text.into(), advice: None }
+    pub fn new(severity: Severity, topic: Topic, text: impl Into<String>) -> Self {
+        Finding { severity, code: topic.word(), topic, text: text.into(), advice: None }
     }
 
     /// Gives it a word of its own.

@@ -1,4 +1,4 @@
-//! What a person learns at the desk of an authority without ACME: notes on the order, and what it asks as proof.
+//! Orders at authorities without ACME: notes on them, what such an authority asks as proof, and what a person has to do.
 
 use crate::names::{DnsName, Identifier};
 use crate::record::{Record, RecordToPlace, RecordType};

@@ -50,12 +50,12 @@ const EST_PATH: &str = "/.well-known/est";
 const USUAL_LEAD: SignedDuration = SignedDuration::from_hours(24 * 30);
 const USUAL_TIMEOUT: Duration = Duration::from_secs(5 * 60);
 
-pub(crate) fn read_authority<'a>(entry: &'a Entry<'a>, notes: &'a Notes<'a>) -> Option<Authority> {
+pub(crate) fn parse_authority<'a>(entry: &'a Entry<'a>, notes: &'a Notes<'a>) -> Option<Authority> {
     let open = |keys| Section::open(entry.table, entry.span.clone(), &entry.title, keys, notes);
     let (section, kind) = match kind(entry, &["acme", "csr", "est"], notes)? {
         "acme" => {
             let section = open(ACME);
-            let kind = read_acme(&section).map(AuthorityKind::Acme);
+            let kind = parse_acme(&section).map(AuthorityKind::Acme);
             (section, kind)
         }
         "csr" => {
@@ -72,7 +72,7 @@ pub(crate) fn read_authority<'a>(entry: &'a Entry<'a>, notes: &'a Notes<'a>) -> 
         }
         _ => {
             let section = open(EST);
-            let kind = read_est(&section).map(AuthorityKind::Est);
+            let kind = parse_est(&section).map(AuthorityKind::Est);
             (section, kind)
         }
     };
@@ -87,7 +87,7 @@ pub(crate) fn read_authority<'a>(entry: &'a Entry<'a>, notes: &'a Notes<'a>) -> 
     Some(Authority { kind: kind?, visitor_roots: section.path("visitor-roots"), timeout, fetch_issuers, most_names })
 }
 
-fn read_acme(section: &Section<'_>) -> Option<AcmeAuthority> {
+fn parse_acme(section: &Section<'_>) -> Option<AcmeAuthority> {
     if section.get("directory").is_none() {
         section.missing("directory", "directory = \"https://ca.example/directory\", with your authority's address");
     }
@@ -117,7 +117,7 @@ fn read_acme(section: &Section<'_>) -> Option<AcmeAuthority> {
     })
 }
 
-fn read_est(section: &Section<'_>) -> Option<EstAuthority> {
+fn parse_est(section: &Section<'_>) -> Option<EstAuthority> {
     if section.get("address").is_none() {
         section.missing("address", "address = \"https://est.lampholm.internal\", with your authority's address");
     }

@@ -34,7 +34,7 @@ pub(crate) struct Known<'a> {
     pub(crate) servers: Vec<&'a str>,
 }
 
-pub(crate) fn read_certificate<'a>(
+pub(crate) fn parse_certificate<'a>(
     entry: &'a Entry<'a>,
     known: &Known<'_>,
     inventory: &Inventory,
@@ -46,14 +46,14 @@ pub(crate) fn read_certificate<'a>(
     // One that speaks ACME and has roots of its own certifies what is known on its own network too.
     let speaks_acme = known_authority.is_none_or(|authority| authority.acme().is_some());
     let public = speaks_acme && known_authority.is_none_or(|authority| authority.visitor_roots.is_none());
-    let names = read_names(&section, public);
+    let names = parse_names(&section, public);
     if let Some(most) = known_authority.and_then(|authority| authority.most_names)
         && let Some(name) = names.get(most)
     {
         let what = format!("`names` has {}; the authority takes {most} on one certificate", names.len());
         section.note(name.span.clone(), what, Some("make two certificates of it".into()));
     }
-    let proof_for = read_proof_for(&section, &names, known);
+    let proof_for = parse_proof_for(&section, &names, known);
     // Where every name has a proof of its own, there need be none for the rest.
     let covered = !names.is_empty() && names.iter().all(|name| proof_for.contains_key(&name.value));
     let needs_none = (covered || !speaks_acme) && section.get("proof").is_none();
@@ -66,11 +66,11 @@ pub(crate) fn read_certificate<'a>(
     }
     let first = names.first().map(|name| name.value.to_string());
     let wish = CsrSpecification {
-        subject: read_subject(&section, first),
+        subject: parse_subject(&section, first),
         same_subject: None,
         must_staple: section.flag("must-staple"),
-        usages: read_usages(&section),
-        extensions: read_extensions(&section),
+        usages: parse_usages(&section),
+        extensions: parse_extensions(&section),
     };
     let kinds = "one of \"p256\", \"p384\", \"rsa2048\", \"rsa3072\", \"rsa4096\", \"ed25519\"";
     let key = section.parsed("key", kinds, |text| text.parse::<KeyKind>().ok()).unwrap_or_default();
@@ -95,7 +95,7 @@ pub(crate) fn read_certificate<'a>(
     })
 }
 
-fn read_usages(section: &Section<'_>) -> Vec<KeyUse> {
+fn parse_usages(section: &Section<'_>) -> Vec<KeyUse> {
     let mut usages = Vec::new();
     for text in section.texts("usages").unwrap_or_default() {
         match KeyUse::parse(text.value) {
@@ -110,7 +110,7 @@ fn read_usages(section: &Section<'_>) -> Vec<KeyUse> {
     usages
 }
 
-fn read_extensions(section: &Section<'_>) -> Vec<WantedExtension> {
+fn parse_extensions(section: &Section<'_>) -> Vec<WantedExtension> {
     let mut extensions = Vec::new();
     for (oid, hex) in section.entries("extensions") {
         match WantedExtension::parse(oid.value, hex.value) {
@@ -122,7 +122,7 @@ fn read_extensions(section: &Section<'_>) -> Vec<WantedExtension> {
 }
 
 /// Reads the subject. With `common-name` the certificate's first name stands in it again.
-fn read_subject(section: &Section<'_>, first: Option<String>) -> Subject {
+fn parse_subject(section: &Section<'_>, first: Option<String>) -> Subject {
     let Some((table, span)) = section.table("subject") else { return Subject::default() };
     let part = section.below(table, span, "this `subject`", SUBJECT);
     // RFC 5280 appendix A.1 says how long the parts may be.
@@ -152,7 +152,7 @@ struct Name {
 }
 
 /// `public` is set for authorities that certify names in full only.
-fn read_names(section: &Section<'_>, public: bool) -> Vec<Name> {
+fn parse_names(section: &Section<'_>, public: bool) -> Vec<Name> {
     let mut names: Vec<Name> = Vec::new();
     let Some(texts) = section.texts("names") else {
         if section.get("names").is_none() {
@@ -176,7 +176,7 @@ fn read_names(section: &Section<'_>, public: bool) -> Vec<Name> {
     names
 }
 
-fn read_proof_for(section: &Section<'_>, names: &[Name], known: &Known<'_>) -> BTreeMap<Identifier, String> {
+fn parse_proof_for(section: &Section<'_>, names: &[Name], known: &Known<'_>) -> BTreeMap<Identifier, String> {
     let mut chosen = BTreeMap::new();
     for (key, text) in section.entries("proof-for") {
         let name = Identifier::parse_any(key.value).ok().filter(|n| names.iter().any(|known| known.value == *n));

@@ -12,7 +12,7 @@ pub(crate) const FTP: &[&str] =
 
 const USUAL_TIMEOUT: Duration = Duration::from_secs(30);
 
-pub(crate) fn read_host<'a>(entry: &'a Entry<'a>, notes: &'a Notes<'a>) -> Option<Host> {
+pub(crate) fn parse_host<'a>(entry: &'a Entry<'a>, notes: &'a Notes<'a>) -> Option<Host> {
     let open = |keys| Section::open(entry.table, entry.span.clone(), &entry.title, keys, notes);
     let word = |section: &Section<'_>, key| section.text(key).map(|t| t.value.to_owned());
     let (section, kind) = match kind(entry, &["ssh", "ftp"], notes)? {

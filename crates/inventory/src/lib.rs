@@ -13,16 +13,16 @@ mod table;
 mod tests;
 
 pub use mistake::{Mistake, Mistakes};
-pub use recipe::read_recipe;
+pub use recipe::parse_recipe;
 
-use authority::{ACME, CSR, EST, read_authority};
-use certificate::{CERTIFICATE, INSTALL, Known, SUBJECT, read_certificate};
+use authority::{ACME, CSR, EST, parse_authority};
+use certificate::{CERTIFICATE, INSTALL, Known, SUBJECT, parse_certificate};
 use eskort_core::inventory::Inventory;
 use fields::{Entry, contact};
-use host::{FTP, SSH, read_host};
-use proof::{BY_HAND, DNS_UPDATE, HTTP_FOLDER, HTTP_LISTENER, PROGRAM, STANDING, TLS_LISTENER, WEB_API, read_proof};
+use host::{FTP, SSH, parse_host};
+use proof::{BY_HAND, DNS_UPDATE, HTTP_FOLDER, HTTP_LISTENER, PROGRAM, STANDING, TLS_LISTENER, WEB_API, parse_proof};
 use recipe::{RECIPE, REQUEST};
-use server::{COPY, FILES, NGINX, read_server};
+use server::{COPY, FILES, NGINX, parse_server};
 use table::{Notes, Section};
 use toml::Spanned;
 use toml::de::{DeTable, DeValue};
@@ -58,7 +58,7 @@ pub const SECTIONS: &[(&str, &[&str])] = &[
 ///
 /// # Errors
 /// All its mistakes, each with its line: text that is not TOML, unknown keys, missing sections, names that are no names.
-pub fn read_inventory(source: &str) -> Result<Inventory, Mistakes> {
+pub fn parse_inventory(source: &str) -> Result<Inventory, Mistakes> {
     let root = DeTable::parse(source).map_err(|error| {
         let span = error.span().unwrap_or(0..0);
         let what = format!("this is not TOML: {}", error.message().trim());
@@ -74,23 +74,23 @@ fn read_root<'a>(root: &'a DeTable<'a>, notes: &'a Notes<'a>) -> Inventory {
     let top = Section::open(root, 0..0, "the top of the file", TOP, notes);
     let mut inventory = Inventory { contact: contact(&top), state: top.path("state"), ..Inventory::default() };
     for entry in named(root, "authority", notes) {
-        inventory.authorities.extend(read_authority(&entry, notes).map(|a| (entry.name.to_owned(), a)));
+        inventory.authorities.extend(parse_authority(&entry, notes).map(|a| (entry.name.to_owned(), a)));
     }
     // A section with mistakes of its own still counts as present for those that point to it.
     let present = |kind| named(root, kind, &Notes::new("")).into_iter().map(|e| e.name).collect::<Vec<_>>();
     for entry in named(root, "host", notes) {
-        inventory.hosts.extend(read_host(&entry, notes).map(|h| (entry.name.to_owned(), h)));
+        inventory.hosts.extend(parse_host(&entry, notes).map(|h| (entry.name.to_owned(), h)));
     }
     let hosts = present("host");
     for entry in named(root, "proof", notes) {
-        inventory.proofs.extend(read_proof(&entry, &hosts, notes).map(|p| (entry.name.to_owned(), p)));
+        inventory.proofs.extend(parse_proof(&entry, &hosts, notes).map(|p| (entry.name.to_owned(), p)));
     }
     for entry in named(root, "server", notes) {
-        inventory.servers.extend(read_server(&entry, notes).map(|s| (entry.name.to_owned(), s)));
+        inventory.servers.extend(parse_server(&entry, notes).map(|s| (entry.name.to_owned(), s)));
     }
     let known = Known { authorities: present("authority"), proofs: present("proof"), servers: present("server") };
     for entry in named(root, "certificate", notes) {
-        if let Some(certificate) = read_certificate(&entry, &known, &inventory, notes) {
+        if let Some(certificate) = parse_certificate(&entry, &known, &inventory, notes) {
             inventory.certificates.insert(entry.name.to_owned(), certificate);
         }
     }

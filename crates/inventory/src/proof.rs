@@ -63,11 +63,11 @@ pub(crate) const STANDING: &[&str] = &["kind", "wildcard", "until", "server", "n
 const KINDS: &[&str] =
     &["http-folder", "http-listener", "tls-listener", "dns-update", "web-api", "program", "by-hand", "standing-record"];
 
-pub(crate) fn read_proof<'a>(entry: &'a Entry<'a>, hosts: &[&str], notes: &'a Notes<'a>) -> Option<Proof> {
+pub(crate) fn parse_proof<'a>(entry: &'a Entry<'a>, hosts: &[&str], notes: &'a Notes<'a>) -> Option<Proof> {
     let open = |keys| Section::open(entry.table, entry.span.clone(), &entry.title, keys, notes);
     let kind = kind(entry, KINDS, notes)?;
     let (section, writer) = match kind {
-        "http-folder" => return read_http_folder(&open(HTTP_FOLDER), hosts),
+        "http-folder" => return parse_http_folder(&open(HTTP_FOLDER), hosts),
         "http-listener" => {
             let section = open(HTTP_LISTENER);
             let check_address = check_address(&section);
@@ -80,11 +80,11 @@ pub(crate) fn read_proof<'a>(entry: &'a Entry<'a>, hosts: &[&str], notes: &'a No
         }
         "dns-update" => {
             let section = open(DNS_UPDATE);
-            (section, read_key(&section).map(RecordWriter::Update))
+            (section, parse_key(&section).map(RecordWriter::Update))
         }
         "web-api" => {
             let section = open(WEB_API);
-            (section, read_web_api(&section).map(RecordWriter::WebApi))
+            (section, parse_web_api(&section).map(RecordWriter::WebApi))
         }
         "program" => {
             let section = open(PROGRAM);
@@ -107,11 +107,11 @@ pub(crate) fn read_proof<'a>(entry: &'a Entry<'a>, hosts: &[&str], notes: &'a No
             (section, Some(RecordWriter::Standing { wildcard: section.flag("wildcard"), until }))
         }
     };
-    let look = read_look(&section, kind == "standing-record");
+    let look = parse_look(&section, kind == "standing-record");
     Some(Proof::Dns(DnsProof { writer: writer?, look }))
 }
 
-fn read_http_folder(section: &Section<'_>, known: &[&str]) -> Option<Proof> {
+fn parse_http_folder(section: &Section<'_>, known: &[&str]) -> Option<Proof> {
     if section.get("folder").is_none() {
         section.missing("folder", "folder = \"/srv/www/site\", the folder that the site is served from");
     }
@@ -123,7 +123,7 @@ fn read_http_folder(section: &Section<'_>, known: &[&str]) -> Option<Proof> {
     Some(Proof::HttpFolder { folder: section.path("folder")?, hosts, check_address: check_address(section) })
 }
 
-fn read_look(section: &Section<'_>, standing: bool) -> DnsLook {
+fn parse_look(section: &Section<'_>, standing: bool) -> DnsLook {
     let wants = "one of \"dns-01\", \"dns-account-01\"";
     let chosen = section.parsed("challenge", wants, |text| match text {
         "dns-01" => Some(Way::Dns),
@@ -149,7 +149,7 @@ fn read_look(section: &Section<'_>, standing: bool) -> DnsLook {
     }
 }
 
-fn read_key(section: &Section<'_>) -> Option<TsigKey> {
+fn parse_key(section: &Section<'_>) -> Option<TsigKey> {
     let named = ["key-name", "key-algorithm", "key-secret-file", "key-secret-env"];
     let parts: Vec<&str> = named.into_iter().filter(|key| section.get(key).is_some()).collect();
     match (section.path("key-file"), parts.first()) {
@@ -184,7 +184,7 @@ fn read_key(section: &Section<'_>) -> Option<TsigKey> {
     }
 }
 
-fn read_web_api(section: &Section<'_>) -> Option<WebApi> {
+fn parse_web_api(section: &Section<'_>) -> Option<WebApi> {
     let recipe = match section.get("recipe").map(|value| value.get_ref().as_table().is_some()) {
         None => {
             section.missing("recipe", "recipe = \"powerdns\", or a file \"recipe.toml\"");

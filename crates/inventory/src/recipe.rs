@@ -12,7 +12,7 @@ pub(crate) const REQUEST: &[&str] = &["method", "url", "headers", "body", "id", 
 ///
 /// # Errors
 /// All its mistakes, each with its line.
-pub fn read_recipe(source: &str) -> Result<Recipe, Mistakes> {
+pub fn parse_recipe(source: &str) -> Result<Recipe, Mistakes> {
     let root = DeTable::parse(source).map_err(|error| {
         let what = format!("this is not TOML: {}", error.message().trim());
         Mistakes(vec![Mistake::at(source, error.span().unwrap_or(0..0), what, None)])
@@ -142,7 +142,7 @@ mod tests {
 
     #[test]
     fn no_value_leads_an_address_or_a_body_elsewhere() {
-        let recipe = read_recipe(SHIPPED[0].1).unwrap();
+        let recipe = parse_recipe(SHIPPED[0].1).unwrap();
         let url = Template::parse("${address}/records/${id}").unwrap();
         let request = RecipeRequest { url, body: None, headers: Vec::new(), ..recipe.remove.clone() };
         let filled = |id: &str| recipe.fill(&request, &slots(&[("address", "x"), ("id", id)]));
@@ -165,7 +165,7 @@ mod tests {
     #[test]
     fn every_shipped_recipe_reads_and_fills() {
         for (name, text) in SHIPPED {
-            let recipe = read_recipe(text).unwrap_or_else(|m| panic!("{name}: {m:?}"));
+            let recipe = parse_recipe(text).unwrap_or_else(|m| panic!("{name}: {m:?}"));
             let mut slots: Slots = recipe.slots().into_iter().map(|s| (s.to_owned(), format!("<{s}>"))).collect();
             slots.insert("address".into(), "https://panel.lampholm.example/api".into());
             slots.insert("ttl".into(), "60".into());

@@ -14,7 +14,7 @@ pub(crate) const FILES: &[&str] = &["kind", "copy", "run", "check-address", "rel
 pub(crate) const COPY: &[&str] = &["part", "to", "owner", "group", "mode"];
 const USUAL_RELOAD: Duration = Duration::from_secs(30);
 
-pub(crate) fn read_server<'a>(entry: &'a Entry<'a>, notes: &'a Notes<'a>) -> Option<Server> {
+pub(crate) fn parse_server<'a>(entry: &'a Entry<'a>, notes: &'a Notes<'a>) -> Option<Server> {
     let open = |keys| Section::open(entry.table, entry.span.clone(), &entry.title, keys, notes);
     let (section, kind) = match kind(entry, &["nginx", "files"], notes)? {
         "nginx" => {
@@ -31,7 +31,7 @@ pub(crate) fn read_server<'a>(entry: &'a Entry<'a>, notes: &'a Notes<'a>) -> Opt
                 section.missing("copy", "copy = [{ part = \"bundle\", to = \"/etc/app/tls.pem\" }]");
             }
             let copies = section.tables("copy").into_iter();
-            let copies = copies.filter_map(|(table, span)| read_copy(table, span, notes)).collect();
+            let copies = copies.filter_map(|(table, span)| parse_copy(table, span, notes)).collect();
             (section, ServerKind::Files { copies, run: section.command("run").unwrap_or_default() })
         }
     };
@@ -39,7 +39,7 @@ pub(crate) fn read_server<'a>(entry: &'a Entry<'a>, notes: &'a Notes<'a>) -> Opt
     Some(Server { kind, check_address: check_address(&section), reload_timeout, rules: program_rules(&section) })
 }
 
-fn read_copy<'a>(table: &'a DeTable<'a>, span: Range<usize>, notes: &'a Notes<'a>) -> Option<FileCopy> {
+fn parse_copy<'a>(table: &'a DeTable<'a>, span: Range<usize>, notes: &'a Notes<'a>) -> Option<FileCopy> {
     let section = Section::open(table, span, "this `copy`", COPY, notes);
     for (key, example) in [("part", "part = \"bundle\""), ("to", "to = \"/etc/app/tls.pem\"")] {
         if section.get(key).is_none() {

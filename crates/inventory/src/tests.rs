@@ -1,4 +1,4 @@
-use crate::{Mistake, Mistakes, read_inventory};
+use crate::{Mistake, Mistakes, parse_inventory};
 use eskort_core::inventory::*;
 use eskort_core::pki::KeyKind;
 use std::path::Path;
@@ -26,14 +26,14 @@ install = [{ server = "front", redirect = true }]
 
 /// Returns what the mistakes say, a line each: `LINE: what (advice)`.
 fn said(source: &str) -> String {
-    let Err(Mistakes(mistakes)) = read_inventory(source) else { return "no mistake".into() };
+    let Err(Mistakes(mistakes)) = parse_inventory(source) else { return "no mistake".into() };
     let line = |m: &Mistake| format!("{}: {} ({})", m.line, m.what, m.advice.as_deref().unwrap_or("-"));
     mistakes.iter().map(line).collect::<Vec<_>>().join("\n")
 }
 
 #[test]
 fn reads_a_whole_inventory_with_its_defaults() {
-    let inventory = read_inventory(GOOD).unwrap();
+    let inventory = parse_inventory(GOOD).unwrap();
     let website = &inventory.certificates["website"];
     assert_eq!(website.names.len(), 2);
     assert_eq!((&*website.authority, website.proof.as_deref(), website.key), ("public", Some("pages"), KeyKind::P256));
@@ -45,7 +45,7 @@ fn reads_a_whole_inventory_with_its_defaults() {
 
 #[test]
 fn relative_paths_lie_in_the_inventorys_folder() {
-    let mut inventory = read_inventory(&GOOD.replace("/srv/www/lampholm", "www")).unwrap();
+    let mut inventory = parse_inventory(&GOOD.replace("/srv/www/lampholm", "www")).unwrap();
     inventory.resolve_paths(Path::new("/etc/eskort"));
     let Proof::HttpFolder { folder, .. } = &inventory.proofs["pages"] else { panic!() };
     assert_eq!(folder, Path::new("/etc/eskort/www"));
@@ -127,7 +127,7 @@ fn proofs_over_dns_prove_wildcards_and_their_mistakes_are_said() {
     let zone = "kind = \"dns-update\"\nserver = \"192.0.2.53\"\nkey-file = \"zone.key\"";
     let pages = "kind = \"http-folder\"\nfolder = \"/srv/www/lampholm\"";
     let with = |proof: &str| GOOD.replace(pages, proof).replace("\"lampholm.example\"", "\"*.lampholm.example\"");
-    let inventory = read_inventory(&with(zone)).unwrap();
+    let inventory = parse_inventory(&with(zone)).unwrap();
     let Proof::Dns(DnsProof { look, .. }) = &inventory.proofs["pages"] else { panic!() };
     assert_eq!((look.server.unwrap().port(), look.ttl, look.propagation_timeout), (53, 60, Duration::from_secs(120)));
     let named = "kind = \"dns-update\"\nkey-name = \"lamp\"\nkey-secret-env = \"ZONE\"\nchallenge = \"dns-account-01\"";
@@ -181,7 +181,7 @@ fn hosts_are_read_and_their_mistakes_said() {
         "[host.site]\nkind = \"ftp\"\naddress = \"ftp.lampholm.example\"\nuser = \"keeper\"\npassword-file = \"p\"\n";
     let with = |hosts: &str| GOOD.replace(pages, &format!("{hosts}{pages}\nhost = [\"node\", \"site\"]"));
     let both = format!("{ssh}{ftp}");
-    let mut inventory = read_inventory(&with(&both)).unwrap();
+    let mut inventory = parse_inventory(&with(&both)).unwrap();
     inventory.resolve_paths(Path::new("/etc/eskort"));
     let Proof::HttpFolder { folder, hosts, .. } = &inventory.proofs["pages"] else { panic!() };
     assert_eq!(
@@ -223,7 +223,7 @@ fn one_certificate_can_prove_different_names_in_different_ways() {
         .replace("names = [", "names = [\"*.lampholm.example\", \"192.0.2.7\", ");
     let with = |line: &str| source.replace("names = [", &format!("{line}\nnames = ["));
     let good = with("proof = \"pages\"\nproof-for = { \"*.lampholm.example\" = \"zone\" }");
-    let inventory = read_inventory(&good).unwrap();
+    let inventory = parse_inventory(&good).unwrap();
     let entry = &inventory.certificates["website"];
     let proofs: Vec<&str> = entry.names.iter().filter_map(|n| entry.proof_of(n)).collect();
     assert_eq!(proofs[..2], ["zone", "pages"]);
@@ -260,7 +260,7 @@ proptest::proptest! {
     #[test]
     fn any_change_of_one_place_is_read_or_refused(at in 0..GOOD.len(), with in "[\\[\\]{}=\"#a-z0-9.\n]{0,4}") {
         let source = format!("{}{with}{}", &GOOD[..at], &GOOD[at + 1..]);
-        if let Err(Mistakes(mistakes)) = read_inventory(&source) {
+        if let Err(Mistakes(mistakes)) = parse_inventory(&source) {
             proptest::prop_assert!(!mistakes.is_empty());
         }
     }

@@ -236,8 +236,8 @@ impl CsrFacts {
 ///
 /// # Errors
 /// When the bytes are no request, or the signature does not hold.
-pub fn read_csr(der: &[u8]) -> Result<CsrFacts, PkiError> {
-    let facts = look_at_csr(der)?;
+pub fn parse_csr(der: &[u8]) -> Result<CsrFacts, PkiError> {
+    let facts = parse_csr_unverified(der)?;
     if facts.signature_holds == Some(true) { Ok(facts) } else { Err(PkiError::BadRequestSignature) }
 }
 
@@ -245,7 +245,7 @@ pub fn read_csr(der: &[u8]) -> Result<CsrFacts, PkiError> {
 ///
 /// # Errors
 /// When the bytes are no request.
-pub fn look_at_csr(der: &[u8]) -> Result<CsrFacts, PkiError> {
+pub fn parse_csr_unverified(der: &[u8]) -> Result<CsrFacts, PkiError> {
     let request = Request::from_der(der).map_err(der_error("CSR"))?;
     let info = request.info.to_der().map_err(der_error("CSR"))?;
     let public_key = request.info.public_key.to_der().map_err(der_error("public key"))?;
@@ -321,7 +321,7 @@ mod tests {
             let key = PrivateKey::generate(kind).unwrap();
             let names = ["lampholm.example", "*.archive.lampholm.example", "192.0.2.7", "2001:db8::7"];
             let names = names.map(|name| name.parse().unwrap());
-            let facts = read_csr(&make_csr(&key, &names, &CsrSpecification::default()).unwrap()).unwrap();
+            let facts = parse_csr(&make_csr(&key, &names, &CsrSpecification::default()).unwrap()).unwrap();
             assert_eq!(facts.identifiers().unwrap(), names);
             assert!(key.fits(&facts.public_key));
         }
@@ -336,7 +336,7 @@ mod tests {
             extensions: vec![WantedExtension::parse("1.3.6.1.4.1.311.20.2", "0c:02 68 69").unwrap()],
             ..CsrSpecification::default()
         };
-        let facts = read_csr(&make_csr(&key, &["lampholm.example".parse().unwrap()], &wish).unwrap()).unwrap();
+        let facts = parse_csr(&make_csr(&key, &["lampholm.example".parse().unwrap()], &wish).unwrap()).unwrap();
         assert_eq!(facts.usages, KeyUse::ALL.map(KeyUse::word));
         assert_eq!((facts.must_staple, facts.extensions), (true, vec!["1.3.6.1.4.1.311.20.2".to_owned()]));
         for (oid, hex, why) in [
@@ -357,7 +357,7 @@ mod tests {
         let subject = Subject { organization: Some("Trust".into()), ..Subject::default() };
         let same = subject.to_name().unwrap().to_der().unwrap();
         let wish = CsrSpecification { same_subject: Some(same), ..CsrSpecification::default() };
-        let facts = read_csr(&make_csr(&key, &["lampholm.example".parse().unwrap()], &wish).unwrap()).unwrap();
+        let facts = parse_csr(&make_csr(&key, &["lampholm.example".parse().unwrap()], &wish).unwrap()).unwrap();
         assert_eq!(facts.subject, [("o".to_owned(), "Trust".to_owned())]);
     }
 
@@ -367,7 +367,7 @@ mod tests {
         let mut der = make_csr(&key, &["lampholm.example".parse().unwrap()], &CsrSpecification::default()).unwrap();
         let at = der.windows(8).position(|w| w == b"lampholm").unwrap();
         der[at] = b'c';
-        assert!(matches!(read_csr(&der), Err(PkiError::BadRequestSignature)));
-        assert!(matches!(read_csr(b"lamp"), Err(PkiError::Der { .. })));
+        assert!(matches!(parse_csr(&der), Err(PkiError::BadRequestSignature)));
+        assert!(matches!(parse_csr(b"lamp"), Err(PkiError::Der { .. })));
     }
 }

@@ -101,7 +101,7 @@ impl PrivateKey {
     }
 }
 
-/// Wraps an older form of key into PKCS#8 (RFC 5208 section 5).
+/// Wraps an older form of key into PKCS#8 (RFC 5958 section 2).
 fn wrap(algorithm: ObjectIdentifier, parameters: Any, inner: &[u8]) -> Result<Vec<u8>, PkiError> {
     let fail = crate::der_error("private key");
     let algorithm = AlgorithmIdentifierOwned { oid: algorithm, parameters: Some(parameters) };

@@ -395,7 +395,7 @@ fn whole(bytes: &[u8]) -> &[u8] {
 
 /// Returns the certificates of a PKCS#7 bag (RFC 5652) in DER or base64, in the order in which it has them; `None` when it is
 /// none.
-pub fn read_pkcs7(bytes: &[u8]) -> Option<Vec<Certificate>> {
+pub fn parse_pkcs7(bytes: &[u8]) -> Option<Vec<Certificate>> {
     if bytes.first() == Some(&0x30) { pkcs7(whole(bytes)) } else { pkcs7(&bare_base64(&text_of(bytes))?) }
 }
 

@@ -27,16 +27,17 @@ pub use assemble::{Anchors, AssembledChain, ChainNote, assemble};
 pub use certificate::{Certificate, Fingerprint, SignatureCheck, general_name, key_words};
 pub use chain::{Chain, ChainError, ChainFault};
 pub use csr::{
-    CsrFacts, CsrSpecification, Subject, WantedExtension, find_csr, look_at_csr, make_csr, read_csr, request_pem,
+    CsrFacts, CsrSpecification, Subject, WantedExtension, find_csr, make_csr, parse_csr, parse_csr_unverified,
+    request_pem,
 };
 pub use encoding::{base32, base64, base64url, base64url_decode, der_sequence, hex, hmac_sha256, printable, sha256};
-pub use intake::{Intake, IntakeError, LARGEST_INTAKE, LeftAside, read_pkcs7};
+pub use intake::{Intake, IntakeError, LARGEST_INTAKE, LeftAside, parse_pkcs7};
 pub use key::{KeyKind, PrivateKey};
 pub use key_use::KeyUse;
 pub use pack::{Pkcs12Form, to_pkcs7, to_pkcs12};
 pub use secret::Secret;
 pub use signer::{Signature, VerifyingKey};
-pub use staple::{Staple, read_staple};
+pub use staple::{Staple, parse_staple};
 
 /// What can be wrong with keys, requests and certificates.
 #[derive(Debug, thiserror::Error)]

@@ -37,7 +37,7 @@ impl DnsName {
 /// What a DNS name on a certificate stands for.
 #[derive(Clone, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
 pub enum DnsPattern {
-    /// `*.` and this name: all names with one label more (RFC 6125 section 6.4.3).
+    /// `*.` and this name: all names with one label more (RFC 9525 section 6.3).
     Below(DnsName),
     /// This name.
     Exact(DnsName),

@@ -32,7 +32,7 @@ pub enum Staple {
 }
 
 /// Reads a stapled answer; `serial` is the certificate's, in lower-case hexadecimal.
-pub fn read_staple(der: &[u8], serial: &str) -> Staple {
+pub fn parse_staple(der: &[u8], serial: &str) -> Staple {
     answers(der).map_or(Staple::Unreadable, |single| {
         single.iter().find_map(|one| about(one, serial)).unwrap_or(Staple::Unknown)
     })
@@ -110,7 +110,7 @@ mod tests {
     proptest::proptest! {
         #[test]
         fn any_bytes_are_read_or_refused(bytes in proptest::collection::vec(0..=255_u8, 0..120)) {
-            let _ = read_staple(&bytes, "01");
+            let _ = parse_staple(&bytes, "01");
         }
     }
 }

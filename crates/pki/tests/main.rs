@@ -6,7 +6,7 @@
 use eskort_pki::names::Identifier;
 use eskort_pki::{
     Anchors, AssembledChain, Certificate, Chain, ChainError, ChainFault, ChainNote, CsrSpecification, Intake,
-    IntakeError, KeyKind, LeftAside, PrivateKey, Secret, assemble, make_csr, read_csr, to_pkcs7,
+    IntakeError, KeyKind, LeftAside, PrivateKey, Secret, assemble, make_csr, parse_csr, to_pkcs7,
 };
 use std::path::Path;
 use std::process::Command;
@@ -103,7 +103,7 @@ fn we_take_openssls_keys_and_requests() {
             dir.path(),
             &format!("req -new -key key.pem {digest} -subj /CN=x {extension} -outform DER -out request.der"),
         );
-        let facts = read_csr(&std::fs::read(dir.path().join("request.der")).unwrap()).unwrap();
+        let facts = parse_csr(&std::fs::read(dir.path().join("request.der")).unwrap()).unwrap();
         assert_eq!(facts.identifiers().unwrap(), names(&["lampholm.example", "192.0.2.7"]));
         assert!(key.fits(&facts.public_key));
     }

@@ -3,7 +3,7 @@
 use crate::ca::look::fetch_and_compare;
 use crate::{Clock, Issuer, NameServer};
 use eskort_pki::names::Identifier;
-use eskort_pki::{find_csr, read_csr};
+use eskort_pki::{find_csr, parse_csr};
 use jiff::SignedDuration;
 use std::io::{Cursor, Write};
 use std::sync::{Arc, Mutex, MutexGuard};
@@ -60,7 +60,7 @@ impl Office {
     /// What the desk says when it does not take the CSR.
     pub fn take(&self, csr: &str) -> Result<Slip, String> {
         let der = find_csr(csr.as_bytes()).ok_or("this is no CSR")?;
-        let facts = read_csr(&der).map_err(|e| e.to_string())?;
+        let facts = parse_csr(&der).map_err(|e| e.to_string())?;
         let names = facts.identifiers().ok_or("a name of the CSR is none")?;
         if let Some(foreign) = names.iter().find(|n| !n.base().ends_with(".internal")) {
             return Err(format!("{foreign} is not of this office"));

@@ -1,8 +1,8 @@
 //! Judges what an endpoint showed: names, dates, chain, trust, and whether it is what was installed.
 
 use crate::{Observation, Trust};
-use eskort_core::finding::{Finding, Weight};
-use eskort_core::pki::{AssembledChain, Certificate, Staple, assemble, read_staple};
+use eskort_core::finding::{Finding, Severity, Topic};
+use eskort_core::pki::{AssembledChain, Certificate, Staple, assemble, parse_staple};
 use eskort_core::renewal::Validity;
 use eskort_core::words;
 use jiff::{SignedDuration, Timestamp};
@@ -36,17 +36,17 @@ pub fn judge(
     findings.extend(revocation(leaf, &seen.staple, now));
     findings.extend(expected.map(|e| installed(leaf, e)));
     let begun = seen.begun.map(|kind| format!(", begun by {}", kind.words())).unwrap_or_default();
-    findings.push(Finding::new(Weight::Good, "protocol", format!("{}{begun}", seen.protocol)));
+    findings.push(Finding::new(Severity::Good, Topic::Protocol, format!("{}{begun}", seen.protocol)));
     findings
 }
 
 fn names(leaf: &Certificate, name: &str) -> Finding {
     if leaf.covers(name) {
         let text = format!("the certificate is for {}", words::list(&leaf.names));
-        return Finding::new(Weight::Good, "names", text);
+        return Finding::new(Severity::Good, Topic::Names, text);
     }
     let has = if leaf.names.is_empty() { "no name at all".to_owned() } else { words::list(&leaf.names) };
-    Finding::new(Weight::Bad, "names", format!("the certificate is not for {name}; it is for {has}"))
+    Finding::new(Severity::Bad, Topic::Names, format!("the certificate is not for {name}; it is for {has}"))
         .coded("other-name")
         .with_advice(format!("put a certificate that has {name} on this endpoint"))
 }
@@ -56,30 +56,31 @@ fn dates(leaf: &Certificate, lead: SignedDuration, now: Timestamp) -> Finding {
     let left = words::duration(leaf.not_after.duration_since(now));
     if now < leaf.not_before {
         let text = format!("not good before {}", words::instant(leaf.not_before));
-        return Finding::new(Weight::Bad, "dates", text)
+        return Finding::new(Severity::Bad, Topic::Dates, text)
             .coded("not-yet-good")
             .with_advice("check this machine's clock");
     }
     if now > leaf.not_after {
-        return Finding::new(Weight::Bad, "dates", format!("expired {left} ago"))
+        return Finding::new(Severity::Bad, Topic::Dates, format!("expired {left} ago"))
             .coded("expired")
             .with_advice("run `eskort keep`");
     }
     if validity.is_due(lead, now) {
-        return Finding::new(Weight::Notice, "dates", format!("{left} left; renewal is due"))
+        return Finding::new(Severity::Notice, Topic::Dates, format!("{left} left; renewal is due"))
             .coded("due")
             .with_advice("run `eskort keep`");
     }
     let renew_at = validity.renew_at_with(lead);
     let renewal = words::by_when(renew_at, renew_at.duration_since(now));
     let until = words::by_when(leaf.not_after, leaf.not_after.duration_since(now));
-    Finding::new(Weight::Good, "dates", format!("{left} left, until {until}; renewal on {renewal}"))
+    Finding::new(Severity::Good, Topic::Dates, format!("{left} left, until {until}; renewal on {renewal}"))
 }
 
 /// Tells everything that is the matter with what is sent beside the leaf.
 fn chain(sent: &[Certificate], built: &AssembledChain, trust: &Trust, now: Timestamp) -> Vec<Finding> {
-    let notice =
-        |code, text: String, advice: &str| Finding::new(Weight::Notice, "chain", text).coded(code).with_advice(advice);
+    let notice = |code, text: String, advice: &str| {
+        Finding::new(Severity::Notice, Topic::Chain, text).coded(code).with_advice(advice)
+    };
     let title = |c: &Certificate| c.subject_or_title().to_owned();
     let mut found = Vec::new();
     let way = built.chain.certificates();
@@ -108,17 +109,17 @@ fn chain(sent: &[Certificate], built: &AssembledChain, trust: &Trust, now: Times
     for one in way[1..].iter().filter(|c| c.not_after <= now) {
         let text = format!("the intermediate `{}` expired on {}", title(one), words::day(one.not_after));
         let advice = "serve the newer one of this authority: ask it for the chain again";
-        found.push(Finding::new(Weight::Bad, "chain", text).coded("intermediate-expired").with_advice(advice));
+        found.push(Finding::new(Severity::Bad, Topic::Chain, text).coded("intermediate-expired").with_advice(advice));
     }
     if let Some(fault) = &built.fault {
         let advice = "ask the authority for the chain again";
-        found.push(Finding::new(Weight::Bad, "chain", fault.to_string()).coded("broken").with_advice(advice));
+        found.push(Finding::new(Severity::Bad, Topic::Chain, fault.to_string()).coded("broken").with_advice(advice));
     }
     // One that somebody has made for themselves has no chain.
     if found.is_empty() && !sent[0].is_self_issued() {
         let between = words::count(way.len() as u64 - 1, "intermediate");
         let text = format!("leaf and {between}, up to `{}`", built.chain.top_issuer());
-        found.push(Finding::new(Weight::Good, "chain", text));
+        found.push(Finding::new(Severity::Good, Topic::Chain, text));
     }
     found
 }
@@ -137,15 +138,17 @@ fn leads_on(one: &Certificate, way: &[Certificate], sent: &[Certificate]) -> boo
 fn trusted(trust: &Trust, sent: &[Certificate], now: Timestamp) -> Option<Finding> {
     let leaf = &sent[0];
     let bad = |code, text: String, advice: &str| {
-        Some(Finding::new(Weight::Bad, "trust", text).coded(code).with_advice(advice))
+        Some(Finding::new(Severity::Bad, Topic::Trust, text).coded(code).with_advice(advice))
     };
     // Somebody who is too early or too late is told that once.
     let at = now.clamp(leaf.not_before, leaf.not_after.max(leaf.not_before));
     match trust.verify(sent, at) {
-        Ok(()) => Some(Finding::new(Weight::Good, "trust", "leads to a trusted root")),
-        Err(_) if leaf.is_self_issued() && trust.has(leaf) => {
-            Some(Finding::new(Weight::Good, "trust", "self-signed, and itself one of the roots that are trusted here"))
-        }
+        Ok(()) => Some(Finding::new(Severity::Good, Topic::Trust, "leads to a trusted root")),
+        Err(_) if leaf.is_self_issued() && trust.has(leaf) => Some(Finding::new(
+            Severity::Good,
+            Topic::Trust,
+            "self-signed, and itself one of the roots that are trusted here",
+        )),
         Err(ChainError::UnknownIssuer) if leaf.is_self_issued() => {
             bad("self-signed", "self-signed: no authority vouches for it".into(), "install one from an authority")
         }
@@ -209,7 +212,7 @@ fn weak(sent: &[Certificate]) -> Vec<Finding> {
     let of = |one: &Certificate| {
         let title = one.subject_or_title().to_owned();
         one.weaknesses().into_iter().map(move |what| {
-            Finding::new(Weight::Bad, "strength", format!("`{title}` has {what}: visitors refuse that"))
+            Finding::new(Severity::Bad, Topic::Strength, format!("`{title}` has {what}: visitors refuse that"))
                 .coded("too-weak")
                 .with_advice("get a certificate with a key of today: `key = \"p256\"`")
         })
@@ -220,13 +223,13 @@ fn weak(sent: &[Certificate]) -> Vec<Finding> {
 /// Tells what a stapled answer says, and whether one is missing.
 fn revocation(leaf: &Certificate, staple: &[u8], now: Timestamp) -> Option<Finding> {
     let bad = |code, text: String, advice: &str| {
-        Some(Finding::new(Weight::Bad, "revocation", text).coded(code).with_advice(advice))
+        Some(Finding::new(Severity::Bad, Topic::Revocation, text).coded(code).with_advice(advice))
     };
     if staple.is_empty() {
         let text = "the certificate says that its servers have to staple, and this one does not".to_owned();
         return if leaf.must_staple { bad("not-stapled", text, "turn stapling on in the server") } else { None };
     }
-    match read_staple(staple, &leaf.serial) {
+    match parse_staple(staple, &leaf.serial) {
         Staple::Revoked { at, reason } => {
             let why = match reason {
                 Some(1) => " (its key was compromised)",
@@ -243,7 +246,7 @@ fn revocation(leaf: &Certificate, staple: &[u8], now: Timestamp) -> Option<Findi
             "find out why the server does not refresh it",
         ),
         Staple::Good { .. } => {
-            Some(Finding::new(Weight::Good, "revocation", "the stapled OCSP response says that it is good"))
+            Some(Finding::new(Severity::Good, Topic::Revocation, "the stapled OCSP response says that it is good"))
         }
         Staple::Unknown => bad(
             "staple-unknown",
@@ -262,17 +265,19 @@ fn installed(leaf: &Certificate, expected: &Expected) -> Finding {
     let served = leaf.fingerprint().to_string();
     let (newest, fingerprint) = &expected.newest;
     if served == *fingerprint {
-        return Finding::new(Weight::Good, "installed", format!("generation {newest}, as installed"));
+        return Finding::new(Severity::Good, Topic::Installed, format!("generation {newest}, as installed"));
     }
     let advice = "run `eskort keep`; if it stays so, reload the server";
     match expected.earlier.iter().find(|(_, f)| *f == served) {
-        Some((number, _)) => Finding::new(Weight::Bad, "installed", format!("still generation {number}, not {newest}"))
-            .coded("earlier-generation")
-            .with_advice(advice),
+        Some((number, _)) => {
+            Finding::new(Severity::Bad, Topic::Installed, format!("still generation {number}, not {newest}"))
+                .coded("earlier-generation")
+                .with_advice(advice)
+        }
         None => {
             let text =
                 format!("another certificate (`{}` by `{}`), not generation {newest}", leaf.subject, leaf.issuer);
-            Finding::new(Weight::Bad, "installed", text).coded("another-certificate").with_advice(advice)
+            Finding::new(Severity::Bad, Topic::Installed, text).coded("another-certificate").with_advice(advice)
         }
     }
 }
@@ -291,7 +296,8 @@ mod tests {
         let sent = sent.to_vec();
         let seen =
             Observation { name: name.into(), address, sent, protocol: "TLS 1.3", begun: None, staple: Vec::new() };
-        let line = |f: Finding| format!("{:?} {}: {} ({})", f.weight, f.topic, f.text, f.advice.unwrap_or_default());
+        let line =
+            |f: Finding| format!("{:?} {}: {} ({})", f.severity, f.topic.word(), f.text, f.advice.unwrap_or_default());
         judge(&seen, trust, expected, SignedDuration::ZERO, now).into_iter().map(line).collect::<Vec<_>>().join("\n")
     }
 

@@ -4,7 +4,7 @@ use crate::AuthorityError;
 use crate::http::{self, HttpError, failure, is_trouble};
 use eskort_acme::{
     AcmeError, Answer, Directory, ExternalBinding, LARGEST_ANSWER, Method, Problem, Request, Signer, Step,
-    change_contact, is_account_usable, new_account, post_as_get, read_account, read_directory, retry_after,
+    change_contact, is_account_usable, new_account, parse_account, parse_directory, post_as_get, retry_after,
 };
 use eskort_core::inventory::AcmeAuthority;
 use eskort_core::pki::{KeyKind, PrivateKey, Secret, base64url_decode};
@@ -114,7 +114,7 @@ impl Client {
         }
         let request = Request { method: Method::Get, url: self.directory_url.clone(), body: None };
         let answer = self.fetch(Step::Directory, &request).await?;
-        let directory = read_directory(&answer)?;
+        let directory = parse_directory(&answer)?;
         self.directory = Some(directory.clone());
         Ok(directory)
     }
@@ -149,7 +149,7 @@ impl Client {
         let agreed = terms.is_some() && authority.accept_terms;
         let make = |s: &Signer, nonce: &str| new_account(s, nonce, &directory, contact, agreed, binding.as_ref());
         let answer = self.send(Step::Account, Hold::Repeatable, make).await?;
-        let url = read_account(&answer)?;
+        let url = parse_account(&answer)?;
         // RFC 8555 section 7.3.1: 201 for a new one, 200 for one that the key had already.
         if answer.status == 201 {
             let agreed = terms.map(|url| format!("; the authority's terms are agreed to: {url}")).unwrap_or_default();

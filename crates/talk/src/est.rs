@@ -5,7 +5,7 @@ use crate::{AuthorityError, EstError};
 use eskort_acme::{LARGEST_ANSWER, retry_after};
 use eskort_core::inventory::EstAuthority;
 use eskort_core::journey::poll_delay;
-use eskort_core::pki::{Certificate, Secret, base64, read_pkcs7};
+use eskort_core::pki::{Certificate, Secret, base64, parse_pkcs7};
 use eskort_core::progress::{Progress, ProgressSink};
 use eskort_core::words::printable;
 use eskort_host::obeyed;
@@ -129,7 +129,7 @@ impl<'a> Est<'a> {
 }
 
 fn certificates(url: &str, body: &[u8]) -> Result<Vec<Certificate>, AuthorityError> {
-    let found = read_pkcs7(body).filter(|certificates| !certificates.is_empty());
+    let found = parse_pkcs7(body).filter(|certificates| !certificates.is_empty());
     found.ok_or_else(|| {
         EstError::NotProtocol { url: url.to_owned(), what: "without a PKCS#7 container of certificates" }.into()
     })

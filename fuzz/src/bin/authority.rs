@@ -1,7 +1,7 @@
 //! Fuzzes what an authority may answer.
 #![no_main]
 
-use eskort_acme::{Answer, read_account, read_authorization, read_certificate, read_directory, read_order};
+use eskort_acme::{Answer, parse_account, parse_authorization, parse_certificate, parse_directory, parse_order};
 
 libfuzzer_sys::fuzz_target!(|bytes: &[u8]| {
     let (status, body) = match bytes {
@@ -10,11 +10,11 @@ libfuzzer_sys::fuzz_target!(|bytes: &[u8]| {
     };
     let answer = Answer { status, body: body.to_vec(), ..Answer::default() };
     let said = [
-        read_directory(&answer).err(),
-        read_account(&answer).err(),
-        read_order(&answer).err(),
-        read_authorization(&answer).err(),
-        read_certificate(&answer).err(),
+        parse_directory(&answer).err(),
+        parse_account(&answer).err(),
+        parse_order(&answer).err(),
+        parse_authorization(&answer).err(),
+        parse_certificate(&answer).err(),
     ];
     for error in said.into_iter().flatten() {
         let text = error.to_string();

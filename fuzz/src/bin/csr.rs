@@ -3,6 +3,6 @@
 
 libfuzzer_sys::fuzz_target!(|bytes: &[u8]| {
     if let Some(der) = eskort_pki::find_csr(bytes) {
-        let _ = (eskort_pki::look_at_csr(&der), eskort_pki::read_csr(&der));
+        let _ = (eskort_pki::parse_csr_unverified(&der), eskort_pki::parse_csr(&der));
     }
 });

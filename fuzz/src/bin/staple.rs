@@ -2,5 +2,5 @@
 #![no_main]
 
 libfuzzer_sys::fuzz_target!(|bytes: &[u8]| {
-    let _ = eskort_pki::read_staple(bytes, "01");
+    let _ = eskort_pki::parse_staple(bytes, "01");
 });

@@ -1,4 +1,4 @@
-//! Notes on an order at the desk of an authority without ACME.
+//! Notes on an order at an authority without ACME.
 
 use crate::keep::entry::KeepEntry;
 use crate::keep::run::Run;
@@ -32,11 +32,11 @@ pub struct Noted {
     pub told: bool,
 }
 
-/// Adds to the notes of a journey that waits at a desk, and goes on with it: publishes what the authority asks as proof,
+/// Adds to the notes of a journey that waits for an answer, and goes on with it: publishes what the authority asks as proof,
 /// looks at it, takes an answer that is there. What was published for another way of proving is taken away first.
 ///
 /// # Errors
-/// When no journey of the certificate waits at a desk, no proof can publish what is asked, or another run is at work.
+/// When no journey of the certificate waits for an answer, no proof can publish what is asked, or another run is at work.
 pub async fn note(
     context: &Context,
     certificate: &str,

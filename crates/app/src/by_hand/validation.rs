@@ -1,4 +1,4 @@
-//! What stands at the desk of an authority without ACME: published, and checked from here.
+//! What an authority without ACME wants to see: published, and checked from here.
 
 use crate::StepError;
 use eskort_core::context::Context;
@@ -11,13 +11,13 @@ use eskort_prove::{ProofError, SiteFile, SitePlace, addresses, look, look_at_rec
 use eskort_store::{Store, StoreError};
 use std::time::Duration;
 
-/// Whether a journey stands at a desk with something published that the authority may look at any day.
+/// Whether a journey has something published that an authority without ACME may look at any day.
 pub(crate) fn is_published_for_validation(store: &Store, certificate: &str) -> Result<bool, StoreError> {
     let open = store.open_journey(certificate)?;
     Ok(open.is_some_and(|open| matches!(open.stage, Stage::HandedOver { .. }) && open.stage.needs_publication()))
 }
 
-/// What the desk of one certificate's journey needs.
+/// The validation of one certificate's order.
 pub(crate) struct Validation<'a> {
     pub(crate) context: &'a Context,
     pub(crate) store: &'a Store,

@@ -5,8 +5,8 @@ use eskort_core::context::Context;
 use eskort_core::inventory::Part;
 use eskort_core::names::Identifier;
 use eskort_core::pki::{
-    CsrFacts, CsrSpecification, KeyKind, PkiError, PrivateKey, Secret, base64, find_csr, key_words, look_at_csr,
-    make_csr, request_pem,
+    CsrFacts, CsrSpecification, KeyKind, PkiError, PrivateKey, Secret, base64, find_csr, key_words, make_csr,
+    parse_csr_unverified, request_pem,
 };
 use eskort_host::files::{Access, write_atomic};
 use eskort_store::{Store, StoreError};
@@ -180,7 +180,7 @@ pub struct SubjectPart {
 /// When there is none in it, or the ledger cannot be read.
 pub fn view_request(context: Option<&Context>, bytes: &[u8]) -> Result<RequestView, RequestError> {
     let CsrFacts { subject, names, public_key, signature_holds, must_staple, usages, extensions } =
-        look_at_csr(&find_csr(bytes).ok_or(RequestError::NoCsr)?)?;
+        parse_csr_unverified(&find_csr(bytes).ok_or(RequestError::NoCsr)?)?;
     let mut view = RequestView {
         subject: subject.into_iter().map(|(r#type, value)| SubjectPart { r#type, value }).collect(),
         names: names.iter().map(ToString::to_string).collect(),

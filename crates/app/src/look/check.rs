@@ -2,7 +2,7 @@
 
 use crate::StepError;
 use eskort_core::context::Context;
-use eskort_core::finding::{Finding, Weight};
+use eskort_core::finding::{Finding, Severity, Topic};
 use eskort_core::inventory::CheckAddress;
 use eskort_core::pki::Certificate;
 use eskort_core::renewal::Validity;
@@ -79,8 +79,8 @@ impl EndpointReport {
     }
 
     /// Returns the weightiest finding.
-    pub fn worst(&self) -> Weight {
-        self.findings.iter().map(|f| f.weight).max().unwrap_or(Weight::Good)
+    pub fn worst(&self) -> Severity {
+        self.findings.iter().map(|f| f.severity).max().unwrap_or(Severity::Good)
     }
 }
 
@@ -117,9 +117,9 @@ pub async fn check(context: &Context, target: &CheckTarget) -> Result<Vec<Endpoi
             let mut report = look(certificate, name, *port, *instead, &trust, expected.as_ref(), context).await;
             if let (Some((certificate, _)), None, None) = (known, report.address, instead) {
                 let advice = format!("`eskort check {certificate}` looks where the inventory says");
-                report
-                    .findings
-                    .push(Finding::new(Weight::Notice, "reach", "this name is in the inventory").with_advice(advice));
+                report.findings.push(
+                    Finding::new(Severity::Notice, Topic::Reach, "this name is in the inventory").with_advice(advice),
+                );
             }
             Ok(vec![report])
         }
@@ -198,7 +198,9 @@ async fn look(
                     "does the name resolve to this machine, and is the port open? A machine that cannot reach itself by name needs `check-address`",
                 ),
             };
-            report.findings.push(Finding::new(Weight::Bad, "reach", error.to_string()).coded(code).with_advice(advice));
+            report
+                .findings
+                .push(Finding::new(Severity::Bad, Topic::Reach, error.to_string()).coded(code).with_advice(advice));
         }
         Ok(seen) => {
             let lead = report.certificate.as_ref().map_or(SignedDuration::ZERO, |name| context.inventory.lead_of(name));

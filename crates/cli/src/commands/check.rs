@@ -11,7 +11,7 @@ use crate::exit::ExitStatus;
 use crate::ui::Ui;
 use eskort_app::{CheckTarget, EndpointReport};
 use eskort_core::context::Context;
-use eskort_core::finding::Weight;
+use eskort_core::finding::{Severity, Topic};
 use eskort_core::names::Identifier;
 use jiff::Timestamp;
 use serde::Serialize;
@@ -47,9 +47,9 @@ pub(crate) fn run(ui: &Ui, context: &Context, args: &CheckArgs) -> ExitStatus {
     }
     print(ui, &reports, (context.now)());
     let seen = match reports.iter().map(EndpointReport::worst).max() {
-        Some(Weight::Bad) => ExitStatus::Failed,
-        Some(Weight::Notice) => ExitStatus::NeedsAttention,
-        Some(Weight::Good) | None => ExitStatus::Well,
+        Some(Severity::Bad) => ExitStatus::Failed,
+        Some(Severity::Notice) => ExitStatus::NeedsAttention,
+        Some(Severity::Good) | None => ExitStatus::Well,
     };
     failed.max(seen)
 }
@@ -105,19 +105,22 @@ fn text(report: &EndpointReport, now: Timestamp, page: Page) -> String {
     let mut out = format!("{}{}\n", Tone::Strong.paint(&report.endpoint()), Tone::Faint.paint(&format!("{at}{of}")));
     let mut rows = Vec::new();
     for finding in &report.findings {
-        let (mark, tone) = match finding.weight {
-            Weight::Good => ("good", Tone::Good),
-            Weight::Notice => ("notice", Tone::Notice),
-            Weight::Bad => ("BAD", Tone::Bad),
+        let (mark, tone) = match finding.severity {
+            Severity::Good => ("good", Tone::Good),
+            Severity::Notice => ("notice", Tone::Notice),
+            Severity::Bad => ("BAD", Tone::Bad),
         };
-        let text_tone = if finding.weight == Weight::Good { Tone::Plain } else { tone };
-        let cells =
-            [Cell::toned(format!("  {mark}"), tone), Cell::plain(finding.topic), Cell::toned(&finding.text, text_tone)];
+        let text_tone = if finding.severity == Severity::Good { Tone::Plain } else { tone };
+        let cells = [
+            Cell::toned(format!("  {mark}"), tone),
+            Cell::plain(finding.topic.word()),
+            Cell::toned(&finding.text, text_tone),
+        ];
         rows.push(cells.to_vec());
         if let Some(advice) = &finding.advice {
             rows.push(vec![Cell::plain(""), Cell::plain(""), Cell::toned(format!("hint: {advice}"), Tone::Plain)]);
         }
-        if finding.topic == "dates"
+        if finding.topic == Topic::Dates
             && let Some(validity) = &report.validity
         {
             let (bar, tone) = lifetime_bar(validity, validity.renew_at(), now);

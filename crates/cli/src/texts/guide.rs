@@ -40,7 +40,7 @@ mod tests {
             .take_while(|l| !l.starts_with("  3."))
             .map(|l| format!("{}\n", l.trim_start()))
             .collect();
-        let read = eskort_inventory::read_inventory(&example);
+        let read = eskort_inventory::parse_inventory(&example);
         assert_eq!(read.unwrap().certificates.len(), 1);
     }
 }

@@ -20,8 +20,8 @@ pub(crate) fn manual_step(manual_step: &ManualStep, page: Page) -> String {
         rows.push(vec![Cell::toned(format!("    {what}"), Tone::Faint), Cell::toned(value, tone)]);
     };
     row("CSR", manual_step.csr.display().to_string(), Tone::Plain);
-    if let Some(desk) = &manual_step.submit_to {
-        row("desk", desk.clone(), Tone::Plain);
+    if let Some(place) = &manual_step.submit_to {
+        row("submit to", place.clone(), Tone::Plain);
     }
     if let Some(path) = &manual_step.copy {
         row("dropped", path.display().to_string(), Tone::Plain);

@@ -3,7 +3,7 @@
 use crate::InstallError;
 use crate::facts::Facts;
 use crate::plan::{Change, LiveEndpoint, Placement, ServerPlan, difference, loopback};
-use eskort_core::finding::{Finding, Weight};
+use eskort_core::finding::{Finding, Severity, Topic};
 use eskort_core::inventory::{CheckAddress, Install, Part, Server, ServerKind};
 use eskort_core::progress::FileChange;
 use eskort_siteconf::nginx::{self, TlsTarget};
@@ -55,7 +55,7 @@ pub(super) fn plan(
         let text =
             "visitors come through a Unix socket or the PROXY protocol, so the certificate cannot be looked at here";
         let advice = format!("`check-address` of server `{name}`, with a port, says where to look");
-        findings.push(Finding::new(Weight::Notice, "reach", text).with_advice(advice));
+        findings.push(Finding::new(Severity::Notice, Topic::Reach, text).with_advice(advice));
     }
     Ok(ServerPlan {
         server: name.clone(),

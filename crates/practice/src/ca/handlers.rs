@@ -8,7 +8,7 @@ use super::{Core, Offer};
 use crate::http::{Answered, Asked, Cut, response};
 use bytes::Bytes;
 use eskort_pki::names::Identifier;
-use eskort_pki::{KeyKind, PrivateKey, base64url_decode, read_csr};
+use eskort_pki::{KeyKind, PrivateKey, base64url_decode, parse_csr};
 use http_body_util::Full;
 use hyper::{Method, Response};
 use serde_json::{Value, json};
@@ -367,7 +367,7 @@ fn finalize(core: &Arc<Core>, number: usize, asked: &Asked, fault: Option<&Fault
     }
     let payload: Value = serde_json::from_slice(&signed.payload).unwrap_or_default();
     let csr = payload["csr"].as_str().and_then(base64url_decode).unwrap_or_default();
-    let facts = match read_csr(&csr) {
+    let facts = match parse_csr(&csr) {
         Ok(facts) => facts,
         Err(why) => return refuse(400, "badCSR", &why.to_string()),
     };

@@ -12,7 +12,7 @@ use eskort_core::words::printable;
 use eskort_host::SecretError;
 use eskort_host::obeyed;
 use eskort_host::read_secret;
-use eskort_inventory::{Mistake, Mistakes, read_recipe};
+use eskort_inventory::{Mistake, Mistakes, parse_recipe};
 use eskort_talk::http::{self, HttpError, innermost};
 use reqwest::header::{CONTENT_TYPE, HeaderName, HeaderValue};
 use std::time::Duration;
@@ -37,14 +37,14 @@ impl<'a> Api<'a> {
             RecipeSource::Shipped(name) => {
                 let text = SHIPPED.iter().find(|(known, _)| known == name).map_or("", |(_, text)| text);
                 let recipe =
-                    read_recipe(text).map_err(|e| ApiError::Recipe { place: name.clone(), why: e.to_string() })?;
+                    parse_recipe(text).map_err(|e| ApiError::Recipe { place: name.clone(), why: e.to_string() })?;
                 (recipe, format!("`{name}`"))
             }
             RecipeSource::File(path) => {
                 let place = path.display().to_string();
                 let fail = |why: String| ApiError::Recipe { place: place.clone(), why };
                 let text = obeyed::read_text(path).map_err(fail)?;
-                (read_recipe(&text).map_err(|mistakes| fail(in_words(&mistakes)))?, place)
+                (parse_recipe(&text).map_err(|mistakes| fail(in_words(&mistakes)))?, place)
             }
         };
         let known = |slot: &&str| {

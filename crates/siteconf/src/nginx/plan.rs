@@ -5,7 +5,7 @@ use super::lex::quote_word;
 use super::redirect::{self, Redirect};
 use super::tree::{Config, DirectiveRef};
 use crate::splice::{Edit, EditsOverlap, apply_edits, behind, indent, line_end};
-use eskort_core::finding::{Finding, Weight};
+use eskort_core::finding::{Finding, Severity, Topic};
 use eskort_core::names::Identifier;
 use eskort_core::words;
 use std::collections::{BTreeMap, BTreeSet};
@@ -173,7 +173,7 @@ pub fn plan(config: &Config, sites: &Sites, target: &TlsTarget<'_>) -> Result<Si
         .map(|name| {
             let text = format!("no server block answers to {name}");
             let advice = format!("add `server_name {name};` to a server block, or leave the name out");
-            Finding::new(Weight::Notice, "names", text).with_advice(advice)
+            Finding::new(Severity::Notice, Topic::Names, text).with_advice(advice)
         })
         .collect();
     findings.extend(blocks.keys().filter_map(|i| uncovered(config, &sites.blocks[*i], target.names)));
@@ -223,7 +223,7 @@ fn uncovered(config: &Config, block: &ServerBlock, names: &[Identifier]) -> Opti
     let place = format!("{}:{}", block.path.display(), block.line(config));
     (!foreign.is_empty()).then(|| {
         let text = format!("{place} serves {} too, which is not on this certificate", words::list(&foreign));
-        Finding::new(Weight::Notice, "names", text).with_advice("add it to the certificate's names")
+        Finding::new(Severity::Notice, Topic::Names, text).with_advice("add it to the certificate's names")
     })
 }
 

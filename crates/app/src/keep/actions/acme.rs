@@ -5,7 +5,7 @@ use crate::StepError;
 use crate::by_hand::answer::fitting;
 use eskort_acme::{
     AcmeError, Answer, Authorization, ChallengeKind, Order, OrderStatus, Rejected, Signer, Step, answer_challenge,
-    finalize, post_as_get, read_authorization, read_certificate, read_order,
+    finalize, parse_authorization, parse_certificate, parse_order, post_as_get,
 };
 use eskort_core::inventory::{DnsProof, Proof, RecordWriter};
 use eskort_core::journey::{OrderRef, Outcome, ProofTask, Way};
@@ -41,12 +41,12 @@ impl JourneyActions<'_> {
 
     pub(super) async fn ask_order(&mut self, order: &OrderRef) -> Result<(Order, Answer), StepError> {
         let answer = self.ask(Step::Order, &order.url).await?;
-        Ok((read_order(&answer).map_err(AuthorityError::from)?, answer))
+        Ok((parse_order(&answer).map_err(AuthorityError::from)?, answer))
     }
 
     async fn ask_authorization(&mut self, url: &str) -> Result<Authorization, StepError> {
         let answer = self.ask(Step::Authorization, url).await?;
-        Ok(read_authorization(&answer).map_err(AuthorityError::from)?)
+        Ok(parse_authorization(&answer).map_err(AuthorityError::from)?)
     }
 
     pub(super) async fn choose_challenges(&mut self, order: &OrderRef) -> Result<Outcome, StepError> {
@@ -237,7 +237,7 @@ impl JourneyActions<'_> {
                 }
                 Err(error) => return Err(unknown.unwrap_or(error).into()),
                 Ok(answer) => {
-                    let order = read_order(&answer).map_err(AuthorityError::from)?;
+                    let order = parse_order(&answer).map_err(AuthorityError::from)?;
                     return self.issuing(&order, &answer, 0);
                 }
             }
@@ -298,7 +298,7 @@ impl JourneyActions<'_> {
                 tokio::time::sleep(Duration::from_millis(500)).await;
                 continue;
             }
-            let certificates = Certificate::all_from_pem(&read_certificate(&answer).map_err(AuthorityError::from)?);
+            let certificates = Certificate::all_from_pem(&parse_certificate(&answer).map_err(AuthorityError::from)?);
             let certificates = certificates.map_err(ChainError::from)?;
             let chain = match Chain::from_certificates(certificates.clone()) {
                 Err(broken @ ChainError::BrokenLink { .. }) => {

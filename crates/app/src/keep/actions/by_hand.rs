@@ -8,7 +8,8 @@ use eskort_core::inventory::CsrAuthority;
 use eskort_core::journey::Outcome;
 use eskort_core::manual::{ManualStep, OrderNotes};
 use eskort_core::pki::{
-    AssembledChain, Certificate, Chain, CsrSpecification, PrivateKey, Secret, find_csr, make_csr, read_csr, request_pem,
+    AssembledChain, Certificate, Chain, CsrSpecification, PrivateKey, Secret, find_csr, make_csr, parse_csr,
+    request_pem,
 };
 use eskort_core::progress::Progress;
 use eskort_host::files::{Access, write_atomic};
@@ -26,7 +27,7 @@ impl JourneyActions<'_> {
         let renewed = self.renewed(now)?;
         let folder = self.store.generation_folder(self.certificate, self.generation);
         let stored = folder.stored_request()?.and_then(|pem| find_csr(pem.as_bytes()));
-        let fits = |der: &Vec<u8>| read_csr(der).is_ok_and(|facts| key.fits(&facts.public_key));
+        let fits = |der: &Vec<u8>| parse_csr(der).is_ok_and(|facts| key.fits(&facts.public_key));
         let csr = match stored.filter(fits) {
             Some(csr) => csr,
             None => {
@@ -114,14 +115,14 @@ impl JourneyActions<'_> {
             (None, None) => None,
         };
         let Some(built) = answer else {
-            let desk = Validation {
+            let validation = Validation {
                 context: self.context,
                 store: self.store,
                 certificate: self.certificate,
                 names: &self.specification.names,
             };
             let proof = match &notes.asked {
-                Some(asked) => Some(desk.show(asked, notes.told.is_some()).await?),
+                Some(asked) => Some(validation.show(asked, notes.told.is_some()).await?),
                 None => None,
             };
             let office = self.office()?;

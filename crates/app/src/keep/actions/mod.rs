@@ -6,10 +6,10 @@ mod by_hand;
 use crate::StepError;
 use crate::keep::steps::Actions;
 use crate::look::check::{self, EndpointReport};
-use eskort_acme::{AcmeError, OrderStatus, Step, new_order, read_order};
+use eskort_acme::{AcmeError, OrderStatus, Step, new_order, parse_order};
 use eskort_core::context::Context;
 use eskort_core::decision::Specification;
-use eskort_core::finding::{Finding, Weight};
+use eskort_core::finding::{Finding, Severity, Topic};
 use eskort_core::inventory::{AuthorityKind, CertificateEntry, DnsProof, Part, Proof, RecordWriter, SecretSource};
 use eskort_core::journey::{Action, OrderRef, Outcome, ProofTask};
 use eskort_core::pki::{AssembledChain, KeyKind, PkiError, PrivateKey, Secret, make_csr};
@@ -261,7 +261,7 @@ impl JourneyActions<'_> {
                 _ => return Err(error.into()),
             }
         };
-        let order = read_order(&answer).map_err(AuthorityError::from)?;
+        let order = parse_order(&answer).map_err(AuthorityError::from)?;
         let wrong = |found: &str| {
             AuthorityError::from(AcmeError::NotProtocol {
                 expected: "the order that was asked for",
@@ -322,7 +322,7 @@ impl JourneyActions<'_> {
             let placement = self.placement();
             let reports =
                 check::look_at(self.context, self.store, self.certificate, &placement, &Facts::default()).await?;
-            let other = |f: &Finding| f.topic == "installed" && f.weight == Weight::Bad;
+            let other = |f: &Finding| f.topic == Topic::Installed && f.severity == Severity::Bad;
             let shown = !reports.iter().flat_map(|report| &report.findings).any(other);
             if shown || self.installed_since.is_none_or(|since| since.elapsed() >= timeout) {
                 return Ok(reports);
@@ -343,8 +343,12 @@ impl JourneyActions<'_> {
             }
             self.looked_at += 1;
             // Whether this machine trusts the root says little about the visitors of a private authority.
-            let (trust, bad): (Vec<_>, Vec<_>) =
-                report.findings.iter().filter(|f| f.weight == Weight::Bad).cloned().partition(|f| f.topic == "trust");
+            let (trust, bad): (Vec<_>, Vec<_>) = report
+                .findings
+                .iter()
+                .filter(|f| f.severity == Severity::Bad)
+                .cloned()
+                .partition(|f| f.topic == Topic::Trust);
             if !bad.is_empty() {
                 return Err(StepError::NotConfirmed { endpoint: report.endpoint(), findings: bad });
             }
