@@ -1,6 +1,6 @@
 //! One certificate's turn in a run of `keep`: decides, and carries the decision out.
 
-use super::actions::JourneyActions;
+use super::actions::{AcmeOrders, JourneyActions, Publication, Work};
 use super::entry::{Ending, KeepEntry, Placed};
 use super::gather::{gather, section_of, specification_of, still_fits};
 use super::lost;
@@ -243,7 +243,7 @@ impl<'a> Run<'a> {
                 None
             }
         };
-        let looked_at = actions.looked_at;
+        let looked_at = actions.checked;
         let validity = store.newest(name)?.map(|g| g.validity);
         store.clear_failures(name)?;
         Ok(Ending::Arrived { generation, validity, looked_at, unconfirmed })
@@ -304,21 +304,19 @@ impl<'a> Run<'a> {
         generation: u32,
     ) -> JourneyActions<'r> {
         JourneyActions {
-            context: self.context,
-            store: self.store,
-            certificate: name,
-            entry,
-            specification,
-            generation,
-            clients: &mut self.clients,
-            looked_at: 0,
-            installed_since: None,
-            published: false,
+            work: Work {
+                context: self.context,
+                store: self.store,
+                certificate: name,
+                entry,
+                specification,
+                generation,
+            },
+            acme: AcmeOrders::new(&mut self.clients),
+            publication: Publication::default(),
             answer: self.answers.remove(name),
-            listeners: Vec::new(),
-            seen: BTreeMap::new(),
-            looked_since: None,
-            ready_order: None,
+            installed_since: None,
+            checked: 0,
         }
     }
 
@@ -332,7 +330,7 @@ impl<'a> Run<'a> {
         let (store, stop) = (self.store, self.stop.clone());
         let mut actions = self.actions(name, entry, journey.specification.clone(), journey.generation);
         let stage = steps(&mut actions, Driver::new(store, name, journey), &stop).await?;
-        let looked_at = actions.looked_at;
+        let looked_at = actions.checked;
         store.clear_failures(name)?;
         store.end_authority_hold(&entry.authority)?;
         Ok((looked_at, stage))
@@ -375,8 +373,8 @@ async fn finished<T>(context: &Context, stop: &Stop, installation: impl Future<O
 
 /// Does step after step until the journey ends, or until somebody asks the program to stop. Returns where it ended.
 async fn steps(actions: &mut JourneyActions<'_>, mut driver: Driver<'_>, stop: &Stop) -> Result<Stage, StepError> {
-    let (context, store, name) = (actions.context, actions.store, actions.certificate);
-    let timeout = context.inventory.authorities[&actions.entry.authority].timeout;
+    let (context, store, name) = (actions.work.context, actions.work.store, actions.work.certificate);
+    let timeout = context.inventory.authorities[&actions.work.entry.authority].timeout;
     let timeout = SignedDuration::try_from(timeout).unwrap_or(SignedDuration::MAX);
     let mut waiting_since: Option<Timestamp> = None;
     loop {
@@ -399,7 +397,7 @@ async fn steps(actions: &mut JourneyActions<'_>, mut driver: Driver<'_>, stop: &
                 // A person at the authority may take days, and an authority may want to be asked much later: the next runs ask
                 // again. What proves control stays meanwhile, but for a listener, which ends with this run.
                 let wait = until.duration_since(now);
-                let much_later = wait >= LONG_WAIT && actions.listeners.is_empty();
+                let much_later = wait >= LONG_WAIT && actions.publication.listeners.is_empty();
                 if (waits_for == WaitsFor::Approval || much_later) && wait > timeout - waited {
                     return Err(StepError::AwaitsApproval { until });
                 }
@@ -415,7 +413,7 @@ async fn steps(actions: &mut JourneyActions<'_>, mut driver: Driver<'_>, stop: &
             }
             Step::Did(passed) => {
                 if !driver.journey().stage.needs_publication() {
-                    actions.listeners.clear();
+                    actions.publication.listeners.clear();
                     pay_debts(context, store, |whose| whose == name).await?;
                 }
                 if let Some(milestone) = passed {
@@ -423,7 +421,7 @@ async fn steps(actions: &mut JourneyActions<'_>, mut driver: Driver<'_>, stop: &
                     let journey = driver.journey();
                     let detail = detail(actions, &journey.specification.key, journey.generation, milestone)?;
                     context.report(&Progress::Passed { milestone, detail });
-                    if milestone == Milestone::Proved && actions.has_records_by_hand() {
+                    if milestone == Milestone::Proved && actions.work.has_records_by_hand() {
                         context.report(&Progress::Note("the records placed by hand can be removed now".into()));
                     }
                 }
@@ -442,11 +440,11 @@ fn detail(
     Ok(match milestone {
         Milestone::Prepared => format!("key ({key}) stored, readable by its owner only"),
         Milestone::Ordered => {
-            let names = words::count(actions.specification.names.len() as u64, "name");
-            format!("{names} at authority `{}`", actions.specification.authority)
+            let names = words::count(actions.work.specification.names.len() as u64, "name");
+            format!("{names} at authority `{}`", actions.work.specification.authority)
         }
-        Milestone::Proved => format!("control of {} proved", words::list(&actions.specification.names)),
-        Milestone::Issued => match actions.store.newest(actions.certificate)? {
+        Milestone::Proved => format!("control of {} proved", words::list(&actions.work.specification.names)),
+        Milestone::Issued => match actions.work.store.newest(actions.work.certificate)? {
             Some(g) => {
                 let lifetime = words::duration(g.validity.lifetime());
                 let until = words::by_when(g.validity.not_after, g.validity.lifetime());
@@ -454,13 +452,15 @@ fn detail(
             }
             None => String::new(),
         },
-        Milestone::Installed if actions.entry.install.is_empty() => "nowhere: the inventory names no server".to_owned(),
+        Milestone::Installed if actions.work.entry.install.is_empty() => {
+            "nowhere: the inventory names no server".to_owned()
+        }
         Milestone::Installed => format!("generation {generation} is in use"),
         Milestone::Confirmed => detail_of_confirmed(actions),
     })
 }
 
 fn detail_of_confirmed(actions: &JourneyActions<'_>) -> String {
-    let text = if actions.looked_at == 0 { "stored; no endpoint to check" } else { "checked live, as visitors see it" };
+    let text = if actions.checked == 0 { "stored; no endpoint to check" } else { "checked live, as visitors see it" };
     text.to_owned()
 }

@@ -1,19 +1,20 @@
 //! The steps at an ACME authority, from the challenges to the chain.
 
-use super::JourneyActions;
+use super::work::Work;
 use crate::StepError;
 use crate::by_hand::answer::fitting;
 use eskort_acme::{
     AcmeError, Answer, Authorization, ChallengeKind, Order, OrderStatus, Rejected, Signer, Step, answer_challenge,
-    finalize, parse_authorization, parse_certificate, parse_order, post_as_get,
+    finalize, new_order, parse_authorization, parse_certificate, parse_order, post_as_get,
 };
-use eskort_core::inventory::{DnsProof, Proof, RecordWriter};
+use eskort_core::inventory::{AcmeAuthority, DnsProof, Proof, RecordWriter};
 use eskort_core::journey::{OrderRef, Outcome, ProofTask, Way};
 use eskort_core::names::Identifier;
 use eskort_core::pki::{Certificate, Chain, ChainError, make_csr};
 use eskort_core::progress::{NameState, Progress};
 use eskort_core::record::{Record, StandingRecord, account_record, challenge_record};
-use eskort_talk::{AuthorityError, Hold};
+use eskort_talk::{AuthorityError, Client, Hold};
+use std::collections::BTreeMap;
 use std::time::{Duration, Instant};
 
 /// After so many questions the wait for the authority is more than a moment.
@@ -34,22 +35,125 @@ fn kind(way: Way) -> ChallengeKind {
     }
 }
 
-impl JourneyActions<'_> {
-    pub(super) async fn ask(&mut self, step: Step, url: &str) -> Result<Answer, StepError> {
-        Ok(self.client()?.send(step, Hold::Repeatable, |s, n| post_as_get(s, n, url)).await?)
+/// The conversations with ACME authorities, and what is known of one order.
+pub(crate) struct AcmeOrders<'a> {
+    /// The conversations of this run, by authority.
+    pub(crate) clients: &'a mut BTreeMap<String, Client>,
+    /// What was seen of each authorization during a long wait: its name, and whether it is proved.
+    seen: BTreeMap<String, (String, bool)>,
+    /// Since when the authority validates, in this run.
+    since: Option<Instant>,
+    /// The address of an order that was ready when it was made.
+    ready_order: Option<String>,
+}
+
+impl<'a> AcmeOrders<'a> {
+    pub(crate) fn new(clients: &'a mut BTreeMap<String, Client>) -> Self {
+        AcmeOrders { clients, seen: BTreeMap::new(), since: None, ready_order: None }
+    }
+}
+
+impl AcmeOrders<'_> {
+    /// Returns the conversation with the journey's authority, begun when it is first needed.
+    pub(super) fn client(&mut self, work: &Work<'_>) -> Result<&mut Client, StepError> {
+        let (context, name) = (work.context, &work.specification.authority);
+        if !self.clients.contains_key(name) {
+            let authority = &context.inventory.authorities[name];
+            let acme = authority.acme().ok_or(StepError::OtherKind { kind: authority.kind_word() })?;
+            let client =
+                Client::open(name, acme, authority.timeout, work.store, context.progress.clone(), context.now.clone())?;
+            self.clients.insert(name.clone(), client);
+        }
+        Ok(self.clients.get_mut(name).expect("it was just put in"))
     }
 
-    pub(super) async fn ask_order(&mut self, order: &OrderRef) -> Result<(Order, Answer), StepError> {
-        let answer = self.ask(Step::Order, &order.url).await?;
+    /// After a refusal that is about the account: forgets one that the authority does not know, and leaves one that it has ended,
+    /// so that the next order is placed with a new one. Returns what to say.
+    pub(super) async fn look_after_account(
+        &mut self,
+        work: &Work<'_>,
+        error: AuthorityError,
+    ) -> Result<AuthorityError, StepError> {
+        let (store, name) = (work.store, work.specification.authority.clone());
+        if !self.clients.contains_key(&name) {
+            return Ok(error);
+        }
+        let client = self.client(work)?;
+        let error = client.explain(error).await;
+        match &error {
+            AuthorityError::AccountEnded { .. } => client.leave_account(&name, store)?,
+            other if other.problem().is_some_and(|p| p.kind == "accountDoesNotExist") => {
+                client.forget_account(&name, store)?;
+            }
+            _ => {}
+        }
+        Ok(error)
+    }
+
+    pub(super) async fn place_order(
+        &mut self,
+        work: &Work<'_>,
+        authority: &AcmeAuthority,
+    ) -> Result<Outcome, StepError> {
+        let (context, store) = (work.context, work.store);
+        let wanted = work.specification.clone();
+        let contact = authority.contact.as_deref().or(context.inventory.contact.as_deref());
+        let client = self.client(work)?;
+        let mut tries = 0;
+        let answer = loop {
+            client.ensure_account(&wanted.authority, authority, contact, store).await?;
+            let directory = client.directory().await?;
+            let sent = client.send(Step::NewOrder, Hold::Once, |s, n| new_order(s, n, &directory, &wanted.names)).await;
+            tries += 1;
+            let error = match sent {
+                Ok(answer) => break answer,
+                Err(error) => client.explain(error).await,
+            };
+            match &error {
+                AuthorityError::AccountEnded { url } if tries == 1 => {
+                    let text = format!("the authority has ended the account {url}");
+                    context.report(&Progress::Note(text));
+                    client.leave_account(&wanted.authority, store)?;
+                }
+                other if tries == 1 && other.problem().is_some_and(|p| p.kind == "accountDoesNotExist") => {
+                    client.forget_account(&wanted.authority, store)?;
+                }
+                _ => return Err(error.into()),
+            }
+        };
+        let order = parse_order(&answer).map_err(AuthorityError::from)?;
+        let wrong = |found: &str| {
+            AuthorityError::from(AcmeError::NotProtocol {
+                expected: "the order that was asked for",
+                found: found.into(),
+            })
+        };
+        if order.authorizations.len() > work.specification.names.len() {
+            return Err(wrong("it has more authorizations than names").into());
+        }
+        let url = answer.location.ok_or_else(|| wrong("it has no Location"))?;
+        if !url.starts_with("https://") {
+            return Err(wrong("its Location does not begin with https://").into());
+        }
+        self.ready_order = (order.status == OrderStatus::Ready).then(|| url.clone());
+        Ok(Outcome::Ordered(OrderRef { url, finalize: order.finalize, authorizations: order.authorizations }))
+    }
+
+    pub(super) async fn ask(&mut self, work: &Work<'_>, step: Step, url: &str) -> Result<Answer, StepError> {
+        Ok(self.client(work)?.send(step, Hold::Repeatable, |s, n| post_as_get(s, n, url)).await?)
+    }
+
+    pub(super) async fn ask_order(&mut self, work: &Work<'_>, order: &OrderRef) -> Result<(Order, Answer), StepError> {
+        let answer = self.ask(work, Step::Order, &order.url).await?;
         Ok((parse_order(&answer).map_err(AuthorityError::from)?, answer))
     }
 
-    async fn ask_authorization(&mut self, url: &str) -> Result<Authorization, StepError> {
-        let answer = self.ask(Step::Authorization, url).await?;
+    async fn ask_authorization(&mut self, work: &Work<'_>, url: &str) -> Result<Authorization, StepError> {
+        let answer = self.ask(work, Step::Authorization, url).await?;
         Ok(parse_authorization(&answer).map_err(AuthorityError::from)?)
     }
 
-    pub(super) async fn choose_challenges(&mut self, order: &OrderRef) -> Result<Outcome, StepError> {
+    pub(super) async fn choose_challenges(&mut self, work: &Work<'_>, order: &OrderRef) -> Result<Outcome, StepError> {
         // An order that was ready when it was made has nothing left to prove.
         if self.ready_order.as_ref() == Some(&order.url) {
             return Ok(Outcome::Challenges(Vec::new()));
@@ -57,11 +161,11 @@ impl JourneyActions<'_> {
         let mut tasks = Vec::new();
         let mut rejected = Vec::new();
         for url in &order.authorizations {
-            let authorization = self.ask_authorization(url).await?;
+            let authorization = self.ask_authorization(work, url).await?;
             match authorization.failed {
                 Some(failed) => rejected.push(failed),
                 None if authorization.proved => {}
-                None => tasks.push(self.choose_challenge(authorization)?),
+                None => tasks.push(self.choose_challenge(work, authorization)?),
             }
         }
         if !rejected.is_empty() {
@@ -71,7 +175,7 @@ impl JourneyActions<'_> {
     }
 
     /// Chooses the challenge that the name's proof can meet, and says what to publish for it.
-    fn choose_challenge(&mut self, authorization: Authorization) -> Result<ProofTask, StepError> {
+    fn choose_challenge(&mut self, work: &Work<'_>, authorization: Authorization) -> Result<ProofTask, StepError> {
         let base = Identifier::parse_any(&authorization.name).ok();
         let ours =
             |n: &&Identifier| n.is_wildcard() == authorization.wildcard && base.as_ref() == Some(&n.without_wildcard());
@@ -80,9 +184,9 @@ impl JourneyActions<'_> {
             found: format!("one for `{}`", authorization.name),
         };
         let name =
-            self.specification.names.iter().find(ours).ok_or_else(foreign).map_err(AuthorityError::from)?.clone();
+            work.specification.names.iter().find(ours).ok_or_else(foreign).map_err(AuthorityError::from)?.clone();
         let (proof_name, proof) =
-            self.context.inventory.proof_of(self.entry, &name).expect("an ACME order has its proofs");
+            work.context.inventory.proof_of(work.entry, &name).expect("an ACME order has its proofs");
         let proof_name = proof_name.to_owned();
         let offered = |way: &Way| Some((*way, authorization.challenge(kind(*way))?));
         let all: Vec<_> = proof.ways().iter().filter_map(offered).collect();
@@ -92,7 +196,7 @@ impl JourneyActions<'_> {
             return Err(StepError::NoChallenge { name: name.to_string(), challenges });
         };
         let challenge = challenge.map_err(AuthorityError::from)?.clone();
-        let signer = self.client()?.signer();
+        let signer = self.client(work)?.signer();
         let key_authorization = match way {
             Way::DnsPersist => String::new(),
             Way::Http | Way::Dns | Way::DnsAccount | Way::Tls => signer.key_authorization(&challenge.token),
@@ -104,7 +208,7 @@ impl JourneyActions<'_> {
             Way::DnsAccount => Some(account_record(&name.base(), &account, &key_authorization)),
             Way::DnsPersist => {
                 let issuer = challenge.issuers[0].clone();
-                Some(self.standing_record(proof, &name, issuer, account))
+                Some(self.standing_record(work, proof, &name, issuer, account))
             }
         };
         let (challenge, token) = (challenge.url, challenge.token);
@@ -112,23 +216,34 @@ impl JourneyActions<'_> {
     }
 
     /// One record serves a name and its wildcard alike.
-    fn standing_record(&self, proof: &Proof, name: &Identifier, issuer: String, account: String) -> Record {
+    fn standing_record(
+        &self,
+        work: &Work<'_>,
+        proof: &Proof,
+        name: &Identifier,
+        issuer: String,
+        account: String,
+    ) -> Record {
         let (wildcard, until) = match proof {
             Proof::Dns(DnsProof { writer: RecordWriter::Standing { wildcard, until }, .. }) => (*wildcard, *until),
             _ => (false, None),
         };
-        let has_wildcard = self.specification.names.iter().any(|n| n.is_wildcard() && n.base() == name.base());
+        let has_wildcard = work.specification.names.iter().any(|n| n.is_wildcard() && n.base() == name.base());
         StandingRecord { issuer, account, wildcard: wildcard || has_wildcard, until }.record(&name.base())
     }
 
-    pub(super) async fn answer(&mut self, order: &OrderRef, tasks: &[ProofTask]) -> Result<Outcome, StepError> {
-        self.ensure_published(tasks).await?;
+    pub(super) async fn answer(
+        &mut self,
+        work: &Work<'_>,
+        order: &OrderRef,
+        tasks: &[ProofTask],
+    ) -> Result<Outcome, StepError> {
         for task in tasks {
             let make = |s: &Signer, n: &str| answer_challenge(s, n, &task.challenge);
-            let Err(error) = self.client()?.send(Step::Challenge, Hold::Repeatable, make).await else { continue };
+            let Err(error) = self.client(work)?.send(Step::Challenge, Hold::Repeatable, make).await else { continue };
             // A cut connection, or an earlier run: it may have got through already. The authorization knows.
             let refused = error.problem().is_some_and(|p| (400..500).contains(&p.status) && p.status != 429);
-            if !refused || !self.was_told(order, task).await? {
+            if !refused || !self.was_told(work, order, task).await? {
                 return Err(error.into());
             }
         }
@@ -136,9 +251,9 @@ impl JourneyActions<'_> {
     }
 
     /// Returns whether the authority was told to look at a task, whatever it made of it.
-    async fn was_told(&mut self, order: &OrderRef, task: &ProofTask) -> Result<bool, StepError> {
+    async fn was_told(&mut self, work: &Work<'_>, order: &OrderRef, task: &ProofTask) -> Result<bool, StepError> {
         for url in &order.authorizations {
-            let found = self.ask_authorization(url).await?;
+            let found = self.ask_authorization(work, url).await?;
             if found.wildcard == task.name.is_wildcard() && found.name.eq_ignore_ascii_case(&task.name.base()) {
                 return Ok(found.told);
             }
@@ -147,9 +262,13 @@ impl JourneyActions<'_> {
     }
 
     /// Asks for the order; says until when to wait where the authority was asked too often.
-    async fn ask_patiently(&mut self, order: &OrderRef) -> Result<Result<(Order, Answer), Outcome>, StepError> {
-        match self.ask_order(order).await {
-            Err(StepError::Authority(error)) => match self.client()?.asks_to_wait(&error) {
+    async fn ask_patiently(
+        &mut self,
+        work: &Work<'_>,
+        order: &OrderRef,
+    ) -> Result<Result<(Order, Answer), Outcome>, StepError> {
+        match self.ask_order(work, order).await {
+            Err(StepError::Authority(error)) => match self.client(work)?.asks_to_wait(&error) {
                 Some(ask_again) => Ok(Err(Outcome::NotYet { ask_again })),
                 None => Err(error.into()),
             },
@@ -157,34 +276,39 @@ impl JourneyActions<'_> {
         }
     }
 
-    pub(super) async fn await_proof(&mut self, order_ref: &OrderRef, polls: u32) -> Result<Outcome, StepError> {
-        let (order, answer) = match self.ask_patiently(order_ref).await? {
+    pub(super) async fn await_proof(
+        &mut self,
+        work: &Work<'_>,
+        order_ref: &OrderRef,
+        polls: u32,
+    ) -> Result<Outcome, StepError> {
+        let (order, answer) = match self.ask_patiently(work, order_ref).await? {
             Ok(found) => found,
             Err(wait) => return Ok(wait),
         };
         match order.status {
             OrderStatus::Pending => {
-                self.say_who_waits(order_ref, polls).await;
-                let ask_again = self.client()?.ask_again(&answer, polls);
+                self.say_who_waits(work, order_ref, polls).await;
+                let ask_again = self.client(work)?.ask_again(&answer, polls);
                 Ok(Outcome::NotYet { ask_again })
             }
             OrderStatus::Ready => Ok(Outcome::Proved),
-            OrderStatus::Invalid => Err(self.why_invalid(order_ref, order).await),
-            OrderStatus::Processing | OrderStatus::Valid => self.issuing(&order, &answer, 0),
+            OrderStatus::Invalid => Err(self.why_invalid(work, order_ref, order).await),
+            OrderStatus::Processing | OrderStatus::Valid => self.issuing(work, &order, &answer, 0),
         }
     }
 
     /// Says how names stand, once the wait is more than a moment: asks for one authorization at a time, in turn, and not any
     /// more for those that are proved.
-    async fn say_who_waits(&mut self, order: &OrderRef, polls: u32) {
-        let since = *self.looked_since.get_or_insert_with(Instant::now);
+    async fn say_who_waits(&mut self, work: &Work<'_>, order: &OrderRef, polls: u32) {
+        let since = *self.since.get_or_insert_with(Instant::now);
         if polls < LONG_WAIT {
             return;
         }
         let proved = |url: &&String| self.seen.get(*url).is_some_and(|(_, proved)| *proved);
         let waiting: Vec<&String> = order.authorizations.iter().take(MOST_ASKED).filter(|url| !proved(url)).collect();
         let Some(url) = waiting.get(polls as usize % waiting.len().max(1)).map(|url| (*url).clone()) else { return };
-        if let Ok(found) = self.ask_authorization(&url).await {
+        if let Ok(found) = self.ask_authorization(work, &url).await {
             let star = if found.wildcard { "*." } else { "" };
             self.seen.insert(url, (format!("{star}{}", found.name), found.proved));
         }
@@ -192,14 +316,14 @@ impl JourneyActions<'_> {
             let state = if *proved { "proved" } else { "validation in progress" };
             NameState { name: name.clone(), state: state.into(), since: Some(since) }
         };
-        self.context.report(&Progress::Names(self.seen.values().map(state).collect()));
+        work.context.report(&Progress::Names(self.seen.values().map(state).collect()));
     }
 
     /// An invalid order often keeps its reasons in its authorizations: all of them are told, since each costs a failed try.
-    async fn why_invalid(&mut self, order_ref: &OrderRef, order: Order) -> StepError {
+    async fn why_invalid(&mut self, work: &Work<'_>, order_ref: &OrderRef, order: Order) -> StepError {
         let mut rejected = Vec::new();
         for url in &order_ref.authorizations {
-            rejected.extend(self.ask_authorization(url).await.ok().and_then(|found| found.failed));
+            rejected.extend(self.ask_authorization(work, url).await.ok().and_then(|found| found.failed));
         }
         if rejected.is_empty() {
             rejected.push(Rejected { name: None, problem: order.error });
@@ -208,29 +332,34 @@ impl JourneyActions<'_> {
     }
 
     /// What an order says once its CSR is in.
-    fn issuing(&mut self, order: &Order, answer: &Answer, polls: u32) -> Result<Outcome, StepError> {
+    fn issuing(&mut self, work: &Work<'_>, order: &Order, answer: &Answer, polls: u32) -> Result<Outcome, StepError> {
         match order.certificate_url().map_err(AuthorityError::from)? {
             Some(url) => Ok(Outcome::Ready(url.to_owned())),
-            None => Ok(Outcome::Finalized { ask_again: self.client()?.ask_again(answer, polls) }),
+            None => Ok(Outcome::Finalized { ask_again: self.client(work)?.ask_again(answer, polls) }),
         }
     }
 
-    pub(super) async fn finalize(&mut self, order_ref: &OrderRef, again: bool) -> Result<Outcome, StepError> {
-        let csr = make_csr(&self.key()?, &self.specification.names, &self.entry.wish)
-            .map_err(|source| self.key_error(source))?;
+    pub(super) async fn finalize(
+        &mut self,
+        work: &Work<'_>,
+        order_ref: &OrderRef,
+        again: bool,
+    ) -> Result<Outcome, StepError> {
+        let csr = make_csr(&work.key()?, &work.specification.names, &work.entry.wish)
+            .map_err(|source| work.key_error(source))?;
         let mut ask_first = again;
         let mut unknown: Option<AuthorityError> = None;
         loop {
             if ask_first {
-                let (order, answer) = self.ask_order(order_ref).await?;
+                let (order, answer) = self.ask_order(work, order_ref).await?;
                 match order.status {
                     OrderStatus::Ready => {}
-                    OrderStatus::Invalid => return Err(self.why_invalid(order_ref, order).await),
-                    _ => return self.issuing(&order, &answer, 0),
+                    OrderStatus::Invalid => return Err(self.why_invalid(work, order_ref, order).await),
+                    _ => return self.issuing(work, &order, &answer, 0),
                 }
             }
             let make = |s: &Signer, n: &str| finalize(s, n, &order_ref.finalize, &csr);
-            match self.client()?.send(Step::Finalize, Hold::Once, make).await {
+            match self.client(work)?.send(Step::Finalize, Hold::Once, make).await {
                 // It may have arrived: the order knows. What went wrong the first time is the cause of what follows.
                 Err(error) if error.outcome_unknown() && unknown.is_none() => {
                     (ask_first, unknown) = (true, Some(error));
@@ -238,22 +367,27 @@ impl JourneyActions<'_> {
                 Err(error) => return Err(unknown.unwrap_or(error).into()),
                 Ok(answer) => {
                     let order = parse_order(&answer).map_err(AuthorityError::from)?;
-                    return self.issuing(&order, &answer, 0);
+                    return self.issuing(work, &order, &answer, 0);
                 }
             }
         }
     }
 
-    pub(super) async fn await_certificate(&mut self, order_ref: &OrderRef, polls: u32) -> Result<Outcome, StepError> {
-        let (order, answer) = match self.ask_patiently(order_ref).await? {
+    pub(super) async fn await_certificate(
+        &mut self,
+        work: &Work<'_>,
+        order_ref: &OrderRef,
+        polls: u32,
+    ) -> Result<Outcome, StepError> {
+        let (order, answer) = match self.ask_patiently(work, order_ref).await? {
             Ok(found) => found,
             Err(wait) => return Ok(wait),
         };
         let outcome = match order.status {
-            OrderStatus::Invalid => return Err(self.why_invalid(order_ref, order).await),
+            OrderStatus::Invalid => return Err(self.why_invalid(work, order_ref, order).await),
             // The CSR never arrived.
-            OrderStatus::Ready => self.finalize(order_ref, false).await?,
-            _ => self.issuing(&order, &answer, polls)?,
+            OrderStatus::Ready => self.finalize(work, order_ref, false).await?,
+            _ => self.issuing(work, &order, &answer, polls)?,
         };
         Ok(match outcome {
             Outcome::Finalized { ask_again } => Outcome::NotYet { ask_again },
@@ -261,38 +395,38 @@ impl JourneyActions<'_> {
         })
     }
 
-    pub(super) async fn fetch(&mut self, url: &str) -> Result<Outcome, StepError> {
-        let (mut chain, alternates) = self.fetch_chain(url).await?;
-        let authority = self.context.inventory.authorities[&self.specification.authority].acme();
+    pub(super) async fn fetch(&mut self, work: &Work<'_>, url: &str) -> Result<Outcome, StepError> {
+        let (mut chain, alternates) = self.fetch_chain(work, url).await?;
+        let authority = work.context.inventory.authorities[&work.specification.authority].acme();
         if let Some(top) = authority.and_then(|acme| acme.top_issuer.as_ref())
             && chain.top_issuer() != top
         {
-            match self.alternate(&alternates, top).await? {
+            match self.alternate(work, &alternates, top).await? {
                 Some(other) => chain = other,
                 None => {
                     let text =
                         format!("the authority offers no chain that ends at `{top}`; using `{}`", chain.top_issuer());
-                    self.context.report(&Progress::Note(text));
+                    work.context.report(&Progress::Note(text));
                 }
             }
         }
-        chain.check_answers(&self.key()?, &self.specification.names)?;
-        if self.entry.wish.must_staple && !chain.leaf().must_staple {
+        chain.check_answers(&work.key()?, &work.specification.names)?;
+        if work.entry.wish.must_staple && !chain.leaf().must_staple {
             let text = "the certificate does not say that servers have to staple, though the inventory asks for it";
-            self.context.report(&Progress::Note(text.into()));
+            work.context.report(&Progress::Note(text.into()));
         }
-        self.store.generation_folder(self.certificate, self.generation).save_chain(&chain)?;
-        let now = (self.context.now)();
-        self.store.record_generation(self.certificate, self.generation, &self.specification, &chain, now)?;
+        work.store.generation_folder(work.certificate, work.generation).save_chain(&chain)?;
+        let now = (work.context.now)();
+        work.store.record_generation(work.certificate, work.generation, &work.specification, &chain, now)?;
         Ok(Outcome::Stored)
     }
 
     /// Fetches a chain, again as long as nothing is in the answer, and puts it in order where it came in another. Returns the
     /// addresses of alternates too.
-    async fn fetch_chain(&mut self, url: &str) -> Result<(Chain, Vec<String>), StepError> {
+    async fn fetch_chain(&mut self, work: &Work<'_>, url: &str) -> Result<(Chain, Vec<String>), StepError> {
         let mut tries = 0;
         loop {
-            let answer = self.ask(Step::Certificate, url).await?;
+            let answer = self.ask(work, Step::Certificate, url).await?;
             tries += 1;
             if answer.body.trim_ascii().is_empty() && tries < EMPTY_TRIES {
                 tokio::time::sleep(Duration::from_millis(500)).await;
@@ -302,7 +436,7 @@ impl JourneyActions<'_> {
             let certificates = certificates.map_err(ChainError::from)?;
             let chain = match Chain::from_certificates(certificates.clone()) {
                 Err(broken @ ChainError::BrokenLink { .. }) => {
-                    let built = fitting(self.context, &self.entry.authority, &certificates, &self.key()?)?;
+                    let built = fitting(work.context, &work.entry.authority, &certificates, &work.key()?)?;
                     let built = built.filter(|built| built.missing.is_none()).ok_or(broken)?;
                     match built.fault {
                         Some(fault) => return Err(ChainError::from(fault).into()),
@@ -315,9 +449,9 @@ impl JourneyActions<'_> {
         }
     }
 
-    async fn alternate(&mut self, urls: &[String], top: &str) -> Result<Option<Chain>, StepError> {
+    async fn alternate(&mut self, work: &Work<'_>, urls: &[String], top: &str) -> Result<Option<Chain>, StepError> {
         for url in urls {
-            let (chain, _) = self.fetch_chain(url).await?;
+            let (chain, _) = self.fetch_chain(work, url).await?;
             if chain.top_issuer() == top {
                 return Ok(Some(chain));
             }

@@ -1,0 +1,58 @@
+//! What the work on one certificate's journey is about.
+
+use crate::StepError;
+use eskort_core::context::Context;
+use eskort_core::decision::Specification;
+use eskort_core::inventory::{CertificateEntry, DnsProof, Part, Proof, RecordWriter};
+use eskort_core::pki::{PkiError, PrivateKey};
+use eskort_install::Placement;
+use eskort_prove::Proving;
+use eskort_store::Store;
+
+/// One certificate's journey, and what is around it.
+pub(crate) struct Work<'a> {
+    pub(crate) context: &'a Context,
+    pub(crate) store: &'a Store,
+    pub(crate) certificate: &'a str,
+    pub(crate) entry: &'a CertificateEntry,
+    pub(crate) specification: Specification,
+    pub(crate) generation: u32,
+}
+
+impl Work<'_> {
+    /// Whether a person placed records for this journey alone.
+    pub(crate) fn has_records_by_hand(&self) -> bool {
+        let by_hand = |proof: &Proof| matches!(proof, Proof::Dns(DnsProof { writer: RecordWriter::Person, .. }));
+        let proofs =
+            self.specification.names.iter().filter_map(|name| self.context.inventory.proof_of(self.entry, name));
+        proofs.into_iter().any(|(_, proof)| by_hand(proof))
+    }
+
+    pub(super) fn talks_acme(&self) -> bool {
+        self.context.inventory.authorities[&self.specification.authority].acme().is_some()
+    }
+
+    pub(super) fn key_error(&self, source: PkiError) -> StepError {
+        let folder = self.store.generation_folder(self.certificate, self.generation);
+        StepError::Key { path: folder.part(Part::Key), source }
+    }
+
+    /// Returns the key of the generation.
+    pub(super) fn key(&self) -> Result<PrivateKey, StepError> {
+        let folder = self.store.generation_folder(self.certificate, self.generation);
+        let missing = || StepError::Key {
+            path: folder.part(Part::Key),
+            source: PkiError::Key { reason: "the file is gone".into() },
+        };
+        let pem = folder.key()?.ok_or_else(missing)?;
+        PrivateKey::from_pem(&pem).map_err(|source| self.key_error(source))
+    }
+
+    pub(super) fn proving(&self) -> Proving<'_> {
+        Proving { context: self.context, store: self.store, certificate: self.certificate, entry: self.entry }
+    }
+
+    pub(super) fn placement(&self) -> Placement<'_> {
+        Placement::of(self.certificate, self.entry, &self.specification.names, self.generation)
+    }
+}
