@@ -229,6 +229,6 @@ mod tests {
         assert!(matches!(refused, HostError::GivenUp { .. }), "{refused}");
         let injected = Secret::new("oil\r\nDELE /etc/passwd".to_owned());
         let refused = Session::open("account", &host, Some(&injected)).await.err().unwrap();
-        assert!(refused.to_string().contains("must not have line ends"), "{refused}");
+        assert!(refused.to_string().contains("must not contain line breaks"), "{refused}");
     }
 }

@@ -33,7 +33,7 @@ pub enum Hold {
 }
 
 /// A conversation with one authority, for one run.
-pub struct Client {
+pub struct Conversation {
     http: reqwest::Client,
     directory_url: String,
     directory: Option<Directory>,
@@ -47,7 +47,7 @@ pub struct Client {
     now: eskort_core::context::Now,
 }
 
-impl Client {
+impl Conversation {
     /// Opens a conversation; nothing is sent yet. An account that was made with another key is forgotten: the same key is the only
     /// way to use it.
     ///
@@ -85,7 +85,7 @@ impl Client {
             signer.set_account(account.url);
         }
         let longest = timeout.min(LONGEST_ANSWER);
-        Ok(Client {
+        Ok(Conversation {
             http: http_client(authority, longest)?,
             directory_url: authority.directory.clone(),
             directory: None,

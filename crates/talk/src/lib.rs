@@ -6,7 +6,7 @@ mod est;
 pub mod http;
 mod issuers;
 
-pub use acme::{Client, Hold};
+pub use acme::{Conversation, Hold};
 pub use error::{AuthorityError, EstError};
 pub use est::{Enrolled, Est};
 pub use issuers::add_missing_issuers;

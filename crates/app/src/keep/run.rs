@@ -21,7 +21,7 @@ use eskort_host::panic_point;
 use eskort_install::Facts as ServerFacts;
 use eskort_prove::{ProofError, pay_debts};
 use eskort_store::{JourneyRow, Store, StoreError};
-use eskort_talk::Client;
+use eskort_talk::Conversation;
 use jiff::{SignedDuration, Timestamp};
 use std::collections::BTreeMap;
 use std::panic::AssertUnwindSafe;
@@ -33,7 +33,7 @@ pub(crate) struct Run<'a> {
     context: &'a Context,
     store: &'a Store,
     /// The conversations with authorities, each begun when it is first needed.
-    clients: BTreeMap<String, Client>,
+    conversations: BTreeMap<String, Conversation>,
     /// Authorities that were found to be out of reach in this run, with what came back.
     out_of_reach: BTreeMap<String, String>,
     /// Whether somebody asks the program to stop.
@@ -47,8 +47,16 @@ pub(crate) struct Run<'a> {
 impl<'a> Run<'a> {
     /// Begins a run.
     pub(crate) fn new(context: &'a Context, store: &'a Store) -> Self {
-        let (clients, answers, out_of_reach) = (BTreeMap::new(), BTreeMap::new(), BTreeMap::new());
-        Run { context, store, clients, out_of_reach, stop: Stop::listen(), answers, configs: ServerFacts::default() }
+        let (conversations, answers, out_of_reach) = (BTreeMap::new(), BTreeMap::new(), BTreeMap::new());
+        Run {
+            context,
+            store,
+            conversations,
+            out_of_reach,
+            stop: Stop::listen(),
+            answers,
+            configs: ServerFacts::default(),
+        }
     }
 
     /// Gives the run an answer that a person has brought.
@@ -68,7 +76,7 @@ impl<'a> Run<'a> {
         match turn {
             Ok(entry) => entry,
             Err(what) => {
-                self.clients.clear();
+                self.conversations.clear();
                 let ending = self.failed(name, StepError::Panic { what }).await;
                 KeepEntry::new(name, None, ending)
             }
@@ -312,7 +320,7 @@ impl<'a> Run<'a> {
                 specification,
                 generation,
             },
-            acme: AcmeOrders::new(&mut self.clients),
+            acme: AcmeOrders::new(&mut self.conversations),
             publication: Publication::default(),
             answer: self.answers.remove(name),
             installed_since: None,

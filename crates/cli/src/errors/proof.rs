@@ -3,7 +3,7 @@
 use super::store::tell_store;
 use crate::error_text::ErrorText;
 use eskort_core::manual::AskedError;
-use eskort_dns::UpdateError;
+use eskort_dns::{Propagation, UpdateError};
 use eskort_host::HostError;
 use eskort_probe::{NotVisible, WhyNotVisible};
 use eskort_prove::{ApiError, ProofError};
@@ -21,23 +21,7 @@ pub(crate) fn tell_proof(error: &ProofError) -> ErrorText {
         ProofError::NotShown { .. } => told
             .hint("the authority connects to port 443 of the name: does the name resolve to this machine, and is the port open or forwarded?"),
         ProofError::AwaitsPerson { .. } => told.hint("place the records, then run `eskort keep` again"),
-        ProofError::NotEverywhere { found, .. } => {
-            let mut told = told;
-            for server in &found.behind {
-                told.cause.push_str(&format!("\n{}: {}", server.server, server.what));
-            }
-            for (host, why) in &found.silent {
-                told.cause.push_str(&format!("\n{host}: {why}"));
-            }
-            match (found.behind.is_empty(), found.have.is_empty()) {
-                (true, _) => told.hint("can this machine reach name servers at all? `name-servers` of the proof says which ones to ask"),
-                (false, true) => told.hint(
-                    "no server has it: is it placed in the zone that they serve? `propagation-timeout` of the proof says how long to wait",
-                ),
-                (false, false) => told
-                    .hint("a secondary server is behind: check its zone transfers; `propagation-timeout` of the proof says how long to wait"),
-            }
-        }
+        ProofError::NotEverywhere { found, .. } => tell_not_everywhere(told, found),
         ProofError::Write { .. } => told.hint("the proof's folder must be writable for the user that runs Eskort"),
         ProofError::NoFolder { .. } => told.hint("correct `folder` of the proof: it is where the site's pages are"),
         ProofError::NoSiteFolder { .. } => told.hint("name a [proof.NAME] of kind http-folder: it says where the site's folder is"),
@@ -95,6 +79,24 @@ pub(crate) fn tell_proof(error: &ProofError) -> ErrorText {
             }
             _ => told.hint("correct `listen` of the proof: it has to be an address of this machine"),
         },
+    }
+}
+
+/// Says what each name server that lacks the records has said.
+fn tell_not_everywhere(mut told: ErrorText, found: &Propagation) -> ErrorText {
+    for server in &found.behind {
+        told.cause.push_str(&format!("\n{}: {}", server.server, server.what));
+    }
+    for (host, why) in &found.silent {
+        told.cause.push_str(&format!("\n{host}: {why}"));
+    }
+    match (found.behind.is_empty(), found.have.is_empty()) {
+        (true, _) => told.hint("can this machine reach name servers at all? `name-servers` of the proof says which ones to ask"),
+        (false, true) => told.hint(
+            "no server has it: is it placed in the zone that they serve? `propagation-timeout` of the proof says how long to wait",
+        ),
+        (false, false) => told
+            .hint("a secondary server is behind: check its zone transfers; `propagation-timeout` of the proof says how long to wait"),
     }
 }
 

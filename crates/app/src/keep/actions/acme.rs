@@ -13,7 +13,7 @@ use eskort_core::names::Identifier;
 use eskort_core::pki::{Certificate, Chain, ChainError, make_csr};
 use eskort_core::progress::{NameState, Progress};
 use eskort_core::record::{Record, StandingRecord, account_record, challenge_record};
-use eskort_talk::{AuthorityError, Client, Hold};
+use eskort_talk::{AuthorityError, Conversation, Hold};
 use std::collections::BTreeMap;
 use std::time::{Duration, Instant};
 
@@ -38,7 +38,7 @@ fn kind(way: Way) -> ChallengeKind {
 /// The conversations with ACME authorities, and what is known of one order.
 pub(crate) struct AcmeOrders<'a> {
     /// The conversations of this run, by authority.
-    pub(crate) clients: &'a mut BTreeMap<String, Client>,
+    pub(crate) conversations: &'a mut BTreeMap<String, Conversation>,
     /// What was seen of each authorization during a long wait: its name, and whether it is proved.
     seen: BTreeMap<String, (String, bool)>,
     /// Since when the authority validates, in this run.
@@ -48,23 +48,29 @@ pub(crate) struct AcmeOrders<'a> {
 }
 
 impl<'a> AcmeOrders<'a> {
-    pub(crate) fn new(clients: &'a mut BTreeMap<String, Client>) -> Self {
-        AcmeOrders { clients, seen: BTreeMap::new(), since: None, ready_order: None }
+    pub(crate) fn new(conversations: &'a mut BTreeMap<String, Conversation>) -> Self {
+        AcmeOrders { conversations, seen: BTreeMap::new(), since: None, ready_order: None }
     }
 }
 
 impl AcmeOrders<'_> {
     /// Returns the conversation with the journey's authority, begun when it is first needed.
-    pub(super) fn client(&mut self, work: &Work<'_>) -> Result<&mut Client, StepError> {
+    pub(super) fn conversation(&mut self, work: &Work<'_>) -> Result<&mut Conversation, StepError> {
         let (context, name) = (work.context, &work.specification.authority);
-        if !self.clients.contains_key(name) {
+        if !self.conversations.contains_key(name) {
             let authority = &context.inventory.authorities[name];
             let acme = authority.acme().ok_or(StepError::OtherKind { kind: authority.kind_word() })?;
-            let client =
-                Client::open(name, acme, authority.timeout, work.store, context.progress.clone(), context.now.clone())?;
-            self.clients.insert(name.clone(), client);
+            let client = Conversation::open(
+                name,
+                acme,
+                authority.timeout,
+                work.store,
+                context.progress.clone(),
+                context.now.clone(),
+            )?;
+            self.conversations.insert(name.clone(), client);
         }
-        Ok(self.clients.get_mut(name).expect("it was just put in"))
+        Ok(self.conversations.get_mut(name).expect("it was just put in"))
     }
 
     /// After a refusal that is about the account: forgets one that the authority does not know, and leaves one that it has ended,
@@ -75,15 +81,15 @@ impl AcmeOrders<'_> {
         error: AuthorityError,
     ) -> Result<AuthorityError, StepError> {
         let (store, name) = (work.store, work.specification.authority.clone());
-        if !self.clients.contains_key(&name) {
+        if !self.conversations.contains_key(&name) {
             return Ok(error);
         }
-        let client = self.client(work)?;
-        let error = client.explain(error).await;
+        let conversation = self.conversation(work)?;
+        let error = conversation.explain(error).await;
         match &error {
-            AuthorityError::AccountEnded { .. } => client.leave_account(&name, store)?,
+            AuthorityError::AccountEnded { .. } => conversation.leave_account(&name, store)?,
             other if other.problem().is_some_and(|p| p.kind == "accountDoesNotExist") => {
-                client.forget_account(&name, store)?;
+                conversation.forget_account(&name, store)?;
             }
             _ => {}
         }
@@ -98,25 +104,26 @@ impl AcmeOrders<'_> {
         let (context, store) = (work.context, work.store);
         let wanted = work.specification.clone();
         let contact = authority.contact.as_deref().or(context.inventory.contact.as_deref());
-        let client = self.client(work)?;
+        let conversation = self.conversation(work)?;
         let mut tries = 0;
         let answer = loop {
-            client.ensure_account(&wanted.authority, authority, contact, store).await?;
-            let directory = client.directory().await?;
-            let sent = client.send(Step::NewOrder, Hold::Once, |s, n| new_order(s, n, &directory, &wanted.names)).await;
+            conversation.ensure_account(&wanted.authority, authority, contact, store).await?;
+            let directory = conversation.directory().await?;
+            let sent =
+                conversation.send(Step::NewOrder, Hold::Once, |s, n| new_order(s, n, &directory, &wanted.names)).await;
             tries += 1;
             let error = match sent {
                 Ok(answer) => break answer,
-                Err(error) => client.explain(error).await,
+                Err(error) => conversation.explain(error).await,
             };
             match &error {
                 AuthorityError::AccountEnded { url } if tries == 1 => {
                     let text = format!("the authority has ended the account {url}");
                     context.report(&Progress::Note(text));
-                    client.leave_account(&wanted.authority, store)?;
+                    conversation.leave_account(&wanted.authority, store)?;
                 }
                 other if tries == 1 && other.problem().is_some_and(|p| p.kind == "accountDoesNotExist") => {
-                    client.forget_account(&wanted.authority, store)?;
+                    conversation.forget_account(&wanted.authority, store)?;
                 }
                 _ => return Err(error.into()),
             }
@@ -140,7 +147,7 @@ impl AcmeOrders<'_> {
     }
 
     pub(super) async fn ask(&mut self, work: &Work<'_>, step: Step, url: &str) -> Result<Answer, StepError> {
-        Ok(self.client(work)?.send(step, Hold::Repeatable, |s, n| post_as_get(s, n, url)).await?)
+        Ok(self.conversation(work)?.send(step, Hold::Repeatable, |s, n| post_as_get(s, n, url)).await?)
     }
 
     pub(super) async fn ask_order(&mut self, work: &Work<'_>, order: &OrderRef) -> Result<(Order, Answer), StepError> {
@@ -196,7 +203,7 @@ impl AcmeOrders<'_> {
             return Err(StepError::NoChallenge { name: name.to_string(), challenges });
         };
         let challenge = challenge.map_err(AuthorityError::from)?.clone();
-        let signer = self.client(work)?.signer();
+        let signer = self.conversation(work)?.signer();
         let key_authorization = match way {
             Way::DnsPersist => String::new(),
             Way::Http | Way::Dns | Way::DnsAccount | Way::Tls => signer.key_authorization(&challenge.token),
@@ -240,7 +247,9 @@ impl AcmeOrders<'_> {
     ) -> Result<Outcome, StepError> {
         for task in tasks {
             let make = |s: &Signer, n: &str| answer_challenge(s, n, &task.challenge);
-            let Err(error) = self.client(work)?.send(Step::Challenge, Hold::Repeatable, make).await else { continue };
+            let Err(error) = self.conversation(work)?.send(Step::Challenge, Hold::Repeatable, make).await else {
+                continue;
+            };
             // A cut connection, or an earlier run: it may have got through already. The authorization knows.
             let refused = error.problem().is_some_and(|p| (400..500).contains(&p.status) && p.status != 429);
             if !refused || !self.was_told(work, order, task).await? {
@@ -268,7 +277,7 @@ impl AcmeOrders<'_> {
         order: &OrderRef,
     ) -> Result<Result<(Order, Answer), Outcome>, StepError> {
         match self.ask_order(work, order).await {
-            Err(StepError::Authority(error)) => match self.client(work)?.asks_to_wait(&error) {
+            Err(StepError::Authority(error)) => match self.conversation(work)?.asks_to_wait(&error) {
                 Some(ask_again) => Ok(Err(Outcome::NotYet { ask_again })),
                 None => Err(error.into()),
             },
@@ -289,7 +298,7 @@ impl AcmeOrders<'_> {
         match order.status {
             OrderStatus::Pending => {
                 self.say_who_waits(work, order_ref, polls).await;
-                let ask_again = self.client(work)?.ask_again(&answer, polls);
+                let ask_again = self.conversation(work)?.ask_again(&answer, polls);
                 Ok(Outcome::NotYet { ask_again })
             }
             OrderStatus::Ready => Ok(Outcome::Proved),
@@ -335,7 +344,7 @@ impl AcmeOrders<'_> {
     fn issuing(&mut self, work: &Work<'_>, order: &Order, answer: &Answer, polls: u32) -> Result<Outcome, StepError> {
         match order.certificate_url().map_err(AuthorityError::from)? {
             Some(url) => Ok(Outcome::Ready(url.to_owned())),
-            None => Ok(Outcome::Finalized { ask_again: self.client(work)?.ask_again(answer, polls) }),
+            None => Ok(Outcome::Finalized { ask_again: self.conversation(work)?.ask_again(answer, polls) }),
         }
     }
 
@@ -359,7 +368,7 @@ impl AcmeOrders<'_> {
                 }
             }
             let make = |s: &Signer, n: &str| finalize(s, n, &order_ref.finalize, &csr);
-            match self.client(work)?.send(Step::Finalize, Hold::Once, make).await {
+            match self.conversation(work)?.send(Step::Finalize, Hold::Once, make).await {
                 // It may have arrived: the order knows. What went wrong the first time is the cause of what follows.
                 Err(error) if error.outcome_unknown() && unknown.is_none() => {
                     (ask_first, unknown) = (true, Some(error));

@@ -29,7 +29,7 @@ pub(super) async fn prepare(work: &Work<'_>, acme: &mut AcmeOrders<'_>) -> Resul
         let making = kept.is_none().then(|| tokio::task::spawn_blocking(move || PrivateKey::generate(kind)));
         // The first key of a process takes a while; the directory comes meanwhile. What is wrong with it stops the journey
         // only once the key is stored.
-        let directory = if work.talks_acme() { acme.client(work)?.directory().await.map(drop) } else { Ok(()) };
+        let directory = if work.talks_acme() { acme.conversation(work)?.directory().await.map(drop) } else { Ok(()) };
         let key = match (kept, making) {
             (Some(key), _) => key,
             (None, Some(making)) => {
