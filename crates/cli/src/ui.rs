@@ -26,7 +26,7 @@ const WIDTH_UNSEEN: usize = 100;
 /// More names than these are summed up by how they stand.
 const MOST_NAMES: usize = 8;
 
-/// Says that the program stumbled over a bug of ours.
+/// Says that the program has a bug.
 pub(crate) fn say_bug(what: &str) {
     let text = format!(
         "{} internal error: this is a bug in Eskort\n  cause: {}\n{} what was done so far is in the ledger, and running the same \

@@ -1,7 +1,9 @@
 //! With a real nginx and a real ACME server: the whole journey, and everything put back when it fails.
 
+use crate::hosts::Sshd;
 use crate::pebble::Pebble;
 use crate::world::*;
+use std::os::unix::fs::PermissionsExt;
 use std::path::Path;
 use std::process::{Command, Stdio};
 
@@ -333,4 +335,78 @@ fn a_site_on_a_unix_socket_is_looked_at_where_the_inventory_says() {
     through(vec![socket]);
     assert!(!place.read(SITE).contains("listen 443"), "no other listener was added");
     place.run(&["check"]).check(0, &["generation 1, as installed"]);
+}
+
+#[test]
+fn a_site_on_another_machine_gets_certificate_and_key_over_ssh_and_everything_back_when_it_fails() {
+    let pebble = Pebble::start(&[("PEBBLE_VA_NOSLEEP", "1")], false);
+    pebble.fetch_root(0, "visitor-root.pem");
+    let place = &pebble.place;
+    let nginx = Nginx::start(place, pebble.http_port);
+    let sshd = Sshd::start(place, place.dir.path(), "");
+    let dir = place.dir.path().display().to_string();
+    let before = place.read(SITE);
+    let write = |more: &str, host: &str| {
+        let server = format!("host = \"node\"\ncertificates-folder = \"{dir}/far\"\n{more}");
+        let text = inventory(&pebble, &nginx, &server, "").replace("\"nginx/", &format!("\"{dir}/nginx/"));
+        place.write("eskort.toml", &(text + "\n" + host));
+    };
+    let key = "far/website/key.pem";
+
+    // Its reload fails: the files are as they were, and nothing of ours is left.
+    write("reload = [\"sh\", \"-c\", \"echo the lamp is out >&2; exit 3\"]", &sshd.section("node"));
+    place.run(&["keep"]).check(
+        1,
+        &[
+            "server `front` could not be reloaded",
+            "host `node`",
+            "the lamp is out",
+            "everything was put back as it was",
+        ],
+    );
+    assert_eq!(place.read(SITE), before);
+    assert!(!place.path(key).exists() && !place.path("far/website/bundle.pem").exists());
+
+    write("", &sshd.section("node"));
+    place.run(&["keep"]).check(
+        0,
+        &[
+            "go on with generation 1 from `issued`",
+            "far/website/key.pem on host `node` (key)",
+            "generation 1 installed and",
+        ],
+    );
+    handshake(place, nginx.tls_port, NAMES[1], &place.path("visitor-root.pem"))
+        .check(0, &["Verify return code: 0 (ok)"]);
+    assert_eq!((place.mode(key), place.mode("far/website/bundle.pem")), (0o600, 0o644));
+    assert!(
+        place.read(SITE).contains(&format!("ssl_certificate_key {dir}/far/website/key.pem;")),
+        "{}",
+        place.read(SITE)
+    );
+    let files = || std::fs::read_dir(place.path("far/website")).unwrap().count();
+    assert_eq!(files(), 2, "nothing lies beside them");
+    place.run(&["keep"]).check(0, &["nothing to do; renewal on"]);
+    place.run(&["check"]).check(0, &["generation 1, as installed"]);
+    assert_eq!(place.read("pebble/log").matches("Added order").count(), 1, "one order in all");
+
+    // Killed after the files of the next generation were written: the next run puts them back, and goes on.
+    let issued = place.read("far/website/bundle.pem");
+    let text = place.read("eskort.toml").replace("[certificate.website]", "[certificate.website]\nkey = \"p384\"");
+    place.write("eskort.toml", &text);
+    let killed = place.run_with("ESKORT_CRASH_AT", "written", &["keep"]);
+    assert!(killed.code.is_none() && place.read("far/website/bundle.pem") != issued, "{killed}");
+    let written = "far/website/key.pem on host `node` (key)";
+    place.run(&["keep"]).check(0, &["go on with generation 2", written, "generation 2 installed and checked live"]);
+    assert_eq!((place.mode(key), files()), (0o600, 2));
+
+    // Somebody lets others read the key: it is put right. A machine that is gone is named, and nothing is lost.
+    std::fs::set_permissions(place.path(key), std::fs::Permissions::from_mode(0o644)).unwrap();
+    place.run(&["keep"]).check(0, &["put generation 2 in place", "generation 2 installed"]);
+    assert_eq!(place.mode(key), 0o600);
+    let node = sshd.section("node");
+    place.write("eskort.toml", &text.replace(&node, &node.replace("port = ", "port = 9 # ")));
+    place
+        .run(&["keep"])
+        .check(1, &["server `front`: cannot reach host `node`", "check `address` and `port` of the host"]);
 }

@@ -392,7 +392,7 @@ pub enum Outcome {
     },
 }
 
-/// An outcome that does not belong to the stage it came to: a bug of ours.
+/// An outcome that does not belong to the stage it came to: a bug in Eskort.
 #[derive(Debug, thiserror::Error)]
 #[error("the outcome {outcome:?} does not belong to the stage {stage:?}")]
 pub struct Unexpected {

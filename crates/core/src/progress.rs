@@ -48,6 +48,8 @@ pub enum Progress {
     Names(Vec<NameState>),
     /// A file of a server changes.
     Change {
+        /// The machine it is on; `None` for this one.
+        host: Option<String>,
         /// The file.
         path: PathBuf,
         /// How.

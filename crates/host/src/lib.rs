@@ -5,6 +5,7 @@ mod crash;
 mod error;
 pub mod files;
 mod ftp;
+mod machine;
 pub mod obeyed;
 pub mod program;
 mod secret;
@@ -14,7 +15,8 @@ mod trust;
 
 pub use crash::{crash_point, panic_point};
 pub use error::HostError;
+pub use machine::{MachineError, Machines};
 pub use program::CommandError;
 pub use secret::{SecretError, read_secret};
-pub use session::Session;
+pub use session::{Session, passing_name};
 pub use trust::{TrustError, check_trust};

@@ -3,6 +3,7 @@
 //! A file is written beside its place and renamed, so that nobody ever reads half of it.
 
 use crate::error::HostError;
+use crate::files::{Access, FileRead};
 use crate::{ftp, ssh};
 use eskort_core::inventory::{Host, HostKind};
 use eskort_core::pki::Secret;
@@ -135,6 +136,47 @@ impl Session {
         on!(self, "read a file", way => way.read(path))
     }
 
+    /// Reads a file of at most `most` bytes, with whose it is and who may do what with it; `None` when it is not there. SSH only.
+    ///
+    /// # Errors
+    /// When the machine refuses, or the connection is lost.
+    pub async fn read_whole(&mut self, path: &Path, most: u64) -> Result<Option<FileRead>, HostError> {
+        let late = self.late("read a file");
+        tokio::time::timeout(self.timeout, self.ssh()?.read_whole(path, most)).await.map_err(|_| late)?
+    }
+
+    /// Writes a file whole or not at all, with the access that it is to have from its first byte. SSH only.
+    ///
+    /// # Errors
+    /// When the machine refuses, or the connection is lost.
+    pub async fn write_atomic(&mut self, path: &Path, bytes: &[u8], access: Access) -> Result<(), HostError> {
+        let late = self.late("write a file");
+        let aside = path.with_file_name(passing_name());
+        tokio::time::timeout(self.timeout, self.ssh()?.write_atomic(path, &aside, bytes, access))
+            .await
+            .map_err(|_| late)?
+    }
+
+    /// Returns the names in a folder; none where it does not exist. SSH only.
+    ///
+    /// # Errors
+    /// When the machine refuses, or the connection is lost.
+    pub async fn names_in(&mut self, folder: &Path) -> Result<Vec<std::ffi::OsString>, HostError> {
+        let late = self.late("list a folder");
+        tokio::time::timeout(self.timeout, self.ssh()?.names_in(folder)).await.map_err(|_| late)?
+    }
+
+    fn late(&self, job: &'static str) -> HostError {
+        HostError::TimedOut { host: self.host.clone(), job, after: self.timeout }
+    }
+
+    fn ssh(&mut self) -> Result<&mut ssh::SshSession, HostError> {
+        match &mut self.way {
+            Way::Ssh(ssh) => Ok(ssh),
+            Way::Ftp(_) => Err(HostError::NoCommands { host: self.host.clone() }),
+        }
+    }
+
     /// Removes a file, and what a write of it that was cut short left beside it. What does not exist counts as removed.
     ///
     /// # Errors
@@ -157,19 +199,21 @@ impl Session {
     ///
     /// # Errors
     /// When it ends badly, or the connection is lost.
-    pub async fn run(&mut self, words: &[String], input: &[u8]) -> Result<(), HostError> {
+    pub async fn run(&mut self, words: &[String], input: &[u8], longest: Duration) -> Result<(), HostError> {
         let Way::Ssh(ssh) = &mut self.way else {
             return Err(HostError::NoCommands { host: self.host.clone() });
         };
-        // A command has its own work to do; moving a file has not.
-        let longest = self.timeout.max(LONGEST_COMMAND);
         let late = |_| HostError::TimedOut { host: self.host.clone(), job: "run a command", after: longest };
         tokio::time::timeout(longest, ssh.run(words, input)).await.map_err(late)?
     }
 }
 
-/// How long a command may take, as on this machine.
-const LONGEST_COMMAND: Duration = Duration::from_secs(120);
+/// Returns a name that nobody can guess, for a file on its way to its place.
+pub fn passing_name() -> String {
+    use std::hash::{BuildHasher, Hasher};
+    let random = std::collections::hash_map::RandomState::new().build_hasher().finish();
+    format!(".eskort-{random:016x}.part")
+}
 
 #[cfg(test)]
 mod tests {

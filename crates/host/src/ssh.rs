@@ -1,10 +1,12 @@
 //! Machines over SSH: the system's `ssh` does the talking, so its configuration, agent and known hosts count.
 
 use crate::error::{HostError, LARGEST, tame};
+use crate::files::{Access, FileRead};
 use eskort_core::inventory::SshHost;
+use futures_core::Stream;
 use openssh::{ControlPersist, KnownHosts, SessionBuilder, Stdio};
 use openssh_sftp_client::error::SftpErrorKind;
-use openssh_sftp_client::metadata::Permissions;
+use openssh_sftp_client::metadata::{MetaDataBuilder, Permissions};
 use openssh_sftp_client::{Error as SftpError, Sftp, SftpOptions};
 use std::num::NonZeroUsize;
 use std::path::Path;
@@ -157,6 +159,86 @@ impl SshSession {
         Ok(Some(bytes))
     }
 
+    /// Reads a file of at most `most` bytes, with whose it is and who may do what with it.
+    pub(crate) async fn read_whole(&mut self, path: &Path, most: u64) -> Result<Option<FileRead>, HostError> {
+        let fail = self.file("read", path);
+        let host = self.host.clone();
+        let sftp = self.sftp("read", path).await?;
+        let mut file = match sftp.open(path).await {
+            Ok(file) => file,
+            Err(error) if is_missing(&error) => return Ok(None),
+            Err(error) => return Err(fail(error)),
+        };
+        let metadata = file.metadata().await.map_err(&fail)?;
+        let mut bytes = Vec::new();
+        while let Some(part) = file.read(64 * 1024, bytes_buffer()).await.map_err(&fail)? {
+            bytes.extend_from_slice(&part);
+            if bytes.len() as u64 > most {
+                let what = format!("it is larger than {most} bytes");
+                return Err(HostError::File { host, job: "read", path: path.to_owned(), what });
+            }
+        }
+        let _ = file.close().await;
+        let mode = metadata.permissions().map_or(0o644, |permissions| mode_of(&permissions));
+        Ok(Some(FileRead { bytes, access: Access { mode, uid: metadata.uid(), gid: metadata.gid() } }))
+    }
+
+    /// Writes a file whole or not at all, with the access that it is to have. It is made in the folder `aside`, which is opened to
+    /// nobody else: SFTP makes files that all may open, and who had opened one while it was empty could read a key later.
+    pub(crate) async fn write_atomic(
+        &mut self,
+        path: &Path,
+        aside: &Path,
+        bytes: &[u8],
+        access: Access,
+    ) -> Result<(), HostError> {
+        let fail = self.file("write", path);
+        let sftp = self.sftp("write", path).await?;
+        let mode = u16::try_from(access.mode & 0o777).expect("nine bits");
+        let mut fs = sftp.fs();
+        let part = aside.join("part");
+        fs.dir_builder().permissions(permissions(0o700)).create(aside).await.map_err(&fail)?;
+        let written = async {
+            // A server that made the folder otherwise.
+            fs.set_permissions(aside, permissions(0o700)).await?;
+            let mut file = sftp.options().write(true).create_new(true).open(&part).await?;
+            if let (Some(uid), Some(gid)) = (access.uid, access.gid) {
+                file.set_metadata(MetaDataBuilder::new().id((uid, gid)).create()).await?;
+            }
+            file.set_permissions(permissions(mode)).await?;
+            file.write_all(bytes).await?;
+            file.close().await?;
+            sftp.fs().rename(&part, path).await
+        };
+        let written = written.await;
+        if written.is_err() {
+            let _ = sftp.fs().remove_file(&part).await;
+        }
+        let _ = sftp.fs().remove_dir(aside).await;
+        written.map_err(fail)
+    }
+
+    /// Returns the names in a folder; none where it does not exist.
+    pub(crate) async fn names_in(&mut self, folder: &Path) -> Result<Vec<std::ffi::OsString>, HostError> {
+        let fail = self.file("list", folder);
+        let mut fs = self.sftp("list", folder).await?.fs();
+        let opened = match fs.open_dir(folder).await {
+            Ok(opened) => opened,
+            Err(error) if is_missing(&error) => return Ok(Vec::new()),
+            Err(error) => return Err(fail(error)),
+        };
+        let mut entries = std::pin::pin!(opened.read_dir());
+        let mut names = Vec::new();
+        while let Some(entry) = std::future::poll_fn(|context| entries.as_mut().poll_next(context)).await {
+            let entry = entry.map_err(&fail)?;
+            let name = entry.filename().as_os_str();
+            if name != "." && name != ".." {
+                names.push(name.to_owned());
+            }
+        }
+        Ok(names)
+    }
+
     pub(crate) async fn remove(&mut self, path: &Path) -> Result<(), HostError> {
         let fail = self.file("remove", path);
         match self.sftp("remove", path).await?.fs().remove_file(path).await {
@@ -213,9 +295,25 @@ fn permissions(mode: u16) -> Permissions {
     let mut permissions = Permissions::default();
     permissions.set_read_by_owner(mode & 0o400 != 0).set_write_by_owner(mode & 0o200 != 0);
     permissions.set_execute_by_owner(mode & 0o100 != 0).set_read_by_group(mode & 0o040 != 0);
+    permissions.set_write_by_group(mode & 0o020 != 0).set_write_by_other(mode & 0o002 != 0);
     permissions.set_execute_by_group(mode & 0o010 != 0).set_read_by_other(mode & 0o004 != 0);
     permissions.set_execute_by_other(mode & 0o001 != 0);
     permissions
+}
+
+fn mode_of(permissions: &Permissions) -> u32 {
+    let bits = [
+        permissions.read_by_owner(),
+        permissions.write_by_owner(),
+        permissions.execute_by_owner(),
+        permissions.read_by_group(),
+        permissions.write_by_group(),
+        permissions.execute_by_group(),
+        permissions.read_by_other(),
+        permissions.write_by_other(),
+        permissions.execute_by_other(),
+    ];
+    bits.iter().fold(0, |mode, bit| mode << 1 | u32::from(*bit))
 }
 
 fn is_missing(error: &SftpError) -> bool {

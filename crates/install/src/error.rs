@@ -1,6 +1,6 @@
 //! What goes wrong when a certificate is put on a server.
 
-use eskort_host::CommandError;
+use eskort_host::MachineError;
 use eskort_siteconf::nginx::{LoadError, PlanError};
 use eskort_store::StoreError;
 use std::io;
@@ -49,7 +49,7 @@ pub enum InstallError {
         /// The server.
         server: String,
         /// What it said.
-        source: CommandError,
+        source: MachineError,
     },
     /// It refuses the configuration even without the change.
     #[error("server `{server}` refuses its configuration as it was before any change: {source}")]
@@ -57,7 +57,7 @@ pub enum InstallError {
         /// The server.
         server: String,
         /// What it said.
-        source: CommandError,
+        source: MachineError,
     },
     /// It could not be reloaded.
     #[error("server `{server}` could not be reloaded: {source}")]
@@ -65,7 +65,7 @@ pub enum InstallError {
         /// The server.
         server: String,
         /// What it said.
-        source: CommandError,
+        source: MachineError,
     },
     /// It goes on serving something else.
     #[error("server `{server}` does not serve the new certificate after {}: {seen}", eskort_core::words::duration((*after).try_into().unwrap_or_default()))]
@@ -85,7 +85,25 @@ pub enum InstallError {
         /// What failed then.
         then: String,
     },
+    /// The machine that a server runs on.
+    #[error("server `{server}`: {source}")]
+    Machine {
+        /// The server.
+        server: String,
+        /// What went wrong there.
+        source: MachineError,
+    },
     /// The state folder.
     #[error(transparent)]
     Store(#[from] StoreError),
+}
+
+impl InstallError {
+    /// Tells what went wrong on a server's machine; a file that cannot be written is told as such.
+    pub(crate) fn on(server: &str) -> impl Fn(MachineError) -> InstallError + use<'_> {
+        move |error| match error {
+            MachineError::Io { job: "write" | "make", path, source } => InstallError::Write { path, source },
+            source => InstallError::Machine { server: server.to_owned(), source },
+        }
+    }
 }

@@ -25,8 +25,8 @@ pub struct LiveEndpoint {
     pub port: u16,
     /// What the inventory says to connect to.
     pub instead: Option<CheckAddress>,
-    /// Where the server listens on this machine.
-    pub here: CheckAddress,
+    /// Where the server listens, as far as this machine knows; `None` for where the name leads.
+    pub here: Option<CheckAddress>,
     /// How long a reload may take until the new certificate is served.
     pub settle: Duration,
 }
@@ -49,6 +49,8 @@ pub struct Change {
 pub struct ServerPlan {
     /// The server in the inventory.
     pub server: String,
+    /// The machine that it runs on; `None` for this one.
+    pub host: Option<String>,
     /// The files that change.
     pub changes: Vec<Change>,
     /// The server's own test of its configuration.

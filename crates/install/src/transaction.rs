@@ -6,8 +6,7 @@ use crate::plan::{Change, LARGEST, LiveEndpoint, Placement, ServerPlan, differen
 use eskort_core::context::Context;
 use eskort_core::progress::{FileChange, Progress};
 use eskort_core::words;
-use eskort_host::files::{make_folders, read_whole, write_atomic};
-use eskort_host::{CommandError, crash_point, program};
+use eskort_host::{MachineError, Machines, crash_point};
 use eskort_probe::observe;
 use eskort_store::{InstallState, PutBack, Store, StoreError, Undo};
 use std::collections::BTreeSet;
@@ -27,7 +26,8 @@ pub async fn apply(
 ) -> Result<(), InstallError> {
     let certificate = placement.certificate;
     let servers = || plans.iter().map(|plan| plan.server.as_str());
-    match forward(context, store, plans, placement).await {
+    let machines = Machines::default();
+    match forward(context, store, &machines, plans, placement).await {
         Ok(()) => {
             let now = (context.now)();
             store.settle_changes(now)?;
@@ -35,7 +35,7 @@ pub async fn apply(
             Ok(())
         }
         Err(first) => {
-            let error = undone(context, store, plans, first).await;
+            let error = undone(context, store, &machines, plans, first).await;
             let (seen, now) = (words::printable(&error.to_string(), 300), (context.now)());
             store.record_installs(
                 certificate,
@@ -60,7 +60,8 @@ pub async fn recover(context: &Context, store: &Store) -> Result<(), StoreError>
         return Ok(());
     }
     context.report(&Progress::Doing("undo what an interrupted run left unfinished"));
-    let (theirs, failed) = put_back(store, &changes);
+    let machines = Machines::default();
+    let (theirs, failed) = put_back(context, store, &machines, &changes).await;
     for text in theirs.iter().map(Theirs::words).chain(failed.clone()) {
         context.report(&Progress::Note(text));
     }
@@ -69,7 +70,7 @@ pub async fn recover(context: &Context, store: &Store) -> Result<(), StoreError>
         store.forget_changes(&changes, &paths)?;
     }
     for server in told(&changes) {
-        if let Err(error) = reload(context, server).await {
+        if let Err(error) = reload(context, &machines, server).await {
             let text = format!("server `{server}` could not be reloaded after files were put back: {error}");
             context.report(&Progress::Note(text));
         }
@@ -96,21 +97,46 @@ impl Theirs {
 }
 
 /// Puts back what is exactly as we made it. Returns what others have changed, and what could not be put back.
-fn put_back(store: &Store, changes: &[Undo]) -> (Vec<Theirs>, Vec<String>) {
+async fn put_back(
+    context: &Context,
+    store: &Store,
+    machines: &Machines,
+    changes: &[Undo],
+) -> (Vec<Theirs>, Vec<String>) {
     let (mut theirs, mut failed) = (Vec::new(), Vec::new());
     for undo in changes {
-        match store.put_back(undo) {
-            Ok(PutBack::Done) => {}
-            Ok(PutBack::Theirs { before, now }) => {
-                let lossy = |bytes: &[u8]| String::from_utf8_lossy(bytes).into_owned();
-                let now = now.as_deref().map(lossy);
-                let difference = now.map(|now| difference(&before.as_deref().map(lossy).unwrap_or_default(), &now));
-                theirs.push(Theirs { path: undo.path.clone(), kept: undo.kept.clone(), difference });
-            }
-            Err(error) => failed.push(error.to_string()),
+        match put_one_back(context, store, machines, undo).await {
+            Ok(found) => theirs.extend(found),
+            Err(error) => failed.push(error),
         }
     }
     (theirs, failed)
+}
+
+/// Puts a file or link back; returns it where somebody else has changed it. Errors are in words.
+async fn put_one_back(
+    context: &Context,
+    store: &Store,
+    machines: &Machines,
+    undo: &Undo,
+) -> Result<Option<Theirs>, String> {
+    let (host, path) = (undo.host.as_deref(), &undo.path);
+    let found = match undo.is_link {
+        true => None,
+        false => machines.read(context, host, path, LARGEST).await.map_err(|e| e.to_string())?,
+    };
+    let done = match store.put_back(undo, found).map_err(|e| e.to_string())? {
+        PutBack::Done => Ok(()),
+        PutBack::Write { bytes, access } => machines.write(context, host, path, &bytes, access).await,
+        PutBack::Remove => machines.remove(context, host, path).await,
+        PutBack::Theirs { before, now } => {
+            let lossy = |bytes: &[u8]| String::from_utf8_lossy(bytes).into_owned();
+            let now = now.as_deref().map(lossy);
+            let difference = now.map(|now| difference(&before.as_deref().map(lossy).unwrap_or_default(), &now));
+            return Ok(Some(Theirs { path: path.clone(), kept: undo.kept.clone(), difference }));
+        }
+    };
+    done.map(|()| None).map_err(|e| e.to_string())
 }
 
 /// Returns the servers that were told of a change.
@@ -119,25 +145,31 @@ fn told(changes: &[Undo]) -> BTreeSet<&str> {
 }
 
 /// Makes a server read its files again, by the command that the inventory has for it now.
-async fn reload(context: &Context, server: &str) -> Result<(), CommandError> {
+async fn reload(context: &Context, machines: &Machines, server: &str) -> Result<(), MachineError> {
     let Some(entry) = context.inventory.servers.get(server) else { return Ok(()) };
-    program::run(&reload_command(&entry.kind), context.folder(), &entry.rules).await
+    machines.run(context, entry.host.as_deref(), &reload_command(&entry.kind), &entry.rules).await
 }
 
 /// Puts everything back, makes the servers that were told of the change take that, and returns what to say.
-async fn undone(context: &Context, store: &Store, plans: &[ServerPlan], first: InstallError) -> InstallError {
+async fn undone(
+    context: &Context,
+    store: &Store,
+    machines: &Machines,
+    plans: &[ServerPlan],
+    first: InstallError,
+) -> InstallError {
     let changes = match store.unsettled() {
         Ok(changes) => changes,
         Err(then) => return InstallError::Undo { first: Box::new(first), then: then.to_string() },
     };
-    let (theirs, mut trouble) = put_back(store, &changes);
+    let (theirs, mut trouble) = put_back(context, store, machines, &changes).await;
     if trouble.is_empty() {
         let paths: Vec<PathBuf> = theirs.iter().map(|theirs| theirs.path.clone()).collect();
         trouble.extend(store.forget_changes(&changes, &paths).err().map(|e| e.to_string()));
     }
     trouble.extend(theirs.iter().map(Theirs::words));
     for server in told(&changes) {
-        if let Err(error) = reload(context, server).await {
+        if let Err(error) = reload(context, machines, server).await {
             // The first failure was this very reload: that it fails again says nothing new.
             if !matches!(&first, InstallError::Reload { server: failed, .. } if failed == server) {
                 trouble.push(format!("server `{server}` could not be reloaded after files were put back: {error}"));
@@ -148,7 +180,7 @@ async fn undone(context: &Context, store: &Store, plans: &[ServerPlan], first: I
         InstallError::Test { server, source } => {
             let test = plans.iter().find(|p| p.server == server);
             let again = match test.and_then(|plan| Some((plan, plan.test.as_ref()?))) {
-                Some((plan, test)) => program::run(test, context.folder(), &plan.rules).await,
+                Some((plan, test)) => machines.run(context, plan.host.as_deref(), test, &plan.rules).await,
                 None => Ok(()),
             };
             match again {
@@ -165,6 +197,7 @@ async fn undone(context: &Context, store: &Store, plans: &[ServerPlan], first: I
 async fn forward(
     context: &Context,
     store: &Store,
+    machines: &Machines,
     plans: &[ServerPlan],
     placement: &Placement<'_>,
 ) -> Result<(), InstallError> {
@@ -174,7 +207,9 @@ async fn forward(
     for plan in plans {
         for change in &plan.changes {
             let shown = matches!(change.how, FileChange::Lines(_));
-            store.keep_file(&plan.server, certificate, &change.path, &change.new, shown)?;
+            let (host, path) = (plan.host.as_deref(), &change.path);
+            let found = machines.read(context, host, path, LARGEST).await.map_err(InstallError::on(&plan.server))?;
+            store.keep_file((&plan.server, host), certificate, path, found.as_ref(), &change.new, shown)?;
         }
     }
     crash_point("backed-up");
@@ -182,20 +217,24 @@ async fn forward(
     crash_point("switched");
     for plan in plans {
         for change in &plan.changes {
-            context.report(&Progress::Change { path: change.path.clone(), how: change.how.clone() });
-            write(change)?;
+            context.report(&Progress::Change {
+                host: plan.host.clone(),
+                path: change.path.clone(),
+                how: change.how.clone(),
+            });
+            write(context, machines, plan, change).await?;
         }
         crash_point("written");
         let server = || plan.server.clone();
         if let Some(test) = &plan.test {
             context.report(&Progress::Doing("have the server test its configuration"));
-            let tested = program::run(test, context.folder(), &plan.rules).await;
+            let tested = machines.run(context, plan.host.as_deref(), test, &plan.rules).await;
             tested.map_err(|source| InstallError::Test { server: server(), source })?;
         }
         if let Some(reload) = &plan.reload {
             context.report(&Progress::Doing("reload the server"));
             store.mark_told(&plan.server)?;
-            let reloaded = program::run(reload, context.folder(), &plan.rules).await;
+            let reloaded = machines.run(context, plan.host.as_deref(), reload, &plan.rules).await;
             reloaded.map_err(|source| InstallError::Reload { server: server(), source })?;
         }
         crash_point("reloaded");
@@ -208,20 +247,16 @@ async fn forward(
     Ok(())
 }
 
-fn write(change: &Change) -> Result<(), InstallError> {
-    let fail = |source| InstallError::Write { path: change.path.clone(), source };
-    if let Some(folder) = change.path.parent() {
-        make_folders(folder, 0o755).map_err(fail)?;
-    }
+async fn write(context: &Context, machines: &Machines, plan: &ServerPlan, change: &Change) -> Result<(), InstallError> {
+    let (host, path, failed) = (plan.host.as_deref(), &change.path, InstallError::on(&plan.server));
     let access = match change.access {
         Some(access) => access,
         None => {
-            let gone = || io::Error::from(io::ErrorKind::NotFound);
-            let there = read_whole(&change.path, LARGEST).and_then(|there| there.ok_or_else(gone));
-            there.map_err(fail)?.access
+            let gone = || InstallError::Write { path: path.clone(), source: io::ErrorKind::NotFound.into() };
+            machines.read(context, host, path, LARGEST).await.map_err(&failed)?.ok_or_else(gone)?.access
         }
     };
-    write_atomic(&change.path, &change.new, access).map_err(fail)
+    machines.write(context, host, path, &change.new, access).await.map_err(failed)
 }
 
 fn installed_fingerprint(store: &Store, placement: &Placement<'_>) -> Result<String, StoreError> {
@@ -235,8 +270,8 @@ async fn await_served(endpoint: &LiveEndpoint, fingerprint: &str) -> Result<(), 
     let begun = Instant::now();
     let mut pause = Duration::from_millis(50);
     loop {
-        let connect_to = endpoint.instead.unwrap_or(endpoint.here);
-        let seen = match observe(&endpoint.name, endpoint.port, Some(connect_to)).await {
+        let connect_to = endpoint.instead.or(endpoint.here);
+        let seen = match observe(&endpoint.name, endpoint.port, connect_to).await {
             Ok(o) if o.sent[0].fingerprint().to_string() == fingerprint => return Ok(()),
             Ok(o) => format!("{} shows `{}` by `{}`", o.address, words::list(&o.sent[0].names), o.sent[0].issuer),
             Err(error) => error.to_string(),

@@ -1,29 +1,49 @@
 //! Reads the sections of servers.
 
-use crate::fields::{Entry, check_address, duration, kind, program_rules};
+use crate::fields::{Entry, check_address, duration, kind, named_section, program_rules};
 use crate::table::{Notes, Section, Text};
-use eskort_core::inventory::{FileCopy, Part, Server, ServerKind};
+use eskort_core::inventory::{FileCopy, Host, HostKind, Part, Server, ServerKind};
+use std::collections::BTreeMap;
 use std::ops::Range;
 use std::path::PathBuf;
 use std::time::Duration;
 use toml::de::DeTable;
 
-pub(crate) const NGINX: &[&str] =
-    &["kind", "config", "tls-port", "test", "reload", "check-address", "reload-timeout", "env", "user", "timeout"];
-pub(crate) const FILES: &[&str] = &["kind", "copy", "run", "check-address", "reload-timeout", "env", "user", "timeout"];
+pub(crate) const NGINX: &[&str] = &[
+    "kind",
+    "host",
+    "config",
+    "certificates-folder",
+    "tls-port",
+    "test",
+    "reload",
+    "check-address",
+    "reload-timeout",
+    "env",
+    "user",
+    "timeout",
+];
+pub(crate) const FILES: &[&str] =
+    &["kind", "host", "copy", "run", "check-address", "reload-timeout", "env", "user", "timeout"];
 pub(crate) const COPY: &[&str] = &["part", "to", "owner", "group", "mode"];
 const USUAL_RELOAD: Duration = Duration::from_secs(30);
 
-pub(crate) fn parse_server<'a>(entry: &'a Entry<'a>, notes: &'a Notes<'a>) -> Option<Server> {
+pub(crate) fn parse_server<'a>(
+    entry: &'a Entry<'a>,
+    hosts: &BTreeMap<String, Host>,
+    notes: &'a Notes<'a>,
+) -> Option<Server> {
     let open = |keys| Section::open(entry.table, entry.span.clone(), &entry.title, keys, notes);
     let (section, kind) = match kind(entry, &["nginx", "files"], notes)? {
         "nginx" => {
             let section = open(NGINX);
             let config = section.path("config").unwrap_or_else(|| PathBuf::from("/etc/nginx/nginx.conf"));
+            let certificates = section.path("certificates-folder");
+            let certificates = certificates.unwrap_or_else(|| PathBuf::from("/etc/eskort/certificates"));
             let tls_port = section.number("tls-port", 1..=65_535, 443);
             let tls_port = u16::try_from(tls_port).expect("the range is that of ports");
             let (test, reload) = (section.command("test"), section.command("reload"));
-            (section, ServerKind::Nginx { config, tls_port, test, reload })
+            (section, ServerKind::Nginx { config, certificates, tls_port, test, reload })
         }
         _ => {
             let section = open(FILES);
@@ -36,7 +56,50 @@ pub(crate) fn parse_server<'a>(entry: &'a Entry<'a>, notes: &'a Notes<'a>) -> Op
         }
     };
     let reload_timeout = duration(&section, "reload-timeout", USUAL_RELOAD);
-    Some(Server { kind, check_address: check_address(&section), reload_timeout, rules: program_rules(&section) })
+    let host = server_host(&section, hosts);
+    match &host {
+        Some(_) => check_paths(&section, &kind),
+        None if section.get("certificates-folder").is_some() => {
+            let advice = "on this machine the server reads the certificate from the state folder";
+            section.note(section.span(), "`certificates-folder` is for servers of other machines", Some(advice.into()));
+        }
+        None => {}
+    }
+    Some(Server { kind, host, check_address: check_address(&section), reload_timeout, rules: program_rules(&section) })
+}
+
+/// Returns the machine that a server runs on. It has to be one that runs commands, and what runs there has rules of its own.
+fn server_host(section: &Section<'_>, hosts: &BTreeMap<String, Host>) -> Option<String> {
+    let text = section.text("host")?;
+    let known: Vec<&str> = hosts.keys().map(String::as_str).collect();
+    let name = named_section(section, &text, &known, "host")?;
+    if matches!(hosts[name].kind, HostKind::Ftp(_)) {
+        let what = format!("host `{name}` is reached over FTP, which runs no commands");
+        section.note(text.span, what, Some("use a host of kind \"ssh\"".into()));
+        return None;
+    }
+    for key in ["env", "user"].into_iter().filter(|key| section.get(key).is_some()) {
+        let advice = "the commands run as the user of the host, in its environment";
+        section.note(section.span(), format!("`{key}` is for servers of this machine"), Some(advice.into()));
+    }
+    Some(name.to_owned())
+}
+
+/// Notes what means nothing on another machine.
+fn check_paths(section: &Section<'_>, kind: &ServerKind) {
+    let paths: Vec<&PathBuf> = match kind {
+        ServerKind::Nginx { config, certificates, .. } => vec![config, certificates],
+        ServerKind::Files { copies, .. } => copies.iter().map(|copy| &copy.to).collect(),
+    };
+    for path in paths.into_iter().filter(|path| path.is_relative()) {
+        let what = format!("`{}` has to be absolute: it is a path on another machine", path.display());
+        section.note(section.span(), what, None);
+    }
+    let owned = |copy: &FileCopy| copy.owner.is_some() || copy.group.is_some();
+    if matches!(kind, ServerKind::Files { copies, .. } if copies.iter().any(owned)) {
+        let advice = "the files belong to the user of the host";
+        section.note(section.span(), "`owner` and `group` are for servers of this machine", Some(advice.into()));
+    }
 }
 
 fn parse_copy<'a>(table: &'a DeTable<'a>, span: Range<usize>, notes: &'a Notes<'a>) -> Option<FileCopy> {

@@ -83,7 +83,7 @@ fn each_mistake_is_said_with_its_line() {
             "7",
             "17: `names` in [certificate.website] wants a list of texts in quotes, this is a",
         ),
-        ("server = \"front\"", "server = \"frnot\"", "18: there is no [server.frnot] (did you mean `front`?)"),
+        ("server = \"front\"", "server = \"frnot\"", "18: the inventory has no [server.frnot] (did you mean `front`?)"),
         (
             "redirect = true",
             "redirect = \"yes\"",
@@ -151,15 +151,12 @@ fn proofs_over_dns_prove_wildcards_and_their_mistakes_are_said() {
         (&format!("{named}\nkey-secret-file = \"z\""), "both say where the secret is (keep one of the two)"),
         (&named.replace("dns-account-01", "http-01"), "`challenge` in [proof.pages] wants one of \"dns-01\""),
         (&panel.replace("powerdns", "powerdms"), "no recipe `powerdms` is shipped (did you mean `powerdns`?)"),
-        (
-            &panel.replace("127.0.0.1", "192.0.2.1"),
-            "`address` in [proof.pages] wants an address that begins with https",
-        ),
+        (&panel.replace("127.0.0.1", "192.0.2.1"), "`address` in [proof.pages] wants a URL that begins with https"),
         (&own.replace("DELETE", "delete"), "`method` in this `remove` wants one of GET, POST"),
         (&own.replace("[404]", "404"), "`accept` in this `remove` wants a list of numbers"),
         (&own.replace("${address}/a\" }", "${address\" }"), "`${` without `}` (slots look like ${name})"),
         ("kind = \"web-api\"\nrecipe = {}\naddress = \"https://x.example\"", "this recipe has no `add`"),
-        ("kind = \"program\"\ncommand = [\"r\"]\nhost = \"far\"", "there is no [host.far]"),
+        ("kind = \"program\"\ncommand = [\"r\"]\nhost = \"far\"", "the inventory has no [host.far]"),
         ("kind = \"standing-record\"\nuntil = \"soon\"", "`until` in [proof.pages] wants a day like"),
         (&zone.replace("192.0.2.53", "ns.example"), "`server` in [proof.pages] wants an address like \"192.0.2.53\""),
         (&format!("{zone}\nttl = 0"), "`ttl` in [proof.pages] wants a number from 1 to 86400"),
@@ -207,11 +204,41 @@ fn hosts_are_read_and_their_mistakes_said() {
             "`tls` in [host.site] wants one of \"explicit\"",
         ),
         ("kind = \"ssh\"", "kind = \"ssl\"", "unknown kind `ssl` (did you mean `ssh`?)"),
-        ("[host.site]", "[host.sites]", "there is no [host.site] (did you mean `sites`?)"),
+        ("[host.site]", "[host.sites]", "the inventory has no [host.site] (did you mean `sites`?)"),
     ] {
         let changed = both.replace(from, to);
         assert_ne!(changed, both, "{from}");
         assert!(said(&with(&changed)).contains(wanted), "{to}\n{}\nlacks\n{wanted}", said(&with(&changed)));
+    }
+}
+
+#[test]
+fn a_server_on_another_machine_has_paths_and_commands_of_that_machine() {
+    let node = "[host.node]\nkind = \"ssh\"\naddress = \"node.lampholm.example\"\n\n\
+                [host.site]\nkind = \"ftp\"\naddress = \"ftp.lampholm.example\"\nuser = \"keeper\"\npassword-file = \"p\"\n\n";
+    let with = |lines: &str| format!("{GOOD}\n{node}[server.far]\n{lines}\n");
+    let nginx = "kind = \"nginx\"\nhost = \"node\"\ncertificates-folder = \"/srv/tls\"";
+    let mut inventory = parse_inventory(&with(nginx)).unwrap();
+    inventory.resolve_paths(Path::new("/home/keeper"));
+    let far = &inventory.servers["far"];
+    assert_eq!(far.host.as_deref(), Some("node"));
+    let ServerKind::Nginx { config, certificates, .. } = &far.kind else { panic!() };
+    assert_eq!([config, certificates], [Path::new("/etc/nginx/nginx.conf"), Path::new("/srv/tls")]);
+    let files = |more: &str, copy: &str| {
+        format!("kind = \"files\"\nhost = \"node\"\n{more}\ncopy = [{{ part = \"key\", to = \"/srv/key\"{copy} }}]")
+    };
+    assert_eq!(said(&with(&files("", ""))), "no mistake");
+    for (lines, wanted) in [
+        (nginx.replace("node", "nodes"), "the inventory has no [host.nodes] (did you mean `node`?)"),
+        (nginx.replace("node", "site"), "host `site` is reached over FTP, which runs no commands"),
+        (nginx.replace("/srv", "srv"), "`srv/tls` has to be absolute"),
+        (nginx.replace("host = \"node\"\n", ""), "`certificates-folder` is for servers of other machines"),
+        (files("user = \"lamp\"", ""), "`user` is for servers of this machine"),
+        (files("env = [\"LAMP\"]", ""), "`env` is for servers of this machine"),
+        (files("", ", owner = \"lamp\""), "`owner` and `group` are for servers of this machine"),
+    ] {
+        let found = said(&with(&lines));
+        assert!(found.contains(wanted), "{lines}\n{found}\nlacks\n{wanted}");
     }
 }
 
@@ -231,7 +258,7 @@ fn one_certificate_can_prove_different_names_in_different_ways() {
         ("proof = \"pages\"", "`*.lampholm.example` is a wildcard, and `http-folder` cannot prove a wildcard"),
         ("proof = \"zone\"", "`192.0.2.7` is an address, and `by-hand` cannot prove an address"),
         ("proof-for = { \"shop.example\" = \"zone\" }", "`proof-for` has `shop.example`, which is not among `names`"),
-        ("proof-for = { \"192.0.2.7\" = \"page\" }", "there is no [proof.page] (did you mean `pages`?)"),
+        ("proof-for = { \"192.0.2.7\" = \"page\" }", "the inventory has no [proof.page] (did you mean `pages`?)"),
         ("proof-for = { \"192.0.2.7\" = \"pages\" }", "has no `proof`"),
     ] {
         let found = said(&with(line));
@@ -253,7 +280,7 @@ fn missing_sections_and_several_mistakes_at_once_are_all_named() {
 #[test]
 fn a_broken_section_is_not_reported_as_missing_too() {
     let source = GOOD.replace("folder = \"/srv", "fodler = \"/srv");
-    assert!(said(&source).contains("did you mean `folder`?") && !said(&source).contains("there is no"));
+    assert!(said(&source).contains("did you mean `folder`?") && !said(&source).contains("the inventory has no"));
 }
 
 proptest::proptest! {

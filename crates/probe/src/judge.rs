@@ -350,7 +350,13 @@ mod tests {
                 "Notice chain: the root `Lampholm Practice Root` is sent along; visitors have it already",
             ),
             (whole, www, &older, now, "Bad installed: still generation 1, not 2"),
-            (crossed.certificates(), www, &foreign, now, "Bad trust: `Lampholm Practice Old Root` is no root"),
+            (
+                crossed.certificates(),
+                www,
+                &foreign,
+                now,
+                "Bad trust: `Lampholm Practice Old Root` is not a root that is trusted here",
+            ),
         ];
         for (sent, name, expected, at, wanted) in table {
             let all = said(sent, name, &trust, expected.as_ref(), at);

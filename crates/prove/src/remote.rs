@@ -2,13 +2,13 @@
 
 use crate::ProofError;
 use crate::file::{SiteFile, folder_of};
-use crate::site::{SiteFolder, passing_name};
+use crate::site::SiteFolder;
 use eskort_core::context::Context;
 use eskort_core::debt::Debt;
 use eskort_core::inventory::HostKind;
-use eskort_host::Session;
 use eskort_host::crash_point;
 use eskort_host::read_secret;
+use eskort_host::{Session, passing_name};
 use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
 

@@ -3,7 +3,7 @@
 use crate::file::SiteFile;
 use eskort_core::context::Context;
 use eskort_core::debt::Debt;
-use eskort_host::crash_point;
+use eskort_host::{crash_point, passing_name};
 use eskort_store::{Store, StoreError};
 use std::path::{Path, PathBuf};
 
@@ -40,11 +40,4 @@ impl SiteFolder<'_> {
         crash_point("owed");
         Ok(())
     }
-}
-
-/// Returns a name that nobody can guess.
-pub(crate) fn passing_name() -> String {
-    use std::hash::{BuildHasher, Hasher};
-    let random = std::collections::hash_map::RandomState::new().build_hasher().finish();
-    format!(".eskort-{random:016x}.part")
 }

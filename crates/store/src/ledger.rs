@@ -69,6 +69,8 @@ DELETE FROM generation WHERE EXISTS (SELECT 1 FROM generation AS later WHERE lat
   AND later.fingerprint = generation.fingerprint AND later.number > generation.number);
 CREATE UNIQUE INDEX one_generation_of_each ON generation (certificate, fingerprint);
 ",
+    // Files of other machines are changed and put back, too.
+    "ALTER TABLE undo ADD COLUMN host TEXT;",
 ];
 
 /// SQLite does not wait for others while it changes the way a ledger is written: it is tried again here, for as long as it would

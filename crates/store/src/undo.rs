@@ -5,7 +5,7 @@
 
 use crate::{LARGEST, Store, StoreError, io};
 use eskort_core::pki::{hex, sha256};
-use eskort_host::files::{Access, make_folders, read_whole, remove, write_atomic};
+use eskort_host::files::{Access, FileRead, make_folders, read_whole, remove, write_atomic};
 use jiff::Timestamp;
 use rusqlite::params;
 use std::path::{Path, PathBuf};
@@ -16,13 +16,16 @@ pub struct Undo {
     id: i64,
     /// The server it was made for.
     pub server: String,
+    /// The machine that the file is on; `None` for this one.
+    pub host: Option<String>,
     /// The certificate it was made for.
     pub certificate: String,
     /// The file or link.
     pub path: PathBuf,
     /// Whether the server was told to take it.
     pub told: bool,
-    is_link: bool,
+    /// Whether it is the link `current`, which is in the state folder.
+    pub is_link: bool,
     before: Option<String>,
     after: String,
     /// The copy of what it held before.
@@ -36,6 +39,15 @@ pub struct Undo {
 pub enum PutBack {
     /// It is as it was before the change.
     Done,
+    /// This is to be written in its place.
+    Write {
+        /// What it held.
+        bytes: Vec<u8>,
+        /// Whose it was, and who could do what with it.
+        access: Access,
+    },
+    /// It is to be removed: it did not exist.
+    Remove,
     /// It holds neither what we wrote nor what was there before: it stays.
     Theirs {
         /// What it held before our change, unless that is secret.
@@ -54,19 +66,19 @@ fn text(path: &Path) -> Result<&str, StoreError> {
 }
 
 impl Store {
-    /// Keeps what a file holds before it becomes `after`.
+    /// Keeps what a file of a server's machine holds before it becomes `after`: what was `found` in its place.
     ///
     /// # Errors
-    /// When the file is there and cannot be read, or the copy cannot be written.
+    /// When the copy cannot be written.
     pub fn keep_file(
         &self,
-        server: &str,
+        (server, host): (&str, Option<&str>),
         certificate: &str,
         path: &Path,
+        found: Option<&FileRead>,
         after: &[u8],
         shown: bool,
     ) -> Result<(), StoreError> {
-        let found = read_whole(path, LARGEST).map_err(io("read", path))?;
         let mut kept = None;
         let mut before = None;
         let mut access = Access::mode(0);
@@ -86,9 +98,21 @@ impl Store {
         }
         let after = digest(after);
         self.run(
-            "INSERT INTO undo (server, certificate, path, kind, before, after, kept, mode, uid, gid, shown)
-             VALUES (?, ?, ?, 'file', ?, ?, ?, ?, ?, ?, ?)",
-            params![server, certificate, text(path)?, before, after, kept, access.mode, access.uid, access.gid, shown],
+            "INSERT INTO undo (server, host, certificate, path, kind, before, after, kept, mode, uid, gid, shown)
+             VALUES (?, ?, ?, ?, 'file', ?, ?, ?, ?, ?, ?, ?)",
+            params![
+                server,
+                host,
+                certificate,
+                text(path)?,
+                before,
+                after,
+                kept,
+                access.mode,
+                access.uid,
+                access.gid,
+                shown
+            ],
         )
         .map(drop)
     }
@@ -121,7 +145,7 @@ impl Store {
     /// When the ledger fails.
     pub fn unsettled(&self) -> Result<Vec<Undo>, StoreError> {
         let sql =
-            "SELECT id, server, certificate, path, told, kind, before, after, kept, coalesce(mode, 0), uid, gid, shown
+            "SELECT id, server, certificate, path, told, kind, before, after, kept, coalesce(mode, 0), uid, gid, shown, host
                    FROM undo WHERE settled IS NULL ORDER BY id DESC";
         self.rows(sql, [], |row| {
             let (path, kept): (String, Option<String>) = (row.get(3)?, row.get(8)?);
@@ -137,15 +161,17 @@ impl Store {
                 kept: kept.map(Into::into),
                 access: Access { mode: row.get(9)?, uid: row.get(10)?, gid: row.get(11)? },
                 shown: row.get(12)?,
+                host: row.get(13)?,
             })
         })
     }
 
-    /// Puts a file or link back as it was, if it is exactly what we made of it. What does not exist any more is made again.
+    /// Returns how a file is put back as it was, if what was `found` in its place is exactly what we made of it. What does not exist
+    /// any more is made again. The link `current` is put back at once.
     ///
     /// # Errors
-    /// When it cannot be read or written, or the copy is lost.
-    pub fn put_back(&self, undo: &Undo) -> Result<PutBack, StoreError> {
+    /// When the copy is lost, or the link cannot be switched.
+    pub fn put_back(&self, undo: &Undo, found: Option<FileRead>) -> Result<PutBack, StoreError> {
         if undo.is_link {
             let now = self.current_generation(&undo.certificate).map(|number| number.to_string());
             if now.as_ref() == Some(&undo.after) {
@@ -154,8 +180,6 @@ impl Store {
             }
             return Ok(PutBack::Done);
         }
-        let path = &undo.path;
-        let found = read_whole(path, LARGEST).map_err(io("read", path))?;
         let now = found.as_ref().map(|file| digest(&file.bytes));
         if now == undo.before {
             return Ok(PutBack::Done);
@@ -172,11 +196,10 @@ impl Store {
             let shown = |bytes: Option<Vec<u8>>| bytes.filter(|_| undo.shown);
             return Ok(PutBack::Theirs { before: shown(copy), now: shown(found.map(|file| file.bytes)) });
         }
-        match copy {
-            Some(bytes) => write_atomic(path, &bytes, undo.access).map_err(io("write", path))?,
-            None => remove(path).map_err(io("remove", path))?,
-        }
-        Ok(PutBack::Done)
+        Ok(match copy {
+            Some(bytes) => PutBack::Write { bytes, access: undo.access },
+            None => PutBack::Remove,
+        })
     }
 
     /// Forgets changes that were undone, or that somebody else has taken over. Of the latter the copies stay for people.
@@ -225,7 +248,8 @@ mod tests {
             fs::write(path(name), "as it was").unwrap();
         }
         for (name, shown) in [("old", true), ("gone", true), ("theirs", true), ("key", false), ("new", true)] {
-            store.keep_file("front", "website", &path(name), b"ours", shown).unwrap();
+            let found = read_whole(&path(name), LARGEST).unwrap();
+            store.keep_file(("front", None), "website", &path(name), found.as_ref(), b"ours", shown).unwrap();
         }
         for name in ["old", "new"] {
             fs::write(path(name), "ours").unwrap();
@@ -235,7 +259,18 @@ mod tests {
         }
         fs::remove_file(path("gone")).unwrap();
         let changes = store.unsettled().unwrap();
-        let back: Vec<PutBack> = changes.iter().map(|undo| store.put_back(undo).unwrap()).collect();
+        let put_back = |undo: &Undo| match store.put_back(undo, read_whole(&undo.path, LARGEST).unwrap()).unwrap() {
+            PutBack::Write { bytes, access } => {
+                write_atomic(&undo.path, &bytes, access).unwrap();
+                PutBack::Done
+            }
+            PutBack::Remove => {
+                remove(&undo.path).unwrap();
+                PutBack::Done
+            }
+            other => other,
+        };
+        let back: Vec<PutBack> = changes.iter().map(put_back).collect();
         let some = |text: &str| Some(text.as_bytes().to_vec());
         assert_eq!(back[1], PutBack::Theirs { before: None, now: None }, "a key is not shown");
         assert_eq!(back[2], PutBack::Theirs { before: some("as it was"), now: some("mended by a person") });
@@ -254,7 +289,8 @@ mod tests {
         let store = Store::open(&dir.path().join("state")).unwrap();
         let file = dir.path().join("conf");
         for text in ["one", "two", "three"] {
-            store.keep_file("front", "website", &file, text.as_bytes(), true).unwrap();
+            let found = read_whole(&file, LARGEST).unwrap();
+            store.keep_file(("front", None), "website", &file, found.as_ref(), text.as_bytes(), true).unwrap();
             fs::write(&file, text).unwrap();
             store.settle_changes(Timestamp::UNIX_EPOCH).unwrap();
         }

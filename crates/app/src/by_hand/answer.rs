@@ -32,7 +32,7 @@ const MOST_FILES: usize = 2_000;
 
 /// Looks through a folder for the certificates in it. Files that hold none are passed over, and so are links that somebody else
 /// made, and files that are larger than any answer.
-pub(crate) fn pick_up(folder: &Path) -> Result<Intake, StepError> {
+pub(crate) fn receive_from(folder: &Path) -> Result<Intake, StepError> {
     let fail = |source| AnswerError::Read { path: folder.to_owned(), source };
     let mut paths: Vec<PathBuf> =
         std::fs::read_dir(folder).map_err(fail)?.filter_map(|e| Some(e.ok()?.path())).collect();

@@ -56,7 +56,7 @@ pub(crate) fn still_fits(context: &Context, entry: &CertificateEntry, open: &Jou
 }
 
 /// Gathers what is known about a certificate. Reads only.
-pub(crate) fn gather(
+pub(crate) async fn gather(
     context: &Context,
     store: &Store,
     name: &str,
@@ -71,7 +71,7 @@ pub(crate) fn gather(
     let not_in_place = match newest.as_ref().filter(|held| held.specification.differs(&bare.specification).is_none()) {
         Some(Held { generation, .. }) => {
             let placement = Placement::of(name, entry, &entry.names, *generation);
-            match install::plan(context, store, &placement, configs) {
+            match install::plan(context, store, &placement, configs).await {
                 Ok(plans) => install::lacking(&plans, store, &placement),
                 // A server that cannot be read must not keep a certificate from being renewed: installing it says why.
                 Err(error) => vec![error.to_string()],

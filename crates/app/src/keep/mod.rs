@@ -33,7 +33,7 @@ use std::time::Duration;
 /// When another run holds the lock, or the state folder cannot be used.
 pub async fn keep(context: &Context, options: &KeepOptions) -> Result<Vec<KeepEntry>, StoreError> {
     if options.plan {
-        return plan_only(context, options);
+        return plan_only(context, options).await;
     }
     let lock = RunLock::take(&context.state, "eskort keep", (context.now)())?;
     let store = Store::open(&context.state)?;

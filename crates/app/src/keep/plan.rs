@@ -10,7 +10,7 @@ use eskort_install::{self as install, Facts as ServerFacts, Placement};
 use eskort_store::{Store, StoreError};
 
 /// Decides for every certificate, and plans what would change on its servers.
-pub(crate) fn plan_only(context: &Context, options: &KeepOptions) -> Result<Vec<KeepEntry>, StoreError> {
+pub(crate) async fn plan_only(context: &Context, options: &KeepOptions) -> Result<Vec<KeepEntry>, StoreError> {
     let store = match Store::open_existing(&context.state)? {
         Some(store) => store,
         None => Store::in_memory(&context.state)?,
@@ -20,9 +20,10 @@ pub(crate) fn plan_only(context: &Context, options: &KeepOptions) -> Result<Vec<
     let configs = ServerFacts::default();
     let mut entries = Vec::new();
     for (name, entry) in chosen(context, options) {
-        entries.push(match gather(context, &store, name, entry, &configs).map(|facts| decide(&facts, now, insist)) {
+        let gathered = gather(context, &store, name, entry, &configs).await;
+        entries.push(match gathered.map(|facts| decide(&facts, now, insist)) {
             Err(error) => failed(name, None, error),
-            Ok(decision) => match planned_changes(context, &store, name, entry, &decision, &configs) {
+            Ok(decision) => match planned_changes(context, &store, name, entry, &decision, &configs).await {
                 Ok(changes) => {
                     let ending = Ending::Planned(changes);
                     KeepEntry::new(name, Some(decision), ending)
@@ -40,7 +41,7 @@ fn failed(name: &str, decision: Option<Decision>, error: StepError) -> KeepEntry
 }
 
 /// Returns what a run would change on the servers.
-fn planned_changes(
+async fn planned_changes(
     context: &Context,
     store: &Store,
     name: &str,
@@ -50,7 +51,7 @@ fn planned_changes(
 ) -> Result<Vec<PlannedServer>, StepError> {
     let Some(generation) = decision.generation() else { return Ok(Vec::new()) };
     let placement = Placement { preview: true, ..Placement::of(name, entry, &entry.names, generation) };
-    let plans = install::plan(context, store, &placement, configs)?;
+    let plans = install::plan(context, store, &placement, configs).await?;
     let planned = |plan: install::ServerPlan| PlannedServer {
         server: plan.server,
         changes: plan.changes.into_iter().map(|c| (c.path, c.how)).collect(),

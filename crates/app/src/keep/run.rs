@@ -84,7 +84,7 @@ impl<'a> Run<'a> {
     }
 
     async fn process_unguarded(&mut self, name: &str, entry: &CertificateEntry, insist: bool) -> KeepEntry {
-        let decision = match self.decide(name, entry, insist) {
+        let decision = match self.decide(name, entry, insist).await {
             Ok(decision) => decision,
             Err(error) => {
                 let ending = self.failed(name, error).await;
@@ -127,7 +127,7 @@ impl<'a> Run<'a> {
         entry
     }
 
-    fn decide(&self, name: &str, entry: &CertificateEntry, insist: bool) -> Result<Decision, StepError> {
+    async fn decide(&self, name: &str, entry: &CertificateEntry, insist: bool) -> Result<Decision, StepError> {
         let (context, store, now) = (self.context, self.store, (self.context.now)());
         if store.newest(name)?.is_none()
             && let Some(found) = lost::find(store, name, &specification_of(context, entry))
@@ -137,7 +137,7 @@ impl<'a> Run<'a> {
                 format!("{name}: generation {generation} was found in the state folder; the ledger did not know it");
             context.report(&Progress::Note(text));
         }
-        let mut facts = gather(context, store, name, entry, &self.configs)?;
+        let mut facts = gather(context, store, name, entry, &self.configs).await?;
         let Some(reason) = self.out_of_reach.get(&entry.authority) else { return Ok(decide(&facts, now, insist)) };
         // What would ask the authority is held; all else is done.
         let until = now + SignedDuration::from_secs(1);

@@ -140,7 +140,7 @@ pub(crate) async fn look_at(
     placement: &Placement<'_>,
     configs: &Facts,
 ) -> Result<Vec<EndpointReport>, StepError> {
-    let endpoints = install::endpoints(context, store, placement, configs)?;
+    let endpoints = install::endpoints(context, store, placement, configs).await?;
     if endpoints.is_empty() {
         return Ok(Vec::new());
     }

@@ -1,9 +1,10 @@
 //! Errors of servers in words.
 
+use super::proof::tell_host;
 use super::store::tell_store;
 use crate::error_text::ErrorText;
 use eskort_core::words;
-use eskort_host::CommandError;
+use eskort_host::{CommandError, MachineError};
 use eskort_install::InstallError;
 use eskort_siteconf::nginx::PlanError;
 
@@ -52,16 +53,17 @@ pub(crate) fn tell_install(error: &InstallError, certificate: &str) -> ErrorText
             .hint("everything is as it was before; the certificate is stored, and the next run installs it")
             .hint(again),
         InstallError::Reload { source, .. } => match source {
-            CommandError::Start { .. } => {
+            MachineError::Program(CommandError::Start { .. }) => {
                 told.hint(undone).hint("is the program installed, and in the PATH of this run?")
             }
-            CommandError::Untrusted { .. } => told.hint(undone).hint(again),
-            CommandError::NoSuchUser { .. } => told.hint(undone).hint("correct `user` of the server in the inventory"),
-            CommandError::Failed { .. } => told.hint(undone).hint("is the server running? Start it").hint(again),
-            CommandError::Endless { .. } => told
+            MachineError::Program(CommandError::Untrusted { .. }) => told.hint(undone).hint(again),
+            MachineError::Program(CommandError::NoSuchUser { .. }) => told.hint(undone).hint("correct `user` of the server in the inventory"),
+            MachineError::Program(CommandError::Failed { .. }) => told.hint(undone).hint("is the server running? Start it").hint(again),
+            MachineError::Program(CommandError::Endless { .. }) => told
                 .hint(undone)
                 .hint("does it stay in the foreground? It must end; `timeout` of the server gives it longer")
                 .hint(again),
+            other => tell_machine(told.hint(undone), other).hint(again),
         },
         InstallError::NotServed { .. } => told.hint(undone).hint(
             "another server block or another program may answer there; `check-address` and `reload-timeout` of the server help",
@@ -69,6 +71,20 @@ pub(crate) fn tell_install(error: &InstallError, certificate: &str) -> ErrorText
         InstallError::Undo { .. } => told
             .hint("look at the server's files by hand: those as they were lie in the state folder under backups/SERVER")
             .hint(again),
+        InstallError::Machine { source, .. } => tell_machine(told, source).hint(again),
         InstallError::Store(error) => tell_store(error),
+    }
+}
+
+/// Adds what helps where a server's machine refuses.
+fn tell_machine(told: ErrorText, error: &MachineError) -> ErrorText {
+    match error {
+        MachineError::Host(error) => tell_host(told, error),
+        MachineError::Io { .. } => {
+            told.hint("the file or folder must be readable and writable for the user that runs Eskort")
+        }
+        MachineError::Program(_) => told,
+        MachineError::Secret(_) => told.hint("correct the place in the inventory, or put the secret there"),
+        MachineError::Unknown { .. } => told.hint("put the host back into the inventory"),
     }
 }

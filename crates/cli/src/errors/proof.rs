@@ -100,7 +100,7 @@ fn tell_not_everywhere(mut told: ErrorText, found: &Propagation) -> ErrorText {
     }
 }
 
-fn tell_host(told: ErrorText, error: &HostError) -> ErrorText {
+pub(super) fn tell_host(told: ErrorText, error: &HostError) -> ErrorText {
     match error {
         HostError::Unreachable { .. } => {
             told.hint("check `address` and `port` of the host, and that this machine may go there")
@@ -115,6 +115,9 @@ fn tell_host(told: ErrorText, error: &HostError) -> ErrorText {
         HostError::File { .. } => told.hint("the user must be allowed to write there; is the disk full?"),
         HostError::Command { .. } => told.hint("run the command on the host by hand"),
         HostError::NoCommands { .. } => told.hint("commands need a host of kind \"ssh\""),
+        HostError::TimedOut { job: "run a command", .. } => {
+            told.hint("`timeout` of the proof or the server says how long a command may take")
+        }
         HostError::GivenUp { .. } | HostError::TimedOut { .. } => {
             told.hint("`timeout` of the host says how long a step may take")
         }

@@ -24,7 +24,10 @@ pub(crate) fn show(ui: &Ui, progress: &Progress) {
         Progress::AwaitsPerson(records) => ui.talk(&manual_step::records_to_place(records)),
         Progress::Answer { certificate, chain } => ui.talk(&answer(certificate, chain, ui.page())),
         Progress::Names(names) => ui.names(names),
-        Progress::Change { path, how } => ui.talk(&change(&path.display().to_string(), how)),
+        Progress::Change { host, path, how } => {
+            let there = host.as_ref().map(|host| format!(" on host `{host}`")).unwrap_or_default();
+            ui.talk(&change(&format!("{}{there}", path.display()), how));
+        }
         Progress::Note(text) => ui.talk_wrapped("  note: ", text, Tone::Notice),
         Progress::Request { method, url, status } if ui.is_verbose() => {
             ui.talk(&Tone::Faint.paint(&format!("  {status} {method} {}", words::printable(url, 200))));

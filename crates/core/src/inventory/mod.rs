@@ -67,7 +67,7 @@ impl Inventory {
         self.proofs.values_mut().flat_map(Proof::paths_mut).for_each(place);
         let keys = self.certificates.values_mut().flat_map(|c| [&mut c.key_file, &mut c.key_password_file]);
         keys.flatten().for_each(place);
-        for server in self.servers.values_mut() {
+        for server in self.servers.values_mut().filter(|server| server.host.is_none()) {
             match &mut server.kind {
                 ServerKind::Nginx { config, .. } => place(config),
                 ServerKind::Files { copies, .. } => copies.iter_mut().for_each(|c| place(&mut c.to)),
@@ -134,6 +134,8 @@ impl Default for ProgramRules {
 pub struct Server {
     /// What kind, and what that kind needs.
     pub kind: ServerKind,
+    /// The machine it runs on; `None` for this one.
+    pub host: Option<String>,
     /// Where the look at the live endpoint connects to; `None` for what the names resolve to.
     pub check_address: Option<CheckAddress>,
     /// How long a reload may take until the new certificate is served.
@@ -149,6 +151,8 @@ pub enum ServerKind {
     Nginx {
         /// The main configuration file.
         config: PathBuf,
+        /// Where certificates and keys are put on another machine.
+        certificates: PathBuf,
         /// The port for TLS listeners that are added.
         tls_port: u16,
         /// The command that tests the configuration; `None` for nginx's own.

@@ -1,30 +1,23 @@
 //! Files put where a program wants them, and a command.
 
+use super::Planning;
 use crate::InstallError;
-use crate::plan::{Change, LARGEST, LiveEndpoint, Placement, ServerPlan, read_part};
-use eskort_core::inventory::{FileCopy, Install, Server, ServerKind};
+use crate::plan::{Change, LiveEndpoint, ServerPlan, read_part};
+use eskort_core::inventory::{FileCopy, ServerKind};
 use eskort_core::progress::FileChange;
-use eskort_host::files::{Access, read_whole};
+use eskort_host::files::Access;
 use eskort_store::GenerationFolder;
 
-pub(super) fn plan(
-    install: &Install,
-    server: &Server,
-    folder: &GenerationFolder,
-    placement: &Placement<'_>,
-) -> Result<ServerPlan, InstallError> {
+pub(super) async fn plan(planning: &Planning<'_>, folder: &GenerationFolder) -> Result<ServerPlan, InstallError> {
+    let Planning { install, server, placement, .. } = planning;
     let ServerKind::Files { copies, run } = &server.kind else { unreachable!("only called for files") };
     let mut changes = Vec::new();
     for copy in copies {
         let new = read_part(folder, copy.part, placement.preview)?;
         let access = access(copy)?;
-        if !in_place(copy, &new, access) {
-            changes.push(Change {
-                path: copy.to.clone(),
-                new,
-                access: Some(access),
-                how: FileChange::Whole(copy.part.word()),
-            });
+        if !planning.is_in_place(&copy.to, &new, access).await? {
+            let how = FileChange::Whole(copy.part.word());
+            changes.push(Change { path: copy.to.clone(), new, access: Some(access), how });
         }
     }
     let plain = placement.names.iter().filter(|n| !n.is_wildcard()).map(ToString::to_string);
@@ -38,12 +31,13 @@ pub(super) fn plan(
         name,
         port: address.port.unwrap_or(443),
         instead: Some(address),
-        here: address,
+        here: Some(address),
         settle: server.reload_timeout,
     };
     let endpoints = server.check_address.map(|a| names.iter().map(|n| endpoint(a, n.clone())).collect());
     Ok(ServerPlan {
         server: install.server.clone(),
+        host: server.host.clone(),
         changes,
         test: None,
         reload: Some(run.clone()).filter(|r| !r.is_empty()),
@@ -69,12 +63,4 @@ fn access(copy: &FileCopy) -> Result<Access, InstallError> {
         },
     };
     Ok(Access { mode: copy.mode, uid, gid })
-}
-
-fn in_place(copy: &FileCopy, new: &[u8], access: Access) -> bool {
-    let Ok(Some(there)) = read_whole(&copy.to, LARGEST) else { return false };
-    there.bytes == new
-        && there.access.mode == access.mode
-        && access.uid.is_none_or(|uid| there.access.uid == Some(uid))
-        && access.gid.is_none_or(|gid| there.access.gid == Some(gid))
 }

@@ -5,34 +5,63 @@ mod nginx;
 
 use crate::InstallError;
 use crate::facts::Facts;
-use crate::plan::{LiveEndpoint, Placement, ServerPlan};
+use crate::plan::{LARGEST, LiveEndpoint, Placement, ServerPlan};
 use eskort_core::context::Context;
-use eskort_core::inventory::{Install, ServerKind};
+use eskort_core::inventory::{Install, Server, ServerKind};
+use eskort_host::MachineError;
+use eskort_host::files::Access;
 use eskort_store::Store;
+use std::path::Path;
 
 /// Gathers the facts and plans for every server of a certificate. Reads only.
 ///
 /// # Errors
 /// When a configuration cannot be read or changed, or a part of the generation is missing.
-pub fn plan(
+pub async fn plan(
     context: &Context,
     store: &Store,
     placement: &Placement<'_>,
     facts: &Facts,
 ) -> Result<Vec<ServerPlan>, InstallError> {
-    let one = |install: &Install| {
+    let mut plans = Vec::new();
+    for install in placement.install {
         let server = &context.inventory.servers[&install.server];
-        match &server.kind {
+        let work = Planning { context, facts, install, server, placement };
+        let generation = store.generation_folder(placement.certificate, placement.generation);
+        plans.push(match &server.kind {
             ServerKind::Nginx { .. } => {
-                nginx::plan(install, server, &store.current_folder(placement.certificate), placement, facts)
+                nginx::plan(&work, &store.current_folder(placement.certificate), &generation).await?
             }
-            ServerKind::Files { .. } => {
-                let folder = store.generation_folder(placement.certificate, placement.generation);
-                files::plan(install, server, &folder, placement)
-            }
-        }
-    };
-    placement.install.iter().map(one).collect()
+            ServerKind::Files { .. } => files::plan(&work, &generation).await?,
+        });
+    }
+    Ok(plans)
+}
+
+/// What the plan of one server is made from.
+struct Planning<'a> {
+    context: &'a Context,
+    facts: &'a Facts,
+    install: &'a Install,
+    server: &'a Server,
+    placement: &'a Placement<'a>,
+}
+
+impl Planning<'_> {
+    /// Returns whether a file is there with just these bytes and this access. One of this machine that cannot be read is not.
+    async fn is_in_place(&self, path: &Path, bytes: &[u8], access: Access) -> Result<bool, InstallError> {
+        let there = match self.facts.machines.read(self.context, self.server.host.as_deref(), path, LARGEST).await {
+            Ok(there) => there,
+            Err(MachineError::Io { .. }) => None,
+            Err(error) => return Err(InstallError::on(&self.install.server)(error)),
+        };
+        Ok(there.is_some_and(|there| {
+            there.bytes == bytes
+                && there.access.mode == access.mode
+                && access.uid.is_none_or(|uid| there.access.uid == Some(uid))
+                && access.gid.is_none_or(|gid| there.access.gid == Some(gid))
+        }))
+    }
 }
 
 /// Returns what the servers lack of a generation, in words.
@@ -51,13 +80,13 @@ pub fn lacking(plans: &[ServerPlan], store: &Store, placement: &Placement<'_>) -
 ///
 /// # Errors
 /// As [`plan`].
-pub fn endpoints(
+pub async fn endpoints(
     context: &Context,
     store: &Store,
     placement: &Placement<'_>,
     facts: &Facts,
 ) -> Result<Vec<LiveEndpoint>, InstallError> {
-    Ok(plan(context, store, placement, facts)?.into_iter().flat_map(|p| p.endpoints).collect())
+    Ok(plan(context, store, placement, facts).await?.into_iter().flat_map(|p| p.endpoints).collect())
 }
 
 /// Returns the command that makes a server take what was changed.

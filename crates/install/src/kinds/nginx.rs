@@ -1,29 +1,46 @@
 //! nginx: plans what changes in its configuration.
 
+use super::Planning;
 use crate::InstallError;
-use crate::facts::Facts;
-use crate::plan::{Change, LiveEndpoint, Placement, ServerPlan, difference, loopback};
+use crate::plan::{Change, LiveEndpoint, ServerPlan, difference, loopback, read_part};
 use eskort_core::finding::{Finding, Severity, Topic};
-use eskort_core::inventory::{CheckAddress, Install, Part, Server, ServerKind};
+use eskort_core::inventory::{CheckAddress, Part, ServerKind};
 use eskort_core::progress::FileChange;
+use eskort_host::files::Access;
 use eskort_siteconf::nginx::{self, TlsTarget};
 use eskort_store::GenerationFolder;
 use std::path::Path;
 
-pub(super) fn plan(
-    install: &Install,
-    server: &Server,
+pub(super) async fn plan(
+    planning: &Planning<'_>,
     current: &GenerationFolder,
-    placement: &Placement<'_>,
-    facts: &Facts,
+    generation: &GenerationFolder,
 ) -> Result<ServerPlan, InstallError> {
-    let ServerKind::Nginx { config, tls_port, test, reload } = &server.kind else {
+    let Planning { context, facts, install, server, placement } = planning;
+    let ServerKind::Nginx { config, certificates, tls_port, test, reload } = &server.kind else {
         unreachable!("only called for nginx");
     };
     let name = &install.server;
-    let loaded = facts.nginx(config).map_err(|source| InstallError::Load { server: name.clone(), source })?;
-    let (bundle, key) = (current.part(Part::Bundle), current.part(Part::Key));
-    let wish = TlsTarget {
+    let loaded = facts.nginx(context, (name, server), config).await?;
+    // On another machine the files lie in a folder of their own; here the configuration leads to the generation in use.
+    let mut changes = Vec::new();
+    let (bundle, key) = match &server.host {
+        None => (current.part(Part::Bundle), current.part(Part::Key)),
+        Some(_) => {
+            let folder = certificates.join(placement.certificate);
+            let paths = [Part::Bundle, Part::Key].map(|part| folder.join(part.file_name()));
+            for (part, path) in [Part::Bundle, Part::Key].into_iter().zip(&paths) {
+                let (new, access) = (read_part(generation, part, placement.preview)?, Access::mode(part.usual_mode()));
+                if !planning.is_in_place(path, &new, access).await? {
+                    let how = FileChange::Whole(part.word());
+                    changes.push(Change { path: path.clone(), new, access: Some(access), how });
+                }
+            }
+            let [bundle, key] = paths;
+            (bundle, key)
+        }
+    };
+    let target = TlsTarget {
         names: placement.names,
         bundle: &bundle,
         key: &key,
@@ -32,7 +49,7 @@ pub(super) fn plan(
     };
     let (config_read, sites) = &*loaded;
     let refused = |source| InstallError::Plan { server: name.clone(), source };
-    let site = nginx::plan(config_read, sites, &wish).map_err(refused)?;
+    let site = nginx::plan(config_read, sites, &target).map_err(refused)?;
     // What visitors reach through something else is looked at where the inventory says, and nowhere else.
     let endpoint = |e: &nginx::Endpoint| {
         let by_inventory = server.check_address.and_then(|address| address.port);
@@ -43,9 +60,11 @@ pub(super) fn plan(
             port,
             instead: server.check_address,
             here: match (e.port, e.ip, server.check_address) {
-                (None, _, Some(instead)) => instead,
-                (_, Some(ip), _) => CheckAddress { ip, port: Some(port) },
-                (_, None, _) => loopback(port),
+                // Another machine's addresses say nothing about the way there.
+                _ if server.host.is_some() => None,
+                (None, _, Some(instead)) => Some(instead),
+                (_, Some(ip), _) => Some(CheckAddress { ip, port: Some(port) }),
+                (_, None, _) => Some(loopback(port)),
             },
             settle: server.reload_timeout,
         })
@@ -57,9 +76,11 @@ pub(super) fn plan(
         let advice = format!("`check-address` of server `{name}`, with a port, says where to look");
         findings.push(Finding::new(Severity::Notice, Topic::Reach, text).with_advice(advice));
     }
+    changes.extend(site.changes.iter().map(change));
     Ok(ServerPlan {
         server: name.clone(),
-        changes: site.changes.iter().map(change).collect(),
+        host: server.host.clone(),
+        changes,
         test: Some(test.clone().unwrap_or_else(|| command(&["-t", "-q"], config))),
         reload: Some(reload_command(config, reload.as_ref())),
         rules: server.rules.clone(),

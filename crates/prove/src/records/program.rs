@@ -32,7 +32,7 @@ pub(crate) async fn tell_program(
                 .map_err(ProofError::Program),
             Some(host) => {
                 let mut session = remote::open(context, host).await?;
-                let ended = session.run(words, input.as_bytes()).await;
+                let ended = session.run(words, input.as_bytes(), rules.timeout).await;
                 session.close().await;
                 ended.map_err(ProofError::Host)
             }

@@ -129,7 +129,7 @@ pub enum PlanError {
         /// The path.
         path: PathBuf,
     },
-    /// Changes of one file that get in each other's way: a bug of ours.
+    /// Changes of one file that get in each other's way: a bug in Eskort.
     #[error("{}: {source}", path.display())]
     Overlap {
         /// The file.

@@ -42,7 +42,7 @@ pub(super) async fn take_answer(
     let answer = match (brought, &office(work)?.answers_folder) {
         (Some(answer), _) => Some(answer),
         (None, Some(folder)) => {
-            let found = answer::pick_up(folder)?.certificates;
+            let found = answer::receive_from(folder)?.certificates;
             match answer::answer_among(work.context, work.store, work.certificate, &found, &key)? {
                 Some(built) => {
                     let built = completed(work, built).await?;

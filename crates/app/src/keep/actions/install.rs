@@ -15,7 +15,7 @@ const CHECK_AGAIN: Duration = Duration::from_millis(200);
 
 pub(super) async fn install(work: &Work<'_>) -> Result<Outcome, StepError> {
     let placement = work.placement();
-    let plans = install::plan(work.context, work.store, &placement, &Facts::default())?;
+    let plans = install::plan(work.context, work.store, &placement, &Facts::default()).await?;
     for finding in plans.iter().flat_map(|p| &p.findings) {
         let advice = finding.advice.as_ref().map(|advice| format!(" ({advice})")).unwrap_or_default();
         work.context.report(&Progress::Note(format!("{}{advice}", finding.text)));
