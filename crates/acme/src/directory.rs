@@ -1,7 +1,7 @@
 //! The directory (RFC 8555 section 7.1.1) and accounts (section 7.3).
 
 use crate::lenient::{elements, or_default};
-use crate::{AcmeError, Answer, ExternalBinding, Request, Signer};
+use crate::{AcmeError, ExternalBinding, Request, Response, Signer};
 use serde::Deserialize;
 use serde_json::json;
 
@@ -42,9 +42,9 @@ pub struct Meta {
 ///
 /// # Errors
 /// When the answer is no directory, or one of its addresses does not begin with `https://`.
-pub fn parse_directory(answer: &Answer) -> Result<Directory, AcmeError> {
+pub fn parse_directory(response: &Response) -> Result<Directory, AcmeError> {
     let expected = "an ACME directory";
-    let directory: Directory = answer.json(expected)?;
+    let directory: Directory = response.json(expected)?;
     for url in [&directory.new_nonce, &directory.new_account, &directory.new_order] {
         require_https(url, expected)?;
     }
@@ -106,12 +106,12 @@ pub fn change_contact(
 ///
 /// # Errors
 /// When the answer is no account.
-pub fn is_account_usable(answer: &Answer) -> Result<bool, AcmeError> {
+pub fn is_account_usable(response: &Response) -> Result<bool, AcmeError> {
     #[derive(Deserialize)]
     struct Account {
         status: String,
     }
-    let account: Account = answer.json("an account")?;
+    let account: Account = response.json("an account")?;
     Ok(account.status == "valid")
 }
 
@@ -119,18 +119,18 @@ pub fn is_account_usable(answer: &Answer) -> Result<bool, AcmeError> {
 ///
 /// # Errors
 /// A problem, an answer without `Location`, or an account that is not valid any more.
-pub fn parse_account(answer: &Answer) -> Result<String, AcmeError> {
+pub fn parse_account(response: &Response) -> Result<String, AcmeError> {
     #[derive(Deserialize)]
     struct Account {
         status: String,
     }
     let expected = "an account";
-    let account: Account = answer.json(expected)?;
+    let account: Account = response.json(expected)?;
     if account.status != "valid" {
         let found = format!("the account is `{}`", eskort_core::words::printable(&account.status, 40));
         return Err(AcmeError::NotProtocol { expected: "a valid account", found });
     }
-    let url = answer.location.clone();
+    let url = response.location.clone();
     let url = url.ok_or(AcmeError::NotProtocol { expected, found: "it has no Location".into() })?;
     require_https(&url, expected)?;
     Ok(url)
@@ -140,17 +140,17 @@ pub fn parse_account(answer: &Answer) -> Result<String, AcmeError> {
 mod tests {
     use super::*;
 
-    fn answer(body: &str) -> Answer {
-        Answer { status: 200, body: body.into(), ..Answer::default() }
+    fn response(body: &str) -> Response {
+        Response { status: 200, body: body.into(), ..Response::default() }
     }
 
     #[test]
     fn reads_a_directory_and_refuses_what_is_none() {
         let good = r#"{"newNonce":"https://ca.example/n","newAccount":"https://ca.example/a","newOrder":"https://ca.example/o","meta":{"termsOfService":"https://ca.example/terms","extra":1},"x":"y"}"#;
-        assert!(parse_directory(&answer(good)).unwrap().meta.terms_of_service.is_some());
+        assert!(parse_directory(&response(good)).unwrap().meta.terms_of_service.is_some());
         for meta in ["null", "7", r#"{"caaIdentities":null,"website":7}"#, r#"{"caaIdentities":["ca.example",null]}"#] {
             let body = format!("{},\"meta\":{meta}}}", good.split(",\"meta\"").next().unwrap());
-            parse_directory(&answer(&body)).unwrap_or_else(|error| panic!("{meta}: {error}"));
+            parse_directory(&response(&body)).unwrap_or_else(|error| panic!("{meta}: {error}"));
         }
         for (body, says) in [
             ("<html>Welcome to the harbour</html>", "it begins with `<html>Welcome"),
@@ -158,14 +158,14 @@ mod tests {
             ("", "status 200 and no text"),
             (&good.replace("https://ca.example/o", "http://ca.example/o"), "`http://ca.example/o` does not begin"),
         ] {
-            let said = parse_directory(&answer(body)).unwrap_err().to_string();
+            let said = parse_directory(&response(body)).unwrap_err().to_string();
             assert!(said.contains(says), "{said}");
         }
     }
 
     #[test]
     fn an_account_must_be_valid_and_have_an_address() {
-        let mut found = answer(r#"{"status":"valid"}"#);
+        let mut found = response(r#"{"status":"valid"}"#);
         assert!(parse_account(&found).unwrap_err().to_string().contains("no Location"));
         found.location = Some("https://ca.example/account/7".into());
         assert_eq!(parse_account(&found).unwrap(), "https://ca.example/account/7");

@@ -13,14 +13,14 @@ mod wire;
 pub use directory::{Directory, Meta, change_contact, is_account_usable, new_account, parse_account, parse_directory};
 pub use jws::{ExternalBinding, Signer};
 pub use order::{
-    Authorization, Challenge, ChallengeKind, Order, OrderStatus, answer_challenge, finalize, new_order,
-    parse_authorization, parse_certificate, parse_order, post_as_get,
+    Authorization, Challenge, ChallengeKind, Order, OrderStatus, finalize, new_order, parse_authorization,
+    parse_certificate, parse_order, post_as_get, respond_to_challenge,
 };
 pub use problem::{AtFault, Problem, Rejected, Step};
-pub use wire::{Answer, Method, Request, retry_after};
+pub use wire::{Method, Request, Response, retry_after};
 
 /// Most bytes that an answer may have: far above what any authority sends, far below what would hurt.
-pub const LARGEST_ANSWER: usize = 1 << 20;
+pub const LARGEST_RESPONSE: usize = 1 << 20;
 
 /// What can be wrong with an authority's answer.
 #[derive(Debug, thiserror::Error)]

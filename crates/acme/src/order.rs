@@ -2,7 +2,7 @@
 
 use crate::directory::require_https;
 use crate::lenient::{elements, or_default};
-use crate::{AcmeError, Answer, Directory, Problem, Rejected, Request, Signer};
+use crate::{AcmeError, Directory, Problem, Rejected, Request, Response, Signer};
 use eskort_core::names::Identifier;
 use eskort_pki::base64url;
 use serde::Deserialize;
@@ -146,7 +146,7 @@ pub fn post_as_get(signer: &Signer, nonce: &str, url: &str) -> Result<Request, A
 ///
 /// # Errors
 /// [`AcmeError::Signing`] only.
-pub fn answer_challenge(signer: &Signer, nonce: &str, url: &str) -> Result<Request, AcmeError> {
+pub fn respond_to_challenge(signer: &Signer, nonce: &str, url: &str) -> Result<Request, AcmeError> {
     signer.post(url, nonce, Some(&json!({})))
 }
 
@@ -162,9 +162,9 @@ pub fn finalize(signer: &Signer, nonce: &str, url: &str, csr_der: &[u8]) -> Resu
 ///
 /// # Errors
 /// A problem, or an answer that is no order with https addresses.
-pub fn parse_order(answer: &Answer) -> Result<Order, AcmeError> {
+pub fn parse_order(response: &Response) -> Result<Order, AcmeError> {
     let expected = "an order";
-    let order: Order = answer.json(expected)?;
+    let order: Order = response.json(expected)?;
     let urls = order.authorizations.iter().chain([&order.finalize]).chain(&order.certificate);
     urls.into_iter().try_for_each(|url| require_https(url, expected))?;
     Ok(order)
@@ -228,7 +228,7 @@ impl Authorization {
 ///
 /// # Errors
 /// A problem, or an answer that is no authorization.
-pub fn parse_authorization(answer: &Answer) -> Result<Authorization, AcmeError> {
+pub fn parse_authorization(response: &Response) -> Result<Authorization, AcmeError> {
     #[derive(Deserialize)]
     struct Raw {
         status: String,
@@ -243,7 +243,7 @@ pub fn parse_authorization(answer: &Answer) -> Result<Authorization, AcmeError> 
         value: String,
     }
     let expected = "an authorization";
-    let raw: Raw = answer.json(expected)?;
+    let raw: Raw = response.json(expected)?;
     let name = eskort_core::words::printable(&raw.identifier.value, 253);
     let mut challenges = Vec::new();
     let mut problem = None;
@@ -267,32 +267,32 @@ pub fn parse_authorization(answer: &Answer) -> Result<Authorization, AcmeError> 
 ///
 /// # Errors
 /// A problem, or a body that is not text.
-pub fn parse_certificate(answer: &Answer) -> Result<String, AcmeError> {
-    answer.success()?;
-    String::from_utf8(answer.body.clone())
-        .map_err(|_| AcmeError::NotProtocol { expected: "a certificate chain in PEM", found: answer.begins() })
+pub fn parse_certificate(response: &Response) -> Result<String, AcmeError> {
+    response.success()?;
+    String::from_utf8(response.body.clone())
+        .map_err(|_| AcmeError::NotProtocol { expected: "a certificate chain in PEM", found: response.begins() })
 }
 
 #[cfg(test)]
 mod tests {
     use super::*;
 
-    fn answer(body: serde_json::Value) -> Answer {
-        Answer { status: 200, body: body.to_string().into_bytes(), ..Answer::default() }
+    fn response(body: serde_json::Value) -> Response {
+        Response { status: 200, body: body.to_string().into_bytes(), ..Response::default() }
     }
 
     #[test]
     fn reads_orders_and_refuses_plain_http() {
         let body =
             json!({"status": "ready", "authorizations": ["https://ca.example/z"], "finalize": "https://ca.example/f"});
-        let order = parse_order(&answer(body.clone())).unwrap();
+        let order = parse_order(&response(body.clone())).unwrap();
         assert_eq!((order.status, order.certificate_url().unwrap()), (OrderStatus::Ready, None));
         let mut plain = body.clone();
         plain["finalize"] = json!("http://ca.example/f");
-        assert!(parse_order(&answer(plain)).is_err());
+        assert!(parse_order(&response(plain)).is_err());
         let mut odd = body;
         odd["status"] = json!("do\u{7f}\u{1b}zing");
-        let said = parse_order(&answer(odd)).unwrap_err().to_string();
+        let said = parse_order(&response(odd)).unwrap_err().to_string();
         assert!(said.contains("dozing") && !said.contains(char::is_control), "{said}");
     }
 
@@ -303,7 +303,7 @@ mod tests {
             let mut body = base.clone();
             body["status"] = json!(status);
             body.as_object_mut().unwrap().extend(more.as_object().unwrap().clone());
-            parse_order(&answer(body)).unwrap()
+            parse_order(&response(body)).unwrap()
         };
         assert!(with("valid", json!({})).certificate_url().is_err());
         let failed = with("invalid", json!({"error": {"type": "urn:ietf:params:acme:error:caa", "detail": "no"}}));
@@ -317,13 +317,13 @@ mod tests {
                 {"type": "dns-77", "url": "https://ca.example/c/0"},
                 {"type": "http-01", "url": "https://ca.example/c/1", "token": token}]})
         };
-        let good = parse_authorization(&answer(body("aB-_9"))).unwrap();
+        let good = parse_authorization(&response(body("aB-_9"))).unwrap();
         assert_eq!(good.challenges[1].kind, ChallengeKind::Http01);
         let persist = json!({"status": "pending", "identifier": {"type": "dns", "value": "lampholm.example"}, "challenges": [
             {"type": "dns-persist-01", "url": "https://ca.example/c/2", "issuer-domain-names": ["ca.example", "a\"; b"]}]});
-        assert_eq!(parse_authorization(&answer(persist)).unwrap().challenges[0].issuers, ["ca.example"]);
+        assert_eq!(parse_authorization(&response(persist)).unwrap().challenges[0].issuers, ["ca.example"]);
         for token in ["../../etc/passwd", "a/b", "", "a b", "a\u{0}", &"x".repeat(300)] {
-            let read = parse_authorization(&answer(body(token))).unwrap();
+            let read = parse_authorization(&response(body(token))).unwrap();
             assert!(read.challenge(ChallengeKind::Http01).unwrap().is_err(), "{token}");
         }
     }
@@ -341,7 +341,7 @@ mod tests {
         for odd in odd {
             let body = json!({"status": "pending", "identifier": {"type": "dns", "value": "lampholm.example"}, "wildcard": null,
                 "challenges": [odd, {"type": "http-01", "url": "https://ca.example/c/1", "token": "t", "error": null}]});
-            let read = parse_authorization(&answer(body)).unwrap();
+            let read = parse_authorization(&response(body)).unwrap();
             assert!(read.challenge(ChallengeKind::Http01).unwrap().is_ok(), "{odd}");
             for kind in [ChallengeKind::DnsPersist01, ChallengeKind::TlsAlpn01] {
                 assert!(read.challenge(kind).is_none_or(|found| found.is_err()), "{odd}");
@@ -354,14 +354,14 @@ mod tests {
         let body = json!({"status": "invalid", "identifier": {"type": "dns", "value": "lampholm.example"}, "challenges": [
             {"type": "http-01", "url": "https://ca.example/c/1", "token": "t",
              "error": {"type": "urn:ietf:params:acme:error:connection", "detail": "refused"}}]});
-        let failed = parse_authorization(&answer(body)).unwrap().failed.unwrap();
+        let failed = parse_authorization(&response(body)).unwrap().failed.unwrap();
         assert_eq!(failed.to_string(), "lampholm.example: connection: refused");
     }
 
     proptest::proptest! {
         #[test]
         fn whatever_an_authority_sends_is_read_or_refused(status in 100_u16..600, body in r#"[{}\[\]",:a-z0-9 ]{0,120}"#) {
-            let found = Answer { status, body: body.clone().into_bytes(), ..Answer::default() };
+            let found = Response { status, body: body.clone().into_bytes(), ..Response::default() };
             for said in [parse_order(&found).err(), parse_authorization(&found).err(), crate::parse_directory(&found).err(),
                 crate::parse_account(&found).err()].into_iter().flatten() {
                 let text = said.to_string();

@@ -1,7 +1,7 @@
 //! Problem documents (RFC 9457, RFC 8555 section 6.7) as typed errors.
 
 use crate::lenient::{elements, or_default};
-use crate::{AcmeError, Answer};
+use crate::{AcmeError, Response};
 use eskort_core::words::printable;
 use serde::Deserialize;
 use serde::de::DeserializeOwned;
@@ -122,7 +122,7 @@ impl From<Raw> for Problem {
     }
 }
 
-impl Answer {
+impl Response {
     /// Returns the answer when its status says success.
     ///
     /// # Errors
@@ -141,13 +141,13 @@ impl Answer {
 
 impl Problem {
     /// Reads the problem of an answer that is no success.
-    pub(crate) fn parse(answer: &Answer) -> Problem {
-        let read = serde_json::from_slice::<Problem>(&answer.body)
+    pub(crate) fn parse(response: &Response) -> Problem {
+        let read = serde_json::from_slice::<Problem>(&response.body)
             .ok()
             .filter(|p| p.kind != "about:blank" || !p.detail.is_empty());
         let problem = read.unwrap_or_else(|| Problem {
-            kind: format!("HTTP {}", answer.status),
-            detail: answer.begins(),
+            kind: format!("HTTP {}", response.status),
+            detail: response.begins(),
             status: 0,
             retry_after: None,
             instance: None,
@@ -155,8 +155,8 @@ impl Problem {
             name: None,
             parts: Vec::new(),
         });
-        let terms = answer.terms.as_ref().map(|text| printable(text, 200));
-        Problem { status: answer.status, retry_after: answer.retry_after.clone(), terms, ..problem }
+        let terms = response.terms.as_ref().map(|text| printable(text, 200));
+        Problem { status: response.status, retry_after: response.retry_after.clone(), terms, ..problem }
     }
 
     /// Returns who has to do something about it (RFC 8555 section 6.7 lists the kinds).
@@ -232,7 +232,7 @@ mod tests {
     use super::*;
 
     fn problem(status: u16, body: &str) -> Problem {
-        Problem::parse(&Answer { status, body: body.into(), ..Answer::default() })
+        Problem::parse(&Response { status, body: body.into(), ..Response::default() })
     }
 
     fn kind(kind: &str) -> Problem {

@@ -1,4 +1,4 @@
-//! Requests and answers as plain values.
+//! Requests and responses as plain values.
 
 use eskort_core::words::printable;
 use jiff::{SignedDuration, Timestamp};
@@ -25,9 +25,9 @@ pub struct Request {
     pub body: Option<Vec<u8>>,
 }
 
-/// An answer, with the headers that the protocol uses.
+/// A response, with the headers that the protocol uses.
 #[derive(Clone, Debug, Default)]
-pub struct Answer {
+pub struct Response {
     /// The HTTP status.
     pub status: u16,
     /// `Content-Type`, empty when absent.
@@ -46,7 +46,7 @@ pub struct Answer {
     pub body: Vec<u8>,
 }
 
-impl Answer {
+impl Response {
     /// Returns the tamed beginning of the body, for messages.
     pub(crate) fn begins(&self) -> String {
         match &self.body[..] {

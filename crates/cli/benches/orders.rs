@@ -3,7 +3,7 @@
 
 #![expect(clippy::unwrap_used, clippy::print_stdout, reason = "a benchmark prints, and stops at the first trouble")]
 
-use eskort_acme::{Answer, ChallengeKind, Method, OrderStatus, Request, Signer};
+use eskort_acme::{ChallengeKind, Method, OrderStatus, Request, Response, Signer};
 use eskort_app::{Ending, KeepOptions};
 use eskort_core::decision::Specification;
 use eskort_core::journey::poll_delay;
@@ -144,7 +144,8 @@ async fn with_bare_client(dir: &Path, authority: &Authority, names: &[String]) -
         challenges.push(challenge);
     }
     for challenge in &challenges {
-        answer = send(&http, eskort_acme::answer_challenge(&signer, &nonce(&answer), &challenge.url).unwrap()).await;
+        answer =
+            send(&http, eskort_acme::respond_to_challenge(&signer, &nonce(&answer), &challenge.url).unwrap()).await;
     }
     let mut asked = 0;
     loop {
@@ -180,11 +181,11 @@ async fn with_bare_client(dir: &Path, authority: &Authority, names: &[String]) -
     waited
 }
 
-fn nonce(answer: &Answer) -> String {
+fn nonce(answer: &Response) -> String {
     answer.nonce.clone().unwrap()
 }
 
-async fn send(http: &reqwest::Client, request: Request) -> Answer {
+async fn send(http: &reqwest::Client, request: Request) -> Response {
     let method = if request.body.is_some() { reqwest::Method::POST } else { reqwest::Method::GET };
     let mut sending = http.request(method, &request.url);
     if let Some(body) = request.body {
@@ -194,7 +195,14 @@ async fn send(http: &reqwest::Client, request: Request) -> Answer {
     let head = |name: &str| response.headers().get(name).map(|v| v.to_str().unwrap().to_owned());
     let (location, nonce, status) = (head("location"), head("replay-nonce"), response.status().as_u16());
     let retry_after = head("retry-after");
-    Answer { status, location, nonce, retry_after, body: response.bytes().await.unwrap().to_vec(), ..Answer::default() }
+    Response {
+        status,
+        location,
+        nonce,
+        retry_after,
+        body: response.bytes().await.unwrap().to_vec(),
+        ..Response::default()
+    }
 }
 
 /// `eskort list` as a program of its own, over 10,000 certificates in the ledger and in the inventory.

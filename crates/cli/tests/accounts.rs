@@ -178,7 +178,7 @@ fn a_stop_while_the_authority_looks_ends_the_order_and_the_next_run_is_not_held(
 fn another_certificates_proof_stays_while_its_authority_may_be_looking() {
     let world = World::new();
     world.write_inventory(|text| text + "\n[certificate.zone]\nnames = [\"www.lampholm.example\"]\n");
-    world.place.run_with("ESKORT_CRASH_AT", "saved-answer", &["keep", "--only", "website"]);
+    world.place.run_with("ESKORT_CRASH_AT", "saved-respond", &["keep", "--only", "website"]);
     let folder = world.place.path("www/.well-known/acme-challenge");
     let before = std::fs::read_dir(&folder).unwrap().count();
     world.place.run(&["keep", "--only", "zone"]).check(0, &["generation 1 stored"]);

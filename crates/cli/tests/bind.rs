@@ -147,7 +147,7 @@ fn what_keeps_a_record_from_its_zone_is_said_and_nothing_stays() {
 #[test]
 fn killed_while_records_are_published_they_are_taken_away_in_the_end() {
     let bind = Bind::start();
-    for point in ["owed", "record-added", "saved-publish", "saved-self-check", "saved-answer", "taken-away"] {
+    for point in ["owed", "record-added", "saved-publish", "saved-self-check", "saved-respond", "taken-away"] {
         let pebble = archive(bind.address);
         let killed = pebble.place.run_with("ESKORT_CRASH_AT", point, &["keep"]);
         assert_eq!(killed.code, None, "{point}: {killed}");

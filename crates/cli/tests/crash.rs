@@ -17,8 +17,8 @@ const POINTS: &[&str] = &[
     "saved-publish",
     "acted-self-check",
     "saved-self-check",
-    "acted-answer",
-    "saved-answer",
+    "acted-respond",
+    "saved-respond",
     "acted-await-proof",
     "saved-await-proof",
     "taken-away",
@@ -61,7 +61,7 @@ fn killed_at_any_point_the_next_run_brings_the_one_certificate() {
 
 #[test]
 fn nothing_stays_published_when_the_journey_is_given_up_after_a_crash() {
-    for point in ["owed", "file-written", "saved-publish", "saved-answer"] {
+    for point in ["owed", "file-written", "saved-publish", "saved-respond"] {
         let world = World::new();
         world.place.run_with("ESKORT_CRASH_AT", point, &["keep"]);
         assert!(point == "owed" || world.place.path("www/.well-known").exists(), "{point}");

@@ -144,7 +144,7 @@ fn powerdns_takes_records_over_its_http_api_side_by_side_with_others() {
     let added =
         Command::new("pdnsutil").args(add).args(["_acme-challenge.archive", "TXT", "\"somebody else's\""]).status();
     assert!(added.unwrap().success());
-    for point in ["owed", "record-added", "saved-answer"] {
+    for point in ["owed", "record-added", "saved-respond"] {
         let key = if point == "record-added" { "p256" } else { "p384" };
         place.write("eskort.toml", &format!("{text}key = \"{key}\"\n"));
         let killed = place.run_with("ESKORT_CRASH_AT", point, &["keep"]);

@@ -251,8 +251,8 @@ pub enum Action {
     Publish(Vec<ProofTask>),
     /// Look at what was published, as the authority would.
     SelfCheck(Vec<ProofTask>),
-    /// Tell the authority that it may look.
-    Answer(OrderRef, Vec<ProofTask>),
+    /// Tell the authority that it may look (RFC 8555 section 7.5.1).
+    Respond(OrderRef, Vec<ProofTask>),
     /// Ask how the order stands, with everything still published.
     AwaitProof(OrderRef, Vec<ProofTask>),
     /// Send the CSR.
@@ -278,7 +278,7 @@ impl Action {
             Action::ChooseChallenges(_) => "get the challenges",
             Action::Publish(_) => "publish the proof",
             Action::SelfCheck(_) => "check the proof from here",
-            Action::Answer(..) => "ask the authority to validate",
+            Action::Respond(..) => "ask the authority to validate",
             Action::AwaitProof(..) => "wait for the authority to validate",
             Action::Finalize(_) => "send the CSR",
             Action::AwaitCertificate(_) => "wait for the certificate",
@@ -298,7 +298,7 @@ impl Action {
             Action::ChooseChallenges(_) => "choose-challenges",
             Action::Publish(_) => "publish",
             Action::SelfCheck(_) => "self-check",
-            Action::Answer(..) => "answer",
+            Action::Respond(..) => "respond",
             Action::AwaitProof(..) => "await-proof",
             Action::Finalize(_) => "finalize",
             Action::AwaitCertificate(_) => "await-certificate",
@@ -364,7 +364,7 @@ pub enum Outcome {
     /// All was seen from here.
     SelfChecked,
     /// The authority was told.
-    Answered,
+    Responded,
     /// The authority is still at it.
     NotYet {
         /// When to ask again.
@@ -417,7 +417,7 @@ impl Stage {
             Stage::Ordered { order } => Next::Act(Action::ChooseChallenges(order.clone())),
             Stage::Challenged { tasks, .. } => Next::Act(Action::Publish(tasks.clone())),
             Stage::Published { tasks, .. } => Next::Act(Action::SelfCheck(tasks.clone())),
-            Stage::SelfChecked { order, tasks } => Next::Act(Action::Answer(order.clone(), tasks.clone())),
+            Stage::SelfChecked { order, tasks } => Next::Act(Action::Respond(order.clone(), tasks.clone())),
             Stage::AwaitingProof { order, tasks, poll } => {
                 unless_early(poll, WaitsFor::Validation, Action::AwaitProof(order.clone(), tasks.clone()))
             }
@@ -451,7 +451,7 @@ impl Stage {
             (S::Ordered { order }, O::Challenges(tasks)) => S::Challenged { order, tasks },
             (S::Challenged { order, tasks }, O::Published) => S::Published { order, tasks },
             (S::Published { order, tasks }, O::SelfChecked) => S::SelfChecked { order, tasks },
-            (S::SelfChecked { order, tasks }, O::Answered) => S::AwaitingProof { order, tasks, poll: Poll::default() },
+            (S::SelfChecked { order, tasks }, O::Responded) => S::AwaitingProof { order, tasks, poll: Poll::default() },
             (S::AwaitingProof { order, tasks, poll }, O::NotYet { ask_again }) => {
                 S::AwaitingProof { order, tasks, poll: poll.again(ask_again) }
             }
@@ -601,7 +601,7 @@ mod tests {
             Just(Outcome::Challenges(vec![])),
             Just(Outcome::Published),
             Just(Outcome::SelfChecked),
-            Just(Outcome::Answered),
+            Just(Outcome::Responded),
             Just(Outcome::NotYet { ask_again: at(5) }),
             Just(Outcome::Proved),
             Just(Outcome::Finalized { ask_again: at(5) }),
@@ -639,7 +639,7 @@ mod tests {
             Outcome::Challenges(vec![task()]),
             Outcome::Published,
             Outcome::SelfChecked,
-            Outcome::Answered,
+            Outcome::Responded,
             Outcome::NotYet { ask_again: at(5) },
             Outcome::Proved,
             Outcome::Finalized { ask_again: at(7) },

@@ -38,7 +38,7 @@ pub enum Progress {
     /// A person has to place these records, and is waited for.
     AwaitsPerson(Vec<RecordToPlace>),
     /// An answer that a person has brought fits the key that waits for it; it is stored next.
-    Answer {
+    AnswerTaken {
         /// The certificate of the inventory.
         certificate: String,
         /// The chain, put in order.

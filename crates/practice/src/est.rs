@@ -96,14 +96,14 @@ impl EstServer {
     }
 }
 
-type Answer = Response<Full<Bytes>>;
+type Reply = Response<Full<Bytes>>;
 
 impl Shared {
     fn state(&self) -> MutexGuard<'_, State> {
         self.state.lock().expect("no holder panics")
     }
 
-    fn answer(&self, asked: &Asked) -> Answer {
+    fn answer(&self, asked: &Asked) -> Reply {
         let Some(operation) = asked.uri().path().strip_prefix(PATH) else { return refusal(404, "no such page") };
         match (operation.strip_prefix(LABEL).unwrap_or(operation), asked.method()) {
             ("cacerts", &Method::GET) => {
@@ -116,7 +116,7 @@ impl Shared {
         }
     }
 
-    fn enroll(&self, operation: &str, asked: &Asked) -> Answer {
+    fn enroll(&self, operation: &str, asked: &Asked) -> Reply {
         let header = |name: &str| asked.headers().get(name).and_then(|v| v.to_str().ok()).unwrap_or_default();
         let peer = asked.extensions().get::<PeerCertificate>();
         let peer = peer.and_then(|peer| Certificate::from_der(&peer.0).ok());
@@ -176,7 +176,7 @@ impl Shared {
 }
 
 /// RFC 7030 section 4.1.3, with the line ends that base64 in mails has.
-fn bag(certificates: &[Certificate]) -> Answer {
+fn bag(certificates: &[Certificate]) -> Reply {
     let text = base64(&to_pkcs7(certificates));
     let lines: Vec<&str> = text.as_bytes().chunks(76).map(|c| std::str::from_utf8(c).expect("base64")).collect();
     let mut answer = response(200, "application/pkcs7-mime; smime-type=certs-only", lines.join("\r\n"));
@@ -185,6 +185,6 @@ fn bag(certificates: &[Certificate]) -> Answer {
     answer
 }
 
-fn refusal(status: u16, why: &'static str) -> Answer {
+fn refusal(status: u16, why: &'static str) -> Reply {
     response(status, "text/plain", why)
 }

@@ -3,7 +3,7 @@
 use crate::AuthorityError;
 use crate::http::{self, HttpError, failure, is_trouble};
 use eskort_acme::{
-    AcmeError, Answer, Directory, ExternalBinding, LARGEST_ANSWER, Method, Problem, Request, Signer, Step,
+    AcmeError, Directory, ExternalBinding, LARGEST_RESPONSE, Method, Problem, Request, Response, Signer, Step,
     change_contact, is_account_usable, new_account, parse_account, parse_directory, post_as_get, retry_after,
 };
 use eskort_core::inventory::AcmeAuthority;
@@ -113,8 +113,8 @@ impl Conversation {
             return Ok(known.clone());
         }
         let request = Request { method: Method::Get, url: self.directory_url.clone(), body: None };
-        let answer = self.fetch(Step::Directory, &request).await?;
-        let directory = parse_directory(&answer)?;
+        let response = self.fetch(Step::Directory, &request).await?;
+        let directory = parse_directory(&response)?;
         self.directory = Some(directory.clone());
         Ok(directory)
     }
@@ -148,10 +148,10 @@ impl Conversation {
         }
         let agreed = terms.is_some() && authority.accept_terms;
         let make = |s: &Signer, nonce: &str| new_account(s, nonce, &directory, contact, agreed, binding.as_ref());
-        let answer = self.send(Step::Account, Hold::Repeatable, make).await?;
-        let url = parse_account(&answer)?;
+        let response = self.send(Step::Account, Hold::Repeatable, make).await?;
+        let url = parse_account(&response)?;
         // RFC 8555 section 7.3.1: 201 for a new one, 200 for one that the key had already.
-        if answer.status == 201 {
+        if response.status == 201 {
             let agreed = terms.map(|url| format!("; the authority's terms are agreed to: {url}")).unwrap_or_default();
             (self.progress)(&Progress::Note(format!("a new account{agreed}")));
         }
@@ -216,7 +216,7 @@ impl Conversation {
         let Some(url) = self.signer.account().filter(|_| ours).map(str::to_owned) else { return error };
         let asked = self.send(Step::Account, Hold::Repeatable, |s, n| post_as_get(s, n, &url)).await;
         match asked {
-            Ok(answer) if is_account_usable(&answer).unwrap_or(true) => error,
+            Ok(response) if is_account_usable(&response).unwrap_or(true) => error,
             Ok(_) => AuthorityError::AccountEnded { url },
             // RFC 8555 section 7.3.6: requests of an ended account are answered with 401.
             Err(AuthorityError::Refused { problem, .. }) if problem.kind == "unauthorized" => {
@@ -236,7 +236,7 @@ impl Conversation {
         step: Step,
         hold: Hold,
         make: impl Fn(&Signer, &str) -> Result<Request, AcmeError>,
-    ) -> Result<Answer, AuthorityError> {
+    ) -> Result<Response, AuthorityError> {
         let begun = Instant::now();
         let mut troubles = 0;
         let mut nonces: u32 = 0;
@@ -246,7 +246,7 @@ impl Conversation {
             let request = make(&self.signer, &nonce)?;
             let sent = self.exchange(&request).await;
             let refusal = match &sent {
-                Ok(answer) => answer.success().err(),
+                Ok(response) => response.success().err(),
                 Err(_) => None,
             };
             if let Some(AcmeError::Problem(problem)) = &refusal
@@ -261,9 +261,9 @@ impl Conversation {
                 continue;
             }
             let (error, wait) = match (sent, refusal) {
-                (Ok(answer), None) => return Ok(answer),
-                (Ok(answer), Some(AcmeError::Problem(problem))) => {
-                    let wait = self.hold_of(&answer);
+                (Ok(response), None) => return Ok(response),
+                (Ok(response), Some(AcmeError::Problem(problem))) => {
+                    let wait = self.hold_of(&response);
                     let again = is_trouble(problem.status) && (hold == Hold::Repeatable || problem.status == 503);
                     let error = refused(step, &request.url, problem);
                     if !again {
@@ -304,36 +304,36 @@ impl Conversation {
     }
 
     /// Sends a request that is not signed, again after the authority's own trouble.
-    async fn fetch(&mut self, step: Step, request: &Request) -> Result<Answer, AuthorityError> {
+    async fn fetch(&mut self, step: Step, request: &Request) -> Result<Response, AuthorityError> {
         let mut tries = 0;
         loop {
             tries += 1;
             let result = self.exchange(request).await;
             let wait = match &result {
                 Err(AuthorityError::Http(HttpError::Unreachable { untrusted: false, .. })) => None,
-                Ok(answer) if is_trouble(answer.status) => self.hold_of(answer),
+                Ok(response) if is_trouble(response.status) => self.hold_of(response),
                 _ => Some(Duration::MAX),
             };
             let wait = wait.unwrap_or(Duration::from_millis(400 << tries));
             if tries >= TROUBLE_TRIES || wait > LONGEST_HOLD {
-                let answer = result?;
-                return match answer.success() {
+                let response = result?;
+                return match response.success() {
                     // A nonce may come with any answer.
-                    Err(AcmeError::Problem(_)) if step == Step::Nonce => Ok(answer),
+                    Err(AcmeError::Problem(_)) if step == Step::Nonce => Ok(response),
                     Err(AcmeError::Problem(problem)) => Err(refused(step, &request.url, problem)),
-                    _ => Ok(answer),
+                    _ => Ok(response),
                 };
             }
             tokio::time::sleep(wait).await;
         }
     }
 
-    fn hold_of(&self, answer: &Answer) -> Option<Duration> {
-        let wait = retry_after(answer.retry_after.as_deref()?, (self.now)())?;
+    fn hold_of(&self, response: &Response) -> Option<Duration> {
+        let wait = retry_after(response.retry_after.as_deref()?, (self.now)())?;
         Duration::try_from(wait).ok()
     }
 
-    async fn exchange(&mut self, request: &Request) -> Result<Answer, AuthorityError> {
+    async fn exchange(&mut self, request: &Request) -> Result<Response, AuthorityError> {
         let (method, word) = match request.method {
             Method::Get => (reqwest::Method::GET, "GET"),
             Method::Head => (reqwest::Method::HEAD, "HEAD"),
@@ -344,12 +344,12 @@ impl Conversation {
             sending = sending.header("content-type", "application/jose+json").body(body.clone());
         }
         let failed = |e| failure(&request.url, self.longest, &e);
-        let response = sending.send().await.map_err(failed)?;
-        let mut answer = read_head(&response);
-        answer.body = http::body(response, LARGEST_ANSWER, &request.url, self.longest).await?;
-        self.nonces.extend(answer.nonce.clone());
-        (self.progress)(&Progress::Request { method: word, url: request.url.clone(), status: answer.status });
-        Ok(answer)
+        let sent = sending.send().await.map_err(failed)?;
+        let mut response = read_head(&sent);
+        response.body = http::body(sent, LARGEST_RESPONSE, &request.url, self.longest).await?;
+        self.nonces.extend(response.nonce.clone());
+        (self.progress)(&Progress::Request { method: word, url: request.url.clone(), status: response.status });
+        Ok(response)
     }
 
     /// Forgets the account when the authority does not know it, so that the next try asks for a new one.
@@ -369,9 +369,9 @@ impl Conversation {
     }
 
     /// Returns the time until which an answer asks to wait.
-    pub fn ask_again(&self, answer: &Answer, asked: u32) -> Timestamp {
+    pub fn ask_again(&self, response: &Response, asked: u32) -> Timestamp {
         let now = (self.now)();
-        let hint = answer.retry_after.as_deref().and_then(|v| retry_after(v, now));
+        let hint = response.retry_after.as_deref().and_then(|v| retry_after(v, now));
         // A nonce is as good as a die, and the run has one at hand.
         let jitter = self.nonces.last().map_or(0.5, |n| f64::from(n.bytes().fold(0_u8, u8::wrapping_add)) / 255.0);
         now + eskort_core::journey::poll_delay(asked, hint, jitter)
@@ -389,7 +389,7 @@ fn new_account_key(name: &str, store: &Store) -> Result<PrivateKey, AuthorityErr
     Ok(key)
 }
 
-fn read_head(response: &reqwest::Response) -> Answer {
+fn read_head(response: &reqwest::Response) -> Response {
     let text = |name: &str| response.headers().get(name).and_then(|v| v.to_str().ok()).map(str::to_owned);
     let usable = |n: &String| n.len() <= 512 && n.bytes().all(|b| b.is_ascii_alphanumeric() || b"-_".contains(&b));
     let links = response.headers().get_all("link").iter().filter_map(|v| v.to_str().ok());
@@ -400,7 +400,7 @@ fn read_head(response: &reqwest::Response) -> Answer {
         let absolute = targets.filter_map(|target| response.url().join(target).ok());
         absolute.map(|url| url.to_string()).take(10).collect::<Vec<_>>()
     };
-    Answer {
+    Response {
         status: response.status().as_u16(),
         content_type: text("content-type").unwrap_or_default(),
         // RFC 9110 section 10.2.2: it may be relative to the address that was asked for.

@@ -2,7 +2,7 @@
 
 use crate::http::{self, failure};
 use crate::{AuthorityError, EstError};
-use eskort_acme::{LARGEST_ANSWER, retry_after};
+use eskort_acme::{LARGEST_RESPONSE, retry_after};
 use eskort_core::inventory::EstAuthority;
 use eskort_core::journey::poll_delay;
 use eskort_core::pki::{Certificate, Secret, base64, parse_pkcs7};
@@ -122,7 +122,7 @@ impl<'a> Est<'a> {
         let answer = sending.send().await.map_err(|e| failure(url, self.longest, &e))?;
         let status = answer.status().as_u16();
         let again = answer.headers().get("retry-after").and_then(|v| v.to_str().ok()).map(str::to_owned);
-        let bytes = http::body(answer, LARGEST_ANSWER, url, self.longest).await?;
+        let bytes = http::body(answer, LARGEST_RESPONSE, url, self.longest).await?;
         (self.progress)(&Progress::Request { method: word, url: url.to_owned(), status });
         Ok((status, bytes, again))
     }

@@ -1,14 +1,14 @@
 //! Fuzzes what an authority may answer.
 #![no_main]
 
-use eskort_acme::{Answer, parse_account, parse_authorization, parse_certificate, parse_directory, parse_order};
+use eskort_acme::{Response, parse_account, parse_authorization, parse_certificate, parse_directory, parse_order};
 
 libfuzzer_sys::fuzz_target!(|bytes: &[u8]| {
     let (status, body) = match bytes {
         [first, rest @ ..] => (if first % 2 == 0 { 200 } else { 400 }, rest),
         [] => return,
     };
-    let answer = Answer { status, body: body.to_vec(), ..Answer::default() };
+    let answer = Response { status, body: body.to_vec(), ..Response::default() };
     let said = [
         parse_directory(&answer).err(),
         parse_account(&answer).err(),

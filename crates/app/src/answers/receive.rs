@@ -84,7 +84,7 @@ pub async fn receive(
             }
         }
         used.extend(built.chain.certificates().iter().cloned());
-        context.report(&Progress::Answer { certificate: certificate.clone(), chain: built.chain.clone() });
+        context.report(&Progress::AnswerTaken { certificate: certificate.clone(), chain: built.chain.clone() });
         let (chain, missing) = (built.chain.clone(), built.missing.clone());
         for note in &built.notes {
             context.report(&Progress::Note(note.to_string()));

@@ -22,7 +22,7 @@ pub(crate) fn show(ui: &Ui, progress: &Progress) {
         Progress::Waiting { waits_for, .. } => ui.spin(format!("waiting for {} …", waits_for.words())),
         Progress::Passed { milestone, detail } => passed(ui, *milestone, detail),
         Progress::AwaitsPerson(records) => ui.talk(&manual_step::records_to_place(records)),
-        Progress::Answer { certificate, chain } => ui.talk(&answer(certificate, chain, ui.page())),
+        Progress::AnswerTaken { certificate, chain } => ui.talk(&answer(certificate, chain, ui.page())),
         Progress::Names(names) => ui.names(names),
         Progress::Change { host, path, how } => {
             let there = host.as_ref().map(|host| format!(" on host `{host}`")).unwrap_or_default();

@@ -18,7 +18,7 @@ use reqwest::header::{CONTENT_TYPE, HeaderName, HeaderValue};
 use std::time::Duration;
 
 const LONGEST_ANSWER: Duration = Duration::from_secs(30);
-const LARGEST_ANSWER: usize = 4 << 20;
+const LARGEST_RESPONSE: usize = 4 << 20;
 
 /// A conversation with an API, for one proof.
 pub(super) struct Api<'a> {
@@ -198,7 +198,7 @@ impl<'a> Api<'a> {
         }
         let answer = sent.send().await.map_err(|error| fail(innermost(&error.without_url()).0))?;
         let status = answer.status();
-        let bytes = http::body(answer, LARGEST_ANSWER, &shown, LONGEST_ANSWER).await;
+        let bytes = http::body(answer, LARGEST_RESPONSE, &shown, LONGEST_ANSWER).await;
         let bytes = bytes.map_err(|error| match error {
             HttpError::TooLarge { .. } => fail("the response is too large".into()),
             HttpError::TimedOut { .. } => fail("its response does not end".into()),

@@ -4,8 +4,8 @@ use super::work::Work;
 use crate::StepError;
 use crate::by_hand::answer::fitting;
 use eskort_acme::{
-    AcmeError, Answer, Authorization, ChallengeKind, Order, OrderStatus, Rejected, Signer, Step, answer_challenge,
-    finalize, new_order, parse_authorization, parse_certificate, parse_order, post_as_get,
+    AcmeError, Authorization, ChallengeKind, Order, OrderStatus, Rejected, Response, Signer, Step, finalize, new_order,
+    parse_authorization, parse_certificate, parse_order, post_as_get, respond_to_challenge,
 };
 use eskort_core::inventory::{AcmeAuthority, DnsProof, Proof, RecordWriter};
 use eskort_core::journey::{OrderRef, Outcome, ProofTask, Way};
@@ -106,14 +106,14 @@ impl AcmeOrders<'_> {
         let contact = authority.contact.as_deref().or(context.inventory.contact.as_deref());
         let conversation = self.conversation(work)?;
         let mut tries = 0;
-        let answer = loop {
+        let response = loop {
             conversation.ensure_account(&wanted.authority, authority, contact, store).await?;
             let directory = conversation.directory().await?;
             let sent =
                 conversation.send(Step::NewOrder, Hold::Once, |s, n| new_order(s, n, &directory, &wanted.names)).await;
             tries += 1;
             let error = match sent {
-                Ok(answer) => break answer,
+                Ok(response) => break response,
                 Err(error) => conversation.explain(error).await,
             };
             match &error {
@@ -128,7 +128,7 @@ impl AcmeOrders<'_> {
                 _ => return Err(error.into()),
             }
         };
-        let order = parse_order(&answer).map_err(AuthorityError::from)?;
+        let order = parse_order(&response).map_err(AuthorityError::from)?;
         let wrong = |found: &str| {
             AuthorityError::from(AcmeError::NotProtocol {
                 expected: "the order that was asked for",
@@ -138,7 +138,7 @@ impl AcmeOrders<'_> {
         if order.authorizations.len() > work.specification.names.len() {
             return Err(wrong("it has more authorizations than names").into());
         }
-        let url = answer.location.ok_or_else(|| wrong("it has no Location"))?;
+        let url = response.location.ok_or_else(|| wrong("it has no Location"))?;
         if !url.starts_with("https://") {
             return Err(wrong("its Location does not begin with https://").into());
         }
@@ -146,18 +146,22 @@ impl AcmeOrders<'_> {
         Ok(Outcome::Ordered(OrderRef { url, finalize: order.finalize, authorizations: order.authorizations }))
     }
 
-    pub(super) async fn ask(&mut self, work: &Work<'_>, step: Step, url: &str) -> Result<Answer, StepError> {
+    pub(super) async fn ask(&mut self, work: &Work<'_>, step: Step, url: &str) -> Result<Response, StepError> {
         Ok(self.conversation(work)?.send(step, Hold::Repeatable, |s, n| post_as_get(s, n, url)).await?)
     }
 
-    pub(super) async fn ask_order(&mut self, work: &Work<'_>, order: &OrderRef) -> Result<(Order, Answer), StepError> {
-        let answer = self.ask(work, Step::Order, &order.url).await?;
-        Ok((parse_order(&answer).map_err(AuthorityError::from)?, answer))
+    pub(super) async fn ask_order(
+        &mut self,
+        work: &Work<'_>,
+        order: &OrderRef,
+    ) -> Result<(Order, Response), StepError> {
+        let response = self.ask(work, Step::Order, &order.url).await?;
+        Ok((parse_order(&response).map_err(AuthorityError::from)?, response))
     }
 
     async fn ask_authorization(&mut self, work: &Work<'_>, url: &str) -> Result<Authorization, StepError> {
-        let answer = self.ask(work, Step::Authorization, url).await?;
-        Ok(parse_authorization(&answer).map_err(AuthorityError::from)?)
+        let response = self.ask(work, Step::Authorization, url).await?;
+        Ok(parse_authorization(&response).map_err(AuthorityError::from)?)
     }
 
     pub(super) async fn choose_challenges(&mut self, work: &Work<'_>, order: &OrderRef) -> Result<Outcome, StepError> {
@@ -239,14 +243,14 @@ impl AcmeOrders<'_> {
         StandingRecord { issuer, account, wildcard: wildcard || has_wildcard, until }.record(&name.base())
     }
 
-    pub(super) async fn answer(
+    pub(super) async fn respond(
         &mut self,
         work: &Work<'_>,
         order: &OrderRef,
         tasks: &[ProofTask],
     ) -> Result<Outcome, StepError> {
         for task in tasks {
-            let make = |s: &Signer, n: &str| answer_challenge(s, n, &task.challenge);
+            let make = |s: &Signer, n: &str| respond_to_challenge(s, n, &task.challenge);
             let Err(error) = self.conversation(work)?.send(Step::Challenge, Hold::Repeatable, make).await else {
                 continue;
             };
@@ -256,7 +260,7 @@ impl AcmeOrders<'_> {
                 return Err(error.into());
             }
         }
-        Ok(Outcome::Answered)
+        Ok(Outcome::Responded)
     }
 
     /// Returns whether the authority was told to look at a task, whatever it made of it.
@@ -271,11 +275,11 @@ impl AcmeOrders<'_> {
     }
 
     /// Asks for the order; says until when to wait where the authority was asked too often.
-    async fn ask_patiently(
+    async fn ask_or_wait(
         &mut self,
         work: &Work<'_>,
         order: &OrderRef,
-    ) -> Result<Result<(Order, Answer), Outcome>, StepError> {
+    ) -> Result<Result<(Order, Response), Outcome>, StepError> {
         match self.ask_order(work, order).await {
             Err(StepError::Authority(error)) => match self.conversation(work)?.asks_to_wait(&error) {
                 Some(ask_again) => Ok(Err(Outcome::NotYet { ask_again })),
@@ -291,19 +295,19 @@ impl AcmeOrders<'_> {
         order_ref: &OrderRef,
         polls: u32,
     ) -> Result<Outcome, StepError> {
-        let (order, answer) = match self.ask_patiently(work, order_ref).await? {
+        let (order, response) = match self.ask_or_wait(work, order_ref).await? {
             Ok(found) => found,
             Err(wait) => return Ok(wait),
         };
         match order.status {
             OrderStatus::Pending => {
                 self.say_who_waits(work, order_ref, polls).await;
-                let ask_again = self.conversation(work)?.ask_again(&answer, polls);
+                let ask_again = self.conversation(work)?.ask_again(&response, polls);
                 Ok(Outcome::NotYet { ask_again })
             }
             OrderStatus::Ready => Ok(Outcome::Proved),
             OrderStatus::Invalid => Err(self.why_invalid(work, order_ref, order).await),
-            OrderStatus::Processing | OrderStatus::Valid => self.issuing(work, &order, &answer, 0),
+            OrderStatus::Processing | OrderStatus::Valid => self.issuing(work, &order, &response, 0),
         }
     }
 
@@ -341,10 +345,16 @@ impl AcmeOrders<'_> {
     }
 
     /// What an order says once its CSR is in.
-    fn issuing(&mut self, work: &Work<'_>, order: &Order, answer: &Answer, polls: u32) -> Result<Outcome, StepError> {
+    fn issuing(
+        &mut self,
+        work: &Work<'_>,
+        order: &Order,
+        response: &Response,
+        polls: u32,
+    ) -> Result<Outcome, StepError> {
         match order.certificate_url().map_err(AuthorityError::from)? {
             Some(url) => Ok(Outcome::Ready(url.to_owned())),
-            None => Ok(Outcome::Finalized { ask_again: self.conversation(work)?.ask_again(answer, polls) }),
+            None => Ok(Outcome::Finalized { ask_again: self.conversation(work)?.ask_again(response, polls) }),
         }
     }
 
@@ -360,11 +370,11 @@ impl AcmeOrders<'_> {
         let mut unknown: Option<AuthorityError> = None;
         loop {
             if ask_first {
-                let (order, answer) = self.ask_order(work, order_ref).await?;
+                let (order, response) = self.ask_order(work, order_ref).await?;
                 match order.status {
                     OrderStatus::Ready => {}
                     OrderStatus::Invalid => return Err(self.why_invalid(work, order_ref, order).await),
-                    _ => return self.issuing(work, &order, &answer, 0),
+                    _ => return self.issuing(work, &order, &response, 0),
                 }
             }
             let make = |s: &Signer, n: &str| finalize(s, n, &order_ref.finalize, &csr);
@@ -374,9 +384,9 @@ impl AcmeOrders<'_> {
                     (ask_first, unknown) = (true, Some(error));
                 }
                 Err(error) => return Err(unknown.unwrap_or(error).into()),
-                Ok(answer) => {
-                    let order = parse_order(&answer).map_err(AuthorityError::from)?;
-                    return self.issuing(work, &order, &answer, 0);
+                Ok(response) => {
+                    let order = parse_order(&response).map_err(AuthorityError::from)?;
+                    return self.issuing(work, &order, &response, 0);
                 }
             }
         }
@@ -388,7 +398,7 @@ impl AcmeOrders<'_> {
         order_ref: &OrderRef,
         polls: u32,
     ) -> Result<Outcome, StepError> {
-        let (order, answer) = match self.ask_patiently(work, order_ref).await? {
+        let (order, response) = match self.ask_or_wait(work, order_ref).await? {
             Ok(found) => found,
             Err(wait) => return Ok(wait),
         };
@@ -396,7 +406,7 @@ impl AcmeOrders<'_> {
             OrderStatus::Invalid => return Err(self.why_invalid(work, order_ref, order).await),
             // The CSR never arrived.
             OrderStatus::Ready => self.finalize(work, order_ref, false).await?,
-            _ => self.issuing(work, &order, &answer, polls)?,
+            _ => self.issuing(work, &order, &response, polls)?,
         };
         Ok(match outcome {
             Outcome::Finalized { ask_again } => Outcome::NotYet { ask_again },
@@ -435,13 +445,13 @@ impl AcmeOrders<'_> {
     async fn fetch_chain(&mut self, work: &Work<'_>, url: &str) -> Result<(Chain, Vec<String>), StepError> {
         let mut tries = 0;
         loop {
-            let answer = self.ask(work, Step::Certificate, url).await?;
+            let response = self.ask(work, Step::Certificate, url).await?;
             tries += 1;
-            if answer.body.trim_ascii().is_empty() && tries < EMPTY_TRIES {
+            if response.body.trim_ascii().is_empty() && tries < EMPTY_TRIES {
                 tokio::time::sleep(Duration::from_millis(500)).await;
                 continue;
             }
-            let certificates = Certificate::all_from_pem(&parse_certificate(&answer).map_err(AuthorityError::from)?);
+            let certificates = Certificate::all_from_pem(&parse_certificate(&response).map_err(AuthorityError::from)?);
             let certificates = certificates.map_err(ChainError::from)?;
             let chain = match Chain::from_certificates(certificates.clone()) {
                 Err(broken @ ChainError::BrokenLink { .. }) => {
@@ -454,7 +464,7 @@ impl AcmeOrders<'_> {
                 }
                 other => other?,
             };
-            return Ok((chain, answer.alternates));
+            return Ok((chain, response.alternates));
         }
     }
 

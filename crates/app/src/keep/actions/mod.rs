@@ -65,9 +65,9 @@ impl JourneyActions<'_> {
                 work.proving().self_check(tasks).await?;
                 Ok(Outcome::SelfChecked)
             }
-            Action::Answer(order, tasks) => {
+            Action::Respond(order, tasks) => {
                 publication.ensure(work, tasks).await?;
-                acme.answer(work, order, tasks).await
+                acme.respond(work, order, tasks).await
             }
             Action::AwaitProof(order, tasks) => {
                 publication.ensure(work, tasks).await?;

@@ -125,9 +125,9 @@ impl ModelHands<'_> {
                 self.publish(tasks)?;
                 Outcome::SelfChecked
             }
-            Action::Answer(_, tasks) => {
+            Action::Respond(_, tasks) => {
                 self.publish(tasks)?;
-                Outcome::Answered
+                Outcome::Responded
             }
             Action::AwaitProof(order, tasks) => {
                 self.publish(tasks)?;
