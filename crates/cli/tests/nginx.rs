@@ -388,6 +388,7 @@ fn a_site_on_another_machine_gets_certificate_and_key_over_ssh_and_everything_ba
     assert_eq!(files(), 2, "nothing lies beside them");
     place.run(&["keep"]).check(0, &["nothing to do; renewal on"]);
     place.run(&["check"]).check(0, &["generation 1, as installed"]);
+    place.run(&["show", "website"]).check(0, &["front on node"]);
     assert_eq!(place.read("pebble/log").matches("Added order").count(), 1, "one order in all");
 
     // Killed after the files of the next generation were written: the next run puts them back, and goes on.

@@ -129,7 +129,7 @@ pub async fn zone_of(server: SocketAddr, otherwise: SocketAddr, name: &str) -> R
         let mut at = name.base_name();
         while !at.is_root() {
             let answer = ask(asked, &at, RecordType::SOA).await?;
-            // StaleServer a CNAME record stands the target's zone; one label up is the name's own, or the next CNAME record.
+            // Behind a CNAME record stands the target's zone; one label up is the name's own, or the next CNAME record.
             let leads_away = answer.answers.iter().any(|record| matches!(record.data, RData::CNAME(_)));
             if let Some(zone) = zone_in(&answer, &at).filter(|_| !leads_away) {
                 return Ok(zone);

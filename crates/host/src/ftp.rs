@@ -51,7 +51,7 @@ impl FtpSession {
                 stream.custom_command(command, &[Status::CommandOk]).await.map_err(fail)?;
             }
         }
-        // StaleServer address translation a server may name an address that nobody can reach; the one it answers at is right.
+        // Behind address translation a server may name an address that nobody can reach; the one it answers at is right.
         stream.set_passive_nat_workaround(true);
         let remote = stream.get_ref().await.peer_addr().map_err(|e| fail(FtpError::ConnectionError(e)))?;
         stream.set_mode(if remote.is_ipv4() { Mode::Passive } else { Mode::ExtendedPassive });

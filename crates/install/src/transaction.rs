@@ -25,7 +25,7 @@ pub async fn apply(
     placement: &Placement<'_>,
 ) -> Result<(), InstallError> {
     let certificate = placement.certificate;
-    let servers = || plans.iter().map(|plan| plan.server.as_str());
+    let servers = || plans.iter().map(|plan| (plan.server.as_str(), plan.host.as_deref()));
     let machines = Machines::default();
     match forward(context, store, &machines, plans, placement).await {
         Ok(()) => {

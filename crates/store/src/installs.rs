@@ -47,23 +47,28 @@ pub struct InstallRow {
 }
 
 impl Store {
-    /// Writes down how a generation stands on servers of this machine, all as one.
+    /// Writes down how a generation stands on servers, each with the host it is on (`None`: this machine), all as one.
     ///
     /// # Errors
     /// When the ledger fails.
     pub fn record_installs<'a>(
         &self,
         certificate: &str,
-        servers: impl IntoIterator<Item = &'a str>,
+        servers: impl IntoIterator<Item = (&'a str, Option<&'a str>)>,
         generation: u32,
         state: InstallState,
         seen: Option<&str>,
         now: Timestamp,
     ) -> Result<(), StoreError> {
         let sql = "INSERT OR REPLACE INTO install (certificate, machine, server, generation, state, seen, changed)
-                   VALUES (?, '', ?, ?, ?, ?, ?)";
-        let write = |server| {
-            self.run(sql, params![certificate, server, generation, state.word(), seen, now.as_second()]).map(drop)
+                   VALUES (?, ?, ?, ?, ?, ?, ?)";
+        // A server has moved when it was on another machine before.
+        let moved = "DELETE FROM install WHERE certificate = ? AND server = ? AND machine <> ?";
+        let write = |(server, host): (&str, Option<&str>)| {
+            let machine = host.unwrap_or_default();
+            self.run(moved, params![certificate, server, machine])?;
+            self.run(sql, params![certificate, machine, server, generation, state.word(), seen, now.as_second()])
+                .map(drop)
         };
         self.in_one_transaction(|| servers.into_iter().try_for_each(write))
     }

@@ -96,7 +96,8 @@ impl Store {
             let (found, known) = (version.into(), STAGE_VERSION.into());
             return Err(StoreError::Newer { path: self.root.join("ledger.sqlite"), found, known });
         }
-        let (wanted, stage) = (decode("journey", &wanted)?, decode("journey", &stage)?);
+        let unreadable = |source| StoreError::Row { what: "journey", source };
+        let (wanted, stage) = (decode("journey", &wanted)?, Stage::from_saved(version, &stage).map_err(unreadable)?);
         Ok(Some(JourneyRow { id, generation, specification: wanted, stage, started }))
     }
 
@@ -134,12 +135,14 @@ impl Store {
         now: Timestamp,
     ) -> Result<(), StoreError> {
         let passed = stage.milestone().map(|m| m.word());
+        let waits_for = stage.awaits().map(|a| a.word());
         let ended = (stage.next(now) == Next::Done).then_some(now.as_second());
         let ending = ended.map(|_| "arrived");
         self.in_one_transaction(|| {
             self.run(
-                "UPDATE journey SET stage = ?, stage_version = ?, passed = ?, changed = ?, ended = ?, ending = ? WHERE id = ?",
-                params![encode(stage), STAGE_VERSION, passed, now.as_second(), ended, ending, journey],
+                "UPDATE journey SET stage = ?, stage_version = ?, passed = ?, waits_for = ?, changed = ?, ended = ?, ending = ?
+                 WHERE id = ?",
+                params![encode(stage), STAGE_VERSION, passed, waits_for, now.as_second(), ended, ending, journey],
             )?;
             event.map_or(Ok(()), |text| self.add_event(certificate, text, now))
         })

@@ -71,6 +71,11 @@ CREATE UNIQUE INDEX one_generation_of_each ON generation (certificate, fingerpri
 ",
     // Files of other machines are changed and put back, too.
     "ALTER TABLE undo ADD COLUMN host TEXT;",
+    // What a journey waits for can be asked without reading its stage.
+    "
+ALTER TABLE journey ADD COLUMN waits_for TEXT;
+UPDATE journey SET waits_for = CASE json_extract(stage, '$.stage') WHEN 'published' THEN 'visibility' WHEN 'handed-over' THEN 'answer' END;
+",
 ];
 
 /// SQLite does not wait for others while it changes the way a ledger is written: it is tried again here, for as long as it would

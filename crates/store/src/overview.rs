@@ -2,6 +2,7 @@
 
 use crate::journeys::instant;
 use crate::{Store, StoreError};
+use eskort_core::journey::Awaits;
 use eskort_core::renewal::Validity;
 use jiff::Timestamp;
 use std::collections::BTreeMap;
@@ -51,12 +52,16 @@ impl Store {
             Ok((row.get(0)?, Overview { newest: Some((row.get(1)?, validity)), confirmed, ..Overview::default() }))
         })?;
         let mut known: BTreeMap<String, Overview> = newest.into_iter().collect();
-        let open = "SELECT certificate, coalesce(passed, ''), json_extract(stage, '$.stage'), started
-             FROM journey WHERE ended IS NULL";
+        let open = "SELECT certificate, coalesce(passed, ''), waits_for, started FROM journey WHERE ended IS NULL";
         let open = self.rows(open, [], |row| {
-            let stage: String = row.get(2)?;
-            let (published, handed_over) = (stage == "published", stage == "handed-over");
-            let found = OpenOverview { passed: row.get(1)?, published, handed_over, since: instant(row, 3)? };
+            let waits_for: Option<String> = row.get(2)?;
+            let awaits = |what: Awaits| waits_for.as_deref() == Some(what.word());
+            let found = OpenOverview {
+                passed: row.get(1)?,
+                published: awaits(Awaits::Visibility),
+                handed_over: awaits(Awaits::Answer),
+                since: instant(row, 3)?,
+            };
             Ok((row.get::<_, String>(0)?, found))
         })?;
         for (certificate, journey) in open {

@@ -5,7 +5,6 @@ use crate::keep::gather::specification_of;
 use crate::{AnswerError, StepError};
 use eskort_core::context::Context;
 use eskort_core::decision::Specification;
-use eskort_core::journey::Stage;
 use eskort_core::pki::{LeftAside, PrivateKey, Secret};
 use eskort_core::renewal::Validity;
 use eskort_store::{RunLock, Store};
@@ -53,13 +52,11 @@ pub fn adopt(
     let _lock = RunLock::take(&context.state, "eskort adopt", now)?;
     let store = Store::open(&context.state)?;
     let open = store.open_journey(certificate)?;
-    match open.as_ref().map(|open| &open.stage) {
+    match open.as_ref().map(|open| open.stage.handed_over()) {
         None => {}
-        Some(Stage::HandedOver { .. }) if instead => {}
-        Some(Stage::HandedOver { .. }) => {
-            return Err(AnswerError::CsrWaits { certificate: certificate.to_owned() }.into());
-        }
-        Some(_) => return Err(AnswerError::UnderWay { certificate: certificate.to_owned() }.into()),
+        Some(Some(_)) if instead => {}
+        Some(Some(_)) => return Err(AnswerError::CsrWaits { certificate: certificate.to_owned() }.into()),
+        Some(None) => return Err(AnswerError::UnderWay { certificate: certificate.to_owned() }.into()),
     }
     let newest = store.newest(certificate)?;
     let same = built.chain.leaf().fingerprint().to_string();

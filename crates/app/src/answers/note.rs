@@ -5,7 +5,7 @@ use crate::keep::run::Run;
 use crate::{AnswerError, StepError};
 use eskort_core::context::Context;
 use eskort_core::inventory::{CertificateEntry, Proof};
-use eskort_core::journey::Stage;
+use eskort_core::journey::HandedOver;
 use eskort_core::manual::{Asked, AskedProof};
 use eskort_core::words;
 use eskort_install as install;
@@ -48,7 +48,7 @@ pub async fn note(
     install::recover(context, &store).await?;
     let missing = || AnswerError::NotWaiting { certificate: certificate.to_owned() };
     let open = store.open_journey(certificate)?.ok_or_else(missing)?;
-    let Stage::HandedOver { notes: before } = &open.stage else { return Err(missing().into()) };
+    let before = open.stage.handed_over().ok_or_else(missing)?;
     let now = (context.now)();
     let mut notes = before.clone();
     let mut events = Vec::new();
@@ -85,7 +85,7 @@ pub async fn note(
     }
     if !events.is_empty() {
         let event = format!("noted: {}", events.join("; "));
-        store.save_stage(certificate, open.id, &Stage::HandedOver { notes }, Some(&event), now)?;
+        store.save_stage(certificate, open.id, &HandedOver { notes }.into(), Some(&event), now)?;
     }
     Ok(Run::new(context, &store).process(certificate, entry, true).await)
 }

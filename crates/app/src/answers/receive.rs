@@ -5,7 +5,6 @@ use crate::keep::entry::KeepEntry;
 use crate::keep::run::Run;
 use crate::{AnswerError, StepError};
 use eskort_core::context::Context;
-use eskort_core::journey::Stage;
 use eskort_core::pki::{Certificate, Chain, Intake, LeftAside, Secret};
 use eskort_core::progress::Progress;
 use eskort_install as install;
@@ -53,7 +52,7 @@ pub async fn receive(
     install::recover(context, &store).await?;
     let mut waiting: Vec<(String, JourneyRow)> = Vec::new();
     for name in context.inventory.certificates.keys() {
-        let open = store.open_journey(name)?.filter(|open| matches!(open.stage, Stage::HandedOver { .. }));
+        let open = store.open_journey(name)?.filter(|open| open.stage.handed_over().is_some());
         waiting.extend(open.map(|open| (name.clone(), open)));
     }
     if waiting.is_empty() {

@@ -3,7 +3,6 @@
 use crate::StepError;
 use eskort_core::context::Context;
 use eskort_core::inventory::{DnsProof, Proof};
-use eskort_core::journey::Stage;
 use eskort_core::manual::{Asked, AskedProof, ProofSight};
 use eskort_core::names::Identifier;
 use eskort_core::progress::Progress;
@@ -14,7 +13,7 @@ use std::time::Duration;
 /// Whether a journey has something published that an authority without ACME may look at any day.
 pub(crate) fn is_published_for_validation(store: &Store, certificate: &str) -> Result<bool, StoreError> {
     let open = store.open_journey(certificate)?;
-    Ok(open.is_some_and(|open| matches!(open.stage, Stage::HandedOver { .. }) && open.stage.needs_publication()))
+    Ok(open.is_some_and(|open| open.stage.handed_over().is_some() && open.stage.needs_publication()))
 }
 
 /// The validation of one certificate's order.

@@ -6,7 +6,7 @@ use crate::StepError;
 use eskort_core::context::Context;
 use eskort_core::decision::{Facts, Held, OpenJourney, Specification};
 use eskort_core::inventory::CertificateEntry;
-use eskort_core::journey::{ProofTask, Stage};
+use eskort_core::journey::ProofTask;
 use eskort_core::pki::{base64url, sha256};
 use eskort_install::{self as install, Facts as ServerFacts, Placement};
 use eskort_store::{JourneyRow, Store};
@@ -81,7 +81,7 @@ pub(crate) async fn gather(
     };
     let open = store.open_journey(name)?;
     let unfinished = |open: &&JourneyRow| {
-        let handed_over = matches!(open.stage, Stage::HandedOver { .. });
+        let handed_over = open.stage.handed_over().is_some();
         !handed_over && newest.as_ref().is_none_or(|held| held.generation < open.generation)
     };
     let discarded = open.as_ref().filter(unfinished).filter(|open| !still_fits(context, entry, open));

@@ -14,7 +14,7 @@ use crate::stop::Stop;
 use entry::{Ending, KeepEntry, KeepOptions};
 use eskort_core::context::Context;
 use eskort_core::inventory::CertificateEntry;
-use eskort_core::journey::{ProofTask, Stage};
+use eskort_core::journey::ProofTask;
 use eskort_core::progress::Progress;
 use eskort_core::record::RecordToPlace;
 use eskort_install as install;
@@ -120,7 +120,7 @@ async fn wait_for_people(
 /// Whether everything that a person has to place for a journey can be seen; also when the journey does not wait any more.
 async fn is_placed(context: &Context, store: &Store, name: &str, entry: &CertificateEntry) -> Result<bool, StoreError> {
     let Some(open) = store.open_journey(name)? else { return Ok(true) };
-    let Stage::Published { tasks, .. } = &open.stage else { return Ok(true) };
+    let Some(tasks) = open.stage.to_self_check() else { return Ok(true) };
     let by_person =
         |task: &&ProofTask| context.inventory.proof_of(entry, &task.name).is_some_and(|(_, p)| p.awaits_person());
     let tasks: Vec<ProofTask> = tasks.iter().filter(by_person).cloned().collect();

@@ -13,7 +13,7 @@ use eskort_core::decision::{
     AuthorityHold, Concerns, Decision, Obtaining, PutInPlace, Specification, decide, hold_after,
 };
 use eskort_core::inventory::CertificateEntry;
-use eskort_core::journey::{Action, Milestone, Outcome, Stage, WaitsFor};
+use eskort_core::journey::{Acme, Action, Milestone, Outcome, Stage, WaitsFor};
 use eskort_core::pki::AssembledChain;
 use eskort_core::progress::Progress;
 use eskort_core::words;
@@ -175,7 +175,7 @@ impl<'a> Run<'a> {
         }
         if matches!(error, StepError::Interrupted) {
             // The authority may look any moment, and finds nothing any more.
-            let told = |open: &JourneyRow| matches!(open.stage, Stage::AwaitingProof { .. });
+            let told = |open: &JourneyRow| matches!(open.stage.acme(), Some(Acme::AwaitingProof { .. }));
             if let Some(open) = store.open_journey(name)?.filter(told).filter(|open| self.took_away(name, open)) {
                 self.give_up(name, &open, "stopped while the authority was looking")?;
             }
@@ -222,7 +222,7 @@ impl<'a> Run<'a> {
     fn give_up(&self, name: &str, open: &JourneyRow, why: &str) -> Result<(), StoreError> {
         self.store.give_up_journey(name, open.id, why, (self.context.now)())?;
         // A person may still bring an answer to a CSR that was carried away.
-        if matches!(open.stage, Stage::HandedOver { .. }) {
+        if open.stage.handed_over().is_some() {
             return Ok(());
         }
         self.store.discard_unfinished(name, open.generation)

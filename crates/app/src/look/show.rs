@@ -3,7 +3,7 @@
 use super::list::{ListRow, list};
 use crate::by_hand::validation::is_published_for_validation;
 use eskort_core::context::Context;
-use eskort_core::journey::{Milestone, ProofTask, Stage};
+use eskort_core::journey::{Milestone, ProofTask};
 use eskort_core::manual::OrderNotes;
 use eskort_core::record::{Record, RecordView};
 use eskort_core::renewal::Validity;
@@ -135,13 +135,11 @@ pub fn show(context: &Context, name: &str) -> Result<Option<Show>, StoreError> {
             let by_hand = |t: &&ProofTask| {
                 context.inventory.proof_of(entry, &t.name).is_some_and(|(_, proof)| proof.awaits_person())
             };
-            if let Stage::Published { tasks, .. } = &open.stage {
+            if let Some(tasks) = open.stage.to_self_check() {
                 shown.to_place = tasks.iter().filter(by_hand).map(ProofTask::record).collect();
                 shown.to_place.dedup();
             }
-            if let Stage::HandedOver { notes } = &open.stage {
-                shown.notes = Some(notes.clone());
-            }
+            shown.notes = open.stage.handed_over().cloned();
             shown.journey = Some(JourneyView { generation: open.generation, passed: open.stage.milestone() });
         }
         shown.installs = store.installs(name)?;

@@ -72,7 +72,10 @@ pub(super) async fn confirm(
         }
     }
     let (now, why) = ((work.context.now)(), unreachable.join("; "));
-    let servers = work.entry.install.iter().map(|install| install.server.as_str());
+    let servers = work.entry.install.iter().map(|install| {
+        let host = work.context.inventory.servers[&install.server].host.as_deref();
+        (install.server.as_str(), host)
+    });
     let record = |state, seen| work.store.record_installs(work.certificate, servers, work.generation, state, seen, now);
     if unreachable.is_empty() {
         record(InstallState::Confirmed, None)?;
