@@ -345,6 +345,10 @@ fn a_site_on_another_machine_gets_certificate_and_key_over_ssh_and_everything_ba
     let nginx = Nginx::start(place, pebble.http_port);
     let sshd = Sshd::start(place, place.dir.path(), "");
     let dir = place.dir.path().display().to_string();
+    // As Debian lays it out: the site is behind a link.
+    let available = place.path("nginx/available.conf");
+    std::fs::rename(place.path(SITE), &available).unwrap();
+    std::os::unix::fs::symlink(&available, place.path(SITE)).unwrap();
     let before = place.read(SITE);
     let write = |more: &str, host: &str| {
         let server = format!("host = \"node\"\ncertificates-folder = \"{dir}/far\"\n{more}");
@@ -384,6 +388,7 @@ fn a_site_on_another_machine_gets_certificate_and_key_over_ssh_and_everything_ba
         "{}",
         place.read(SITE)
     );
+    assert_eq!(std::fs::read_link(place.path(SITE)).unwrap(), available, "the link stays");
     let files = || std::fs::read_dir(place.path("far/website")).unwrap().count();
     assert_eq!(files(), 2, "nothing lies beside them");
     place.run(&["keep"]).check(0, &["nothing to do; renewal on"]);

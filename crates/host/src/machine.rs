@@ -4,7 +4,7 @@ use crate::error::HostError;
 use crate::files::{self, Access, FileRead};
 use crate::program::{self, CommandError};
 use crate::secret::{SecretError, read_secret};
-use crate::session::Session;
+use crate::session::{Session, passing_name};
 use eskort_core::context::Context;
 use eskort_core::inventory::{HostKind, ProgramRules};
 use std::collections::BTreeMap;
@@ -80,7 +80,10 @@ impl Machines {
         let mut all = self.0.lock().await;
         match connected(&mut all, context, host).await? {
             Machine::Here => files::read_whole(path, most).map_err(failed("read", path)),
-            Machine::There(session) => Ok(session.read_whole(path, most).await?),
+            Machine::There(session) => {
+                let read = session.read_whole(path, most).await;
+                checked(&mut all, host, read)
+            }
         }
     }
 
@@ -106,25 +109,8 @@ impl Machines {
                 Ok(found)
             }
             Machine::There(session) => {
-                let mut found = vec![PathBuf::new()];
-                for part in pattern.components() {
-                    let text = part.as_os_str().to_string_lossy();
-                    let plain = !matches!(part, Component::Normal(_)) || !text.contains(['*', '?', '[']);
-                    let mut next = Vec::new();
-                    for above in found {
-                        if plain {
-                            next.push(above.join(part));
-                            continue;
-                        }
-                        let wanted = glob::Pattern::new(&text).map_err(bad)?;
-                        let names = session.names_in(&above).await?;
-                        let fits = names.iter().filter(|name| wanted.matches_with(&name.to_string_lossy(), options));
-                        next.extend(fits.map(|name| above.join(name)));
-                    }
-                    found = next;
-                }
-                found.sort();
-                Ok(found)
+                let found = list_there(session, pattern, options).await;
+                checked(&mut all, host, found)
             }
         }
     }
@@ -149,10 +135,8 @@ impl Machines {
                 files::write_atomic(path, bytes, access).map_err(failed("write", path))
             }
             Machine::There(session) => {
-                for missing in session.missing_folders(folder).await?.iter().rev() {
-                    session.make_folder(missing).await?;
-                }
-                Ok(session.write_atomic(path, bytes, access).await?)
+                let written = write_there(session, path, bytes, access).await;
+                checked(&mut all, host, written)
             }
         }
     }
@@ -165,7 +149,10 @@ impl Machines {
         let mut all = self.0.lock().await;
         match connected(&mut all, context, host).await? {
             Machine::Here => files::remove(path).map_err(failed("remove", path)),
-            Machine::There(session) => Ok(session.remove(path, &crate::session::passing_name()).await?),
+            Machine::There(session) => {
+                let removed = session.remove(path, &passing_name()).await;
+                checked(&mut all, host, removed)
+            }
         }
     }
 
@@ -184,9 +171,57 @@ impl Machines {
         let mut all = self.0.lock().await;
         match connected(&mut all, context, host).await? {
             Machine::Here => Ok(program::run(words, context.folder(), rules).await?),
-            Machine::There(session) => Ok(session.run(words, b"", rules.timeout).await?),
+            Machine::There(session) => {
+                let ended = session.run(words, b"", rules.timeout).await;
+                checked(&mut all, host, ended)
+            }
         }
     }
+}
+
+/// A connection on which something failed may be lost: the next operation makes a new one.
+fn checked<T>(
+    all: &mut BTreeMap<Option<String>, Machine>,
+    host: Option<&str>,
+    done: Result<T, HostError>,
+) -> Result<T, MachineError> {
+    if done.is_err() {
+        all.remove(&host.map(str::to_owned));
+    }
+    Ok(done?)
+}
+
+async fn list_there(
+    session: &mut Session,
+    pattern: &Path,
+    options: glob::MatchOptions,
+) -> Result<Vec<PathBuf>, HostError> {
+    let mut found = vec![PathBuf::new()];
+    for part in pattern.components() {
+        let text = part.as_os_str().to_string_lossy();
+        let parsed = glob::Pattern::new(&text).ok();
+        let wanted = parsed.filter(|_| matches!(part, Component::Normal(_)) && text.contains(['*', '?', '[']));
+        let mut next = Vec::new();
+        for above in found {
+            let Some(wanted) = &wanted else {
+                next.push(above.join(part));
+                continue;
+            };
+            let names = session.names_in(&above).await?;
+            let fits = names.iter().filter(|name| wanted.matches_with(&name.to_string_lossy(), options));
+            next.extend(fits.map(|name| above.join(name)));
+        }
+        found = next;
+    }
+    found.sort();
+    Ok(found)
+}
+
+async fn write_there(session: &mut Session, path: &Path, bytes: &[u8], access: Access) -> Result<(), HostError> {
+    for missing in session.missing_folders(path.parent().unwrap_or(Path::new("/"))).await?.iter().rev() {
+        session.make_folder(missing).await?;
+    }
+    session.write_atomic(path, bytes, access).await
 }
 
 async fn connected<'m>(

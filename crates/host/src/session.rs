@@ -151,7 +151,7 @@ impl Session {
     /// When the machine refuses, or the connection is lost.
     pub async fn write_atomic(&mut self, path: &Path, bytes: &[u8], access: Access) -> Result<(), HostError> {
         let late = self.late("write a file");
-        let aside = path.with_file_name(passing_name());
+        let aside = passing_name();
         tokio::time::timeout(self.timeout, self.ssh()?.write_atomic(path, &aside, bytes, access))
             .await
             .map_err(|_| late)?

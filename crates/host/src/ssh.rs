@@ -9,7 +9,7 @@ use openssh_sftp_client::error::SftpErrorKind;
 use openssh_sftp_client::metadata::{MetaDataBuilder, Permissions};
 use openssh_sftp_client::{Error as SftpError, Sftp, SftpOptions};
 use std::num::NonZeroUsize;
-use std::path::Path;
+use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::time::Duration;
 use tokio::io::AsyncWriteExt;
@@ -183,15 +183,36 @@ impl SshSession {
         Ok(Some(FileRead { bytes, access: Access { mode, uid: metadata.uid(), gid: metadata.gid() } }))
     }
 
-    /// Writes a file whole or not at all, with the access that it is to have. It is made in the folder `aside`, which is opened to
-    /// nobody else: SFTP makes files that all may open, and who had opened one while it was empty could read a key later.
+    /// Returns where a file is that may be behind a link. Only a link of root's is followed, or one of the folder's owner, who could
+    /// put anything there anyway.
+    async fn behind_link(&mut self, path: &Path) -> Result<PathBuf, HostError> {
+        let (host, fail) = (self.host.clone(), self.file("look at", path));
+        let mut fs = self.sftp("look at", path).await?.fs();
+        let link = match fs.symlink_metadata(path).await {
+            Ok(metadata) if metadata.file_type().is_some_and(|kind| kind.is_symlink()) => metadata,
+            Ok(_) => return Ok(path.to_owned()),
+            Err(error) if is_missing(&error) => return Ok(path.to_owned()),
+            Err(error) => return Err(fail(error)),
+        };
+        let folder = fs.metadata(path.parent().unwrap_or(Path::new("/"))).await.map_err(&fail)?;
+        if link.uid() != Some(0) && (link.uid().is_none() || link.uid() != folder.uid()) {
+            let what = "it is a link that neither root nor the owner of its folder made".to_owned();
+            return Err(HostError::File { host, job: "write", path: path.to_owned(), what });
+        }
+        fs.canonicalize(path).await.map_err(fail)
+    }
+
+    /// Writes a file whole or not at all, with the access that it is to have. It is made in a folder `aside` beside it, which is opened
+    /// to nobody else: SFTP makes files that all may open, and who had opened one while it was empty could read a key later.
     pub(crate) async fn write_atomic(
         &mut self,
         path: &Path,
-        aside: &Path,
+        aside: &str,
         bytes: &[u8],
         access: Access,
     ) -> Result<(), HostError> {
+        let path = &self.behind_link(path).await?;
+        let aside = &path.with_file_name(aside);
         let fail = self.file("write", path);
         let sftp = self.sftp("write", path).await?;
         let mode = u16::try_from(access.mode & 0o777).expect("nine bits");
