@@ -1,5 +1,6 @@
 //! What can go wrong on the way to an authority, and whom it concerns.
 
+use crate::est_messages::EstError;
 use crate::http::{HttpError, is_trouble};
 use eskort_acme::{AcmeError, AtFault, Problem, Rejected, Step};
 use eskort_core::decision::Concerns;
@@ -127,53 +128,6 @@ impl AuthorityError {
         match self {
             AuthorityError::Refused { problem, .. } => Some(problem),
             _ => None,
-        }
-    }
-}
-
-/// Why an EST authority gave no certificate.
-#[derive(Debug, thiserror::Error, strum::IntoStaticStr)]
-#[strum(serialize_all = "kebab-case")]
-pub enum EstError {
-    /// It does not know who asks.
-    #[error("{url} refused the login (401){}", said_words(said))]
-    NotLetIn {
-        /// What was asked for.
-        url: String,
-        /// What it says, tamed.
-        said: String,
-    },
-    /// It refused.
-    #[error("{url} was answered with {status}{}", said_words(said))]
-    Refused {
-        /// What was asked for.
-        url: String,
-        /// The HTTP status.
-        status: u16,
-        /// What it says, tamed.
-        said: String,
-    },
-    /// An answer that is none.
-    #[error("{url} answers {what}")]
-    NotProtocol {
-        /// What was asked for.
-        url: String,
-        /// What is wrong with the answer.
-        what: &'static str,
-    },
-}
-
-fn said_words(said: &str) -> String {
-    if said.is_empty() { String::new() } else { format!(": {said}") }
-}
-
-impl EstError {
-    /// Returns whom it concerns.
-    pub fn concerns(&self) -> Concerns {
-        match self {
-            EstError::NotLetIn { .. } | EstError::NotProtocol { .. } => Concerns::Authority { mistake: true },
-            EstError::Refused { status: 500.., .. } => Concerns::Reach,
-            EstError::Refused { .. } => Concerns::Certificate,
         }
     }
 }

@@ -1,31 +1,19 @@
-//! Talks to an authority over EST (RFC 7030, with the corrections of RFC 8951).
+//! Talks to an authority over EST.
 
+use crate::AuthorityError;
+use crate::est_messages::{self as messages, Enrolled, EstRequest, EstResponse};
 use crate::http::{self, failure};
-use crate::{AuthorityError, EstError};
-use eskort_acme::{LARGEST_RESPONSE, retry_after};
+use eskort_acme::LARGEST_RESPONSE;
 use eskort_core::inventory::EstAuthority;
-use eskort_core::journey::poll_delay;
-use eskort_core::pki::{Certificate, Secret, base64, parse_pkcs7};
+use eskort_core::pki::{Certificate, Secret};
 use eskort_core::progress::{Progress, ProgressSink};
-use eskort_core::words::printable;
 use eskort_host::obeyed;
 use eskort_host::read_secret;
-use jiff::{SignedDuration, Timestamp};
+use jiff::Timestamp;
 use std::path::{Path, PathBuf};
 use std::time::Duration;
 
-const LONGEST_ANSWER: Duration = Duration::from_secs(60);
-/// A person may have to look at the request: longer than this nobody waits without asking again.
-const LONGEST_WAIT: SignedDuration = SignedDuration::from_hours(24 * 7);
-
-/// What came of asking for a certificate.
-pub enum Enrolled {
-    /// Its certificates, in no order.
-    Certificates(Vec<Certificate>),
-    /// Not yet: the same is to be asked again then.
-    NotYet(Timestamp),
-}
-
+const LONGEST_RESPONSE: Duration = Duration::from_secs(60);
 /// A conversation with an EST authority.
 pub struct Est<'a> {
     authority: &'a EstAuthority,
@@ -44,7 +32,7 @@ impl<'a> Est<'a> {
         timeout: Duration,
         progress: ProgressSink,
     ) -> Result<Self, AuthorityError> {
-        let longest = timeout.min(LONGEST_ANSWER);
+        let longest = timeout.min(LONGEST_RESPONSE);
         let fail = |path: &Path, why: String| AuthorityError::File { path: path.to_owned(), why };
         let read = |path: &PathBuf| obeyed::read(path).map_err(|why| fail(path, why));
         let mut builder = http::client(&authority.address)
@@ -75,43 +63,25 @@ impl<'a> Est<'a> {
         Ok(Est { authority, login, http, longest, progress })
     }
 
-    /// Returns the authority's own certificates (RFC 7030 section 4.1).
+    /// Returns the authority's own certificates.
     pub async fn ca_certificates(&self) -> Result<Vec<Certificate>, AuthorityError> {
-        let url = format!("{}/cacerts", self.authority.address);
-        let (status, body, _) = self.exchange(reqwest::Method::GET, &url, None).await?;
-        match status {
-            200 => certificates(&url, &body),
-            _ => Err(refused(&url, status, &body).into()),
-        }
+        let response = self.exchange(messages::ca_certificates(&self.authority.address)).await?;
+        Ok(messages::parse_ca_certificates(&response)?)
     }
 
-    /// Asks for a certificate with a CSR in DER, for the first time or to renew one (RFC 7030 section 4.2).
+    /// Asks for a certificate with a CSR in DER, for the first time or to renew one.
     pub async fn enroll(&self, csr: &[u8], renews: bool, now: Timestamp) -> Result<Enrolled, AuthorityError> {
-        let operation = if renews { "simplereenroll" } else { "simpleenroll" };
-        let url = format!("{}/{operation}", self.authority.address);
-        let (status, body, again) = self.exchange(reqwest::Method::POST, &url, Some(base64(csr))).await?;
-        match status {
-            200 => certificates(&url, &body).map(Enrolled::Certificates),
-            202 => {
-                let asked = again.as_deref().and_then(|value| retry_after(value, now));
-                let wait = match asked {
-                    Some(wait) => wait.clamp(SignedDuration::from_secs(1), LONGEST_WAIT),
-                    None => poll_delay(4, None, 0.5),
-                };
-                Ok(Enrolled::NotYet(now + wait))
-            }
-            _ => Err(refused(&url, status, &body).into()),
-        }
+        let response = self.exchange(messages::enroll(&self.authority.address, csr, renews)).await?;
+        Ok(messages::parse_enrolled(&response, now)?)
     }
 
-    async fn exchange(
-        &self,
-        method: reqwest::Method,
-        url: &str,
-        body: Option<String>,
-    ) -> Result<(u16, Vec<u8>, Option<String>), AuthorityError> {
-        let word = if body.is_some() { "POST" } else { "GET" };
-        let mut sending = self.http.request(method, url);
+    async fn exchange(&self, request: EstRequest) -> Result<EstResponse, AuthorityError> {
+        let EstRequest { url, body } = request;
+        let (method, word) = match body {
+            Some(_) => (reqwest::Method::POST, "POST"),
+            None => (reqwest::Method::GET, "GET"),
+        };
+        let mut sending = self.http.request(method, &url);
         if let Some((user, password)) = &self.login {
             sending = sending.basic_auth(user, Some(password.reveal()));
         }
@@ -119,26 +89,11 @@ impl<'a> Est<'a> {
             sending = sending.header("content-type", "application/pkcs10");
             sending = sending.header("content-transfer-encoding", "base64").body(body);
         }
-        let answer = sending.send().await.map_err(|e| failure(url, self.longest, &e))?;
-        let status = answer.status().as_u16();
-        let again = answer.headers().get("retry-after").and_then(|v| v.to_str().ok()).map(str::to_owned);
-        let bytes = http::body(answer, LARGEST_RESPONSE, url, self.longest).await?;
-        (self.progress)(&Progress::Request { method: word, url: url.to_owned(), status });
-        Ok((status, bytes, again))
-    }
-}
-
-fn certificates(url: &str, body: &[u8]) -> Result<Vec<Certificate>, AuthorityError> {
-    let found = parse_pkcs7(body).filter(|certificates| !certificates.is_empty());
-    found.ok_or_else(|| {
-        EstError::NotProtocol { url: url.to_owned(), what: "without a PKCS#7 container of certificates" }.into()
-    })
-}
-
-fn refused(url: &str, status: u16, body: &[u8]) -> EstError {
-    let (url, said) = (url.to_owned(), printable(String::from_utf8_lossy(body).trim(), 200));
-    match status {
-        401 => EstError::NotLetIn { url, said },
-        _ => EstError::Refused { url, status, said },
+        let sent = sending.send().await.map_err(|e| failure(&url, self.longest, &e))?;
+        let status = sent.status().as_u16();
+        let retry_after = sent.headers().get("retry-after").and_then(|v| v.to_str().ok()).map(str::to_owned);
+        let body = http::body(sent, LARGEST_RESPONSE, &url, self.longest).await?;
+        (self.progress)(&Progress::Request { method: word, url: url.clone(), status });
+        Ok(EstResponse { url, status, retry_after, body })
     }
 }

@@ -3,10 +3,12 @@
 mod acme;
 mod error;
 mod est;
+mod est_messages;
 pub mod http;
 mod issuers;
 
 pub use acme::{Conversation, Hold};
-pub use error::{AuthorityError, EstError};
-pub use est::{Enrolled, Est};
+pub use error::AuthorityError;
+pub use est::Est;
+pub use est_messages::{Enrolled, EstError};
 pub use issuers::add_missing_issuers;
