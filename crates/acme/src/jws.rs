@@ -1,14 +1,14 @@
 //! Signed bodies (RFC 8555 section 6.2, RFC 7515 flattened JSON).
 
 use crate::{AcmeError, Method, Request};
-use eskort_pki::{PrivateKey, Secret, base64url, sha256};
+use eskort_pki::{JwsKey, PrivateKey, Secret, base64url, sha256};
 use serde_json::{Value, json};
 
 /// An account key, and the account's address once it has one.
 #[derive(Debug)]
 pub struct Signer {
     key: PrivateKey,
-    point: (String, String),
+    public: JwsKey,
     account: Option<String>,
 }
 
@@ -22,13 +22,9 @@ pub struct ExternalBinding {
 }
 
 impl Signer {
-    /// Makes a signer from a P-256 key.
-    ///
-    /// # Errors
-    /// [`AcmeError::Signing`] for any other kind of key.
-    pub fn new(key: PrivateKey, account: Option<String>) -> Result<Self, AcmeError> {
-        let (x, y) = key.p256_point().ok_or(AcmeError::Signing)?;
-        Ok(Signer { key, point: (base64url(&x), base64url(&y)), account })
+    /// Makes a signer from a key of any kind.
+    pub fn new(key: PrivateKey, account: Option<String>) -> Self {
+        Signer { public: key.jws_key(), key, account }
     }
 
     /// Returns the account's address, once known.
@@ -47,14 +43,15 @@ impl Signer {
     }
 
     fn jwk(&self) -> Value {
-        json!({ "crv": "P-256", "kty": "EC", "x": self.point.0, "y": self.point.1 })
+        self.public.members.iter().map(|(name, value)| (*name, value.as_str())).collect()
     }
 
     /// Returns the key's thumbprint (RFC 7638), base64url.
     pub fn thumbprint(&self) -> String {
         // Members in lexical order and no blanks, RFC 7638 section 3.
-        let (x, y) = &self.point;
-        base64url(&sha256(format!(r#"{{"crv":"P-256","kty":"EC","x":"{x}","y":"{y}"}}"#).as_bytes()))
+        let members: Vec<String> =
+            self.public.members.iter().map(|(name, value)| format!(r#""{name}":"{value}""#)).collect();
+        base64url(&sha256(format!("{{{}}}", members.join(",")).as_bytes()))
     }
 
     /// Returns what is published for a challenge (RFC 8555 section 8.1).
@@ -79,14 +76,14 @@ impl Signer {
         payload: Option<&Value>,
         account: Option<&str>,
     ) -> Result<Request, AcmeError> {
-        let mut head = json!({ "alg": "ES256", "nonce": nonce, "url": url });
+        let mut head = json!({ "alg": self.public.algorithm, "nonce": nonce, "url": url });
         match account {
             Some(kid) => head["kid"] = json!(kid),
             None => head["jwk"] = self.jwk(),
         }
         let protected = base64url(head.to_string().as_bytes());
         let payload = payload.map(|p| base64url(p.to_string().as_bytes())).unwrap_or_default();
-        let signature = self.key.sign_es256(format!("{protected}.{payload}").as_bytes()).ok_or(AcmeError::Signing)?;
+        let signature = self.key.sign_jws(format!("{protected}.{payload}").as_bytes()).ok_or(AcmeError::Signing)?;
         let body = json!({ "protected": protected, "payload": payload, "signature": base64url(&signature) });
         Ok(Request { method: Method::Post, url: url.to_owned(), body: Some(body.to_string().into_bytes()) })
     }
@@ -113,7 +110,7 @@ mod tests {
 
     #[test]
     fn signs_by_key_until_it_has_an_account() {
-        let mut signer = Signer::new(PrivateKey::generate(KeyKind::P256).unwrap(), None).unwrap();
+        let mut signer = Signer::new(PrivateKey::generate(KeyKind::P256).unwrap(), None);
         let request = signer.post("https://ca.example/order", "n1", Some(&json!({"a": 1}))).unwrap();
         let head = part(&request, "protected");
         assert_eq!(
@@ -128,8 +125,50 @@ mod tests {
     }
 
     #[test]
-    fn only_p256_keys_sign() {
-        let key = PrivateKey::generate(KeyKind::P384).unwrap();
-        assert!(matches!(Signer::new(key, None), Err(AcmeError::Signing)));
+    fn each_kind_of_key_signs_with_its_algorithm() {
+        use aws_lc_rs::signature::{
+            ECDSA_P256_SHA256_FIXED, ECDSA_P384_SHA384_FIXED, ED25519, RSA_PKCS1_2048_8192_SHA256, UnparsedPublicKey,
+            VerificationAlgorithm,
+        };
+        let cases: [(KeyKind, &str, &dyn VerificationAlgorithm); 4] = [
+            (KeyKind::P256, "ES256", &ECDSA_P256_SHA256_FIXED),
+            (KeyKind::P384, "ES384", &ECDSA_P384_SHA384_FIXED),
+            (KeyKind::Rsa2048, "RS256", &RSA_PKCS1_2048_8192_SHA256),
+            (KeyKind::Ed25519, "EdDSA", &ED25519),
+        ];
+        for (kind, algorithm, verification) in cases {
+            let key = PrivateKey::generate(kind).unwrap();
+            let public = key.public_key_der();
+            let request = Signer::new(key, None).post("https://ca.example/order", "n", None).unwrap();
+            assert_eq!(part(&request, "protected")["alg"], algorithm);
+            let body: Value = serde_json::from_slice(request.body.as_ref().unwrap()).unwrap();
+            let text = |name: &str| body[name].as_str().unwrap().to_owned();
+            let signed = format!("{}.{}", text("protected"), text("payload"));
+            let signature = base64url_decode(&text("signature")).unwrap();
+            let verified = UnparsedPublicKey::new(verification, public).verify(signed.as_bytes(), &signature);
+            assert!(verified.is_ok(), "{algorithm}");
+        }
+    }
+
+    /// The examples of RFC 7638 section 3.1 and RFC 8037 appendix A.3.
+    #[test]
+    fn thumbprints_are_those_of_the_standards() {
+        let n = "0vx7agoebGcQSuuPiLJXZptN9nndrQmbXEps2aiAFbWhM78LhWx4cbbfAAtVT86zwu1RK7aPFFxuhDR1L6tSoc_BJECPebWKRXjBZCiFV4n3oknjhMstn64tZ_2W-5JsGY4Hc5n9yBXArwl93lqt7_RN5w6Cf0h4QyQ5v-65YGjQR0_FDW2QvzqY368QQMicAtaSqzs8KJZgnYb9c7d0zgdAZHzu6qMQvRL5hajrn1n91CbOpbISD08qNLyrdkt-bFTWhAI4vMQFh6WeZu0fM4lFd2NcRwr3XPksINHaQ-G_xBniIqbw0Ls1jF44-csFCur-kEgU8awapJzKnqDKgw";
+        let x = "11qYAYKxCrfVS_7TyWQHOg7hcvPapiMlrwIaaPcHURo";
+        let text = |value: &str| value.to_owned();
+        for (members, thumbprint) in [
+            (
+                vec![("e", text("AQAB")), ("kty", text("RSA")), ("n", text(n))],
+                "NzbLsXh8uDCcd-6MNwXF4W_7noWXFZAfHkxZsRGC9Xs",
+            ),
+            (
+                vec![("crv", text("Ed25519")), ("kty", text("OKP")), ("x", text(x))],
+                "kPrK_qmxVWaYVA9wwBF6Iuo3vVzz7TxHCTwXBygrS4k",
+            ),
+        ] {
+            let mut signer = Signer::new(PrivateKey::generate(KeyKind::P256).unwrap(), None);
+            signer.public.members = members;
+            assert_eq!(signer.thumbprint(), thumbprint);
+        }
     }
 }

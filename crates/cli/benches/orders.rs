@@ -122,7 +122,7 @@ async fn with_bare_client(dir: &Path, authority: &Authority, names: &[String]) -
     let mut waited = Duration::ZERO;
     let roots = reqwest::Certificate::from_pem_bundle(authority.api_root_pem().as_bytes()).unwrap();
     let http = reqwest::Client::builder().tls_certs_only(roots).build().unwrap();
-    let mut signer = Signer::new(PrivateKey::generate(KeyKind::P256).unwrap(), None).unwrap();
+    let mut signer = Signer::new(PrivateKey::generate(KeyKind::P256).unwrap(), None);
     let get = Request { method: Method::Get, url: authority.directory(), body: None };
     let mut answer = send(&http, get).await;
     let directory = eskort_acme::parse_directory(&answer).unwrap();

@@ -265,3 +265,20 @@ fn an_account_whose_key_is_lost_or_whose_authority_forgot_it_is_made_anew() {
     pebble.place.run(&["keep"]).check(0, &["a new account", "generation 3 stored and put in place"]);
     pebble.place.run(&["keep"]).check(0, &["nothing to do"]);
 }
+
+#[test]
+fn an_account_key_that_somebody_brings_may_be_of_another_kind() {
+    let pebble = Pebble::start(&[("PEBBLE_VA_NOSLEEP", "1")], false);
+    pebble.fetch_root(0, "visitor-root.pem");
+    std::fs::create_dir_all(pebble.place.path("state/accounts")).unwrap();
+    let kinds: [(&[&str], &str); 2] = [
+        (&["-algorithm", "RSA", "-pkeyopt", "rsa_keygen_bits:3072"], "p256"),
+        (&["-algorithm", "EC", "-pkeyopt", "ec_paramgen_curve:P-384"], "p384"),
+    ];
+    for (kind, certificate) in kinds {
+        let made = pebble.place.openssl(&[&["genpkey", "-out", "state/accounts/public.key.pem"], kind].concat());
+        made.check(0, &[]);
+        pebble.write_inventory(&format!("key = \"{certificate}\""));
+        pebble.place.run(&["keep"]).check(0, &["a new account", "stored and put in place"]);
+    }
+}

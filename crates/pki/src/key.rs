@@ -1,11 +1,12 @@
 //! Private keys: made, stored as PKCS#8 PEM, used to sign.
 
+use crate::encoding::base64url;
 use crate::{PkiError, Secret};
 use aws_lc_rs::encoding::{AsDer, Pkcs8V1Der, PublicKeyX509Der};
 use aws_lc_rs::rsa::KeySize;
 use aws_lc_rs::signature::{
-    ECDSA_P256_SHA256_ASN1_SIGNING, ECDSA_P256_SHA256_FIXED_SIGNING, ECDSA_P384_SHA384_ASN1_SIGNING, EcdsaKeyPair,
-    Ed25519KeyPair, KeyPair, RSA_PKCS1_SHA256, RsaKeyPair,
+    ECDSA_P256_SHA256_ASN1_SIGNING, ECDSA_P256_SHA256_FIXED_SIGNING, ECDSA_P384_SHA384_ASN1_SIGNING,
+    ECDSA_P384_SHA384_FIXED_SIGNING, EcdsaKeyPair, Ed25519KeyPair, KeyPair, RSA_PKCS1_SHA256, RsaKeyPair,
 };
 use der::pem::{LineEnding, PemLabel};
 use der::{Decode, SecretDocument};
@@ -77,9 +78,21 @@ enum Pair {
         asn1: EcdsaKeyPair,
         fixed: OnceLock<EcdsaKeyPair>,
     },
-    P384(EcdsaKeyPair),
+    P384 {
+        asn1: EcdsaKeyPair,
+        fixed: OnceLock<EcdsaKeyPair>,
+    },
     Rsa(RsaKeyPair),
     Ed25519(Ed25519KeyPair),
+}
+
+/// A public key as JOSE has it.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct JwsKey {
+    /// The algorithm that signatures of it have (RFC 7518 section 3.1, RFC 8037 section 3.1).
+    pub algorithm: &'static str,
+    /// The required members of its JWK, in lexical order as its thumbprint wants them (RFC 7638 section 3.2).
+    pub members: Vec<(&'static str, String)>,
 }
 
 /// A private key, ready to sign.
@@ -123,7 +136,8 @@ impl PrivateKey {
         let (pair, der) = match kind {
             KeyKind::P256 => ec(&ECDSA_P256_SHA256_ASN1_SIGNING)
                 .map(|(asn1, der)| (Pair::P256 { asn1, fixed: OnceLock::new() }, der))?,
-            KeyKind::P384 => ec(&ECDSA_P384_SHA384_ASN1_SIGNING).map(|(pair, der)| (Pair::P384(pair), der))?,
+            KeyKind::P384 => ec(&ECDSA_P384_SHA384_ASN1_SIGNING)
+                .map(|(asn1, der)| (Pair::P384 { asn1, fixed: OnceLock::new() }, der))?,
             KeyKind::Rsa2048 => rsa(KeySize::Rsa2048)?,
             KeyKind::Rsa3072 => rsa(KeySize::Rsa3072)?,
             KeyKind::Rsa4096 => rsa(KeySize::Rsa4096)?,
@@ -165,7 +179,7 @@ impl PrivateKey {
         let (pair, kind) = if let Ok(asn1) = EcdsaKeyPair::from_pkcs8(&ECDSA_P256_SHA256_ASN1_SIGNING, bytes) {
             (Pair::P256 { asn1, fixed: OnceLock::new() }, KeyKind::P256)
         } else if let Ok(asn1) = EcdsaKeyPair::from_pkcs8(&ECDSA_P384_SHA384_ASN1_SIGNING, bytes) {
-            (Pair::P384(asn1), KeyKind::P384)
+            (Pair::P384 { asn1, fixed: OnceLock::new() }, KeyKind::P384)
         } else if let Ok(pair) = Ed25519KeyPair::from_pkcs8_maybe_unchecked(bytes) {
             (Pair::Ed25519(pair), KeyKind::Ed25519)
         } else {
@@ -205,7 +219,7 @@ impl PrivateKey {
     fn public(&self) -> &[u8] {
         self.public.get_or_init(|| match &self.pair {
             Pair::P256 { asn1, .. } => [P256_HEAD, asn1.public_key().as_ref()].concat(),
-            Pair::P384(pair) => [P384_HEAD, pair.public_key().as_ref()].concat(),
+            Pair::P384 { asn1, .. } => [P384_HEAD, asn1.public_key().as_ref()].concat(),
             Pair::Ed25519(pair) => [ED25519_HEAD, pair.public_key().as_ref()].concat(),
             Pair::Rsa(rsa) => {
                 let der: Result<PublicKeyX509Der<'_>, _> = rsa.public_key().as_der();
@@ -214,17 +228,42 @@ impl PrivateKey {
         })
     }
 
-    /// Returns the x and y of the public point, 32 bytes each, of a P-256 key; `None` for the other kinds.
-    pub fn p256_point(&self) -> Option<([u8; 32], [u8; 32])> {
-        let Pair::P256 { asn1, .. } = &self.pair else { return None };
-        let point = asn1.public_key().as_ref();
-        Some((point[1..33].try_into().expect("32 bytes"), point[33..65].try_into().expect("32 bytes")))
+    /// Returns the public half as JOSE has it.
+    pub fn jws_key(&self) -> JwsKey {
+        let text = |value: &str| value.to_owned();
+        let ec = |algorithm, curve, pair: &EcdsaKeyPair| {
+            let point = &pair.public_key().as_ref()[1..];
+            let (x, y) = point.split_at(point.len() / 2);
+            let members = vec![("crv", text(curve)), ("kty", text("EC")), ("x", base64url(x)), ("y", base64url(y))];
+            JwsKey { algorithm, members }
+        };
+        match &self.pair {
+            Pair::P256 { asn1, .. } => ec("ES256", "P-256", asn1),
+            Pair::P384 { asn1, .. } => ec("ES384", "P-384", asn1),
+            Pair::Rsa(rsa) => {
+                let number = |number: aws_lc_rs::io::Positive<'_>| base64url(number.big_endian_without_leading_zero());
+                let public = rsa.public_key();
+                let members =
+                    vec![("e", number(public.exponent())), ("kty", text("RSA")), ("n", number(public.modulus()))];
+                JwsKey { algorithm: "RS256", members }
+            }
+            Pair::Ed25519(pair) => {
+                let x = base64url(pair.public_key().as_ref());
+                JwsKey { algorithm: "EdDSA", members: vec![("crv", text("Ed25519")), ("kty", text("OKP")), ("x", x)] }
+            }
+        }
     }
 
-    /// Signs for a JWS with ES256 (64 bytes, RFC 7518 section 3.4); `None` for keys other than P-256.
-    pub fn sign_es256(&self, message: &[u8]) -> Option<Vec<u8>> {
-        let Pair::P256 { fixed, .. } = &self.pair else { return None };
-        let again = || EcdsaKeyPair::from_pkcs8(&ECDSA_P256_SHA256_FIXED_SIGNING, self.pkcs8.as_bytes());
+    /// Signs for a JWS with the algorithm of [`PrivateKey::jws_key`] (RFC 7518 sections 3.3 and 3.4, RFC 8037 section 3.1); `None` only
+    /// when the crypto library fails.
+    pub fn sign_jws(&self, message: &[u8]) -> Option<Vec<u8>> {
+        let (fixed, algorithm) = match &self.pair {
+            Pair::P256 { fixed, .. } => (fixed, &ECDSA_P256_SHA256_FIXED_SIGNING),
+            Pair::P384 { fixed, .. } => (fixed, &ECDSA_P384_SHA384_FIXED_SIGNING),
+            // JWS wants of these what X.509 wants.
+            Pair::Rsa(_) | Pair::Ed25519(_) => return self.sign_x509(message).ok(),
+        };
+        let again = || EcdsaKeyPair::from_pkcs8(algorithm, self.pkcs8.as_bytes());
         let fixed = fixed.get_or_init(|| again().expect("the same bytes made a key before"));
         fixed.sign(&aws_lc_rs::rand::SystemRandom::new(), message).ok().map(|s| s.as_ref().to_vec())
     }
@@ -233,7 +272,7 @@ impl PrivateKey {
     pub(crate) fn sign_x509(&self, message: &[u8]) -> Result<Vec<u8>, aws_lc_rs::error::Unspecified> {
         let rng = aws_lc_rs::rand::SystemRandom::new();
         match &self.pair {
-            Pair::P256 { asn1, .. } | Pair::P384(asn1) => Ok(asn1.sign(&rng, message)?.as_ref().to_vec()),
+            Pair::P256 { asn1, .. } | Pair::P384 { asn1, .. } => Ok(asn1.sign(&rng, message)?.as_ref().to_vec()),
             Pair::Rsa(rsa) => {
                 let mut signature = vec![0; rsa.public_modulus_len()];
                 rsa.sign(&RSA_PKCS1_SHA256, &rng, message, &mut signature)?;
@@ -275,7 +314,7 @@ mod tests {
             assert!(!key.fits(&PrivateKey::generate(KeyKind::P256).unwrap().public_key_der()));
             assert!(!format!("{key:?}").contains("BEGIN"));
             let written = match &key.pair {
-                Pair::P256 { asn1, .. } | Pair::P384(asn1) => asn1.public_key().as_der(),
+                Pair::P256 { asn1, .. } | Pair::P384 { asn1, .. } => asn1.public_key().as_der(),
                 Pair::Rsa(rsa) => rsa.public_key().as_der(),
                 Pair::Ed25519(pair) => pair.public_key().as_der(),
             };
@@ -300,9 +339,11 @@ mod tests {
     }
 
     #[test]
-    fn only_p256_signs_jws() {
-        let p256 = PrivateKey::generate(KeyKind::P256).unwrap();
-        assert_eq!(p256.sign_es256(b"light").unwrap().len(), 64);
-        assert!(PrivateKey::generate(KeyKind::P384).unwrap().sign_es256(b"light").is_none());
+    fn signatures_of_a_jws_have_the_length_of_their_algorithm() {
+        for (kind, length) in
+            [(KeyKind::P256, 64), (KeyKind::P384, 96), (KeyKind::Rsa2048, 256), (KeyKind::Ed25519, 64)]
+        {
+            assert_eq!(PrivateKey::generate(kind).unwrap().sign_jws(b"light").unwrap().len(), length, "{kind}");
+        }
     }
 }

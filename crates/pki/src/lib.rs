@@ -32,7 +32,7 @@ pub use csr::{
 };
 pub use encoding::{base32, base64, base64url, base64url_decode, der_sequence, hex, hmac_sha256, printable, sha256};
 pub use intake::{Intake, IntakeError, LARGEST_INTAKE, LeftAside, parse_pkcs7};
-pub use key::{KeyKind, PrivateKey};
+pub use key::{JwsKey, KeyKind, PrivateKey};
 pub use key_use::KeyUse;
 pub use pack::{Pkcs12Form, to_pkcs7, to_pkcs12};
 pub use secret::Secret;

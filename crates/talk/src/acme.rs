@@ -74,7 +74,7 @@ impl Conversation {
                 new_account_key(name, store)?
             }
         };
-        let mut signer = Signer::new(key, None)?;
+        let mut signer = Signer::new(key, None);
         let thumbprint = signer.thumbprint();
         if account.as_ref().and_then(|account| account.thumbprint.as_ref()).is_some_and(|of| *of != thumbprint) {
             store.forget_account(name, &authority.directory)?;
@@ -202,7 +202,7 @@ impl Conversation {
     pub fn leave_account(&mut self, name: &str, store: &Store) -> Result<(), AuthorityError> {
         let aside = store.put_account_key_aside(name, (self.now)())?;
         store.forget_account(name, &self.directory_url)?;
-        self.signer = Signer::new(new_account_key(name, store)?, None)?;
+        self.signer = Signer::new(new_account_key(name, store)?, None);
         self.contact = None;
         let text = format!("the account's key is kept in {}; a new account is asked for", aside.display());
         (self.progress)(&Progress::Note(text));

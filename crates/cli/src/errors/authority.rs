@@ -37,7 +37,7 @@ pub(crate) fn tell_authority(error: &AuthorityError, certificate: &str) -> Error
         AuthorityError::Acme(AcmeError::NotProtocol { .. }) => {
             told.hint("check the address of `directory`: it has to be that of an ACME directory, not of a web page")
         }
-        AuthorityError::Acme(AcmeError::Signing) => told.hint("the account key has to be a P-256 key"),
+        AuthorityError::Acme(AcmeError::Signing) => told.hint("this is a bug in Eskort; please report it"),
         AuthorityError::Est(EstError::LoginRefused { .. }) => told.hint(
             "check `user` and its password, or `client-certificate` and `client-key`; a renewal shows the certificate in use",
         ),

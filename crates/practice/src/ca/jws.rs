@@ -103,7 +103,7 @@ mod tests {
 
     #[test]
     fn a_request_is_taken_as_signed_and_refused_when_anything_changed() {
-        let signer = Signer::new(PrivateKey::generate(KeyKind::P256).unwrap(), None).unwrap();
+        let signer = Signer::new(PrivateKey::generate(KeyKind::P256).unwrap(), None);
         let request = new_account(&signer, "n1", &directory(), Some("keeper@lampholm.example"), true, None).unwrap();
         let body = request.body.unwrap();
         let signed = open(&body, key_of).unwrap_or_else(|e| panic!("{e}"));
@@ -113,7 +113,7 @@ mod tests {
         assert_eq!(key_of(&signed.head).unwrap().thumbprint(), signer.thumbprint());
 
         let outer: Value = serde_json::from_slice(&body).unwrap();
-        let other = Signer::new(PrivateKey::generate(KeyKind::P256).unwrap(), None).unwrap();
+        let other = Signer::new(PrivateKey::generate(KeyKind::P256).unwrap(), None);
         let foreign: Value =
             serde_json::from_slice(&new_account(&other, "n1", &directory(), None, true, None).unwrap().body.unwrap())
                 .unwrap();
@@ -130,7 +130,7 @@ mod tests {
 
     #[test]
     fn an_external_binding_holds_for_its_key_its_account_and_its_address_only() {
-        let signer = Signer::new(PrivateKey::generate(KeyKind::P256).unwrap(), None).unwrap();
+        let signer = Signer::new(PrivateKey::generate(KeyKind::P256).unwrap(), None);
         let binding = ExternalBinding { key_id: "lamp-1".into(), mac_key: Secret::new(b"oil".to_vec()) };
         let request = new_account(&signer, "n1", &directory(), None, true, Some(&binding)).unwrap();
         let signed = open(&request.body.unwrap(), key_of).unwrap_or_else(|e| panic!("{e}"));
