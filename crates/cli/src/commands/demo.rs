@@ -378,7 +378,7 @@ async fn tell_story(ui: &Ui, world: &World) -> Result<(), ExitStatus> {
     list_once(ui, &context)?;
     if !json {
         ui.result(&format!("\n{}", what_next(&world.folder)));
-        ui.result(&format!("This note lies in {}", world.folder.join(NOTE).display()));
+        ui.result(&format!("This note is in {}", world.folder.join(NOTE).display()));
     }
     Ok(())
 }

@@ -169,7 +169,7 @@ fn row(context: &Context, entry: &KeepEntry, now: Timestamp) -> Vec<Cell> {
                 Some(wanted) if wanted.install.is_empty() => "stored",
                 _ => "stored and put in place",
             };
-            let left = validity.map(|v| format!(", good for {}", words::duration(v.not_after.duration_since(now))));
+            let left = validity.map(|v| format!(", valid for {}", words::duration(v.not_after.duration_since(now))));
             let text = format!("generation {generation} {done}{}", left.unwrap_or_default());
             (bar(*validity), Cell::toned(text, Tone::Good))
         }
