@@ -126,6 +126,30 @@ fn a_site_on_machines_over_ssh_has_the_file_on_each_of_them() {
 }
 
 #[test]
+fn files_are_put_on_a_machine_over_ssh_and_looked_at_even_when_it_is_gone() {
+    let world = World::new();
+    let place = &world.place;
+    let sshd = Sshd::start(place, place.dir.path(), "");
+    let node = sshd.section("node");
+    let dir = place.dir.path().display();
+    let run = format!("run = [\"sh\", \"-c\", \"echo $SSH_CONNECTION > {dir}/told\"]");
+    world.write_inventory(|text| {
+        let text = text.replace("[server.front]", &format!("{node}[server.front]\nhost = \"node\"\n{run}"));
+        text.replace("to = \"tls/", &format!("to = \"{dir}/tls/"))
+    });
+    let key = format!("writes {dir}/tls/site.key on host `node` (key)");
+    world.keep().check(0, &[&key, "generation 1 installed and checked live"]);
+    assert_eq!((place.mode("tls/site.key"), place.mode("tls/site.pem")), (0o600, 0o644));
+    assert!(place.read("told").starts_with("127.0.0.1 "), "the command ran over there");
+    world.keep().check(0, &["nothing to do"]);
+
+    let text = place.read("eskort.toml").replace(&node, &node.replace("port = ", "port = 9 # "));
+    place.write("eskort.toml", &text);
+    world.keep().check(1, &["server `front`: cannot reach host `node`"]);
+    world.place.run(&["check"]).check(0, &["generation 1, as installed"]);
+}
+
+#[test]
 fn the_systems_ssh_counts_with_its_configuration_agent_and_jump_hosts() {
     let world = World::new();
     let place = &world.place;

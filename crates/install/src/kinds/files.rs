@@ -20,6 +20,21 @@ pub(super) async fn plan(planning: &Planning<'_>, folder: &GenerationFolder) -> 
             changes.push(Change { path: copy.to.clone(), new, access: Some(access), how });
         }
     }
+    Ok(ServerPlan {
+        server: install.server.clone(),
+        host: server.host.clone(),
+        changes,
+        test: None,
+        reload: Some(run.clone()).filter(|r| !r.is_empty()),
+        endpoints: endpoints(planning),
+        rules: server.rules.clone(),
+        findings: Vec::new(),
+    })
+}
+
+/// Returns where the inventory says that the program speaks TLS. Nothing is asked for it.
+pub(super) fn endpoints(planning: &Planning<'_>) -> Vec<LiveEndpoint> {
+    let Planning { install, server, placement, .. } = planning;
     let plain = placement.names.iter().filter(|n| !n.is_wildcard()).map(ToString::to_string);
     let mut names: Vec<String> = plain.collect();
     // A wildcard is looked at by a name that it covers.
@@ -34,17 +49,8 @@ pub(super) async fn plan(planning: &Planning<'_>, folder: &GenerationFolder) -> 
         here: Some(address),
         settle: server.reload_timeout,
     };
-    let endpoints = server.check_address.map(|a| names.iter().map(|n| endpoint(a, n.clone())).collect());
-    Ok(ServerPlan {
-        server: install.server.clone(),
-        host: server.host.clone(),
-        changes,
-        test: None,
-        reload: Some(run.clone()).filter(|r| !r.is_empty()),
-        endpoints: endpoints.unwrap_or_default(),
-        rules: server.rules.clone(),
-        findings: Vec::new(),
-    })
+    let address = server.check_address.into_iter();
+    address.flat_map(|address| names.iter().map(move |name| endpoint(address, name.clone()))).collect()
 }
 
 fn access(copy: &FileCopy) -> Result<Access, InstallError> {

@@ -25,15 +25,7 @@ pub async fn plan(
 ) -> Result<Vec<ServerPlan>, InstallError> {
     let mut plans = Vec::new();
     for install in placement.install {
-        let server = &context.inventory.servers[&install.server];
-        let work = Planning { context, facts, install, server, placement };
-        let generation = store.generation_folder(placement.certificate, placement.generation);
-        plans.push(match &server.kind {
-            ServerKind::Nginx { .. } => {
-                nginx::plan(&work, &store.current_folder(placement.certificate), &generation).await?
-            }
-            ServerKind::Files { .. } => files::plan(&work, &generation).await?,
-        });
+        plans.push(Planning::new(context, placement, facts, install).plan(store).await?);
     }
     Ok(plans)
 }
@@ -47,7 +39,20 @@ struct Planning<'a> {
     placement: &'a Placement<'a>,
 }
 
-impl Planning<'_> {
+impl<'a> Planning<'a> {
+    fn new(context: &'a Context, placement: &'a Placement<'a>, facts: &'a Facts, install: &'a Install) -> Self {
+        Planning { context, facts, install, server: &context.inventory.servers[&install.server], placement }
+    }
+
+    async fn plan(&self, store: &Store) -> Result<ServerPlan, InstallError> {
+        let Placement { certificate, generation, .. } = *self.placement;
+        let folder = store.generation_folder(certificate, generation);
+        match &self.server.kind {
+            ServerKind::Nginx { .. } => nginx::plan(self, &store.current_folder(certificate), &folder).await,
+            ServerKind::Files { .. } => files::plan(self, &folder).await,
+        }
+    }
+
     /// Returns whether a file is there with just these bytes and this access. One of this machine that cannot be read is not.
     async fn is_in_place(&self, path: &Path, bytes: &[u8], access: Access) -> Result<bool, InstallError> {
         let there = match self.facts.machines.read(self.context, self.server.host.as_deref(), path, LARGEST).await {
@@ -86,7 +91,15 @@ pub async fn endpoints(
     placement: &Placement<'_>,
     facts: &Facts,
 ) -> Result<Vec<LiveEndpoint>, InstallError> {
-    Ok(plan(context, store, placement, facts).await?.into_iter().flat_map(|p| p.endpoints).collect())
+    let mut endpoints = Vec::new();
+    for install in placement.install {
+        let planning = Planning::new(context, placement, facts, install);
+        endpoints.extend(match planning.server.kind {
+            ServerKind::Nginx { .. } => planning.plan(store).await?.endpoints,
+            ServerKind::Files { .. } => files::endpoints(&planning),
+        });
+    }
+    Ok(endpoints)
 }
 
 /// Returns the command that makes a server take what was changed.
