@@ -3,7 +3,6 @@
 use eskort_core::decision::Concerns;
 use eskort_core::finding::Finding;
 use eskort_core::journey::{Unexpected, WaitsFor};
-use eskort_core::manual::ManualStep;
 use eskort_core::pki::{ChainError, IntakeError, PkiError};
 use eskort_core::words;
 use eskort_install::InstallError;
@@ -27,15 +26,6 @@ pub enum StepError {
     /// The proof could not be put up.
     #[error(transparent)]
     Proof(#[from] ProofError),
-    /// A person has to carry the CSR to the authority, and bring the answer.
-    #[error("waits for the answer of authority `{}`", .0.authority)]
-    AwaitsAnswer(Box<ManualStep>),
-    /// Somebody at the authority has to approve first.
-    #[error("the authority is still processing the request; next check at {until}")]
-    AwaitsApproval {
-        /// When it wants to be asked again.
-        until: Timestamp,
-    },
     /// What was brought is no answer.
     #[error(transparent)]
     Answer(#[from] AnswerError),
@@ -116,8 +106,6 @@ impl StepError {
             StepError::Authority(error) => error.order_is_lost(),
             StepError::Store(_)
             | StepError::Proof(_)
-            | StepError::AwaitsAnswer(_)
-            | StepError::AwaitsApproval { .. }
             | StepError::Answer(_)
             | StepError::Key { .. }
             | StepError::KeyFile { .. }

@@ -24,7 +24,7 @@ pub use give::pack::{PackError, Packing, pack};
 pub use give::place::{FileToPlace, place, take_back};
 pub use keep::entry::{Ending, KeepEntry, KeepOptions, Placed, PlannedServer};
 pub use keep::keep;
-pub use keep::steps::{Actions, Driver, Step};
+pub use keep::steps::{Acted, Actions, Awaited, Driver, Step};
 pub use look::check::{CheckTarget, EndpointReport, check};
 pub use look::inspect::{CertificateView, FileView, InspectError, KeyView, inspect};
 pub use look::list::{ListRow, State, age, list};

@@ -2,7 +2,6 @@
 
 use eskort_core::manual::AskedError;
 use eskort_core::pki::PkiError;
-use eskort_core::record::RecordToPlace;
 use eskort_core::words;
 use eskort_dns::{AskError, Propagation, UpdateError};
 use eskort_host::{CommandError, HostError, SecretError};
@@ -147,12 +146,6 @@ pub enum ProofError {
         name: String,
         /// What was seen instead.
         what: String,
-    },
-    /// A person has to place records first.
-    #[error("waits for a person to place {}", words::count(to_place.len() as u64, "record"))]
-    AwaitsPerson {
-        /// The records.
-        to_place: Vec<RecordToPlace>,
     },
     /// Not every name server that answers has the records.
     #[error("{} after {}", not_everywhere(found, *of), words::duration((*after).try_into().unwrap_or_default()))]

@@ -9,7 +9,7 @@ use crate::{ProofError, folder, remote, tls};
 use eskort_core::context::Context;
 use eskort_core::inventory::{CertificateEntry, Proof};
 use eskort_core::journey::ProofTask;
-use eskort_core::record::Record;
+use eskort_core::record::{Record, RecordToPlace};
 use eskort_store::Store;
 
 /// What the proofs of one certificate's journey need.
@@ -63,8 +63,12 @@ impl<'a> Proving<'a> {
         Ok(listeners)
     }
 
-    /// Looks at every proof as the authority would.
-    pub async fn self_check(&self, tasks: &[ProofTask]) -> Result<(), ProofError> {
+    /// Looks at every proof as the authority would. Returns what a person has yet to place; nothing when all can be seen.
+    ///
+    /// # Errors
+    /// When something that machines have published cannot be seen.
+    pub async fn self_check(&self, tasks: &[ProofTask]) -> Result<Vec<RecordToPlace>, ProofError> {
+        let mut to_place = Vec::new();
         for (_, proof, tasks) in self.by_proof(tasks) {
             match proof {
                 Proof::HttpFolder { folder, hosts, .. } => {
@@ -74,10 +78,10 @@ impl<'a> Proving<'a> {
                 }
                 Proof::HttpListener { .. } => look_at_tasks(proof, &tasks).await?,
                 Proof::TlsListener { check_address, .. } => tls::look(*check_address, &tasks).await?,
-                Proof::Dns(dns) => look_at_records(self.context, dns, &records(&tasks)).await?,
+                Proof::Dns(dns) => to_place.extend(look_at_records(self.context, dns, &records(&tasks)).await?),
             }
         }
-        Ok(())
+        Ok(to_place)
     }
 }
 

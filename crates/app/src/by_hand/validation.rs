@@ -46,25 +46,26 @@ impl Validation<'_> {
                     publish_records(owner, by, &dns, records).await?;
                 }
                 self.context.report(&Progress::Doing("check the record from here"));
-                let looked = look_at_records(self.context, &dns, records).await;
-                looked.map(|()| vec![record.name.clone()])
+                match look_at_records(self.context, &dns, records).await {
+                    Ok(to_place) if !to_place.is_empty() => {
+                        return Ok(ProofSight::NotSeen { why: "it is not there yet".into(), to_place });
+                    }
+                    looked => looked.map(|_| vec![record.name.clone()]),
+                }
             }
         };
-        let not_seen = |why: String, to_place| Ok(ProofSight::NotSeen { why, to_place });
+        let not_seen = |why: String| Ok(ProofSight::NotSeen { why, to_place: Vec::new() });
         match shown {
             Ok(at) => Ok(ProofSight::Seen { at }),
-            Err(ProofError::AwaitsPerson { to_place }) => not_seen("it is not there yet".into(), to_place),
             Err(ProofError::NotEverywhere { found, of, .. }) => {
                 let lacks = found.behind.first().map(|b| {
                     format!("{} of {of} name servers do not have it yet; {}: {}", found.behind.len(), b.server, b.what)
                 });
                 let silent = || found.silent.first().map(|(_, why)| format!("no name server can be reached: {why}"));
-                not_seen(lacks.or_else(silent).unwrap_or_default(), Vec::new())
+                not_seen(lacks.or_else(silent).unwrap_or_default())
             }
             // Neither is a name server that does not answer, or a site, a reason to take anything away.
-            Err(error @ (ProofError::NotVisible { .. } | ProofError::Ask(_))) => {
-                not_seen(error.to_string(), Vec::new())
-            }
+            Err(error @ (ProofError::NotVisible { .. } | ProofError::Ask(_))) => not_seen(error.to_string()),
             Err(error) => Err(error.into()),
         }
     }

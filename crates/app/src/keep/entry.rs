@@ -1,5 +1,6 @@
 //! What `keep` is asked for, and what came of it.
 
+use super::steps::Awaited;
 use crate::StepError;
 use eskort_core::decision::Decision;
 use eskort_core::finding::Finding;
@@ -34,6 +35,16 @@ pub struct PlannedServer {
     pub run: Option<Vec<String>>,
     /// What there is to say about it.
     pub findings: Vec<Finding>,
+}
+
+impl From<Awaited> for Ending {
+    fn from(awaited: Awaited) -> Self {
+        match awaited {
+            Awaited::Records(records) => Ending::AwaitsPerson(records),
+            Awaited::Answer(manual_step) => Ending::AwaitsAnswer(manual_step),
+            Awaited::Approval(until) => Ending::AwaitsApproval { until },
+        }
+    }
 }
 
 /// How a certificate's turn ended.

@@ -124,5 +124,8 @@ async fn is_placed(context: &Context, store: &Store, name: &str, entry: &Certifi
     let by_person =
         |task: &&ProofTask| context.inventory.proof_of(entry, &task.name).is_some_and(|(_, p)| p.awaits_person());
     let tasks: Vec<ProofTask> = tasks.iter().filter(by_person).cloned().collect();
-    Ok(Proving { context, store, certificate: name, entry }.self_check(&tasks).await.is_ok())
+    Ok(Proving { context, store, certificate: name, entry }
+        .self_check(&tasks)
+        .await
+        .is_ok_and(|to_place| to_place.is_empty()))
 }

@@ -4,7 +4,7 @@ use super::actions::{AcmeOrders, JourneyActions, Publication, Work};
 use super::entry::{Ending, KeepEntry, Placed};
 use super::gather::{gather, section_of, specification_of, still_fits};
 use super::lost;
-use super::steps::{Actions, Driver, Step};
+use super::steps::{Acted, Actions, Awaited, Driver, Step};
 use crate::StepError;
 use crate::by_hand::validation::is_published_for_validation;
 use crate::stop::Stop;
@@ -19,7 +19,7 @@ use eskort_core::progress::Progress;
 use eskort_core::words;
 use eskort_host::panic_point;
 use eskort_install::Facts as ServerFacts;
-use eskort_prove::{ProofError, pay_debts};
+use eskort_prove::pay_debts;
 use eskort_store::{JourneyRow, Store, StoreError};
 use eskort_talk::Conversation;
 use jiff::{SignedDuration, Timestamp};
@@ -150,12 +150,6 @@ impl<'a> Run<'a> {
     }
 
     async fn failed(&mut self, name: &str, error: StepError) -> Ending {
-        let error = match error {
-            StepError::Proof(ProofError::AwaitsPerson { to_place }) => return Ending::AwaitsPerson(to_place),
-            StepError::AwaitsAnswer(manual_step) => return Ending::AwaitsAnswer(manual_step),
-            StepError::AwaitsApproval { until } => return Ending::AwaitsApproval { until },
-            other => other,
-        };
         let open_before = self.store.open_journey(name).ok().flatten().map(|open| open.id);
         if let Err(trouble) = self.note_failure(name, &error).await {
             self.context.report(&Progress::Note(format!("the failure could not be written down: {trouble}")));
@@ -244,7 +238,7 @@ impl<'a> Run<'a> {
         let detail = detail(&actions, entry.key.word(), generation, Milestone::Installed)?;
         context.report(&Progress::Passed { milestone: Milestone::Installed, detail });
         let unconfirmed = match actions.act(&Action::Confirm, 0, true).await? {
-            Outcome::Unreachable { why } => Some(why),
+            Acted::Came(Outcome::Unreachable { why }) => Some(why),
             _ => {
                 let detail = detail_of_confirmed(&actions);
                 context.report(&Progress::Passed { milestone: Milestone::Confirmed, detail });
@@ -294,10 +288,11 @@ impl<'a> Run<'a> {
             Obtaining::GoOn { .. } => open.expect("the decision was made for an open journey"),
         };
         let generation = journey.generation;
-        let (looked_at, stage) = self.travel(name, entry, journey).await?;
-        let unconfirmed = match stage {
-            Stage::Unconfirmed { why } => Some(why),
-            _ => None,
+        let (looked_at, arrived_at) = self.travel(name, entry, journey).await?;
+        let unconfirmed = match arrived_at {
+            Ok(Stage::Unconfirmed { why }) => Some(why),
+            Ok(_) => None,
+            Err(awaited) => return Ok(awaited.into()),
         };
         let arrived = store.newest(name)?.filter(|g| g.number == generation);
         Ok(Ending::Arrived { generation, validity: arrived.map(|g| g.validity), looked_at, unconfirmed })
@@ -328,19 +323,22 @@ impl<'a> Run<'a> {
         }
     }
 
-    /// Goes on with a journey to its end, and returns how many endpoints were looked at then, and where it ended.
+    /// Goes on with a journey to its end, or until it waits beyond this run. Returns how many endpoints were looked at, and where it
+    /// ended or what it waits for.
     async fn travel(
         &mut self,
         name: &str,
         entry: &CertificateEntry,
         journey: JourneyRow,
-    ) -> Result<(usize, Stage), StepError> {
+    ) -> Result<(usize, Result<Stage, Awaited>), StepError> {
         let (store, stop) = (self.store, self.stop.clone());
         let mut actions = self.actions(name, entry, journey.specification.clone(), journey.generation);
         let stage = steps(&mut actions, Driver::new(store, name, journey), &stop).await?;
         let looked_at = actions.checked;
-        store.clear_failures(name)?;
-        store.end_authority_hold(&entry.authority)?;
+        if stage.is_ok() {
+            store.clear_failures(name)?;
+            store.end_authority_hold(&entry.authority)?;
+        }
         Ok((looked_at, stage))
     }
 }
@@ -379,8 +377,13 @@ async fn finished<T>(context: &Context, stop: &Stop, installation: impl Future<O
     installation.await
 }
 
-/// Does step after step until the journey ends, or until somebody asks the program to stop. Returns where it ended.
-async fn steps(actions: &mut JourneyActions<'_>, mut driver: Driver<'_>, stop: &Stop) -> Result<Stage, StepError> {
+/// Does step after step until the journey ends, or until somebody asks the program to stop. Returns where it ended, or what it waits
+/// for beyond this run.
+async fn steps(
+    actions: &mut JourneyActions<'_>,
+    mut driver: Driver<'_>,
+    stop: &Stop,
+) -> Result<Result<Stage, Awaited>, StepError> {
     let (context, store, name) = (actions.work.context, actions.work.store, actions.work.certificate);
     let timeout = context.inventory.authorities[&actions.work.entry.authority].timeout;
     let timeout = SignedDuration::try_from(timeout).unwrap_or(SignedDuration::MAX);
@@ -398,7 +401,8 @@ async fn steps(actions: &mut JourneyActions<'_>, mut driver: Driver<'_>, stop: &
             }
         };
         match step {
-            Step::Done => return Ok(driver.journey().stage.clone()),
+            Step::Done => return Ok(Ok(driver.journey().stage.clone())),
+            Step::Awaits(awaited) => return Ok(Err(awaited)),
             Step::Wait(until, waits_for) => {
                 let since = *waiting_since.get_or_insert(now);
                 let waited = now.duration_since(since);
@@ -407,7 +411,7 @@ async fn steps(actions: &mut JourneyActions<'_>, mut driver: Driver<'_>, stop: &
                 let wait = until.duration_since(now);
                 let much_later = wait >= LONG_WAIT && actions.publication.listeners.is_empty();
                 if (waits_for == WaitsFor::Approval || much_later) && wait > timeout - waited {
-                    return Err(StepError::AwaitsApproval { until });
+                    return Ok(Err(Awaited::Approval(until)));
                 }
                 if waited >= timeout {
                     return Err(StepError::Stuck { waits_for, waited });

@@ -8,6 +8,8 @@ mod tests;
 
 use crate::StepError;
 use eskort_core::journey::{Action, Milestone, Next, Outcome, WaitsFor};
+use eskort_core::manual::ManualStep;
+use eskort_core::record::RecordToPlace;
 use eskort_host::crash_point;
 use eskort_store::{JourneyRow, Store};
 use jiff::Timestamp;
@@ -19,16 +21,44 @@ pub trait Actions {
     ///
     /// # Errors
     /// When it cannot be done; nothing is saved then, and the next run begins it again.
-    async fn act(&mut self, action: &Action, polls: u32, again: bool) -> Result<Outcome, StepError>;
+    async fn act(&mut self, action: &Action, polls: u32, again: bool) -> Result<Acted, StepError>;
+}
+
+/// What an action ends with.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Acted {
+    /// Something came of it.
+    Came(Outcome),
+    /// It cannot be done before somebody has done something; the stage stays as it is.
+    Awaits(Awaited),
+}
+
+impl From<Outcome> for Acted {
+    fn from(outcome: Outcome) -> Self {
+        Acted::Came(outcome)
+    }
+}
+
+/// What a journey waits for beyond the run.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Awaited {
+    /// That a person places records.
+    Records(Vec<RecordToPlace>),
+    /// That a person carries a CSR to its authority, and brings the answer.
+    Answer(Box<ManualStep>),
+    /// That somebody at the authority approves, until then at least.
+    Approval(Timestamp),
 }
 
 /// What came of one step.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug, PartialEq, Eq)]
 pub enum Step {
     /// Something was done; the milestone is set when one of the six was passed by it.
     Did(Option<Milestone>),
     /// Nothing to do before this instant.
     Wait(Timestamp, WaitsFor),
+    /// Nothing to do before somebody has done something.
+    Awaits(Awaited),
     /// The journey is at its end.
     Done,
 }
@@ -64,7 +94,10 @@ impl<'a> Driver<'a> {
             Next::Act(action) => action,
         };
         let slug = action.slug();
-        let outcome = actions.act(&action, self.journey.stage.polls(), self.again).await?;
+        let outcome = match actions.act(&action, self.journey.stage.polls(), self.again).await? {
+            Acted::Came(outcome) => outcome,
+            Acted::Awaits(awaited) => return Ok(Step::Awaits(awaited)),
+        };
         crash_point(&format!("acted-{slug}"));
         let before = self.journey.stage.milestone();
         let stage = self.journey.stage.clone().apply(outcome)?;

@@ -17,7 +17,6 @@ use crate::texts::guide;
 use crate::ui::Ui;
 use authority::tell_authority;
 use eskort_app::{SetupError, StepError};
-use eskort_prove::ProofError;
 use eskort_store::StoreError;
 use install::tell_install;
 use mistakes::print_mistakes;
@@ -101,11 +100,7 @@ pub(crate) fn tell(error: &StepError, certificate: &str) -> ErrorText {
     match error {
         StepError::Store(error) => tell_store(error),
         StepError::Authority(error) => tell_authority(error, certificate),
-        // A person who has to place something is told what to run with it.
-        StepError::Proof(error @ ProofError::AwaitsPerson { .. }) => tell_proof(error),
         StepError::Proof(error) => tell_proof(error).hint(again),
-        StepError::AwaitsAnswer(_) => told.hint("carry the CSR to the authority, then `eskort receive FILE…`"),
-        StepError::AwaitsApproval { .. } => told.hint("run `eskort keep` again then; it asks with the same CSR"),
         StepError::Answer(error) => tell_answer(error),
         StepError::NoChallenge { .. } => {
             told.hint("the authority wants these names proved in another way; see docs/inventory.md")

@@ -20,7 +20,6 @@ pub(crate) fn tell_proof(error: &ProofError) -> ErrorText {
         }
         ProofError::NotShown { .. } => told
             .hint("the authority connects to port 443 of the name: does the name resolve to this machine, and is the port open or forwarded?"),
-        ProofError::AwaitsPerson { .. } => told.hint("place the records, then run `eskort keep` again"),
         ProofError::NotEverywhere { found, .. } => tell_not_everywhere(told, found),
         ProofError::Write { .. } => told.hint("the proof's folder must be writable for the user that runs Eskort"),
         ProofError::NoFolder { .. } => told.hint("correct `folder` of the proof: it is where the site's pages are"),

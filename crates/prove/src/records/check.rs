@@ -10,8 +10,16 @@ use eskort_dns::{NameServer, Propagation, propagation};
 use std::collections::BTreeSet;
 use std::time::{Duration, Instant};
 
-/// Looks at every name server until all of them have every record. A person's records are not waited for.
-pub async fn look_at_records(context: &Context, dns: &DnsProof, wanted: &[Record]) -> Result<(), ProofError> {
+/// Looks at every name server until all of them have every record. A person's records are not waited for: those that a person has
+/// yet to place are returned.
+///
+/// # Errors
+/// When no name server can be asked, or one goes on lacking a record.
+pub async fn look_at_records(
+    context: &Context,
+    dns: &DnsProof,
+    wanted: &[Record],
+) -> Result<Vec<RecordToPlace>, ProofError> {
     let placed = place_for(dns, wanted).await?;
     let servers = servers_to_look_at(&dns.look, &placed).await?;
     let records: Vec<Record> = placed.iter().map(|p| p.record.clone()).collect();
@@ -20,7 +28,7 @@ pub async fn look_at_records(context: &Context, dns: &DnsProof, wanted: &[Record
         say_delegations(context, wanted, &placed);
         let found = propagation(&servers, &records, (context.now)()).await;
         if found.is_everywhere() {
-            return Ok(());
+            return Ok(Vec::new());
         }
         let standing = matches!(dns.writer, RecordWriter::Standing { .. });
         // What is everywhere already need not be placed again; the same record may answer several tasks.
@@ -38,7 +46,7 @@ pub async fn look_at_records(context: &Context, dns: &DnsProof, wanted: &[Record
                 to_place.push(one);
             }
         }
-        return Err(ProofError::AwaitsPerson { to_place });
+        return Ok(to_place);
     }
     match ask_until(context, &servers, &records, settle).await {
         Ok(found) => {
@@ -46,7 +54,7 @@ pub async fn look_at_records(context: &Context, dns: &DnsProof, wanted: &[Record
                 let text = format!("name server {host} was left out: {why}");
                 context.report(&Progress::Note(text));
             }
-            Ok(())
+            Ok(Vec::new())
         }
         Err(found) => Err(ProofError::NotEverywhere { found, of: servers.len(), after: settle }),
     }

@@ -1,5 +1,6 @@
 //! The steps at an authority that a person carries the CSR to.
 
+use super::super::steps::{Acted, Awaited};
 use super::work::Work;
 use crate::by_hand::answer;
 use crate::by_hand::validation::Validation;
@@ -37,7 +38,7 @@ pub(super) async fn take_answer(
     work: &Work<'_>,
     brought: Option<AssembledChain>,
     notes: &OrderNotes,
-) -> Result<Outcome, StepError> {
+) -> Result<Acted, StepError> {
     let key = work.key()?;
     let answer = match (brought, &office(work)?.answers_folder) {
         (Some(answer), _) => Some(answer),
@@ -81,9 +82,9 @@ pub(super) async fn take_answer(
             notes: notes.clone(),
             proof,
         };
-        return Err(StepError::AwaitsAnswer(Box::new(manual_step)));
+        return Ok(Acted::Awaits(Awaited::Answer(Box::new(manual_step))));
     };
-    store_answer(work, built, &key)
+    store_answer(work, built, &key).map(Acted::Came)
 }
 
 /// Fetches issuers that are missing, where the inventory allows that.

@@ -12,7 +12,7 @@ pub(crate) use acme::AcmeOrders;
 pub(crate) use publish::Publication;
 pub(crate) use work::Work;
 
-use super::steps::Actions;
+use super::steps::{Acted, Actions, Awaited};
 use crate::StepError;
 use eskort_core::inventory::AuthorityKind;
 use eskort_core::journey::{Action, Outcome};
@@ -34,7 +34,7 @@ pub(crate) struct JourneyActions<'a> {
 }
 
 impl Actions for JourneyActions<'_> {
-    async fn act(&mut self, action: &Action, polls: u32, again: bool) -> Result<Outcome, StepError> {
+    async fn act(&mut self, action: &Action, polls: u32, again: bool) -> Result<Acted, StepError> {
         self.work.context.report(&Progress::Doing(action.words()));
         match self.carry_out(action, polls, again).await {
             Err(StepError::Authority(error)) => Err(self.acme.look_after_account(&self.work, error).await?.into()),
@@ -44,16 +44,16 @@ impl Actions for JourneyActions<'_> {
 }
 
 impl JourneyActions<'_> {
-    async fn carry_out(&mut self, action: &Action, polls: u32, again: bool) -> Result<Outcome, StepError> {
+    async fn carry_out(&mut self, action: &Action, polls: u32, again: bool) -> Result<Acted, StepError> {
         let JourneyActions { work, acme, publication, .. } = self;
-        match action {
+        let outcome = match action {
             Action::Prepare => prepare::prepare(work, acme).await,
             Action::PlaceOrder => match &work.context.inventory.authorities[&work.specification.authority].kind {
                 AuthorityKind::Acme(authority) => acme.place_order(work, authority).await,
                 AuthorityKind::Csr(_) => by_hand::hand_over(work),
                 AuthorityKind::Est(_) => est::enroll(work, 0).await,
             },
-            Action::TakeAnswer(notes) => by_hand::take_answer(work, self.answer.take(), notes).await,
+            Action::TakeAnswer(notes) => return by_hand::take_answer(work, self.answer.take(), notes).await,
             Action::AskAgain => est::enroll(work, polls).await,
             Action::ChooseChallenges(order) => acme.choose_challenges(work, order).await,
             Action::Publish(tasks) => {
@@ -62,7 +62,10 @@ impl JourneyActions<'_> {
             }
             Action::SelfCheck(tasks) => {
                 publication.ensure(work, tasks).await?;
-                work.proving().self_check(tasks).await?;
+                let to_place = work.proving().self_check(tasks).await?;
+                if !to_place.is_empty() {
+                    return Ok(Acted::Awaits(Awaited::Records(to_place)));
+                }
                 Ok(Outcome::SelfChecked)
             }
             Action::Respond(order, tasks) => {
@@ -82,6 +85,7 @@ impl JourneyActions<'_> {
                 Ok(outcome)
             }
             Action::Confirm => install::confirm(work, self.installed_since, &mut self.checked).await,
-        }
+        };
+        outcome.map(Acted::Came)
     }
 }

@@ -1,7 +1,7 @@
 //! The crash matrix in memory: the real driver and ledger, with actions that work on a small model of the world and are cut
 //! off at every point, at every pair of points, and at every point followed by giving up.
 
-use crate::{Actions, Driver, Step, StepError};
+use crate::{Acted, Actions, Driver, Step, StepError};
 use eskort_core::debt::Debt;
 use eskort_core::decision::Specification;
 use eskort_core::journey::{Action, OrderRef, Outcome, ProofTask, Stage, Way};
@@ -52,7 +52,7 @@ impl Fuse {
     }
 }
 
-struct ModelHands<'a> {
+struct ModelActions<'a> {
     store: &'a Store,
     world: &'a mut World,
     fuse: &'a mut Fuse,
@@ -62,17 +62,17 @@ struct ModelHands<'a> {
     key_in_memory: Option<u32>,
 }
 
-impl Actions for ModelHands<'_> {
-    async fn act(&mut self, action: &Action, polls: u32, again: bool) -> Result<Outcome, StepError> {
+impl Actions for ModelActions<'_> {
+    async fn act(&mut self, action: &Action, polls: u32, again: bool) -> Result<Acted, StepError> {
         if self.twice {
             self.once(action, polls, again)?;
-            return self.once(action, polls, true);
+            return Ok(self.once(action, polls, true)?.into());
         }
-        self.once(action, polls, again)
+        Ok(self.once(action, polls, again)?.into())
     }
 }
 
-impl ModelHands<'_> {
+impl ModelActions<'_> {
     fn once(&mut self, action: &Action, polls: u32, again: bool) -> Result<Outcome, StepError> {
         self.fuse.point()?;
         let outcome = self.carry_out(action, polls, again)?;
@@ -230,12 +230,12 @@ async fn run(
     let mut key_in_memory = None;
     loop {
         fuse.point()?;
-        let mut actions = ModelHands { store, world, fuse, mistake, twice, key_in_memory };
+        let mut actions = ModelActions { store, world, fuse, mistake, twice, key_in_memory };
         let step = driver.step(&mut actions, now).await?;
         key_in_memory = actions.key_in_memory;
         match step {
             Step::Done => break,
-            Step::Wait(..) => unreachable!("the model waits for nothing"),
+            Step::Wait(..) | Step::Awaits(_) => unreachable!("the model waits for nothing"),
             Step::Did(_) if !driver.journey().stage.needs_publication() => pay(store, world, fuse)?,
             Step::Did(_) => {}
         }
