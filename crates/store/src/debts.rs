@@ -1,6 +1,6 @@
 //! Debts in the ledger: what was published and has to be taken away again.
 
-use crate::journeys::{decode, encode};
+use crate::rows::{decode, encode};
 use crate::{Store, StoreError};
 use eskort_core::debt::Debt;
 use jiff::Timestamp;

@@ -1,6 +1,6 @@
 //! What is known of authorities: which are left alone for a while, and whose answers a person has accepted.
 
-use crate::journeys::instant;
+use crate::rows::instant;
 use crate::{Store, StoreError};
 use eskort_core::decision::{AuthorityHold, hold_after};
 use eskort_core::pki::Certificate;

@@ -1,6 +1,6 @@
 //! Where generations are: a row for each certificate on each server.
 
-use crate::journeys::instant;
+use crate::rows::instant;
 use crate::{Store, StoreError};
 use jiff::Timestamp;
 use rusqlite::params;

@@ -1,14 +1,11 @@
-//! Journeys, generations, failures and events in the ledger.
+//! Journeys in the ledger.
 
+use crate::rows::{decode, encode, instant};
 use crate::{Store, StoreError};
-use eskort_core::decision::{Failures, Held, Specification};
+use eskort_core::decision::Specification;
 use eskort_core::journey::{Next, STAGE_VERSION, Stage};
-use eskort_core::pki::Chain;
-use eskort_core::renewal::Validity;
 use jiff::Timestamp;
-use rusqlite::{OptionalExtension, Row, RowIndex, params};
-use serde::Serialize;
-use serde::de::DeserializeOwned;
+use rusqlite::{Row, params};
 
 /// An open journey as saved.
 #[derive(Clone, Debug)]
@@ -23,59 +20,6 @@ pub struct JourneyRow {
     pub stage: Stage,
     /// When it was started.
     pub started: Timestamp,
-}
-
-/// A stored generation.
-#[derive(Clone, Debug)]
-pub struct GenerationRow {
-    /// Its number.
-    pub number: u32,
-    /// What it was made for.
-    pub specification: Specification,
-    /// The certificate's serial number in hexadecimal.
-    pub serial: String,
-    /// The certificate's SHA-256 fingerprint in hexadecimal.
-    pub fingerprint: String,
-    /// The issuer's name.
-    pub issuer: String,
-    /// When it is good.
-    pub validity: Validity,
-    /// When it came.
-    pub received: Timestamp,
-    /// When it was first seen live.
-    pub confirmed: Option<Timestamp>,
-}
-
-impl GenerationRow {
-    /// Returns what a decision needs to know of it.
-    pub fn held(&self) -> Held {
-        Held { generation: self.number, specification: self.specification.clone(), validity: self.validity }
-    }
-}
-
-/// Something that happened.
-#[derive(Clone, Debug, Serialize)]
-pub struct EventRow {
-    /// When.
-    pub at: Timestamp,
-    /// What.
-    pub text: String,
-}
-
-pub(crate) fn instant(row: &Row<'_>, column: impl RowIndex) -> rusqlite::Result<Timestamp> {
-    Ok(Timestamp::from_second(row.get(column)?).unwrap_or(Timestamp::UNIX_EPOCH))
-}
-
-fn maybe_instant(row: &Row<'_>, column: &str) -> rusqlite::Result<Option<Timestamp>> {
-    Ok(row.get::<_, Option<i64>>(column)?.and_then(|s| Timestamp::from_second(s).ok()))
-}
-
-pub(crate) fn decode<T: DeserializeOwned>(what: &'static str, text: &str) -> Result<T, StoreError> {
-    serde_json::from_str(text).map_err(|source| StoreError::Row { what, source })
-}
-
-pub(crate) fn encode<T: Serialize>(value: &T) -> String {
-    serde_json::to_string(value).expect("our own types encode as JSON")
 }
 
 impl Store {
@@ -165,189 +109,6 @@ impl Store {
             self.add_event(certificate, &format!("given up: {why}"), now)
         })
     }
-
-    /// Returns the number for a new generation: above every one that has something of its own, in the ledger or on disk, so that
-    /// no number ever stands for two keys. `discarded` is the number of a journey that is given up with all it has.
-    ///
-    /// # Errors
-    /// When the ledger fails.
-    pub fn next_generation(&self, certificate: &str, discarded: Option<u32>) -> Result<u32, StoreError> {
-        let sql = "SELECT max(
-              coalesce((SELECT max(generation) FROM journey WHERE certificate = ?1 AND ended IS NULL AND generation IS NOT ?2), 0),
-              coalesce((SELECT max(number) FROM generation WHERE certificate = ?1), 0))";
-        let given = self.db.query_row(sql, params![certificate, discarded], |row| row.get::<_, u32>(0));
-        let given = given.map_err(|e| self.fail(e))?;
-        Ok(given.max(self.highest_folder(certificate, discarded)) + 1)
-    }
-
-    /// Records a generation whose files are stored. Doing it twice is the same as once; another certificate takes the place of the
-    /// one before.
-    ///
-    /// # Errors
-    /// When the ledger fails, or the certificate is another generation already.
-    pub fn record_generation(
-        &self,
-        certificate: &str,
-        number: u32,
-        specification: &Specification,
-        chain: &Chain,
-        now: Timestamp,
-    ) -> Result<(), StoreError> {
-        let leaf = chain.leaf();
-        self.run(
-            "INSERT INTO generation (certificate, number, wanted, serial, fingerprint, issuer, not_before, not_after, received)
-             VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)
-             ON CONFLICT (certificate, number) DO UPDATE SET wanted = excluded.wanted, serial = excluded.serial,
-               fingerprint = excluded.fingerprint, issuer = excluded.issuer, not_before = excluded.not_before,
-               not_after = excluded.not_after, received = excluded.received, confirmed = NULL
-             WHERE fingerprint <> excluded.fingerprint",
-            params![
-                certificate,
-                number,
-                encode(specification),
-                leaf.serial,
-                leaf.fingerprint().to_string(),
-                leaf.issuer,
-                leaf.not_before.as_second(),
-                leaf.not_after.as_second(),
-                now.as_second()
-            ],
-        )
-        .map(drop)
-    }
-
-    /// Returns which generation a certificate is, by its fingerprint in hexadecimal.
-    ///
-    /// # Errors
-    /// When the ledger fails.
-    pub fn generation_of(&self, certificate: &str, fingerprint: &str) -> Result<Option<u32>, StoreError> {
-        let sql = "SELECT number FROM generation WHERE certificate = ? AND fingerprint = ?";
-        Ok(self.rows(sql, [certificate, fingerprint], |row| row.get(0))?.into_iter().next())
-    }
-
-    /// Writes down that a generation was seen live.
-    ///
-    /// # Errors
-    /// When the ledger fails.
-    pub fn mark_confirmed(&self, certificate: &str, number: u32, now: Timestamp) -> Result<(), StoreError> {
-        let sql = "UPDATE generation SET confirmed = coalesce(confirmed, ?) WHERE certificate = ? AND number = ?";
-        self.run(sql, params![now.as_second(), certificate, number]).map(drop)
-    }
-
-    /// Returns the generations of a certificate, newest first.
-    ///
-    /// # Errors
-    /// When the ledger fails or holds a row that cannot be read.
-    pub fn generations(&self, certificate: &str) -> Result<Vec<GenerationRow>, StoreError> {
-        let sql = "SELECT * FROM generation WHERE certificate = ? ORDER BY number DESC";
-        let read = |row: &Row<'_>| {
-            let wanted: String = row.get("wanted")?;
-            let not_before = instant(row, "not_before")?;
-            let validity = Validity { not_before, not_after: instant(row, "not_after")? };
-            let names = (row.get("serial")?, row.get("fingerprint")?, row.get("issuer")?);
-            Ok((
-                row.get("number")?,
-                wanted,
-                names,
-                validity,
-                instant(row, "received")?,
-                maybe_instant(row, "confirmed")?,
-            ))
-        };
-        let row = |(number, wanted, (serial, fingerprint, issuer), validity, received, confirmed): (
-            _,
-            String,
-            _,
-            _,
-            _,
-            _,
-        )| {
-            let wanted = decode("generation", &wanted)?;
-            Ok(GenerationRow {
-                number,
-                specification: wanted,
-                serial,
-                fingerprint,
-                issuer,
-                validity,
-                received,
-                confirmed,
-            })
-        };
-        self.rows(sql, [certificate], read)?.into_iter().map(row).collect()
-    }
-
-    /// Returns the newest generation of a certificate.
-    ///
-    /// # Errors
-    /// As [`Store::generations`].
-    pub fn newest(&self, certificate: &str) -> Result<Option<GenerationRow>, StoreError> {
-        Ok(self.generations(certificate)?.into_iter().next())
-    }
-
-    /// Writes down a failure; they count up until [`Store::clear_failures`].
-    ///
-    /// # Errors
-    /// When the ledger fails.
-    pub fn record_failure(
-        &self,
-        certificate: &str,
-        reason: &str,
-        hold_until: Option<Timestamp>,
-        now: Timestamp,
-    ) -> Result<(), StoreError> {
-        let hold_until = hold_until.map(Timestamp::as_second);
-        self.in_one_transaction(|| {
-            self.run(
-                "INSERT INTO failure (certificate, count, last, hold_until, reason) VALUES (?, 1, ?, ?, ?)
-                 ON CONFLICT DO UPDATE SET count = count + 1, last = excluded.last,
-                   hold_until = nullif(max(coalesce(hold_until, 0), coalesce(excluded.hold_until, 0)), 0),
-                   reason = excluded.reason",
-                params![certificate, now.as_second(), hold_until, reason],
-            )?;
-            self.add_event(certificate, &format!("failed: {reason}"), now)
-        })
-    }
-
-    /// Forgets the failures of a certificate, after a success.
-    ///
-    /// # Errors
-    /// When the ledger fails.
-    pub fn clear_failures(&self, certificate: &str) -> Result<(), StoreError> {
-        self.run("DELETE FROM failure WHERE certificate = ?", [certificate]).map(drop)
-    }
-
-    /// Returns the failures since the last success, and the last reason.
-    ///
-    /// # Errors
-    /// When the ledger fails.
-    pub fn failures(&self, certificate: &str) -> Result<Option<(Failures, String)>, StoreError> {
-        let sql = "SELECT count, last, hold_until, reason FROM failure WHERE certificate = ?";
-        let read = |row: &Row<'_>| {
-            let (last, hold_until) = (instant(row, "last")?, maybe_instant(row, "hold_until")?);
-            Ok((Failures { count: row.get("count")?, last, hold_until }, row.get("reason")?))
-        };
-        self.db.query_row(sql, [certificate], read).optional().map_err(|e| self.fail(e))
-    }
-
-    /// Writes down that something happened.
-    ///
-    /// # Errors
-    /// When the ledger fails.
-    pub fn add_event(&self, certificate: &str, text: &str, now: Timestamp) -> Result<(), StoreError> {
-        let sql = "INSERT INTO event (certificate, at, text) VALUES (?, ?, ?)";
-        self.run(sql, params![certificate, now.as_second(), text]).map(drop)
-    }
-
-    /// Returns the last events of a certificate, newest first.
-    ///
-    /// # Errors
-    /// When the ledger fails.
-    pub fn events(&self, certificate: &str, most: u32) -> Result<Vec<EventRow>, StoreError> {
-        let sql = "SELECT at, text FROM event WHERE certificate = ? ORDER BY id DESC LIMIT ?";
-        let read = |row: &Row<'_>| Ok(EventRow { at: instant(row, "at")?, text: row.get("text")? });
-        self.rows(sql, params![certificate, most], read)
-    }
 }
 
 #[cfg(test)]
@@ -385,20 +146,5 @@ mod tests {
         assert!(store.open_journey("website").unwrap().is_none());
         let said: Vec<_> = store.events("website", 9).unwrap().into_iter().map(|e| e.text).collect();
         assert_eq!(said, ["given up: the inventory changed", "prepared"]);
-    }
-
-    #[test]
-    fn failures_count_up_until_cleared() {
-        let store = Store::in_memory(Path::new("/nowhere")).unwrap();
-        store.record_failure("website", "refused", None, at(5)).unwrap();
-        store.record_failure("website", "limits", Some(at(90)), at(7)).unwrap();
-        let (failures, reason) = store.failures("website").unwrap().unwrap();
-        assert_eq!((failures.count, failures.last, failures.hold_until), (2, at(7), Some(at(90))));
-        assert_eq!(reason, "limits");
-        // A later failure of another kind does not shorten what the authority asked for.
-        store.record_failure("website", "disk full", None, at(8)).unwrap();
-        assert_eq!(store.failures("website").unwrap().unwrap().0.hold_until, Some(at(90)));
-        store.clear_failures("website").unwrap();
-        assert!(store.failures("website").unwrap().is_none());
     }
 }

@@ -5,20 +5,27 @@
 
 mod accounts;
 mod debts;
+mod events;
+mod failures;
 mod folders;
+mod generations;
 mod holds;
 mod installs;
 mod journeys;
 mod ledger;
 mod lock;
 mod overview;
+mod rows;
+mod schema;
 mod undo;
 
 pub use accounts::AccountRow;
 pub use debts::DebtRow;
+pub use events::EventRow;
 pub use folders::GenerationFolder;
+pub use generations::GenerationRow;
 pub use installs::{InstallRow, InstallState};
-pub use journeys::{EventRow, GenerationRow, JourneyRow};
+pub use journeys::JourneyRow;
 pub use ledger::Store;
 pub use lock::RunLock;
 pub use overview::{OpenOverview, Overview};

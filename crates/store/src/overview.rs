@@ -1,6 +1,6 @@
 //! Everything the ledger knows about all certificates: for `list`.
 
-use crate::journeys::instant;
+use crate::rows::instant;
 use crate::{Store, StoreError};
 use eskort_core::journey::Awaits;
 use eskort_core::renewal::Validity;

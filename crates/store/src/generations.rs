@@ -1,0 +1,158 @@
+//! Generations in the ledger.
+
+use crate::rows::{decode, encode, instant, maybe_instant};
+use crate::{Store, StoreError};
+use eskort_core::decision::{Held, Specification};
+use eskort_core::pki::Chain;
+use eskort_core::renewal::Validity;
+use jiff::Timestamp;
+use rusqlite::{Row, params};
+
+/// A stored generation.
+#[derive(Clone, Debug)]
+pub struct GenerationRow {
+    /// Its number.
+    pub number: u32,
+    /// What it was made for.
+    pub specification: Specification,
+    /// The certificate's serial number in hexadecimal.
+    pub serial: String,
+    /// The certificate's SHA-256 fingerprint in hexadecimal.
+    pub fingerprint: String,
+    /// The issuer's name.
+    pub issuer: String,
+    /// When it is good.
+    pub validity: Validity,
+    /// When it came.
+    pub received: Timestamp,
+    /// When it was first seen live.
+    pub confirmed: Option<Timestamp>,
+}
+
+impl GenerationRow {
+    /// Returns what a decision needs to know of it.
+    pub fn held(&self) -> Held {
+        Held { generation: self.number, specification: self.specification.clone(), validity: self.validity }
+    }
+}
+
+impl Store {
+    /// Returns the number for a new generation: above every one that has something of its own, in the ledger or on disk, so that
+    /// no number ever stands for two keys. `discarded` is the number of a journey that is given up with all it has.
+    ///
+    /// # Errors
+    /// When the ledger fails.
+    pub fn next_generation(&self, certificate: &str, discarded: Option<u32>) -> Result<u32, StoreError> {
+        let sql = "SELECT max(
+              coalesce((SELECT max(generation) FROM journey WHERE certificate = ?1 AND ended IS NULL AND generation IS NOT ?2), 0),
+              coalesce((SELECT max(number) FROM generation WHERE certificate = ?1), 0))";
+        let given = self.db.query_row(sql, params![certificate, discarded], |row| row.get::<_, u32>(0));
+        let given = given.map_err(|e| self.fail(e))?;
+        Ok(given.max(self.highest_folder(certificate, discarded)) + 1)
+    }
+
+    /// Records a generation whose files are stored. Doing it twice is the same as once; another certificate takes the place of the
+    /// one before.
+    ///
+    /// # Errors
+    /// When the ledger fails, or the certificate is another generation already.
+    pub fn record_generation(
+        &self,
+        certificate: &str,
+        number: u32,
+        specification: &Specification,
+        chain: &Chain,
+        now: Timestamp,
+    ) -> Result<(), StoreError> {
+        let leaf = chain.leaf();
+        self.run(
+            "INSERT INTO generation (certificate, number, wanted, serial, fingerprint, issuer, not_before, not_after, received)
+             VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)
+             ON CONFLICT (certificate, number) DO UPDATE SET wanted = excluded.wanted, serial = excluded.serial,
+               fingerprint = excluded.fingerprint, issuer = excluded.issuer, not_before = excluded.not_before,
+               not_after = excluded.not_after, received = excluded.received, confirmed = NULL
+             WHERE fingerprint <> excluded.fingerprint",
+            params![
+                certificate,
+                number,
+                encode(specification),
+                leaf.serial,
+                leaf.fingerprint().to_string(),
+                leaf.issuer,
+                leaf.not_before.as_second(),
+                leaf.not_after.as_second(),
+                now.as_second()
+            ],
+        )
+        .map(drop)
+    }
+
+    /// Returns which generation a certificate is, by its fingerprint in hexadecimal.
+    ///
+    /// # Errors
+    /// When the ledger fails.
+    pub fn generation_of(&self, certificate: &str, fingerprint: &str) -> Result<Option<u32>, StoreError> {
+        let sql = "SELECT number FROM generation WHERE certificate = ? AND fingerprint = ?";
+        Ok(self.rows(sql, [certificate, fingerprint], |row| row.get(0))?.into_iter().next())
+    }
+
+    /// Writes down that a generation was seen live.
+    ///
+    /// # Errors
+    /// When the ledger fails.
+    pub fn mark_confirmed(&self, certificate: &str, number: u32, now: Timestamp) -> Result<(), StoreError> {
+        let sql = "UPDATE generation SET confirmed = coalesce(confirmed, ?) WHERE certificate = ? AND number = ?";
+        self.run(sql, params![now.as_second(), certificate, number]).map(drop)
+    }
+
+    /// Returns the generations of a certificate, newest first.
+    ///
+    /// # Errors
+    /// When the ledger fails or holds a row that cannot be read.
+    pub fn generations(&self, certificate: &str) -> Result<Vec<GenerationRow>, StoreError> {
+        let sql = "SELECT * FROM generation WHERE certificate = ? ORDER BY number DESC";
+        let read = |row: &Row<'_>| {
+            let wanted: String = row.get("wanted")?;
+            let not_before = instant(row, "not_before")?;
+            let validity = Validity { not_before, not_after: instant(row, "not_after")? };
+            let names = (row.get("serial")?, row.get("fingerprint")?, row.get("issuer")?);
+            Ok((
+                row.get("number")?,
+                wanted,
+                names,
+                validity,
+                instant(row, "received")?,
+                maybe_instant(row, "confirmed")?,
+            ))
+        };
+        let row = |(number, wanted, (serial, fingerprint, issuer), validity, received, confirmed): (
+            _,
+            String,
+            _,
+            _,
+            _,
+            _,
+        )| {
+            let wanted = decode("generation", &wanted)?;
+            Ok(GenerationRow {
+                number,
+                specification: wanted,
+                serial,
+                fingerprint,
+                issuer,
+                validity,
+                received,
+                confirmed,
+            })
+        };
+        self.rows(sql, [certificate], read)?.into_iter().map(row).collect()
+    }
+
+    /// Returns the newest generation of a certificate.
+    ///
+    /// # Errors
+    /// As [`Store::generations`].
+    pub fn newest(&self, certificate: &str) -> Result<Option<GenerationRow>, StoreError> {
+        Ok(self.generations(certificate)?.into_iter().next())
+    }
+}
