@@ -66,9 +66,9 @@ impl Store {
     ) -> Result<(), StoreError> {
         let leaf = chain.leaf();
         self.run(
-            "INSERT INTO generation (certificate, number, wanted, serial, fingerprint, issuer, not_before, not_after, received)
+            "INSERT INTO generation (certificate, number, specification, serial, fingerprint, issuer, not_before, not_after, received)
              VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)
-             ON CONFLICT (certificate, number) DO UPDATE SET wanted = excluded.wanted, serial = excluded.serial,
+             ON CONFLICT (certificate, number) DO UPDATE SET specification = excluded.specification, serial = excluded.serial,
                fingerprint = excluded.fingerprint, issuer = excluded.issuer, not_before = excluded.not_before,
                not_after = excluded.not_after, received = excluded.received, confirmed = NULL
              WHERE fingerprint <> excluded.fingerprint",
@@ -112,20 +112,20 @@ impl Store {
     pub fn generations(&self, certificate: &str) -> Result<Vec<GenerationRow>, StoreError> {
         let sql = "SELECT * FROM generation WHERE certificate = ? ORDER BY number DESC";
         let read = |row: &Row<'_>| {
-            let wanted: String = row.get("wanted")?;
+            let specification: String = row.get("specification")?;
             let not_before = instant(row, "not_before")?;
             let validity = Validity { not_before, not_after: instant(row, "not_after")? };
             let names = (row.get("serial")?, row.get("fingerprint")?, row.get("issuer")?);
             Ok((
                 row.get("number")?,
-                wanted,
+                specification,
                 names,
                 validity,
                 instant(row, "received")?,
                 maybe_instant(row, "confirmed")?,
             ))
         };
-        let row = |(number, wanted, (serial, fingerprint, issuer), validity, received, confirmed): (
+        let row = |(number, specification, (serial, fingerprint, issuer), validity, received, confirmed): (
             _,
             String,
             _,
@@ -133,17 +133,8 @@ impl Store {
             _,
             _,
         )| {
-            let wanted = decode("generation", &wanted)?;
-            Ok(GenerationRow {
-                number,
-                specification: wanted,
-                serial,
-                fingerprint,
-                issuer,
-                validity,
-                received,
-                confirmed,
-            })
+            let specification = decode("generation", &specification)?;
+            Ok(GenerationRow { number, specification, serial, fingerprint, issuer, validity, received, confirmed })
         };
         self.rows(sql, [certificate], read)?.into_iter().map(row).collect()
     }

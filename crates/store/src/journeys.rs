@@ -28,21 +28,23 @@ impl Store {
     /// # Errors
     /// When the ledger fails, or the journey was saved by a newer program.
     pub fn open_journey(&self, certificate: &str) -> Result<Option<JourneyRow>, StoreError> {
-        let sql = "SELECT id, generation, wanted, stage_version, stage, started FROM journey
+        let sql = "SELECT id, generation, specification, stage_version, stage, started FROM journey
                    WHERE certificate = ? AND ended IS NULL";
         let read = |row: &Row<'_>| {
-            let texts: (String, u32, String) = (row.get("wanted")?, row.get("stage_version")?, row.get("stage")?);
+            let texts: (String, u32, String) =
+                (row.get("specification")?, row.get("stage_version")?, row.get("stage")?);
             Ok((row.get("id")?, row.get("generation")?, texts, instant(row, "started")?))
         };
         let found = self.rows(sql, [certificate], read)?.into_iter().next();
-        let Some((id, generation, (wanted, version, stage), started)) = found else { return Ok(None) };
+        let Some((id, generation, (specification, version, stage), started)) = found else { return Ok(None) };
         if version > STAGE_VERSION {
             let (found, known) = (version.into(), STAGE_VERSION.into());
             return Err(StoreError::Newer { path: self.root.join("ledger.sqlite"), found, known });
         }
         let unreadable = |source| StoreError::Row { what: "journey", source };
-        let (wanted, stage) = (decode("journey", &wanted)?, Stage::from_saved(version, &stage).map_err(unreadable)?);
-        Ok(Some(JourneyRow { id, generation, specification: wanted, stage, started }))
+        let (specification, stage) =
+            (decode("journey", &specification)?, Stage::from_saved(version, &stage).map_err(unreadable)?);
+        Ok(Some(JourneyRow { id, generation, specification, stage, started }))
     }
 
     /// Starts a journey at a stage and returns it.
@@ -58,7 +60,7 @@ impl Store {
         now: Timestamp,
     ) -> Result<JourneyRow, StoreError> {
         self.run(
-            "INSERT INTO journey (certificate, generation, wanted, stage_version, stage, started, changed)
+            "INSERT INTO journey (certificate, generation, specification, stage_version, stage, started, changed)
              VALUES (?, ?, ?, ?, ?, ?6, ?6)",
             params![certificate, generation, encode(specification), STAGE_VERSION, encode(&stage), now.as_second()],
         )?;
@@ -123,7 +125,7 @@ mod tests {
         Timestamp::from_second(second).unwrap()
     }
 
-    fn wanted() -> Specification {
+    fn specification() -> Specification {
         let names = vec![Identifier::parse("lampholm.example").unwrap()];
         Specification {
             names,
@@ -137,8 +139,8 @@ mod tests {
     #[test]
     fn a_journey_is_saved_step_by_step_and_only_one_is_open() {
         let store = Store::in_memory(Path::new("/nowhere")).unwrap();
-        let journey = store.start_journey("website", 1, &wanted(), Stage::Opened, at(1)).unwrap();
-        assert!(store.start_journey("website", 2, &wanted(), Stage::Opened, at(1)).is_err());
+        let journey = store.start_journey("website", 1, &specification(), Stage::Opened, at(1)).unwrap();
+        assert!(store.start_journey("website", 2, &specification(), Stage::Opened, at(1)).is_err());
         store.save_stage("website", journey.id, &Stage::Prepared, Some("prepared"), at(2)).unwrap();
         let open = store.open_journey("website").unwrap().unwrap();
         assert_eq!(open.stage.milestone(), Some(Milestone::Prepared));

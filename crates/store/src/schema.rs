@@ -68,6 +68,11 @@ CREATE UNIQUE INDEX one_generation_of_each ON generation (certificate, fingerpri
 ALTER TABLE journey ADD COLUMN waits_for TEXT;
 UPDATE journey SET waits_for = CASE json_extract(stage, '$.stage') WHEN 'published' THEN 'visibility' WHEN 'handed-over' THEN 'answer' END;
 ",
+    // A column's name is that of what it holds.
+    "
+ALTER TABLE journey RENAME COLUMN wanted TO specification;
+ALTER TABLE generation RENAME COLUMN wanted TO specification;
+",
 ];
 
 /// The version of the ledger's tables that this program writes.

@@ -24,9 +24,9 @@ pub(crate) fn find(store: &Store, certificate: &str, specification: &Specificati
     if chain.leaf().names.len() != specification.names.len() {
         return None;
     }
-    let wanted =
+    let found =
         Specification { key: key.kind().word().to_owned(), reached: None, request: None, ..specification.clone() };
-    Some(Lost { number, specification: wanted, chain })
+    Some(Lost { number, specification: found, chain })
 }
 
 impl Lost {

@@ -258,7 +258,7 @@ impl<'a> Run<'a> {
         decision: &Obtaining,
     ) -> Result<Ending, StepError> {
         let (store, now) = (self.store, (self.context.now)());
-        let wanted = specification_of(self.context, entry);
+        let specification = specification_of(self.context, entry);
         let mut open = store.open_journey(name)?;
         let goes_on = matches!(decision, Obtaining::GoOn { .. });
         let holds = matches!(decision, Obtaining::Hold { .. } | Obtaining::OutOfReach { .. });
@@ -283,7 +283,7 @@ impl<'a> Run<'a> {
                 return Ok(Ending::Held { reason });
             }
             Obtaining::Start { generation, .. } => {
-                store.start_journey(name, *generation, &wanted, Stage::Opened, now)?
+                store.start_journey(name, *generation, &specification, Stage::Opened, now)?
             }
             Obtaining::GoOn { .. } => open.expect("the decision was made for an open journey"),
         };

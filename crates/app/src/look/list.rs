@@ -103,8 +103,8 @@ pub fn list(context: &Context) -> Result<Vec<ListRow>, StoreError> {
     for (name, entry) in &context.inventory.certificates {
         let names = entry.names.iter().map(ToString::to_string).collect();
         let lead = context.inventory.authorities[&entry.authority].lead();
-        let wanted = Specification { by_hand: context.inventory.awaits_person(entry), lead };
-        rows.push(row(name.clone(), names, known.remove(name), Some(&wanted), now));
+        let upkeep = Upkeep { by_hand: context.inventory.awaits_person(entry), lead };
+        rows.push(row(name.clone(), names, known.remove(name), Some(&upkeep), now));
     }
     for (name, overview) in known {
         rows.push(row(name, Vec::new(), Some(overview), None, now));
@@ -121,8 +121,8 @@ pub fn age(since: Timestamp, now: Timestamp) -> String {
     if waited.as_mins() == 0 { String::new() } else { words::duration(waited) }
 }
 
-/// What the inventory says of a certificate.
-struct Specification {
+/// What the inventory says of a certificate's renewals.
+struct Upkeep {
     /// Whether a person proves control.
     by_hand: bool,
     /// How long before the end a renewal has to begin at the latest.
@@ -133,18 +133,18 @@ fn row(
     certificate: String,
     names: Vec<String>,
     known: Option<Overview>,
-    wanted: Option<&Specification>,
+    upkeep: Option<&Upkeep>,
     now: Timestamp,
 ) -> ListRow {
     let newest = known.as_ref().and_then(|o| o.newest);
     let validity = newest.map(|(_, v)| v);
-    let renew_at = validity.map(|v| v.renew_at_with(wanted.map_or(SignedDuration::ZERO, |w| w.lead)));
+    let renew_at = validity.map(|v| v.renew_at_with(upkeep.map_or(SignedDuration::ZERO, |w| w.lead)));
     let state = match (known, validity) {
-        _ if wanted.is_none() => State::NotInInventory,
+        _ if upkeep.is_none() => State::NotInInventory,
         (_, Some(v)) if now >= v.not_after => State::Expired,
         (Some(Overview { failed: Some((failures, _, reason)), .. }), _) => State::Failing { failures, reason },
         (Some(Overview { open: Some(journey), .. }), _)
-            if journey.handed_over || (journey.published && wanted.is_some_and(|w| w.by_hand)) =>
+            if journey.handed_over || (journey.published && upkeep.is_some_and(|w| w.by_hand)) =>
         {
             State::AwaitsPerson { since: journey.since, age: age(journey.since, now) }
         }

@@ -102,15 +102,16 @@ impl AcmeOrders<'_> {
         authority: &AcmeAuthority,
     ) -> Result<Outcome, StepError> {
         let (context, store) = (work.context, work.store);
-        let wanted = work.specification.clone();
+        let specification = work.specification.clone();
         let contact = authority.contact.as_deref().or(context.inventory.contact.as_deref());
         let conversation = self.conversation(work)?;
         let mut tries = 0;
         let response = loop {
-            conversation.ensure_account(&wanted.authority, authority, contact, store).await?;
+            conversation.ensure_account(&specification.authority, authority, contact, store).await?;
             let directory = conversation.directory().await?;
-            let sent =
-                conversation.send(Step::NewOrder, Hold::Once, |s, n| new_order(s, n, &directory, &wanted.names)).await;
+            let sent = conversation
+                .send(Step::NewOrder, Hold::Once, |s, n| new_order(s, n, &directory, &specification.names))
+                .await;
             tries += 1;
             let error = match sent {
                 Ok(response) => break response,
@@ -120,10 +121,10 @@ impl AcmeOrders<'_> {
                 AuthorityError::AccountEnded { url } if tries == 1 => {
                     let text = format!("the authority has ended the account {url}");
                     context.report(&Progress::Note(text));
-                    conversation.leave_account(&wanted.authority, store)?;
+                    conversation.leave_account(&specification.authority, store)?;
                 }
                 other if tries == 1 && other.problem().is_some_and(|p| p.kind == "accountDoesNotExist") => {
-                    conversation.forget_account(&wanted.authority, store)?;
+                    conversation.forget_account(&specification.authority, store)?;
                 }
                 _ => return Err(error.into()),
             }
