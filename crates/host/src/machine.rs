@@ -82,7 +82,7 @@ impl Machines {
             Machine::Here => files::read_whole(path, most).map_err(failed("read", path)),
             Machine::There(session) => {
                 let read = session.read_whole(path, most).await;
-                checked(&mut all, host, read)
+                forget_if_failed(&mut all, host, read)
             }
         }
     }
@@ -110,7 +110,7 @@ impl Machines {
             }
             Machine::There(session) => {
                 let found = list_there(session, pattern, options).await;
-                checked(&mut all, host, found)
+                forget_if_failed(&mut all, host, found)
             }
         }
     }
@@ -136,7 +136,7 @@ impl Machines {
             }
             Machine::There(session) => {
                 let written = write_there(session, path, bytes, access).await;
-                checked(&mut all, host, written)
+                forget_if_failed(&mut all, host, written)
             }
         }
     }
@@ -151,7 +151,7 @@ impl Machines {
             Machine::Here => files::remove(path).map_err(failed("remove", path)),
             Machine::There(session) => {
                 let removed = session.remove(path, &passing_name()).await;
-                checked(&mut all, host, removed)
+                forget_if_failed(&mut all, host, removed)
             }
         }
     }
@@ -173,14 +173,14 @@ impl Machines {
             Machine::Here => Ok(program::run(words, context.folder(), rules).await?),
             Machine::There(session) => {
                 let ended = session.run(words, b"", rules.timeout).await;
-                checked(&mut all, host, ended)
+                forget_if_failed(&mut all, host, ended)
             }
         }
     }
 }
 
 /// A connection on which something failed may be lost: the next operation makes a new one.
-fn checked<T>(
+fn forget_if_failed<T>(
     all: &mut BTreeMap<Option<String>, Machine>,
     host: Option<&str>,
     done: Result<T, HostError>,

@@ -141,8 +141,7 @@ impl Session {
     /// # Errors
     /// When the machine refuses, or the connection is lost.
     pub async fn read_whole(&mut self, path: &Path, most: u64) -> Result<Option<FileRead>, HostError> {
-        let late = self.late("read a file");
-        tokio::time::timeout(self.timeout, self.ssh()?.read_whole(path, most)).await.map_err(|_| late)?
+        self.over_ssh("read a file", self.timeout, async |ssh| ssh.read_whole(path, most).await).await
     }
 
     /// Writes a file whole or not at all, with the access that it is to have from its first byte. SSH only.
@@ -150,11 +149,8 @@ impl Session {
     /// # Errors
     /// When the machine refuses, or the connection is lost.
     pub async fn write_atomic(&mut self, path: &Path, bytes: &[u8], access: Access) -> Result<(), HostError> {
-        let late = self.late("write a file");
-        let aside = passing_name();
-        tokio::time::timeout(self.timeout, self.ssh()?.write_atomic(path, &aside, bytes, access))
-            .await
-            .map_err(|_| late)?
+        let write = async |ssh: &mut ssh::SshSession| ssh.write_atomic(path, &passing_name(), bytes, access).await;
+        self.over_ssh("write a file", self.timeout, write).await
     }
 
     /// Returns the names in a folder; none where it does not exist. SSH only.
@@ -162,18 +158,27 @@ impl Session {
     /// # Errors
     /// When the machine refuses, or the connection is lost.
     pub async fn names_in(&mut self, folder: &Path) -> Result<Vec<std::ffi::OsString>, HostError> {
-        let late = self.late("list a folder");
-        tokio::time::timeout(self.timeout, self.ssh()?.names_in(folder)).await.map_err(|_| late)?
+        self.over_ssh("list a folder", self.timeout, async |ssh| ssh.names_in(folder).await).await
     }
 
-    fn late(&self, job: &'static str) -> HostError {
-        HostError::TimedOut { host: self.host.clone(), job, after: self.timeout }
-    }
-
-    fn ssh(&mut self) -> Result<&mut ssh::SshSession, HostError> {
-        match &mut self.way {
-            Way::Ssh(ssh) => Ok(ssh),
-            Way::Ftp(_) => Err(HostError::NoCommands { host: self.host.clone() }),
+    /// Runs an operation that only SSH has, for as long as `longest`.
+    async fn over_ssh<T>(
+        &mut self,
+        job: &'static str,
+        longest: Duration,
+        operation: impl AsyncFnOnce(&mut ssh::SshSession) -> Result<T, HostError>,
+    ) -> Result<T, HostError> {
+        let host = self.host.clone();
+        if self.given_up {
+            return Err(HostError::GivenUp { host });
+        }
+        let Way::Ssh(ssh) = &mut self.way else { return Err(HostError::NoCommands { host }) };
+        match tokio::time::timeout(longest, operation(ssh)).await {
+            Ok(done) => done,
+            Err(_) => {
+                self.given_up = true;
+                Err(HostError::TimedOut { host, job, after: longest })
+            }
         }
     }
 
@@ -200,11 +205,7 @@ impl Session {
     /// # Errors
     /// When it ends badly, or the connection is lost.
     pub async fn run(&mut self, words: &[String], input: &[u8], longest: Duration) -> Result<(), HostError> {
-        let Way::Ssh(ssh) = &mut self.way else {
-            return Err(HostError::NoCommands { host: self.host.clone() });
-        };
-        let late = |_| HostError::TimedOut { host: self.host.clone(), job: "run a command", after: longest };
-        tokio::time::timeout(longest, ssh.run(words, input)).await.map_err(late)?
+        self.over_ssh("run a command", longest, async |ssh| ssh.run(words, input).await).await
     }
 }
 

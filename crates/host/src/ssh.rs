@@ -122,13 +122,28 @@ impl SshSession {
     }
 
     pub(crate) async fn put(&mut self, path: &Path, part: &Path, bytes: &[u8]) -> Result<(), HostError> {
+        self.write_by_way_of(part, path, bytes, Access::mode(0o644)).await
+    }
+
+    /// Writes a file under the name `part`, with its access before its first byte, and renames it. Nothing is left when that fails.
+    async fn write_by_way_of(
+        &mut self,
+        part: &Path,
+        path: &Path,
+        bytes: &[u8],
+        access: Access,
+    ) -> Result<(), HostError> {
         let fail = self.file("write", path);
         let sftp = self.sftp("write", path).await?;
+        let mode = u16::try_from(access.mode & 0o777).expect("nine bits");
         let written = async {
             // What stands there already, a link of somebody's perhaps, is not opened.
             let mut file = sftp.options().write(true).create_new(true).open(part).await?;
+            if let (Some(uid), Some(gid)) = (access.uid, access.gid) {
+                file.set_metadata(MetaDataBuilder::new().id((uid, gid)).create()).await?;
+            }
+            file.set_permissions(permissions(mode)).await?;
             file.write_all(bytes).await?;
-            file.set_permissions(permissions(0o644)).await?;
             file.close().await?;
             sftp.fs().rename(part, path).await
         };
@@ -214,29 +229,18 @@ impl SshSession {
         let path = &self.behind_link(path).await?;
         let aside = &path.with_file_name(aside);
         let fail = self.file("write", path);
-        let sftp = self.sftp("write", path).await?;
-        let mode = u16::try_from(access.mode & 0o777).expect("nine bits");
-        let mut fs = sftp.fs();
-        let part = aside.join("part");
+        let mut fs = self.sftp("write", path).await?.fs();
         fs.dir_builder().permissions(permissions(0o700)).create(aside).await.map_err(&fail)?;
-        let written = async {
-            // A server that made the folder otherwise.
-            fs.set_permissions(aside, permissions(0o700)).await?;
-            let mut file = sftp.options().write(true).create_new(true).open(&part).await?;
-            if let (Some(uid), Some(gid)) = (access.uid, access.gid) {
-                file.set_metadata(MetaDataBuilder::new().id((uid, gid)).create()).await?;
-            }
-            file.set_permissions(permissions(mode)).await?;
-            file.write_all(bytes).await?;
-            file.close().await?;
-            sftp.fs().rename(&part, path).await
+        // Where the server made the folder otherwise.
+        let closed = fs.set_permissions(aside, permissions(0o700)).await.map_err(&fail);
+        let written = match closed {
+            Ok(()) => self.write_by_way_of(&aside.join("part"), path, bytes, access).await,
+            Err(error) => Err(error),
         };
-        let written = written.await;
-        if written.is_err() {
-            let _ = sftp.fs().remove_file(&part).await;
+        if let Ok(sftp) = self.sftp("write", path).await {
+            let _ = sftp.fs().remove_dir(aside).await;
         }
-        let _ = sftp.fs().remove_dir(aside).await;
-        written.map_err(fail)
+        written
     }
 
     /// Returns the names in a folder; none where it does not exist.

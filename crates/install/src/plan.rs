@@ -28,7 +28,7 @@ pub struct LiveEndpoint {
     /// Where the server listens, as far as this machine knows; `None` for where the name leads.
     pub here: Option<CheckAddress>,
     /// How long a reload may take until the new certificate is served.
-    pub settle: Duration,
+    pub reload_timeout: Duration,
 }
 
 /// A file before and after.

@@ -276,8 +276,12 @@ async fn await_served(endpoint: &LiveEndpoint, fingerprint: &str) -> Result<(), 
             Ok(o) => format!("{} shows `{}` by `{}`", o.address, words::list(&o.sent[0].names), o.sent[0].issuer),
             Err(error) => error.to_string(),
         };
-        if begun.elapsed() > endpoint.settle {
-            return Err(InstallError::NotServed { server: endpoint.server.clone(), seen, after: endpoint.settle });
+        if begun.elapsed() > endpoint.reload_timeout {
+            return Err(InstallError::NotServed {
+                server: endpoint.server.clone(),
+                seen,
+                after: endpoint.reload_timeout,
+            });
         }
         tokio::time::sleep(pause).await;
         pause = (pause * 2).min(Duration::from_secs(1));

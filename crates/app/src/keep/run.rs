@@ -288,11 +288,11 @@ impl<'a> Run<'a> {
             Obtaining::GoOn { .. } => open.expect("the decision was made for an open journey"),
         };
         let generation = journey.generation;
-        let (looked_at, arrived_at) = self.travel(name, entry, journey).await?;
-        let unconfirmed = match arrived_at {
-            Ok(Stage::Unconfirmed { why }) => Some(why),
-            Ok(_) => None,
-            Err(awaited) => return Ok(awaited.into()),
+        let (looked_at, reached) = self.travel(name, entry, journey).await?;
+        let unconfirmed = match reached {
+            Reached::End(Stage::Unconfirmed { why }) => Some(why),
+            Reached::End(_) => None,
+            Reached::Awaits(awaited) => return Ok(awaited.into()),
         };
         let arrived = store.newest(name)?.filter(|g| g.number == generation);
         Ok(Ending::Arrived { generation, validity: arrived.map(|g| g.validity), looked_at, unconfirmed })
@@ -330,17 +330,25 @@ impl<'a> Run<'a> {
         name: &str,
         entry: &CertificateEntry,
         journey: JourneyRow,
-    ) -> Result<(usize, Result<Stage, Awaited>), StepError> {
+    ) -> Result<(usize, Reached), StepError> {
         let (store, stop) = (self.store, self.stop.clone());
         let mut actions = self.actions(name, entry, journey.specification.clone(), journey.generation);
-        let stage = steps(&mut actions, Driver::new(store, name, journey), &stop).await?;
+        let reached = steps(&mut actions, Driver::new(store, name, journey), &stop).await?;
         let looked_at = actions.checked;
-        if stage.is_ok() {
+        if matches!(reached, Reached::End(_)) {
             store.clear_failures(name)?;
             store.end_authority_hold(&entry.authority)?;
         }
-        Ok((looked_at, stage))
+        Ok((looked_at, reached))
     }
+}
+
+/// How far a journey has come in a run.
+enum Reached {
+    /// Its end, at this stage.
+    End(Stage),
+    /// Something that it waits for beyond the run.
+    Awaits(Awaited),
 }
 
 /// An authority that wants to be asked again only after this is not waited for.
@@ -379,11 +387,7 @@ async fn finished<T>(context: &Context, stop: &Stop, installation: impl Future<O
 
 /// Does step after step until the journey ends, or until somebody asks the program to stop. Returns where it ended, or what it waits
 /// for beyond this run.
-async fn steps(
-    actions: &mut JourneyActions<'_>,
-    mut driver: Driver<'_>,
-    stop: &Stop,
-) -> Result<Result<Stage, Awaited>, StepError> {
+async fn steps(actions: &mut JourneyActions<'_>, mut driver: Driver<'_>, stop: &Stop) -> Result<Reached, StepError> {
     let (context, store, name) = (actions.work.context, actions.work.store, actions.work.certificate);
     let timeout = context.inventory.authorities[&actions.work.entry.authority].timeout;
     let timeout = SignedDuration::try_from(timeout).unwrap_or(SignedDuration::MAX);
@@ -401,8 +405,8 @@ async fn steps(
             }
         };
         match step {
-            Step::Done => return Ok(Ok(driver.journey().stage.clone())),
-            Step::Awaits(awaited) => return Ok(Err(awaited)),
+            Step::Done => return Ok(Reached::End(driver.journey().stage.clone())),
+            Step::Awaits(awaited) => return Ok(Reached::Awaits(awaited)),
             Step::Wait(until, waits_for) => {
                 let since = *waiting_since.get_or_insert(now);
                 let waited = now.duration_since(since);
@@ -411,7 +415,7 @@ async fn steps(
                 let wait = until.duration_since(now);
                 let much_later = wait >= LONG_WAIT && actions.publication.listeners.is_empty();
                 if (waits_for == WaitsFor::Approval || much_later) && wait > timeout - waited {
-                    return Ok(Err(Awaited::Approval(until)));
+                    return Ok(Reached::Awaits(Awaited::Approval(until)));
                 }
                 if waited >= timeout {
                     return Err(StepError::Stuck { waits_for, waited });

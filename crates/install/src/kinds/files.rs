@@ -47,7 +47,7 @@ pub(super) fn endpoints(planning: &Planning<'_>) -> Vec<LiveEndpoint> {
         port: address.port.unwrap_or(443),
         instead: Some(address),
         here: Some(address),
-        settle: server.reload_timeout,
+        reload_timeout: server.reload_timeout,
     };
     let address = server.check_address.into_iter();
     address.flat_map(|address| names.iter().map(move |name| endpoint(address, name.clone()))).collect()

@@ -66,7 +66,7 @@ pub(super) async fn plan(
                 (_, Some(ip), _) => Some(CheckAddress { ip, port: Some(port) }),
                 (_, None, _) => Some(loopback(port)),
             },
-            settle: server.reload_timeout,
+            reload_timeout: server.reload_timeout,
         })
     };
     let mut findings = site.findings;

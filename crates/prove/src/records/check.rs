@@ -23,7 +23,7 @@ pub async fn look_at_records(
     let placed = place_for(dns, wanted).await?;
     let servers = servers_to_look_at(&dns.look, &placed).await?;
     let records: Vec<Record> = placed.iter().map(|p| p.record.clone()).collect();
-    let settle = dns.look.propagation_timeout;
+    let timeout = dns.look.propagation_timeout;
     if matches!(dns.writer, RecordWriter::Person | RecordWriter::Standing { .. }) {
         say_delegations(context, wanted, &placed);
         let found = propagation(&servers, &records, (context.now)()).await;
@@ -48,7 +48,7 @@ pub async fn look_at_records(
         }
         return Ok(to_place);
     }
-    match ask_until(context, &servers, &records, settle).await {
+    match ask_until(context, &servers, &records, timeout).await {
         Ok(found) => {
             for (host, why) in found.silent {
                 let text = format!("name server {host} was left out: {why}");
@@ -56,17 +56,17 @@ pub async fn look_at_records(
             }
             Ok(Vec::new())
         }
-        Err(found) => Err(ProofError::NotEverywhere { found, of: servers.len(), after: settle }),
+        Err(found) => Err(ProofError::NotEverywhere { found, of: servers.len(), after: timeout }),
     }
 }
 
-/// Asks until all servers that answer have all records, or until `settle` is over; the error is what was found then. A server that is
+/// Asks until all servers that answer have all records, or until `timeout` is over; the error is what was found then. A server that is
 /// silent while another answers is not asked again.
 async fn ask_until(
     context: &Context,
     servers: &[NameServer],
     records: &[Record],
-    settle: Duration,
+    timeout: Duration,
 ) -> Result<Propagation, Propagation> {
     let begun = Instant::now();
     let mut pause = Duration::from_millis(200);
@@ -83,7 +83,7 @@ async fn ask_until(
         if found.is_everywhere() {
             return Ok(found);
         }
-        let left = settle.saturating_sub(begun.elapsed());
+        let left = timeout.saturating_sub(begun.elapsed());
         if left.is_zero() {
             return Err(found);
         }
