@@ -5,6 +5,8 @@ use std::io::{Read, Write};
 use std::net::{Ipv4Addr, Shutdown, TcpListener, TcpStream};
 use std::path::Path;
 use std::process::{Command, Stdio};
+use std::sync::Arc;
+use std::sync::atomic::{AtomicUsize, Ordering};
 
 /// A running OpenSSH server. Who comes in over SFTP begins in its folder.
 pub(crate) struct Sshd {
@@ -143,10 +145,22 @@ fn files_are_put_on_a_machine_over_ssh_and_looked_at_even_when_it_is_gone() {
     assert!(place.read("told").starts_with("127.0.0.1 "), "the command ran over there");
     world.keep().check(0, &["nothing to do"]);
 
-    let text = place.read("eskort.toml").replace(&node, &node.replace("port = ", "port = 9 # "));
+    // A machine that is gone is tried once in a run, however often it is needed.
+    let gone = TcpListener::bind("127.0.0.1:0").unwrap();
+    let port = gone.local_addr().unwrap().port();
+    let tries = Arc::new(AtomicUsize::new(0));
+    let counted = Arc::clone(&tries);
+    std::thread::spawn(move || {
+        for _ in gone.incoming() {
+            counted.fetch_add(1, Ordering::SeqCst);
+        }
+    });
+    let text = place.read("eskort.toml").replace(&node, &node.replace("port = ", &format!("port = {port} # ")));
     place.write("eskort.toml", &text);
     world.keep().check(1, &["server `front`: cannot reach host `node`"]);
+    assert_eq!(tries.load(Ordering::SeqCst), 1);
     world.place.run(&["check"]).check(0, &["generation 1, as installed"]);
+    assert_eq!(tries.load(Ordering::SeqCst), 1, "a check of what the inventory names needs no machine");
 }
 
 #[test]

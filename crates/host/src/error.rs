@@ -4,7 +4,7 @@ use std::path::PathBuf;
 use std::time::Duration;
 
 /// Why something could not be done on another machine.
-#[derive(Debug, thiserror::Error, strum::IntoStaticStr)]
+#[derive(Clone, Debug, thiserror::Error, strum::IntoStaticStr)]
 #[strum(serialize_all = "kebab-case")]
 pub enum HostError {
     /// No connection.

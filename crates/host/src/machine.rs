@@ -53,6 +53,8 @@ impl From<HostError> for MachineError {
 enum Machine {
     Here,
     There(Box<Session>),
+    /// It could not be connected to: the rest of the run does not wait for it again.
+    OutOfReach(HostError),
 }
 
 /// The machines of one run, each connected to when it is first needed. `None` is this one.
@@ -66,6 +68,16 @@ fn failed(job: &'static str, path: &Path) -> impl FnOnce(io::Error) -> MachineEr
 }
 
 impl Machines {
+    /// Returns the same machines, each to be connected to anew; those that were out of reach still are.
+    pub async fn anew(&self) -> Machines {
+        let all = self.0.lock().await;
+        let out_of_reach = |(host, machine): (&Option<String>, &Machine)| match machine {
+            Machine::OutOfReach(why) => Some((host.clone(), Machine::OutOfReach(why.clone()))),
+            Machine::Here | Machine::There(_) => None,
+        };
+        Machines(Mutex::new(all.iter().filter_map(out_of_reach).collect()))
+    }
+
     /// Reads a file of at most `most` bytes; `None` when it is not there.
     ///
     /// # Errors
@@ -79,8 +91,8 @@ impl Machines {
     ) -> Result<Option<FileRead>, MachineError> {
         let mut all = self.0.lock().await;
         match connected(&mut all, context, host).await? {
-            Machine::Here => files::read_whole(path, most).map_err(failed("read", path)),
-            Machine::There(session) => {
+            Connected::Here => files::read_whole(path, most).map_err(failed("read", path)),
+            Connected::There(session) => {
                 let read = session.read_whole(path, most).await;
                 forget_if_failed(&mut all, host, read)
             }
@@ -102,13 +114,13 @@ impl Machines {
         let options = glob::MatchOptions { require_literal_leading_dot: true, ..glob::MatchOptions::new() };
         let mut all = self.0.lock().await;
         match connected(&mut all, context, host).await? {
-            Machine::Here => {
+            Connected::Here => {
                 let found = glob::glob_with(&pattern.to_string_lossy(), options).map_err(bad)?;
                 let mut found: Vec<PathBuf> = found.filter_map(Result::ok).filter(|path| path.is_file()).collect();
                 found.sort();
                 Ok(found)
             }
-            Machine::There(session) => {
+            Connected::There(session) => {
                 let found = list_there(session, pattern, options).await;
                 forget_if_failed(&mut all, host, found)
             }
@@ -130,11 +142,11 @@ impl Machines {
         let folder = path.parent().unwrap_or(Path::new("/"));
         let mut all = self.0.lock().await;
         match connected(&mut all, context, host).await? {
-            Machine::Here => {
+            Connected::Here => {
                 files::make_folders(folder, 0o755).map_err(failed("make", folder))?;
                 files::write_atomic(path, bytes, access).map_err(failed("write", path))
             }
-            Machine::There(session) => {
+            Connected::There(session) => {
                 let written = write_there(session, path, bytes, access).await;
                 forget_if_failed(&mut all, host, written)
             }
@@ -148,8 +160,8 @@ impl Machines {
     pub async fn remove(&self, context: &Context, host: Option<&str>, path: &Path) -> Result<(), MachineError> {
         let mut all = self.0.lock().await;
         match connected(&mut all, context, host).await? {
-            Machine::Here => files::remove(path).map_err(failed("remove", path)),
-            Machine::There(session) => {
+            Connected::Here => files::remove(path).map_err(failed("remove", path)),
+            Connected::There(session) => {
                 let removed = session.remove(path, &passing_name()).await;
                 forget_if_failed(&mut all, host, removed)
             }
@@ -170,8 +182,8 @@ impl Machines {
     ) -> Result<(), MachineError> {
         let mut all = self.0.lock().await;
         match connected(&mut all, context, host).await? {
-            Machine::Here => Ok(program::run(words, context.folder(), rules).await?),
-            Machine::There(session) => {
+            Connected::Here => Ok(program::run(words, context.folder(), rules).await?),
+            Connected::There(session) => {
                 let ended = session.run(words, b"", rules.timeout).await;
                 forget_if_failed(&mut all, host, ended)
             }
@@ -224,11 +236,17 @@ async fn write_there(session: &mut Session, path: &Path, bytes: &[u8], access: A
     session.write_atomic(path, bytes, access).await
 }
 
+/// What an operation is carried out on.
+enum Connected<'m> {
+    Here,
+    There(&'m mut Session),
+}
+
 async fn connected<'m>(
     all: &'m mut BTreeMap<Option<String>, Machine>,
     context: &Context,
     host: Option<&str>,
-) -> Result<&'m mut Machine, MachineError> {
+) -> Result<Connected<'m>, MachineError> {
     let key = host.map(str::to_owned);
     if !all.contains_key(&key) {
         let machine = match host {
@@ -240,10 +258,17 @@ async fn connected<'m>(
                     HostKind::Ftp(ftp) => Some(read_secret(&ftp.password)?),
                     HostKind::Ssh(_) => None,
                 };
-                Machine::There(Box::new(Session::open(name, entry, password.as_ref()).await?))
+                match Session::open(name, entry, password.as_ref()).await {
+                    Ok(session) => Machine::There(Box::new(session)),
+                    Err(why) => Machine::OutOfReach(why),
+                }
             }
         };
         all.insert(key.clone(), machine);
     }
-    Ok(all.get_mut(&key).expect("it was just put in"))
+    match all.get_mut(&key).expect("it was just put in") {
+        Machine::Here => Ok(Connected::Here),
+        Machine::There(session) => Ok(Connected::There(session)),
+        Machine::OutOfReach(why) => Err(why.clone().into()),
+    }
 }

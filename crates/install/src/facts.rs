@@ -44,9 +44,10 @@ impl Facts {
         Ok(loaded)
     }
 
-    /// Forgets everything, after something was changed or some time has passed.
-    pub fn forget(&self) {
-        self.configs.lock().unwrap_or_else(PoisonError::into_inner).clear();
+    /// Returns facts that are gathered anew, about machines that are connected to anew; those out of reach in this run still are.
+    /// After something was changed, or some time has passed.
+    pub async fn anew(&self) -> Facts {
+        Facts { configs: Mutex::default(), machines: self.machines.anew().await }
     }
 
     /// Reads a configuration level by level: what the files of one include is fetched before they are read again.

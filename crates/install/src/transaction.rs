@@ -1,6 +1,7 @@
 //! Applies what was planned: all of it or nothing.
 
 use crate::InstallError;
+use crate::facts::Facts;
 use crate::kinds::reload_command;
 use crate::plan::{Change, LARGEST, LiveEndpoint, Placement, ServerPlan, difference};
 use eskort_core::context::Context;
@@ -23,19 +24,20 @@ pub async fn apply(
     store: &Store,
     plans: &[ServerPlan],
     placement: &Placement<'_>,
+    facts: &Facts,
 ) -> Result<(), InstallError> {
     let certificate = placement.certificate;
     let servers = || plans.iter().map(|plan| (plan.server.as_str(), plan.host.as_deref()));
-    let machines = Machines::default();
-    match forward(context, store, &machines, plans, placement).await {
+    let machines = &facts.machines;
+    match forward(context, store, machines, plans, placement).await {
         Ok(()) => {
             let now = (context.now)();
-            store.settle_changes(now)?;
+            store.settle_changes(certificate, now)?;
             store.record_installs(certificate, servers(), placement.generation, InstallState::Installed, None, now)?;
             Ok(())
         }
         Err(first) => {
-            let error = undone(context, store, &machines, plans, first).await;
+            let error = undone(context, store, machines, plans, certificate, first).await;
             let (seen, now) = (words::printable(&error.to_string(), 300), (context.now)());
             store.record_installs(
                 certificate,
@@ -156,10 +158,12 @@ async fn undone(
     store: &Store,
     machines: &Machines,
     plans: &[ServerPlan],
+    certificate: &str,
     first: InstallError,
 ) -> InstallError {
-    let changes = match store.unsettled() {
-        Ok(changes) => changes,
+    let changes: Vec<Undo> = match store.unsettled() {
+        // What an earlier run could not undo for another certificate is no trouble of this one.
+        Ok(changes) => changes.into_iter().filter(|undo| undo.certificate == certificate).collect(),
         Err(then) => return InstallError::Undo { first: Box::new(first), then: then.to_string() },
     };
     let (theirs, mut trouble) = put_back(context, store, machines, &changes).await;

@@ -114,7 +114,7 @@ impl<'a> Run<'a> {
         };
         // Whatever took its time or changed a server: what was read before may not be so any more.
         if placed.is_some() || !matches!(ending, Ending::AtRest { .. } | Ending::Held { .. }) {
-            self.configs.forget();
+            self.configs = self.configs.anew().await;
         }
         let mut entry = KeepEntry::new(name, Some(decision), ending);
         // Once a newer generation has arrived, what became of the one before is of no interest.
@@ -314,6 +314,7 @@ impl<'a> Run<'a> {
                 entry,
                 specification,
                 generation,
+                servers: &self.configs,
             },
             acme: AcmeOrders::new(&mut self.conversations),
             publication: Publication::default(),

@@ -6,7 +6,7 @@ use crate::look::check::{self, EndpointReport};
 use eskort_core::finding::{Finding, Severity, Topic};
 use eskort_core::journey::Outcome;
 use eskort_core::progress::Progress;
-use eskort_install::{self as install, Facts};
+use eskort_install as install;
 use eskort_store::InstallState;
 use std::time::{Duration, Instant};
 
@@ -15,12 +15,13 @@ const CHECK_AGAIN: Duration = Duration::from_millis(200);
 
 pub(super) async fn install(work: &Work<'_>) -> Result<Outcome, StepError> {
     let placement = work.placement();
-    let plans = install::plan(work.context, work.store, &placement, &Facts::default()).await?;
+    let facts = work.servers.anew().await;
+    let plans = install::plan(work.context, work.store, &placement, &facts).await?;
     for finding in plans.iter().flat_map(|p| &p.findings) {
         let advice = finding.advice.as_ref().map(|advice| format!(" ({advice})")).unwrap_or_default();
         work.context.report(&Progress::Note(format!("{}{advice}", finding.text)));
     }
-    install::apply(work.context, work.store, &plans, &placement).await?;
+    install::apply(work.context, work.store, &plans, &placement, &facts).await?;
     Ok(Outcome::Installed)
 }
 
@@ -30,9 +31,10 @@ async fn check_endpoints(work: &Work<'_>, installed_since: Option<Instant>) -> R
     let timeouts =
         work.entry.install.iter().map(|install| work.context.inventory.servers[&install.server].reload_timeout);
     let timeout = timeouts.max().unwrap_or_default();
+    let facts = work.servers.anew().await;
     loop {
         let placement = work.placement();
-        let reports = check::look_at(work.context, work.store, work.certificate, &placement, &Facts::default()).await?;
+        let reports = check::look_at(work.context, work.store, work.certificate, &placement, &facts).await?;
         let other = |f: &Finding| f.topic == Topic::Installed && f.severity == Severity::Bad;
         let shown = !reports.iter().flat_map(|report| &report.findings).any(other);
         if shown || installed_since.is_none_or(|since| since.elapsed() >= timeout) {

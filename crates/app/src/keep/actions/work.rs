@@ -5,7 +5,7 @@ use eskort_core::context::Context;
 use eskort_core::decision::Specification;
 use eskort_core::inventory::{CertificateEntry, DnsProof, Part, Proof, RecordWriter};
 use eskort_core::pki::{PkiError, PrivateKey};
-use eskort_install::Placement;
+use eskort_install::{Facts, Placement};
 use eskort_prove::Proving;
 use eskort_store::Store;
 
@@ -17,6 +17,8 @@ pub(crate) struct Work<'a> {
     pub(crate) entry: &'a CertificateEntry,
     pub(crate) specification: Specification,
     pub(crate) generation: u32,
+    /// What was read of servers in this run.
+    pub(crate) servers: &'a Facts,
 }
 
 impl Work<'_> {
