@@ -227,7 +227,7 @@ fn a_failed_command_of_a_server_puts_its_files_back() {
     let said = world.place.run(&["keep"]);
     said.check(1, &["could not be reloaded", "the wick is wet", "exit status: 9", "everything was put back"]);
     assert_eq!(world.place.read("tls/site.pem"), first);
-    world.place.run(&["show", "website"]).check(0, &["journey", "■ issued", "□ installed"]);
+    world.place.run(&["show", "website"]).check(0, &["1 failure", "front   2           failed"]);
     let shown = world.place.run(&["show", "website", "--output", "json"]);
     assert_eq!(value(&shown, "/generations/1/in_use"), true);
     assert_eq!(value(&shown, "/generations/0/in_use"), false);

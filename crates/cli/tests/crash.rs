@@ -32,10 +32,9 @@ const POINTS: &[&str] = &[
     "switched",
     "written",
     "reloaded",
-    "acted-install",
-    "saved-install",
-    "acted-confirm",
-    "saved-confirm",
+    "settled",
+    "installed",
+    "confirmed",
 ];
 
 #[test]
@@ -48,7 +47,7 @@ fn killed_at_any_point_the_next_run_brings_the_one_certificate() {
         });
         let killed = world.place.run_with("ESKORT_CRASH_AT", point, &["keep"]);
         assert_eq!(killed.code, None, "the run ends by a signal at {point}: {killed}");
-        let rest = if *point == "saved-confirm" { "nothing to do" } else { "installed and checked live" };
+        let rest = if *point == "confirmed" { "nothing to do" } else { "installed and checked live" };
         world.keep().check(0, &[rest]);
         assert_eq!(world.authority.counts(), (1, 1), "orders and certificates after {point}");
         world.place.check_nothing_published();

@@ -173,9 +173,7 @@ fn everything_is_put_back_when_nginx_refuses_or_does_not_take_the_change() {
     std::fs::write(&conf, &main).unwrap();
 
     // Mended, it goes on from where it stands: there was one order all the time.
-    place
-        .run(&["keep", "--only", "website"])
-        .check(0, &["go on with generation 1 from `issued`", "generation 1 installed"]);
+    place.run(&["keep", "--only", "website"]).check(0, &["put generation 1 in place", "generation 1 installed"]);
     assert_eq!(place.read("pebble/log").matches("Added order").count(), 1);
     handshake(place, nginx.tls_port, NAMES[0], &place.path("visitor-root.pem"))
         .check(0, &["Verify return code: 0 (ok)"]);
@@ -374,11 +372,7 @@ fn a_site_on_another_machine_gets_certificate_and_key_over_ssh_and_everything_ba
     write("", &sshd.section("node"));
     place.run(&["keep"]).check(
         0,
-        &[
-            "go on with generation 1 from `issued`",
-            "far/website/key.pem on host `node` (key)",
-            "generation 1 installed and",
-        ],
+        &["put generation 1 in place", "far/website/key.pem on host `node` (key)", "generation 1 installed and"],
     );
     handshake(place, nginx.tls_port, NAMES[1], &place.path("visitor-root.pem"))
         .check(0, &["Verify return code: 0 (ok)"]);
@@ -403,7 +397,7 @@ fn a_site_on_another_machine_gets_certificate_and_key_over_ssh_and_everything_ba
     let killed = place.run_with("ESKORT_CRASH_AT", "written", &["keep"]);
     assert!(killed.code.is_none() && place.read("far/website/bundle.pem") != issued, "{killed}");
     let written = "far/website/key.pem on host `node` (key)";
-    place.run(&["keep"]).check(0, &["go on with generation 2", written, "generation 2 installed and checked live"]);
+    place.run(&["keep"]).check(0, &["put generation 2 in place", written, "generation 2 installed and checked live"]);
     assert_eq!((place.mode(key), files()), (0o600, 2));
 
     // Somebody lets others read the key: it is put right. A machine that is gone is named, and nothing is lost.

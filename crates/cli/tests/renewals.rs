@@ -10,7 +10,7 @@ fn an_installation_that_failed_once_does_not_stop_the_next_renewals() {
     let broken = |text: String| text.replace("reload-timeout = \"3s\"", "reload-timeout = \"3s\"\nrun = [\"false\"]");
     world.write_inventory(broken);
     world.on_day(0, &["keep"]).check(1, &["could not be reloaded"]);
-    world.on_day(20, &["keep"]).check(1, &["go on with generation 1 from `issued`"]);
+    world.on_day(20, &["keep"]).check(1, &["put generation 1 in place"]);
     for (day, generation) in [(62, 2), (95, 2), (125, 3)] {
         let said = world.on_day(day, &["keep"]);
         said.check(1, &[&format!("generation {generation}"), "could not be reloaded"]);
@@ -18,7 +18,7 @@ fn an_installation_that_failed_once_does_not_stop_the_next_renewals() {
         assert_eq!(world.authority.counts().1, generation, "day {day}: {said}");
     }
     world.write_inventory(|text| text);
-    world.on_day(126, &["keep"]).check(0, &["go on with generation 3 from `issued`", "installed and checked live"]);
+    world.on_day(126, &["keep"]).check(0, &["put generation 3 in place", "installed and checked live"]);
     world.on_day(190, &["keep"]).check(0, &["generation 4 installed and checked live"]);
 }
 
@@ -176,6 +176,31 @@ fn after_a_change_of_the_kind_of_key_the_old_key_is_not_used() {
 }
 
 #[test]
+fn a_server_that_comes_later_gets_the_generation_and_the_others_are_left_alone() {
+    let world = World::new();
+    let count = "run = [\"sh\", \"-c\", \"echo told >> front.log\"]";
+    let front = |text: String| text.replace("reload-timeout = \"3s\"", &format!("reload-timeout = \"3s\"\n{count}"));
+    world.write_inventory(front);
+    world.keep().check(0, &["generation 1 installed and checked live"]);
+    let back = "[server.back]\nkind = \"files\"\ncopy = [{ part = \"key\", to = \"back/site.key\" }]\n";
+    let both = |text: String| {
+        let text = front(text).replace("{ server = \"front\" }", "{ server = \"front\" }, { server = \"back\" }");
+        format!("{text}\n{back}")
+    };
+    world.write_inventory(both);
+    world.place.run(&["list"]).check(0, &["on 1 of 2 servers"]);
+    let lacking = "put generation 1 on 1 of 2 servers:";
+    let plan = world.place.run(&["keep", "--plan"]);
+    plan.check(0, &[lacking, "back/site.key"]);
+    assert!(!plan.out.contains("front.log"), "{plan}");
+    world.place.run(&["keep"]).check(0, &[lacking, "generation 1 stored and put in place"]);
+    world.place.run(&["list"]).check(0, &["good"]);
+    world.place.run(&["show", "website"]).check(0, &["2 of 2 servers have the newest generation"]);
+    assert_eq!(world.place.mode("back/site.key"), 0o600);
+    assert_eq!(world.place.read("front.log"), "told\n");
+}
+
+#[test]
 fn generations_on_disk_are_taken_in_again_when_the_ledger_is_lost() {
     let world = World::new();
     world.keep().check(0, &["generation 1 installed"]);
@@ -183,8 +208,10 @@ fn generations_on_disk_are_taken_in_again_when_the_ledger_is_lost() {
     for name in ["ledger.sqlite", "ledger.sqlite-wal", "ledger.sqlite-shm"] {
         let _ = std::fs::remove_file(world.place.path(&format!("state/{name}")));
     }
-    world.place.run(&["keep", "--plan"]).check(0, &["nothing to do"]);
-    world.place.run(&["keep"]).check(0, &["generation 1 was found in the state folder", "nothing to do"]);
+    let unchecked = "check generation 1: server `front` has not been checked live";
+    world.place.run(&["keep", "--plan"]).check(0, &[unchecked]);
+    world.place.run(&["keep"]).check(0, &["generation 1 was found in the state folder", unchecked, "checked live"]);
+    world.place.run(&["keep"]).check(0, &["nothing to do"]);
     assert_eq!(world.authority.counts().1, 1);
     // One that is for something else stays where it is, and the next is numbered above it.
     for name in ["ledger.sqlite", "ledger.sqlite-wal", "ledger.sqlite-shm"] {

@@ -2,6 +2,7 @@
 //!
 //! Obtaining and installing are decided apart: a generation that lies here is put in place even while its renewal is held up.
 
+use crate::deployment::Deployment;
 use crate::inventory::{Authority, AuthorityKind, CertificateEntry};
 use crate::journey::Milestone;
 use crate::names::Identifier;
@@ -74,8 +75,8 @@ pub struct Facts {
     pub failures: Option<Failures>,
     /// Until when the authority is left alone, whichever certificate it refused.
     pub authority_hold: Option<AuthorityHold>,
-    /// What the servers lack of the newest generation, in words; empty when all is in place.
-    pub not_in_place: Vec<String>,
+    /// What the servers lack of the newest generation; `None` when it is not what the inventory wants.
+    pub deployment: Option<Deployment>,
     /// The number of the next generation: above every one that was ever given.
     pub next_generation: u32,
     /// How long before its end a renewal has to begin at the latest.
@@ -209,29 +210,20 @@ pub enum Obtaining {
     },
 }
 
-/// What is to be done so that the newest generation is where it should be.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
-pub struct PutInPlace {
-    /// Its number.
-    pub generation: u32,
-    /// What is not in place.
-    pub lacks: Vec<String>,
-}
-
 /// What is to be done about one certificate.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 pub struct Decision {
-    /// First: the newest stored generation is put in place where it is good and lacking.
+    /// First: the newest stored generation is put where it is lacking, while it is good.
     #[serde(skip_serializing_if = "Option::is_none")]
-    pub put_in_place: Option<PutInPlace>,
-    /// Then: a generation is obtained, and installed when it comes.
+    pub place: Option<Deployment>,
+    /// Then: a generation is obtained, and put on all servers when it comes.
     pub obtain: Obtaining,
 }
 
 impl Decision {
     /// Returns whether anything would be done now.
     pub fn acts(&self) -> bool {
-        self.put_in_place.is_some() || matches!(self.obtain, Obtaining::Start { .. } | Obtaining::GoOn { .. })
+        self.place.is_some() || matches!(self.obtain, Obtaining::Start { .. } | Obtaining::GoOn { .. })
     }
 
     /// Returns the generation that servers would have in the end, when anything is done.
@@ -239,25 +231,18 @@ impl Decision {
         match self.obtain {
             Obtaining::Start { generation, .. } | Obtaining::GoOn { generation, .. } => Some(generation),
             Obtaining::Rest { .. } | Obtaining::OutOfReach { .. } | Obtaining::Hold { .. } => {
-                self.put_in_place.as_ref().map(|p| p.generation)
+                self.place.as_ref().map(|place| place.generation)
             }
         }
     }
 
     /// Returns the decision in words, as `keep --plan` prints it.
     pub fn words(&self) -> String {
-        match (&self.put_in_place, &self.obtain) {
+        match (&self.place, &self.obtain) {
             (None, obtain) => obtain.words(),
             (Some(place), Obtaining::Rest { .. }) => place.words(),
             (Some(place), obtain) => format!("{}; {}", place.words(), obtain.words()),
         }
-    }
-}
-
-impl PutInPlace {
-    /// Returns it in words.
-    pub fn words(&self) -> String {
-        format!("put generation {} in place: {}", self.generation, words::list(&self.lacks))
     }
 }
 
@@ -291,7 +276,7 @@ impl Obtaining {
 /// Decides what to do about one certificate at `now`.
 ///
 /// Renewal comes before going on: a journey whose generation is stored, and is due or not wanted any more, is superseded by
-/// the next one, however far its installation got.
+/// the next one.
 ///
 /// `insist` is set when somebody asked for this very certificate: a hold after failures does not apply then.
 pub fn decide(facts: &Facts, now: Timestamp, insist: bool) -> Decision {
@@ -309,14 +294,8 @@ pub fn decide(facts: &Facts, now: Timestamp, insist: bool) -> Decision {
     // A journey that has brought its generation is judged by that.
     let stored = |open: &OpenJourney| newest.is_some_and(|held| held.generation >= open.generation);
     let goes_on = open.filter(|open| open.fits && !(stored(open) && why.is_some()));
-    let installs = goes_on.is_some_and(stored);
 
-    let put_in_place = newest.filter(|held| {
-        let good = differs.is_none() && now >= held.validity.not_before && now < held.validity.not_after;
-        good && !installs && !facts.not_in_place.is_empty()
-    });
-    let put_in_place =
-        put_in_place.map(|held| PutInPlace { generation: held.generation, lacks: facts.not_in_place.clone() });
+    let is_good = |held: &Held| differs.is_none() && now >= held.validity.not_before && now < held.validity.not_after;
     let obtain = match (goes_on, why) {
         (Some(open), _) => Obtaining::GoOn { generation: open.generation, passed: open.passed },
         (None, Some(why)) => Obtaining::Start { generation: facts.next_generation, why, gives_up_open: open.is_some() },
@@ -326,9 +305,14 @@ pub fn decide(facts: &Facts, now: Timestamp, insist: bool) -> Decision {
         }
     };
     // Only what asks the authority is held.
-    let asks = !installs && !matches!(obtain, Obtaining::Rest { .. });
+    let asks = !matches!(obtain, Obtaining::Rest { .. });
     let held_back = if asks && !insist { held_back(facts, now) } else { None };
-    Decision { put_in_place, obtain: held_back.unwrap_or(obtain) }
+    let obtain = held_back.unwrap_or(obtain);
+    // A journey that was about to end with this very generation puts it in place itself.
+    let brings = |held: &Held| matches!(obtain, Obtaining::GoOn { generation, .. } if generation <= held.generation);
+    let lacking = facts.deployment.clone().filter(|deployment| !deployment.is_done());
+    let place = lacking.filter(|_| newest.is_some_and(|held| is_good(held) && !brings(held)));
+    Decision { place, obtain }
 }
 
 fn held_back(facts: &Facts, now: Timestamp) -> Option<Obtaining> {

@@ -8,6 +8,6 @@ mod transaction;
 
 pub use error::InstallError;
 pub use facts::Facts;
-pub use kinds::{endpoints, lacking, plan};
+pub use kinds::{deployment, endpoints, plan};
 pub use plan::{Change, LiveEndpoint, Placement, ServerPlan};
 pub use transaction::{apply, recover};

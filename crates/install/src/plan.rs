@@ -73,8 +73,8 @@ pub struct Placement<'a> {
     pub names: &'a [Identifier],
     /// The generation.
     pub generation: u32,
-    /// Where the inventory wants it.
-    pub install: &'a [Install],
+    /// The servers to put it on, as the inventory says.
+    pub install: Vec<&'a Install>,
     /// Whether this is only to show what would be done: the generation may not be there yet.
     pub preview: bool,
 }
@@ -82,7 +82,13 @@ pub struct Placement<'a> {
 impl<'a> Placement<'a> {
     /// Returns what to put where for a certificate of the inventory.
     pub fn of(certificate: &'a str, entry: &'a CertificateEntry, names: &'a [Identifier], generation: u32) -> Self {
-        Placement { certificate, names, generation, install: &entry.install, preview: false }
+        Placement { certificate, names, generation, install: entry.install.iter().collect(), preview: false }
+    }
+
+    /// Returns the part of it that concerns some servers only.
+    pub fn on(&self, servers: impl Fn(&str) -> bool) -> Self {
+        let install = self.install.iter().copied().filter(|install| servers(&install.server)).collect();
+        Placement { install, ..*self }
     }
 }
 

@@ -5,11 +5,13 @@ use crate::facts::Facts;
 use crate::kinds::reload_command;
 use crate::plan::{Change, LARGEST, LiveEndpoint, Placement, ServerPlan, difference};
 use eskort_core::context::Context;
+use eskort_core::journey::Milestone;
 use eskort_core::progress::{FileChange, Progress};
 use eskort_core::words;
 use eskort_host::{MachineError, Machines, crash_point};
 use eskort_probe::observe;
-use eskort_store::{InstallState, PutBack, Store, StoreError, Undo};
+use eskort_store::{InstallRow, InstallState, PutBack, Store, StoreError, Undo};
+use jiff::Timestamp;
 use std::collections::BTreeSet;
 use std::io;
 use std::path::PathBuf;
@@ -26,27 +28,32 @@ pub async fn apply(
     placement: &Placement<'_>,
     facts: &Facts,
 ) -> Result<(), InstallError> {
-    let certificate = placement.certificate;
-    let servers = || plans.iter().map(|plan| (plan.server.as_str(), plan.host.as_deref()));
+    let Placement { certificate, generation, .. } = *placement;
+    let rows = |state: InstallState, seen: Option<String>, changed: Timestamp| -> Vec<InstallRow> {
+        let row = |plan: &ServerPlan| InstallRow {
+            machine: plan.host.clone().unwrap_or_default(),
+            server: plan.server.clone(),
+            generation,
+            state,
+            seen: seen.clone(),
+            changed,
+        };
+        plans.iter().map(row).collect()
+    };
     let machines = &facts.machines;
     match forward(context, store, machines, plans, placement).await {
         Ok(()) => {
             let now = (context.now)();
             store.settle_changes(certificate, now)?;
-            store.record_installs(certificate, servers(), placement.generation, InstallState::Installed, None, now)?;
+            crash_point("settled");
+            let event = format!("{} (generation {generation})", Milestone::Installed);
+            store.record_installs(certificate, &rows(InstallState::Installed, None, now), Some(&event), now)?;
             Ok(())
         }
         Err(first) => {
             let error = undone(context, store, machines, plans, certificate, first).await;
             let (seen, now) = (words::printable(&error.to_string(), 300), (context.now)());
-            store.record_installs(
-                certificate,
-                servers(),
-                placement.generation,
-                InstallState::Failed,
-                Some(&seen),
-                now,
-            )?;
+            store.record_installs(certificate, &rows(InstallState::Failed, Some(seen), now), None, now)?;
             Err(error)
         }
     }

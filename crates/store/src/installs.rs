@@ -46,31 +46,44 @@ pub struct InstallRow {
     pub changed: Timestamp,
 }
 
+impl InstallRow {
+    /// Returns whether the server has a generation.
+    pub fn has(&self, generation: u32) -> bool {
+        self.generation == generation && self.state != InstallState::Failed
+    }
+
+    /// Returns whether the server has a generation, and that was checked live, or cannot be checked from here.
+    pub fn is_settled_with(&self, generation: u32) -> bool {
+        self.has(generation) && (self.state == InstallState::Confirmed || self.seen.is_some())
+    }
+}
+
 impl Store {
-    /// Writes down how a generation stands on servers, each with the host it is on (`None`: this machine), all as one.
+    /// Writes down how a certificate stands on servers, and what happened, all as one.
     ///
     /// # Errors
     /// When the ledger fails.
-    pub fn record_installs<'a>(
+    pub fn record_installs(
         &self,
         certificate: &str,
-        servers: impl IntoIterator<Item = (&'a str, Option<&'a str>)>,
-        generation: u32,
-        state: InstallState,
-        seen: Option<&str>,
+        rows: &[InstallRow],
+        event: Option<&str>,
         now: Timestamp,
     ) -> Result<(), StoreError> {
         let sql = "INSERT OR REPLACE INTO install (certificate, machine, server, generation, state, seen, changed)
                    VALUES (?, ?, ?, ?, ?, ?, ?)";
         // A server has moved when it was on another machine before.
         let moved = "DELETE FROM install WHERE certificate = ? AND server = ? AND machine <> ?";
-        let write = |(server, host): (&str, Option<&str>)| {
-            let machine = host.unwrap_or_default();
+        let write = |row: &InstallRow| {
+            let InstallRow { machine, server, generation, state, seen, changed } = row;
             self.run(moved, params![certificate, server, machine])?;
-            self.run(sql, params![certificate, machine, server, generation, state.word(), seen, now.as_second()])
-                .map(drop)
+            let changed = changed.as_second();
+            self.run(sql, params![certificate, machine, server, generation, state.word(), seen, changed]).map(drop)
         };
-        self.in_one_transaction(|| servers.into_iter().try_for_each(write))
+        self.in_one_transaction(|| {
+            rows.iter().try_for_each(write)?;
+            event.map_or(Ok(()), |text| self.add_event(certificate, text, now))
+        })
     }
 
     /// Returns where a certificate is, by machine and server.

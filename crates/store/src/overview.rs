@@ -5,7 +5,7 @@ use crate::{Store, StoreError};
 use eskort_core::journey::Awaits;
 use eskort_core::renewal::Validity;
 use jiff::Timestamp;
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 
 /// What the ledger knows about one certificate.
 #[derive(Clone, Debug, Default)]
@@ -16,6 +16,8 @@ pub struct Overview {
     pub confirmed: bool,
     /// Why the newest generation could not be looked at from here, though it is installed.
     pub unreachable: Option<String>,
+    /// The servers that have the newest generation.
+    pub installed_on: BTreeSet<String>,
     /// An open journey.
     pub open: Option<OpenOverview>,
     /// The last failure since the last success: how many, when, why.
@@ -67,12 +69,17 @@ impl Store {
         for (certificate, journey) in open {
             known.entry(certificate).or_default().open = Some(journey);
         }
-        let unseen = "SELECT certificate, generation, seen FROM install WHERE state = 'installed' AND seen IS NOT NULL";
-        let unseen = self.rows(unseen, [], |row| Ok((row.get::<_, String>(0)?, row.get::<_, u32>(1)?, row.get(2)?)))?;
-        for (certificate, generation, seen) in unseen {
+        let installed = "SELECT certificate, server, generation, state, seen FROM install WHERE state <> 'failed'";
+        let installed = self.rows(installed, [], |row| {
+            let unreachable =
+                row.get::<_, Option<String>>(4)?.filter(|_| row.get(3).is_ok_and(|s: String| s == "installed"));
+            Ok((row.get::<_, String>(0)?, row.get::<_, String>(1)?, row.get::<_, u32>(2)?, unreachable))
+        })?;
+        for (certificate, server, generation, unreachable) in installed {
             if let Some(known) = known.get_mut(&certificate).filter(|o| o.newest.is_some_and(|(n, _)| n == generation))
             {
-                known.unreachable = seen;
+                known.installed_on.insert(server);
+                known.unreachable = known.unreachable.take().or(unreachable);
             }
         }
         let failed = "SELECT certificate, count, last, reason FROM failure";

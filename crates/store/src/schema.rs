@@ -73,6 +73,11 @@ UPDATE journey SET waits_for = CASE json_extract(stage, '$.stage') WHEN 'publish
 ALTER TABLE journey RENAME COLUMN wanted TO specification;
 ALTER TABLE generation RENAME COLUMN wanted TO specification;
 ",
+    // A journey ends with the stored chain: how that stands on servers is in `install`.
+    "
+UPDATE journey SET ended = changed, ending = 'arrived'
+  WHERE ended IS NULL AND json_extract(stage, '$.stage') IN ('issued', 'installed');
+",
 ];
 
 /// The version of the ledger's tables that this program writes.

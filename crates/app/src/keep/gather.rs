@@ -35,7 +35,7 @@ fn bare_facts(context: &Context, entry: &CertificateEntry) -> Facts {
         open: None,
         failures: None,
         authority_hold: None,
-        not_in_place: Vec::new(),
+        deployment: None,
         next_generation: 1,
         lead: context.inventory.authorities[&entry.authority].lead(),
     }
@@ -61,23 +61,20 @@ pub(crate) async fn gather(
     store: &Store,
     name: &str,
     entry: &CertificateEntry,
-    configs: &ServerFacts,
+    servers: &ServerFacts,
 ) -> Result<Facts, StepError> {
     let bare = bare_facts(context, entry);
     let newest = match store.newest(name)? {
         Some(newest) => Some(newest.held()),
         None => lost::find(store, name, &bare.specification).map(|found| found.held()),
     };
-    let not_in_place = match newest.as_ref().filter(|held| held.specification.differs(&bare.specification).is_none()) {
+    // A server that cannot be read must not keep a certificate from being renewed: installing it says why.
+    let deployment = match newest.as_ref().filter(|held| held.specification.differs(&bare.specification).is_none()) {
         Some(Held { generation, .. }) => {
             let placement = Placement::of(name, entry, &entry.names, *generation);
-            match install::plan(context, store, &placement, configs).await {
-                Ok(plans) => install::lacking(&plans, store, &placement),
-                // A server that cannot be read must not keep a certificate from being renewed: installing it says why.
-                Err(error) => vec![error.to_string()],
-            }
+            Some(install::deployment(context, store, &placement, servers).await?)
         }
-        None => Vec::new(),
+        None => None,
     };
     let open = store.open_journey(name)?;
     let unfinished = |open: &&JourneyRow| {
@@ -96,7 +93,7 @@ pub(crate) async fn gather(
         open: open.map(summary),
         failures: store.failures(name)?.map(|(failures, _)| failures),
         authority_hold: store.authority_hold(&entry.authority, &section_of(context, &entry.authority))?,
-        not_in_place,
+        deployment,
         next_generation,
         ..bare
     })

@@ -1,6 +1,7 @@
 //! Brings everything in the inventory to where it should be.
 
 mod actions;
+mod deploy;
 pub(crate) mod entry;
 pub(crate) mod gather;
 mod lost;

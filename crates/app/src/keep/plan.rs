@@ -4,7 +4,7 @@ use super::entry::{Ending, KeepEntry, KeepOptions, PlannedServer};
 use super::gather::{chosen, gather};
 use crate::StepError;
 use eskort_core::context::Context;
-use eskort_core::decision::{Decision, decide};
+use eskort_core::decision::{Decision, Obtaining, decide};
 use eskort_core::inventory::CertificateEntry;
 use eskort_install::{self as install, Facts as ServerFacts, Placement};
 use eskort_store::{Store, StoreError};
@@ -17,13 +17,13 @@ pub(crate) async fn plan_only(context: &Context, options: &KeepOptions) -> Resul
     };
     let now = (context.now)();
     let insist = !options.only.is_empty();
-    let configs = ServerFacts::default();
+    let servers = ServerFacts::default();
     let mut entries = Vec::new();
     for (name, entry) in chosen(context, options) {
-        let gathered = gather(context, &store, name, entry, &configs).await;
+        let gathered = gather(context, &store, name, entry, &servers).await;
         entries.push(match gathered.map(|facts| decide(&facts, now, insist)) {
             Err(error) => failed(name, None, error),
-            Ok(decision) => match planned_changes(context, &store, name, entry, &decision, &configs).await {
+            Ok(decision) => match planned_changes(context, &store, name, entry, &decision, &servers).await {
                 Ok(changes) => {
                     let ending = Ending::Planned(changes);
                     KeepEntry::new(name, Some(decision), ending)
@@ -47,11 +47,14 @@ async fn planned_changes(
     name: &str,
     entry: &CertificateEntry,
     decision: &Decision,
-    configs: &ServerFacts,
+    servers: &ServerFacts,
 ) -> Result<Vec<PlannedServer>, StepError> {
     let Some(generation) = decision.generation() else { return Ok(Vec::new()) };
-    let placement = Placement { preview: true, ..Placement::of(name, entry, &entry.names, generation) };
-    let plans = install::plan(context, store, &placement, configs).await?;
+    let mut placement = Placement { preview: true, ..Placement::of(name, entry, &entry.names, generation) };
+    if let Decision { place: Some(place), obtain: Obtaining::Rest { .. } } = decision {
+        placement = placement.on(|server| place.targets.iter().any(|t| t.server == server && t.is_to_install()));
+    }
+    let plans = install::plan(context, store, &placement, servers).await?;
     let planned = |plan: install::ServerPlan| PlannedServer {
         server: plan.server,
         changes: plan.changes.into_iter().map(|c| (c.path, c.how)).collect(),

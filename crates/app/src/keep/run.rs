@@ -1,24 +1,24 @@
 //! One certificate's turn in a run of `keep`: decides, and carries the decision out.
 
 use super::actions::{AcmeOrders, JourneyActions, Publication, Work};
+use super::deploy::{Deployed, Deploying};
 use super::entry::{Ending, KeepEntry, Placed};
 use super::gather::{gather, section_of, specification_of, still_fits};
 use super::lost;
-use super::steps::{Acted, Actions, Awaited, Driver, Step};
+use super::steps::{Awaited, Driver, Step};
 use crate::StepError;
 use crate::by_hand::validation::is_published_for_validation;
 use crate::stop::Stop;
 use eskort_core::context::Context;
-use eskort_core::decision::{
-    AuthorityHold, Concerns, Decision, Obtaining, PutInPlace, Specification, decide, hold_after,
-};
+use eskort_core::decision::{AuthorityHold, Concerns, Decision, Obtaining, Specification, decide, hold_after};
+use eskort_core::deployment::Deployment;
 use eskort_core::inventory::CertificateEntry;
-use eskort_core::journey::{Acme, Action, Milestone, Outcome, Stage, WaitsFor};
+use eskort_core::journey::{Acme, Milestone, Stage, WaitsFor};
 use eskort_core::pki::AssembledChain;
 use eskort_core::progress::Progress;
 use eskort_core::words;
 use eskort_host::panic_point;
-use eskort_install::Facts as ServerFacts;
+use eskort_install::{self as install, Facts as ServerFacts, Placement};
 use eskort_prove::pay_debts;
 use eskort_store::{JourneyRow, Store, StoreError};
 use eskort_talk::Conversation;
@@ -41,7 +41,7 @@ pub(crate) struct Run<'a> {
     /// Answers that a person has brought, by certificate.
     answers: BTreeMap<String, AssembledChain>,
     /// What was read of servers.
-    configs: ServerFacts,
+    servers: ServerFacts,
 }
 
 impl<'a> Run<'a> {
@@ -55,7 +55,7 @@ impl<'a> Run<'a> {
             out_of_reach,
             stop: Stop::listen(),
             answers,
-            configs: ServerFacts::default(),
+            servers: ServerFacts::default(),
         }
     }
 
@@ -94,10 +94,10 @@ impl<'a> Run<'a> {
         self.context.report(&Progress::Certificate { name: name.to_owned(), decision: decision.clone() });
         panic_point(name);
         let mut placed = None;
-        if let Some(place) = &decision.put_in_place {
-            placed = Some((place.generation, self.put_in_place(name, entry, place).await));
+        if let Some(place) = &decision.place {
+            placed = Some((place.generation, self.deploy(name, entry, place).await));
         }
-        let ending = match self.obtain(name, entry, &decision.obtain).await {
+        let ending = match self.obtain_and_deploy(name, entry, &decision.obtain).await {
             Ok(Ending::AtRest { validity }) => match placed.take() {
                 Some((_, Ok(arrived))) => arrived,
                 Some((_, Err(error))) => self.failed(name, error).await,
@@ -114,7 +114,7 @@ impl<'a> Run<'a> {
         };
         // Whatever took its time or changed a server: what was read before may not be so any more.
         if placed.is_some() || !matches!(ending, Ending::AtRest { .. } | Ending::Held { .. }) {
-            self.configs = self.configs.anew().await;
+            self.servers = self.servers.anew().await;
         }
         let mut entry = KeepEntry::new(name, Some(decision), ending);
         // Once a newer generation has arrived, what became of the one before is of no interest.
@@ -137,7 +137,7 @@ impl<'a> Run<'a> {
                 format!("{name}: generation {generation} was found in the state folder; the ledger did not know it");
             context.report(&Progress::Note(text));
         }
-        let mut facts = gather(context, store, name, entry, &self.configs).await?;
+        let mut facts = gather(context, store, name, entry, &self.servers).await?;
         let Some(reason) = self.out_of_reach.get(&entry.authority) else { return Ok(decide(&facts, now, insist)) };
         // What would ask the authority is held; all else is done.
         let until = now + SignedDuration::from_secs(1);
@@ -222,33 +222,34 @@ impl<'a> Run<'a> {
         self.store.discard_unfinished(name, open.generation)
     }
 
-    /// Puts the newest generation in place, beside any journey.
-    async fn put_in_place(
+    /// Puts a stored generation where it is lacking.
+    async fn deploy(&self, name: &str, entry: &CertificateEntry, deployment: &Deployment) -> Result<Ending, StepError> {
+        let (context, store, generation) = (self.context, self.store, deployment.generation);
+        let placement = Placement::of(name, entry, &entry.names, generation);
+        let (stop, servers) = (&self.stop, &self.servers);
+        let deploying = Deploying { context, store, stop, placement, servers };
+        let Deployed { looked_at, unconfirmed } = deploying.run(deployment).await?;
+        let arrived = store.newest(name)?.filter(|g| g.number == generation);
+        store.clear_failures(name)?;
+        Ok(Ending::Arrived { generation, validity: arrived.map(|g| g.validity), looked_at, unconfirmed })
+    }
+
+    /// Obtains a generation, where that is decided, and puts it on all servers.
+    async fn obtain_and_deploy(
         &mut self,
         name: &str,
         entry: &CertificateEntry,
-        place: &PutInPlace,
+        decision: &Obtaining,
     ) -> Result<Ending, StepError> {
-        let (context, store) = (self.context, self.store);
-        let generation = place.generation;
-        let stop = self.stop.clone();
-        let mut actions = self.actions(name, entry, specification_of(context, entry), generation);
-        finished(context, &stop, actions.act(&Action::Install, 0, true)).await?;
-        store.add_event(name, &format!("put in place (generation {generation})"), (context.now)())?;
-        let detail = detail(&actions, entry.key.word(), generation, Milestone::Installed)?;
-        context.report(&Progress::Passed { milestone: Milestone::Installed, detail });
-        let unconfirmed = match actions.act(&Action::Confirm, 0, true).await? {
-            Acted::Came(Outcome::Unreachable { why }) => Some(why),
-            _ => {
-                let detail = detail_of_confirmed(&actions);
-                context.report(&Progress::Passed { milestone: Milestone::Confirmed, detail });
-                None
-            }
+        let generation = match self.obtain(name, entry, decision).await? {
+            Obtained::Generation(generation) => generation,
+            Obtained::Nothing(ending) => return Ok(ending),
         };
-        let looked_at = actions.checked;
-        let validity = store.newest(name)?.map(|g| g.validity);
-        store.clear_failures(name)?;
-        Ok(Ending::Arrived { generation, validity, looked_at, unconfirmed })
+        // Much may have changed on a server while the authority was at work.
+        self.servers = self.servers.anew().await;
+        let placement = Placement::of(name, entry, &entry.names, generation);
+        let deployment = install::deployment(self.context, self.store, &placement, &self.servers).await?;
+        self.deploy(name, entry, &deployment).await
     }
 
     async fn obtain(
@@ -256,7 +257,7 @@ impl<'a> Run<'a> {
         name: &str,
         entry: &CertificateEntry,
         decision: &Obtaining,
-    ) -> Result<Ending, StepError> {
+    ) -> Result<Obtained, StepError> {
         let (store, now) = (self.store, (self.context.now)());
         let specification = specification_of(self.context, entry);
         let mut open = store.open_journey(name)?;
@@ -273,14 +274,14 @@ impl<'a> Run<'a> {
         }
         let journey = match decision {
             Obtaining::Rest { .. } => {
-                return Ok(Ending::AtRest { validity: store.newest(name)?.map(|g| g.validity) });
+                return Ok(Obtained::Nothing(Ending::AtRest { validity: store.newest(name)?.map(|g| g.validity) }));
             }
             Obtaining::OutOfReach { reason } | Obtaining::Hold { authority: Some(reason), .. } => {
-                return Ok(Ending::Held { reason: reason.clone() });
+                return Ok(Obtained::Nothing(Ending::Held { reason: reason.clone() }));
             }
             Obtaining::Hold { .. } => {
                 let reason = store.failures(name)?.map(|(_, reason)| reason).unwrap_or_default();
-                return Ok(Ending::Held { reason });
+                return Ok(Obtained::Nothing(Ending::Held { reason }));
             }
             Obtaining::Start { generation, .. } => {
                 store.start_journey(name, *generation, &specification, Stage::Opened, now)?
@@ -288,14 +289,10 @@ impl<'a> Run<'a> {
             Obtaining::GoOn { .. } => open.expect("the decision was made for an open journey"),
         };
         let generation = journey.generation;
-        let (looked_at, reached) = self.travel(name, entry, journey).await?;
-        let unconfirmed = match reached {
-            Reached::End(Stage::Unconfirmed { why }) => Some(why),
-            Reached::End(_) => None,
-            Reached::Awaits(awaited) => return Ok(awaited.into()),
-        };
-        let arrived = store.newest(name)?.filter(|g| g.number == generation);
-        Ok(Ending::Arrived { generation, validity: arrived.map(|g| g.validity), looked_at, unconfirmed })
+        Ok(match self.travel(name, entry, journey).await? {
+            Reached::End => Obtained::Generation(generation),
+            Reached::Awaits(awaited) => Obtained::Nothing(awaited.into()),
+        })
     }
 
     /// Returns the actions for a generation.
@@ -314,40 +311,43 @@ impl<'a> Run<'a> {
                 entry,
                 specification,
                 generation,
-                servers: &self.configs,
             },
             acme: AcmeOrders::new(&mut self.conversations),
             publication: Publication::default(),
             answer: self.answers.remove(name),
-            installed_since: None,
-            checked: 0,
         }
     }
 
-    /// Goes on with a journey to its end, or until it waits beyond this run. Returns how many endpoints were looked at, and where it
-    /// ended or what it waits for.
+    /// Goes on with a journey to its end, or until it waits beyond this run.
     async fn travel(
         &mut self,
         name: &str,
         entry: &CertificateEntry,
         journey: JourneyRow,
-    ) -> Result<(usize, Reached), StepError> {
+    ) -> Result<Reached, StepError> {
         let (store, stop) = (self.store, self.stop.clone());
         let mut actions = self.actions(name, entry, journey.specification.clone(), journey.generation);
         let reached = steps(&mut actions, Driver::new(store, name, journey), &stop).await?;
-        let looked_at = actions.checked;
-        if matches!(reached, Reached::End(_)) {
+        if matches!(reached, Reached::End) {
             store.clear_failures(name)?;
             store.end_authority_hold(&entry.authority)?;
         }
-        Ok((looked_at, reached))
+        Ok(reached)
     }
+}
+
+/// What came of obtaining a generation.
+enum Obtained {
+    /// This one is stored.
+    Generation(u32),
+    /// None, and the certificate's turn ends with that.
+    Nothing(Ending),
 }
 
 /// How far a journey has come in a run.
 enum Reached {
-    /// Its end, at this stage.
-    End(Stage),
+    /// Its end: the generation is stored.
+    End,
     /// Something that it waits for beyond the run.
     Awaits(Awaited),
 }
@@ -373,21 +373,8 @@ async fn caught<T>(future: impl Future<Output = T>) -> Result<T, String> {
     .await
 }
 
-/// Lets an installation come to its end, or be undone, though somebody asks the program to stop: it is not left in the middle.
-async fn finished<T>(context: &Context, stop: &Stop, installation: impl Future<Output = T>) -> T {
-    let mut installation = std::pin::pin!(installation);
-    tokio::select! {
-        done = &mut installation => return done,
-        () = stop.asked(1) => {
-            let text = "finishing the installation before this run stops; asked again, it stops at once";
-            context.report(&Progress::Note(text.into()));
-        }
-    }
-    installation.await
-}
-
-/// Does step after step until the journey ends, or until somebody asks the program to stop. Returns where it ended, or what it waits
-/// for beyond this run.
+/// Does step after step until the journey ends, or until somebody asks the program to stop. Returns how far it
+/// came.
 async fn steps(actions: &mut JourneyActions<'_>, mut driver: Driver<'_>, stop: &Stop) -> Result<Reached, StepError> {
     let (context, store, name) = (actions.work.context, actions.work.store, actions.work.certificate);
     let timeout = context.inventory.authorities[&actions.work.entry.authority].timeout;
@@ -395,18 +382,13 @@ async fn steps(actions: &mut JourneyActions<'_>, mut driver: Driver<'_>, stop: &
     let mut waiting_since: Option<Timestamp> = None;
     loop {
         let now = (context.now)();
-        let installs = driver.journey().stage == Stage::Issued;
-        let step = if installs {
-            finished(context, stop, driver.step(actions, now)).await?
-        } else {
-            tokio::select! {
-                biased;
-                () = stop.asked(1) => return Err(StepError::Interrupted),
-                step = driver.step(actions, now) => step?,
-            }
+        let step = tokio::select! {
+            biased;
+            () = stop.asked(1) => return Err(StepError::Interrupted),
+            step = driver.step(actions, now) => step?,
         };
         match step {
-            Step::Done => return Ok(Reached::End(driver.journey().stage.clone())),
+            Step::Done => return Ok(Reached::End),
             Step::Awaits(awaited) => return Ok(Reached::Awaits(awaited)),
             Step::Wait(until, waits_for) => {
                 let since = *waiting_since.get_or_insert(now);
@@ -436,7 +418,7 @@ async fn steps(actions: &mut JourneyActions<'_>, mut driver: Driver<'_>, stop: &
                 if let Some(milestone) = passed {
                     waiting_since = None;
                     let journey = driver.journey();
-                    let detail = detail(actions, &journey.specification.key, journey.generation, milestone)?;
+                    let detail = detail(actions, &journey.specification.key, milestone)?;
                     context.report(&Progress::Passed { milestone, detail });
                     if milestone == Milestone::Proved && actions.work.has_records_by_hand() {
                         context.report(&Progress::Note("the records placed by hand can be removed now".into()));
@@ -448,12 +430,7 @@ async fn steps(actions: &mut JourneyActions<'_>, mut driver: Driver<'_>, stop: &
 }
 
 /// Returns what there is to say about a stage that was passed.
-fn detail(
-    actions: &JourneyActions<'_>,
-    key: &str,
-    generation: u32,
-    milestone: Milestone,
-) -> Result<String, StoreError> {
+fn detail(actions: &JourneyActions<'_>, key: &str, milestone: Milestone) -> Result<String, StoreError> {
     Ok(match milestone {
         Milestone::Prepared => format!("key ({key}) stored, readable by its owner only"),
         Milestone::Ordered => {
@@ -469,15 +446,7 @@ fn detail(
             }
             None => String::new(),
         },
-        Milestone::Installed if actions.work.entry.install.is_empty() => {
-            "nowhere: the inventory names no server".to_owned()
-        }
-        Milestone::Installed => format!("generation {generation} is in use"),
-        Milestone::Confirmed => detail_of_confirmed(actions),
+        // Those of the deployment.
+        Milestone::Installed | Milestone::Confirmed => String::new(),
     })
-}
-
-fn detail_of_confirmed(actions: &JourneyActions<'_>) -> String {
-    let text = if actions.checked == 0 { "stored; no endpoint to check" } else { "checked live, as visitors see it" };
-    text.to_owned()
 }

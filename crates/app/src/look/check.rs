@@ -127,20 +127,19 @@ pub async fn check(context: &Context, target: &CheckTarget) -> Result<Vec<Endpoi
             let entry = &context.inventory.certificates[name];
             let generation = store.newest(name)?.map_or(0, |g| g.number);
             let placement = Placement { preview: true, ..Placement::of(name, entry, &entry.names, generation) };
-            look_at(context, &store, name, &placement, &Facts::default()).await
+            let endpoints = install::endpoints(context, &store, &placement, &Facts::default()).await?;
+            look_at(context, &store, name, &endpoints).await
         }
     }
 }
 
-/// Looks at every endpoint of a certificate, where visitors would find it.
+/// Looks at the endpoints of a certificate, where visitors would find it. The reports come in the order of the endpoints.
 pub(crate) async fn look_at(
     context: &Context,
     store: &Store,
     certificate: &str,
-    placement: &Placement<'_>,
-    configs: &Facts,
+    endpoints: &[LiveEndpoint],
 ) -> Result<Vec<EndpointReport>, StepError> {
-    let endpoints = install::endpoints(context, store, placement, configs).await?;
     if endpoints.is_empty() {
         return Ok(Vec::new());
     }
@@ -150,7 +149,7 @@ pub(crate) async fn look_at(
     let expected = expected(store, certificate)?;
     let mut reports = Vec::new();
     for LiveEndpoint { name, port, instead, .. } in endpoints {
-        reports.push(look(Some(certificate.into()), &name, port, instead, &trust, expected.as_ref(), context).await);
+        reports.push(look(Some(certificate.into()), name, *port, *instead, &trust, expected.as_ref(), context).await);
     }
     Ok(reports)
 }

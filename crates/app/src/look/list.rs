@@ -21,6 +21,13 @@ pub enum State {
         /// Why not.
         why: String,
     },
+    /// Some servers do not have the newest generation yet.
+    PartlyInstalled {
+        /// How many have it.
+        have: usize,
+        /// How many the inventory names.
+        servers: usize,
+    },
     /// A journey is under way.
     UnderWay {
         /// The last of the six stages it passed; empty before the first.
@@ -55,6 +62,8 @@ impl State {
             State::Missing => "none yet".into(),
             State::Good => "good".into(),
             State::Unconfirmed { .. } => "good, not confirmed from here".into(),
+            State::PartlyInstalled { have: 0, .. } => "not installed yet".into(),
+            State::PartlyInstalled { have, servers } => format!("on {have} of {servers} servers"),
             State::UnderWay { passed } if passed.is_empty() => "under way".into(),
             State::UnderWay { passed } => format!("under way: {passed}"),
             State::AwaitsPerson { age, .. } if age.is_empty() => "waits for you".into(),
@@ -103,7 +112,8 @@ pub fn list(context: &Context) -> Result<Vec<ListRow>, StoreError> {
     for (name, entry) in &context.inventory.certificates {
         let names = entry.names.iter().map(ToString::to_string).collect();
         let lead = context.inventory.authorities[&entry.authority].lead();
-        let upkeep = Upkeep { by_hand: context.inventory.awaits_person(entry), lead };
+        let servers = entry.install.iter().map(|install| install.server.as_str()).collect();
+        let upkeep = Upkeep { by_hand: context.inventory.awaits_person(entry), lead, servers };
         rows.push(row(name.clone(), names, known.remove(name), Some(&upkeep), now));
     }
     for (name, overview) in known {
@@ -122,23 +132,28 @@ pub fn age(since: Timestamp, now: Timestamp) -> String {
 }
 
 /// What the inventory says of a certificate's renewals.
-struct Upkeep {
+struct Upkeep<'a> {
     /// Whether a person proves control.
     by_hand: bool,
     /// How long before the end a renewal has to begin at the latest.
     lead: SignedDuration,
+    /// The servers that are to have it.
+    servers: Vec<&'a str>,
 }
 
 fn row(
     certificate: String,
     names: Vec<String>,
     known: Option<Overview>,
-    upkeep: Option<&Upkeep>,
+    upkeep: Option<&Upkeep<'_>>,
     now: Timestamp,
 ) -> ListRow {
     let newest = known.as_ref().and_then(|o| o.newest);
     let validity = newest.map(|(_, v)| v);
     let renew_at = validity.map(|v| v.renew_at_with(upkeep.map_or(SignedDuration::ZERO, |w| w.lead)));
+    let has = |server: &&&str| known.as_ref().is_some_and(|o| o.installed_on.contains(**server));
+    let servers = upkeep.map_or(0, |u| u.servers.len());
+    let have = upkeep.map_or(0, |u| u.servers.iter().filter(has).count());
     let state = match (known, validity) {
         _ if upkeep.is_none() => State::NotInInventory,
         (_, Some(v)) if now >= v.not_after => State::Expired,
@@ -150,6 +165,7 @@ fn row(
         }
         (Some(Overview { open: Some(journey), .. }), _) => State::UnderWay { passed: journey.passed },
         (_, Some(_)) if renew_at.is_some_and(|at| now >= at) => State::Due,
+        (_, Some(_)) if have < servers => State::PartlyInstalled { have, servers },
         (Some(Overview { unreachable: Some(why), confirmed: false, .. }), Some(_)) => State::Unconfirmed { why },
         (_, Some(_)) => State::Good,
         (_, None) => State::Missing,

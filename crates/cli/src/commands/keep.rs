@@ -134,7 +134,7 @@ fn headline(entry: &KeepEntry) -> String {
     {
         return format!("`{name}` {NOT_AS_IT_SHOULD_BE}");
     }
-    match (&decision.obtain, &decision.put_in_place) {
+    match (&decision.obtain, &decision.place) {
         (Obtaining::Start { why, .. }, _) if *why != Reason::First => {
             format!("cannot renew `{name}` ({})", why.words())
         }

@@ -53,6 +53,7 @@ pub(crate) fn tone(state: &State) -> Tone {
         State::Good => Tone::Good,
         State::Missing
         | State::Unconfirmed { .. }
+        | State::PartlyInstalled { .. }
         | State::UnderWay { .. }
         | State::AwaitsPerson { .. }
         | State::Due => Tone::Notice,

@@ -1,4 +1,5 @@
 use super::*;
+use crate::deployment::{Lack, Target};
 use crate::pki::KeyKind;
 
 fn wanted(names: &[&str], key: KeyKind) -> Specification {
@@ -21,10 +22,17 @@ fn facts() -> Facts {
         open: None,
         failures: None,
         authority_hold: None,
-        not_in_place: Vec::new(),
+        deployment: Some(deployment(3, false)),
         next_generation: 4,
         lead: SignedDuration::ZERO,
     }
+}
+
+/// What server `front` lacks of a generation.
+fn deployment(generation: u32, lacks: bool) -> Deployment {
+    let target = Target { server: "front".into(), host: None, lacks: vec![Lack::Current] };
+    let targets = if lacks { vec![target] } else { Vec::new() };
+    Deployment { generation, switch_current: lacks, targets, servers: 1 }
 }
 
 fn on(date: &str) -> Timestamp {
@@ -57,7 +65,7 @@ fn each_fact_leads_to_its_decision() {
         (specification.request, specification.reached) = (None, None);
     };
     let given = |f: &mut Facts| f.next_generation = 9;
-    let server = |f: &mut Facts| f.not_in_place.push("server `front`".into());
+    let server = |f: &mut Facts| f.deployment = Some(deployment(3, true));
     let both = |f: &mut Facts| {
         server(f);
         f.specification.key = KeyKind::P384.word().into();
@@ -79,14 +87,14 @@ fn each_fact_leads_to_its_decision() {
         ),
         (GOOD, &older, "nothing to do; renewal on 2026-03-02"),
         (DUE, &given, "get a new certificate (generation 9): renewal is due"),
-        (GOOD, &server, "put generation 3 in place: server `front`"),
+        (GOOD, &server, "put generation 3 in place: server `front` uses an older one"),
         // What was made for something else is not put anywhere any more, nor what has expired.
         (GOOD, &both, "get a new certificate (generation 4): the kind of key in the inventory changed"),
         (OVER, &server, "get a new certificate (generation 4): it has expired"),
         (
             DUE,
             &server,
-            "put generation 3 in place: server `front`; get a new certificate (generation 4): renewal is due",
+            "put generation 3 in place: server `front` uses an older one; get a new certificate (generation 4): renewal is due",
         ),
         (
             DUE,
@@ -94,7 +102,7 @@ fn each_fact_leads_to_its_decision() {
                 server(f);
                 f.authority_hold = Some(AuthorityHold { until: on("2026-03-09"), reason: "down".into() });
             },
-            "put generation 3 in place: server `front`; its authority is not asked again until 2026-03-09 00:00 UTC",
+            "put generation 3 in place: server `front` uses an older one; its authority is not asked again until 2026-03-09 00:00 UTC",
         ),
     ];
     for (date, change, said) in table {
@@ -109,17 +117,15 @@ fn each_fact_leads_to_its_decision() {
 #[test]
 fn no_open_journey_stands_in_the_way_of_a_renewal() {
     use Milestone as M;
-    let stages = [None, Some(M::Prepared), Some(M::Ordered), Some(M::Proved), Some(M::Issued), Some(M::Installed)];
+    let stages = [None, Some(M::Prepared), Some(M::Ordered), Some(M::Proved)];
     for passed in stages {
         for date in [GOOD, DUE, OVER] {
             for fits in [true, false] {
-                for lacks in [true, false] {
+                // A program that died while it stored the chain left a journey whose generation is stored.
+                for (lacks, stored) in [(true, false), (false, false), (true, true), (false, true)] {
                     let mut facts = facts();
-                    let stored = passed >= Some(M::Issued);
                     open(&mut facts, if stored { 3 } else { 4 }, fits, passed);
-                    if lacks {
-                        facts.not_in_place.push("server `front`".into());
-                    }
+                    facts.deployment = Some(deployment(3, lacks));
                     let decision = decide(&facts, on(date), false);
                     let case = format!("{passed:?} {date} fits {fits} lacks {lacks}: {decision:?}");
                     let next = facts.next_generation;
@@ -136,7 +142,7 @@ fn no_open_journey_stands_in_the_way_of_a_renewal() {
                         Obtaining::OutOfReach { .. } | Obtaining::Hold { .. } => panic!("{case}"),
                     }
                     let by_journey = stored && fits && date == GOOD;
-                    assert_eq!(decision.put_in_place.is_some(), lacks && date != OVER && !by_journey, "{case}");
+                    assert_eq!(decision.place.is_some(), lacks && date != OVER && !by_journey, "{case}");
                 }
             }
         }
@@ -162,19 +168,7 @@ fn in_ten_years_with_a_server_that_fails_or_cannot_be_looked_at_every_renewal_co
             let mut obtained = 0_u32;
             while now < on("2036-01-01") {
                 let decision = decide(&facts, now, false);
-                let install = |facts: &mut Facts, in_place: &mut Option<u32>, generation: u32| {
-                    let passed = if broken.installs { Milestone::Issued } else { Milestone::Installed };
-                    if !broken.installs {
-                        *in_place = Some(generation);
-                    }
-                    // What cannot be seen from here ends the journey all the same.
-                    facts.open = (broken.installs || broken.looks).then_some(OpenJourney {
-                        generation,
-                        fits: true,
-                        passed: Some(passed),
-                    });
-                };
-                if let Some(place) = &decision.put_in_place
+                if let Some(place) = &decision.place
                     && !broken.installs
                 {
                     in_place = Some(place.generation);
@@ -193,13 +187,19 @@ fn in_ten_years_with_a_server_that_fails_or_cannot_be_looked_at_every_renewal_co
                         facts.newest = Some(Held { generation, specification: facts.specification.clone(), validity });
                         (facts.next_generation, facts.failures) = (generation + 1, None);
                         obtained += 1;
-                        install(&mut facts, &mut in_place, generation);
+                        in_place = if broken.installs { in_place } else { Some(generation) };
                     }
-                    Obtaining::GoOn { generation, .. } => install(&mut facts, &mut in_place, generation),
+                    Obtaining::GoOn { .. } => panic!("no journey is left open"),
                     Obtaining::Rest { .. } | Obtaining::OutOfReach { .. } | Obtaining::Hold { .. } => {}
                 }
                 let newest = facts.newest.as_ref().map(|held| held.generation);
-                facts.not_in_place = (in_place != newest).then(|| "server `front`".to_owned()).into_iter().collect();
+                let check = Target { server: "front".into(), host: None, lacks: vec![Lack::Check] };
+                facts.deployment = newest.map(|newest| match in_place {
+                    Some(at) if at == newest && broken.looks => {
+                        Deployment { targets: vec![check], ..deployment(newest, false) }
+                    }
+                    at => deployment(newest, at != Some(newest)),
+                });
                 let good = facts.newest.as_ref().is_none_or(|held| now < held.validity.not_after);
                 assert!(good, "{broken:?}: expired at {now}");
                 now += SignedDuration::from_hours(12);
@@ -223,8 +223,9 @@ fn after_failures_it_holds_off_longer_each_time_unless_asked() {
     assert_eq!(decide(&facts, on("2026-02-08"), false).obtain, held);
     assert!(decide(&facts, on("2026-02-08"), true).acts());
     assert!(decide(&facts, on("2026-02-09"), false).acts());
-    // What lies here already is installed whatever the authority says.
-    facts = Facts { failures: facts.failures, ..self::facts() };
-    open(&mut facts, 3, true, Some(Milestone::Issued));
-    assert!(decide(&facts, on("2026-02-08"), false).acts());
+    // What is stored is installed whatever the authority says.
+    facts = Facts { failures: facts.failures, deployment: Some(deployment(3, true)), ..self::facts() };
+    open(&mut facts, 4, true, Some(Milestone::Ordered));
+    let decision = decide(&facts, on("2026-02-08"), false);
+    assert!(decision.place.is_some() && matches!(decision.obtain, Obtaining::Hold { .. }), "{decision:?}");
 }

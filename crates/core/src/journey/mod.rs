@@ -1,4 +1,6 @@
-//! The journey: one attempt to take a certificate through its six stages.
+//! The journey: one attempt to obtain a certificate, from the key to the stored chain.
+//!
+//! Putting it on servers is no part of it: see [`crate::deployment`].
 //!
 //! [`Stage`] is saved whole after each step. [`Stage::next`] says the one thing to do, [`Stage::apply`] takes in what came
 //! of it; both are pure and total. Every action may be run twice: whoever carries it out looks first at how things are.
@@ -19,7 +21,7 @@ use serde::{Deserialize, Serialize};
 use step::After;
 
 /// The version of the saved form of [`Stage`]. Readers take any older one, and refuse a newer one.
-pub const STAGE_VERSION: u32 = 3;
+pub const STAGE_VERSION: u32 = 4;
 
 /// Where a journey stands. Every variant holds all that a restart needs to go on.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
@@ -31,17 +33,8 @@ pub enum Stage {
     Prepared,
     /// The authority, or a person on the way to it, has the order or the CSR.
     Acquiring(Acquisition),
-    /// The chain is received, matched to the key and stored.
+    /// The chain is received, matched to the key and stored. The end.
     Issued,
-    /// It is on every server named.
-    Installed,
-    /// It was seen live. The end.
-    Confirmed,
-    /// It is on every server named, and could not be looked at from here. The end too: that says nothing against it.
-    Unconfirmed {
-        /// Why not.
-        why: String,
-    },
 }
 
 /// How a certificate is got, and how far that is.
@@ -159,9 +152,7 @@ impl Stage {
         // Until version 2 the ways to get a certificate were not told apart.
         let mut saved: serde_json::Value = serde_json::from_str(text)?;
         let from = match saved["stage"].as_str().unwrap_or_default() {
-            "opened" | "prepared" | "issued" | "installed" | "confirmed" | "unconfirmed" => {
-                return serde_json::from_value(saved);
-            }
+            "opened" | "prepared" | "issued" => return serde_json::from_value(saved),
             "handed-over" => "csr",
             "enrolling" => "est",
             _ => "acme",
@@ -180,9 +171,7 @@ impl Stage {
             Stage::Opened => Next::Act(Action::Prepare),
             Stage::Prepared => Next::Act(Action::PlaceOrder),
             Stage::Acquiring(acquisition) => acquisition.next(now),
-            Stage::Issued => Next::Act(Action::Install),
-            Stage::Installed => Next::Act(Action::Confirm),
-            Stage::Confirmed | Stage::Unconfirmed { .. } => Next::Done,
+            Stage::Issued => Next::Done,
         }
     }
 
@@ -199,9 +188,6 @@ impl Stage {
                 Enrolling::default().apply(&outcome).map(After::stage)
             }
             (Stage::Acquiring(acquisition), outcome) => acquisition.apply(outcome),
-            (Stage::Issued, Outcome::Installed) => Some(Stage::Installed),
-            (Stage::Installed, Outcome::Confirmed) => Some(Stage::Confirmed),
-            (Stage::Installed, Outcome::Unreachable { why }) => Some(Stage::Unconfirmed { why: why.clone() }),
             _ => None,
         };
         after.ok_or_else(|| Box::new(Unexpected { stage: self, outcome }))
@@ -214,8 +200,6 @@ impl Stage {
             Stage::Prepared => Some(Milestone::Prepared),
             Stage::Acquiring(acquisition) => Some(acquisition.milestone()),
             Stage::Issued => Some(Milestone::Issued),
-            Stage::Installed | Stage::Unconfirmed { .. } => Some(Milestone::Installed),
-            Stage::Confirmed => Some(Milestone::Confirmed),
         }
     }
 

@@ -7,7 +7,7 @@ use jiff::{SignedDuration, Timestamp};
 use serde::{Deserialize, Serialize};
 use std::fmt;
 
-/// One of the six stages that people see, whichever way the authority works.
+/// One of the six stages that people see, whichever way the authority works: four of the journey, two of the deployment.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum Milestone {
@@ -185,10 +185,6 @@ pub enum Action {
     AwaitCertificate(OrderRef),
     /// Fetch the chain, match it to the key, store it.
     Fetch(String),
-    /// Put it on every server.
-    Install,
-    /// Look at it as a visitor would.
-    Confirm,
 }
 
 impl Action {
@@ -207,8 +203,6 @@ impl Action {
             Action::Finalize(_) => "send the CSR",
             Action::AwaitCertificate(_) => "wait for the certificate",
             Action::Fetch(_) => "fetch the certificate",
-            Action::Install => "install the certificate",
-            Action::Confirm => "check the site as a visitor",
         }
     }
 
@@ -227,8 +221,6 @@ impl Action {
             Action::Finalize(_) => "finalize",
             Action::AwaitCertificate(_) => "await-certificate",
             Action::Fetch(_) => "fetch",
-            Action::Install => "install",
-            Action::Confirm => "confirm",
         }
     }
 }
@@ -313,15 +305,6 @@ pub enum Outcome {
     Ready(String),
     /// The chain is stored.
     Stored,
-    /// Every server serves it.
-    Installed,
-    /// It was seen live.
-    Confirmed,
-    /// No look was possible from here.
-    Unreachable {
-        /// Why not.
-        why: String,
-    },
 }
 
 /// Returns how long to wait before asking for an order again.

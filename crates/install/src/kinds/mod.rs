@@ -7,10 +7,11 @@ use crate::InstallError;
 use crate::facts::Facts;
 use crate::plan::{LARGEST, LiveEndpoint, Placement, ServerPlan};
 use eskort_core::context::Context;
+use eskort_core::deployment::{Deployment, Lack, Target};
 use eskort_core::inventory::{Install, Server, ServerKind};
 use eskort_host::MachineError;
 use eskort_host::files::Access;
-use eskort_store::Store;
+use eskort_store::{Store, StoreError};
 use std::path::Path;
 
 /// Gathers the facts and plans for every server of a certificate. Reads only.
@@ -24,7 +25,7 @@ pub async fn plan(
     facts: &Facts,
 ) -> Result<Vec<ServerPlan>, InstallError> {
     let mut plans = Vec::new();
-    for install in placement.install {
+    for install in &placement.install {
         plans.push(Planning::new(context, placement, facts, install).plan(store).await?);
     }
     Ok(plans)
@@ -69,16 +70,45 @@ impl<'a> Planning<'a> {
     }
 }
 
-/// Returns what the servers lack of a generation, in words.
-pub fn lacking(plans: &[ServerPlan], store: &Store, placement: &Placement<'_>) -> Vec<String> {
-    let mut lacks: Vec<String> = Vec::new();
-    if !plans.is_empty() && store.current_generation(placement.certificate) != Some(placement.generation) {
-        lacks.push(format!("`current` does not lead to generation {}", placement.generation));
+/// Finds out what servers lack of a stored generation. Reads only. A server that cannot be read is said to lack something that
+/// cannot be told.
+///
+/// # Errors
+/// When the ledger fails.
+pub async fn deployment(
+    context: &Context,
+    store: &Store,
+    placement: &Placement<'_>,
+    facts: &Facts,
+) -> Result<Deployment, StoreError> {
+    let Placement { certificate, generation, .. } = *placement;
+    let switch_current = store.current_generation(certificate) != Some(generation);
+    let rows = store.installs(certificate)?;
+    let mut targets = Vec::new();
+    for install in &placement.install {
+        let planning = Planning::new(context, placement, facts, install);
+        let mut lacks = match planning.plan(store).await {
+            Ok(plan) => plan.changes.into_iter().map(|change| Lack::File { path: change.path }).collect(),
+            Err(error) => vec![Lack::Unknown { why: error.to_string() }],
+        };
+        let (server, host) = (&install.server, planning.server.host.clone());
+        let machine = host.as_deref().unwrap_or_default();
+        let row = rows.iter().find(|row| (&row.server, &*row.machine) == (server, machine));
+        if match planning.server.kind {
+            ServerKind::Nginx { .. } => host.is_none() && switch_current,
+            // Where Eskort writes no file, only the ledger says whether the command was run.
+            ServerKind::Files { ref copies, .. } => copies.is_empty() && !row.is_some_and(|row| row.has(generation)),
+        } {
+            lacks.insert(0, Lack::Current);
+        }
+        if lacks.is_empty() && !row.is_some_and(|row| row.is_settled_with(generation)) {
+            lacks.push(Lack::Check);
+        }
+        if !lacks.is_empty() {
+            targets.push(Target { server: server.clone(), host, lacks });
+        }
     }
-    for plan in plans {
-        lacks.extend(plan.changes.iter().map(|c| format!("{} of server `{}`", c.path.display(), plan.server)));
-    }
-    lacks
+    Ok(Deployment { generation, switch_current, targets, servers: placement.install.len() })
 }
 
 /// Returns the endpoints that a check looks at, without asking for any change.
@@ -92,7 +122,7 @@ pub async fn endpoints(
     facts: &Facts,
 ) -> Result<Vec<LiveEndpoint>, InstallError> {
     let mut endpoints = Vec::new();
-    for install in placement.install {
+    for install in &placement.install {
         let planning = Planning::new(context, placement, facts, install);
         endpoints.extend(match planning.server.kind {
             ServerKind::Nginx { .. } => planning.plan(store).await?.endpoints,

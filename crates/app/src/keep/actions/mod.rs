@@ -1,9 +1,8 @@
-//! Carries a journey's actions out in the real world: with the authority, on the way to it, and on servers.
+//! Carries a journey's actions out in the real world: with the authority, and on the way to it.
 
 mod acme;
 mod by_hand;
 mod est;
-mod install;
 mod prepare;
 mod publish;
 mod work;
@@ -18,7 +17,6 @@ use eskort_core::inventory::AuthorityKind;
 use eskort_core::journey::{Action, Outcome};
 use eskort_core::pki::AssembledChain;
 use eskort_core::progress::Progress;
-use std::time::Instant;
 
 /// The actions of one certificate's journey.
 pub(crate) struct JourneyActions<'a> {
@@ -27,10 +25,6 @@ pub(crate) struct JourneyActions<'a> {
     pub(crate) publication: Publication,
     /// An answer that a person has brought.
     pub(crate) answer: Option<AssembledChain>,
-    /// When this run has installed the generation.
-    pub(crate) installed_since: Option<Instant>,
-    /// How many endpoints were checked in the end.
-    pub(crate) checked: usize,
 }
 
 impl Actions for JourneyActions<'_> {
@@ -79,12 +73,6 @@ impl JourneyActions<'_> {
             Action::Finalize(order) => acme.finalize(work, order, again).await,
             Action::AwaitCertificate(order) => acme.await_certificate(work, order, polls).await,
             Action::Fetch(url) => acme.fetch(work, url).await,
-            Action::Install => {
-                let outcome = install::install(work).await?;
-                self.installed_since = Some(Instant::now());
-                Ok(outcome)
-            }
-            Action::Confirm => install::confirm(work, self.installed_since, &mut self.checked).await,
         };
         outcome.map(Acted::Came)
     }

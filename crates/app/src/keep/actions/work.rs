@@ -5,7 +5,6 @@ use eskort_core::context::Context;
 use eskort_core::decision::Specification;
 use eskort_core::inventory::{CertificateEntry, DnsProof, Part, Proof, RecordWriter};
 use eskort_core::pki::{PkiError, PrivateKey};
-use eskort_install::{Facts, Placement};
 use eskort_prove::Proving;
 use eskort_store::Store;
 
@@ -17,8 +16,6 @@ pub(crate) struct Work<'a> {
     pub(crate) entry: &'a CertificateEntry,
     pub(crate) specification: Specification,
     pub(crate) generation: u32,
-    /// What was read of servers in this run.
-    pub(crate) servers: &'a Facts,
 }
 
 impl Work<'_> {
@@ -52,9 +49,5 @@ impl Work<'_> {
 
     pub(super) fn proving(&self) -> Proving<'_> {
         Proving { context: self.context, store: self.store, certificate: self.certificate, entry: self.entry }
-    }
-
-    pub(super) fn placement(&self) -> Placement<'_> {
-        Placement::of(self.certificate, self.entry, &self.specification.names, self.generation)
     }
 }

@@ -160,14 +160,6 @@ impl ModelActions<'_> {
                 self.world.stored = self.world.orders[url].certified_key;
                 Outcome::Stored
             }
-            Action::Install => {
-                self.world.installed = self.world.stored;
-                Outcome::Installed
-            }
-            Action::Confirm => {
-                self.world.confirmed = self.world.installed.is_some();
-                Outcome::Confirmed
-            }
         })
     }
 
@@ -223,7 +215,7 @@ async fn run(
     let now = Timestamp::UNIX_EPOCH;
     let journey = match store.open_journey("website")? {
         Some(journey) => journey,
-        None if world.confirmed => return Ok(()),
+        None if world.stored.is_some() => return deploy(world, fuse),
         None => store.start_journey("website", 1, &wanted, Stage::Opened, now)?,
     };
     let mut driver = Driver::new(store, "website", journey);
@@ -240,7 +232,16 @@ async fn run(
             Step::Did(_) => {}
         }
     }
-    Ok(())
+    deploy(world, fuse)
+}
+
+/// What follows the journey: it needs no more than what is stored.
+fn deploy(world: &mut World, fuse: &mut Fuse) -> Result<(), StepError> {
+    fuse.point()?;
+    world.installed = world.stored;
+    fuse.point()?;
+    world.confirmed = true;
+    fuse.point()
 }
 
 fn check(store: &Store, world: &World, most_orders: usize) -> Result<(), String> {

@@ -1,0 +1,172 @@
+//! Puts a generation on its servers, and checks it there as a visitor would.
+
+use crate::StepError;
+use crate::look::check::{self, EndpointReport};
+use crate::stop::Stop;
+use eskort_core::context::Context;
+use eskort_core::deployment::{Deployment, Target};
+use eskort_core::finding::{Finding, Severity, Topic};
+use eskort_core::journey::Milestone;
+use eskort_core::progress::Progress;
+use eskort_host::crash_point;
+use eskort_install::{self as install, Facts as ServerFacts, LiveEndpoint, Placement};
+use eskort_store::{InstallRow, InstallState, Store};
+use std::time::{Duration, Instant};
+
+/// How long to wait before an endpoint is checked again.
+const CHECK_AGAIN: Duration = Duration::from_millis(200);
+
+/// A generation on its way to servers.
+pub(crate) struct Deploying<'a> {
+    pub(crate) context: &'a Context,
+    pub(crate) store: &'a Store,
+    pub(crate) stop: &'a Stop,
+    pub(crate) placement: Placement<'a>,
+    /// What was read of servers when it was found out what they lack.
+    pub(crate) servers: &'a ServerFacts,
+}
+
+/// What came of it.
+#[derive(Default)]
+pub(crate) struct Deployed {
+    /// How many endpoints answered.
+    pub(crate) looked_at: usize,
+    /// Why some could not be looked at from here, though the generation is installed.
+    pub(crate) unconfirmed: Option<String>,
+}
+
+impl Deploying<'_> {
+    /// Installs the generation where something is lacking, all of it or nothing, and looks at it there.
+    pub(crate) async fn run(&self, deployment: &Deployment) -> Result<Deployed, StepError> {
+        let Deploying { context, stop, placement, .. } = self;
+        let among = |wanted: fn(&Target) -> bool| {
+            placement.on(|server| deployment.targets.iter().any(|target| target.server == server && wanted(target)))
+        };
+        let mut installed_since = None;
+        if deployment.is_to_install() {
+            context.report(&Progress::Doing("install the certificate"));
+            finished(context, stop, self.install(&among(Target::is_to_install))).await?;
+            installed_since = Some(Instant::now());
+            crash_point("installed");
+            let detail = match placement.install.is_empty() {
+                true => "nowhere: the inventory names no server".to_owned(),
+                false => format!("generation {} is in use", placement.generation),
+            };
+            context.report(&Progress::Passed { milestone: Milestone::Installed, detail });
+        }
+        context.report(&Progress::Doing("check the site as a visitor"));
+        let checked = among(|_| true);
+        tokio::select! {
+            biased;
+            () = stop.asked(1) => Err(StepError::Interrupted),
+            deployed = self.confirm(&checked, installed_since) => deployed,
+        }
+    }
+
+    async fn install(&self, placement: &Placement<'_>) -> Result<(), StepError> {
+        let Deploying { context, store, servers, .. } = self;
+        let plans = install::plan(context, store, placement, servers).await?;
+        for finding in plans.iter().flat_map(|p| &p.findings) {
+            let advice = finding.advice.as_ref().map(|advice| format!(" ({advice})")).unwrap_or_default();
+            context.report(&Progress::Note(format!("{}{advice}", finding.text)));
+        }
+        Ok(install::apply(context, store, &plans, placement, servers).await?)
+    }
+
+    /// Looks at every endpoint, and again while one shows another certificate and the servers may still need time: during a
+    /// reload the processes of before and the new ones take connections side by side.
+    async fn look(
+        &self,
+        placement: &Placement<'_>,
+        endpoints: &[LiveEndpoint],
+        installed_since: Option<Instant>,
+    ) -> Result<Vec<EndpointReport>, StepError> {
+        let timeout = endpoints.iter().map(|endpoint| endpoint.reload_timeout).max().unwrap_or_default();
+        loop {
+            let reports = check::look_at(self.context, self.store, placement.certificate, endpoints).await?;
+            let other = |f: &Finding| f.topic == Topic::Installed && f.severity == Severity::Bad;
+            let shown = !reports.iter().flat_map(|report| &report.findings).any(other);
+            if shown || installed_since.is_none_or(|since| since.elapsed() >= timeout) {
+                return Ok(reports);
+            }
+            tokio::time::sleep(CHECK_AGAIN).await;
+        }
+    }
+
+    /// Looks as a visitor would. An endpoint that cannot be reached from here says nothing against the generation: a machine at
+    /// home does not reach itself by name. One that shows something else does.
+    async fn confirm(
+        &self,
+        placement: &Placement<'_>,
+        installed_since: Option<Instant>,
+    ) -> Result<Deployed, StepError> {
+        let Deploying { context, store, servers, .. } = self;
+        let Placement { certificate, generation, .. } = *placement;
+        let endpoints = install::endpoints(context, store, placement, servers).await?;
+        let reports = self.look(placement, &endpoints, installed_since).await?;
+        let mut deployed = Deployed::default();
+        // For each endpoint that cannot be reached: its server, and why.
+        let mut unreachable: Vec<(&str, String)> = Vec::new();
+        for (endpoint, report) in endpoints.iter().zip(&reports) {
+            if report.address.is_none() {
+                let why = report.findings.iter().map(|f| format!("{}: {}", report.endpoint(), f.text));
+                unreachable.extend(why.map(|why| (endpoint.server.as_str(), why)));
+                continue;
+            }
+            deployed.looked_at += 1;
+            // Whether this machine trusts the root says little about the visitors of a private authority.
+            let bad = report.findings.iter().filter(|f| f.severity == Severity::Bad).cloned();
+            let (trust, bad): (Vec<_>, Vec<_>) = bad.partition(|f| f.topic == Topic::Trust);
+            if !bad.is_empty() {
+                return Err(StepError::NotConfirmed { endpoint: report.endpoint(), findings: bad });
+            }
+            for finding in trust {
+                context.report(&Progress::Note(format!("{}: {}", report.endpoint(), finding.text)));
+            }
+        }
+        let now = (context.now)();
+        let words = |of: &dyn Fn(&str) -> bool| -> Option<String> {
+            let why: Vec<&str> = unreachable.iter().filter(|(s, _)| of(s)).map(|(_, why)| why.as_str()).collect();
+            Some(why.join("; ")).filter(|why| !why.is_empty())
+        };
+        let row = |server: &String| {
+            let seen = words(&|of| of == server);
+            let state = if seen.is_none() { InstallState::Confirmed } else { InstallState::Installed };
+            let machine = context.inventory.servers[server].host.clone().unwrap_or_default();
+            InstallRow { machine, server: server.clone(), generation, state, seen, changed: now }
+        };
+        let rows: Vec<InstallRow> = placement.install.iter().map(|install| row(&install.server)).collect();
+        deployed.unconfirmed = words(&|_| true);
+        if let Some(why) = &deployed.unconfirmed {
+            store.record_installs(certificate, &rows, None, now)?;
+            let text = format!(
+                "installed, but not confirmed from here: {why}. A machine that cannot reach itself by name needs `check-address`"
+            );
+            context.report(&Progress::Note(text));
+            return Ok(deployed);
+        }
+        store.mark_confirmed(certificate, generation, now)?;
+        let event = format!("{} (generation {generation})", Milestone::Confirmed);
+        store.record_installs(certificate, &rows, Some(&event), now)?;
+        crash_point("confirmed");
+        let detail = match deployed.looked_at {
+            0 => "stored; no endpoint to check",
+            _ => "checked live, as visitors see it",
+        };
+        context.report(&Progress::Passed { milestone: Milestone::Confirmed, detail: detail.to_owned() });
+        Ok(deployed)
+    }
+}
+
+/// Lets an installation come to its end, or be undone, though somebody asks the program to stop: it is not left in the middle.
+async fn finished<T>(context: &Context, stop: &Stop, installation: impl Future<Output = T>) -> T {
+    let mut installation = std::pin::pin!(installation);
+    tokio::select! {
+        done = &mut installation => return done,
+        () = stop.asked(1) => {
+            let text = "finishing the installation before this run stops; asked again, it stops at once";
+            context.report(&Progress::Note(text.into()));
+        }
+    }
+    installation.await
+}
