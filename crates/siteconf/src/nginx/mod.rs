@@ -1,13 +1,12 @@
 //! nginx: reads its configuration with all includes, finds the server blocks of a certificate's names, plans the edits.
 
-mod blocks;
 mod lex;
 mod plan;
-mod redirect;
+mod sites;
 #[cfg(test)]
 mod tests;
 mod tree;
 
-pub use blocks::{BlockId, Listen, ServerBlock, Sites, Socket};
 pub use plan::{Endpoint, FileChange, PlanError, SitePlan, TlsTarget, plan};
+pub use sites::{BlockId, Listen, ServerBlock, Sites, Socket};
 pub use tree::{Config, ConfigFile, LoadError, ReadFiles, load};

@@ -1,13 +1,15 @@
 //! Plans the edits that make nginx serve a certificate.
 
-use super::blocks::{Listen, ServerBlock, Sites, Socket};
+mod redirect;
+
 use super::lex::quote_word;
-use super::redirect::{self, Redirect};
+use super::sites::{Listen, ServerBlock, Sites, Socket};
 use super::tree::{Config, DirectiveRef};
 use crate::splice::{Edit, EditsOverlap, apply_edits, behind, indent, line_end};
 use eskort_core::finding::{Finding, Severity, Topic};
 use eskort_core::names::Identifier;
 use eskort_core::words;
+use redirect::Redirect;
 use std::collections::{BTreeMap, BTreeSet};
 use std::net::{IpAddr, Ipv4Addr};
 use std::path::{Path, PathBuf};

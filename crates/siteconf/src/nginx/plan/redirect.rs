@@ -1,8 +1,8 @@
 //! Redirecting http to https inside a server block. The block stays as it is: its listeners, its other names and the path of
 //! challenges, however that is served.
 
-use super::blocks::ServerBlock;
-use super::tree::{Config, Directive, DirectiveRef};
+use crate::nginx::sites::ServerBlock;
+use crate::nginx::tree::{Config, Directive, DirectiveRef};
 use eskort_core::names::Identifier;
 use std::collections::BTreeSet;
 use std::ops::Range;
