@@ -1,7 +1,7 @@
 //! What goes wrong when a certificate is put on a server.
 
 use eskort_host::MachineError;
-use eskort_siteconf::nginx::{LoadError, PlanError};
+use eskort_siteconf::{LoadError, PlanError};
 use eskort_store::StoreError;
 use std::io;
 use std::path::PathBuf;
@@ -25,7 +25,7 @@ pub enum InstallError {
         /// The server.
         server: String,
         /// Why.
-        source: PlanError,
+        source: Box<PlanError>,
     },
     /// A file cannot be written.
     #[error("cannot write {}: {source}", path.display())]

@@ -3,7 +3,8 @@
 #![expect(clippy::unwrap_used, clippy::print_stdout, clippy::disallowed_methods, reason = "a benchmark")]
 
 use eskort_core::names::Identifier;
-use eskort_siteconf::nginx::{self, Sites, TlsTarget};
+use eskort_siteconf::TlsTarget;
+use eskort_siteconf::nginx::{self, Sites};
 use std::path::{Path, PathBuf};
 use std::time::Instant;
 

@@ -5,7 +5,8 @@
 #![expect(clippy::disallowed_methods, clippy::disallowed_types, reason = "tests of a pure crate touch the world")]
 
 use eskort_core::names::Identifier;
-use eskort_siteconf::nginx::{self, PlanError, SitePlan, Sites, TlsTarget};
+use eskort_siteconf::nginx::{self, Sites};
+use eskort_siteconf::{PlanError, SitePlan, TlsTarget};
 use std::collections::BTreeMap;
 use std::fs;
 use std::io::{Read, Write};

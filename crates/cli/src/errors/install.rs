@@ -6,7 +6,7 @@ use crate::error_text::ErrorText;
 use eskort_core::words;
 use eskort_host::{CommandError, MachineError};
 use eskort_install::InstallError;
-use eskort_siteconf::nginx::PlanError;
+use eskort_siteconf::PlanError;
 
 pub(crate) fn tell_install(error: &InstallError, certificate: &str) -> ErrorText {
     let told = ErrorText::new(error);
@@ -16,7 +16,7 @@ pub(crate) fn tell_install(error: &InstallError, certificate: &str) -> ErrorText
         InstallError::Load { .. } => {
             told.hint("correct `config` of the server, or the file; run the server's own test")
         }
-        InstallError::Plan { source, .. } => match source {
+        InstallError::Plan { source, .. } => match &**source {
             PlanError::NoServerBlock { .. } => {
                 told.hint("add a server block with these names under server_name").hint(again)
             }
@@ -42,7 +42,11 @@ pub(crate) fn tell_install(error: &InstallError, certificate: &str) -> ErrorText
                 .hint(again),
             PlanError::Variable { .. } => told.hint("choose a state folder without `$` in its path"),
             PlanError::Overlap { .. } => told.hint("nothing was changed; this is a bug in Eskort"),
-            PlanError::SharedLines { .. } => {
+            PlanError::SharedLines { place } => {
+                let told = match place.included_from.first() {
+                    Some((path, line)) => told.hint(format!("one of its includes is at {}:{line}", path.display())),
+                    None => told,
+                };
                 told.hint("move the two ssl_certificate lines from the shared file into each server block").hint(again)
             }
         },

@@ -7,7 +7,7 @@ use eskort_core::finding::{Finding, Severity, Topic};
 use eskort_core::inventory::{CheckAddress, Part, ServerKind};
 use eskort_core::progress::FileChange;
 use eskort_host::files::Access;
-use eskort_siteconf::nginx::{self, TlsTarget};
+use eskort_siteconf::{Endpoint, FileChange as ConfigChange, TlsTarget, nginx};
 use eskort_store::GenerationFolder;
 use std::path::Path;
 
@@ -48,10 +48,10 @@ pub(super) async fn plan(
         redirect: install.redirect,
     };
     let (config_read, sites) = &*loaded;
-    let refused = |source| InstallError::Plan { server: name.clone(), source };
+    let refused = |error| InstallError::Plan { server: name.clone(), source: Box::new(error) };
     let site = nginx::plan(config_read, sites, &target).map_err(refused)?;
     // What visitors reach through something else is looked at where the inventory says, and nowhere else.
-    let endpoint = |e: &nginx::Endpoint| {
+    let endpoint = |e: &Endpoint| {
         let by_inventory = server.check_address.and_then(|address| address.port);
         let port = e.port.or(by_inventory)?;
         Some(LiveEndpoint {
@@ -99,7 +99,7 @@ fn command(words: &[&str], config: &Path) -> Vec<String> {
     ["nginx"].iter().chain(words).copied().chain(["-c", &main]).map(str::to_owned).collect()
 }
 
-fn change(file: &nginx::FileChange) -> Change {
+fn change(file: &ConfigChange) -> Change {
     let (old, new) = (String::from_utf8_lossy(&file.old), String::from_utf8_lossy(&file.new));
     let difference = difference(&old, &new);
     Change { path: file.path.clone(), new: file.new.clone(), access: None, how: FileChange::Lines(difference) }

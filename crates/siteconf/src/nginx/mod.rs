@@ -7,6 +7,6 @@ mod sites;
 mod tests;
 mod tree;
 
-pub use plan::{Endpoint, FileChange, PlanError, SitePlan, TlsTarget, plan};
-pub use sites::{BlockId, Listen, ServerBlock, Sites, Socket};
-pub use tree::{Config, ConfigFile, LoadError, ReadFiles, load};
+pub use plan::plan;
+pub use sites::{BlockId, ServerBlock, Sites};
+pub use tree::{Config, load};

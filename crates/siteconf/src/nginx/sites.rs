@@ -1,181 +1,14 @@
 //! The server blocks of a configuration, with everything that includes bring into them, and which of them answers to a name.
 
 use super::tree::{Config, Directive, DirectiveRef};
-use crate::splice::line_number;
+use crate::site::{Listener, NamePattern, Protocol, Site, SiteName, Socket};
 use eskort_core::names::Identifier;
-use regex::{Regex, RegexBuilder};
+use regex::RegexBuilder;
 use std::collections::HashMap;
-use std::fmt;
 use std::net::{IpAddr, Ipv4Addr};
-use std::path::PathBuf;
 
 /// Patterns that take more than this are not tried.
 const LARGEST_PATTERN: usize = 1 << 20;
-
-/// Where a server block listens.
-#[derive(Clone, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
-pub enum Socket {
-    /// An address, unspecified for all of its family, and a port.
-    Ip(IpAddr, u16),
-    /// A host name, which nginx resolves when it starts, and a port.
-    Host(String, u16),
-    /// The path of a Unix socket.
-    Unix(String),
-}
-
-impl fmt::Display for Socket {
-    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        match self {
-            Socket::Ip(IpAddr::V4(ip), port) if ip.is_unspecified() => write!(f, "{port}"),
-            Socket::Ip(IpAddr::V4(ip), port) => write!(f, "{ip}:{port}"),
-            Socket::Ip(IpAddr::V6(ip), port) => write!(f, "[{ip}]:{port}"),
-            Socket::Host(host, port) => write!(f, "{host}:{port}"),
-            Socket::Unix(path) => write!(f, "unix:{path}"),
-        }
-    }
-}
-
-impl Socket {
-    /// Reads the first word of `listen`.
-    fn parse(text: &str) -> Self {
-        if let Some(path) = text.strip_prefix("unix:") {
-            return Socket::Unix(path.to_owned());
-        }
-        let any = IpAddr::from(Ipv4Addr::UNSPECIFIED);
-        if let Ok(port) = text.parse() {
-            return Socket::Ip(any, port);
-        }
-        let (host, port) = match text.rsplit_once(':') {
-            Some((host, port)) if !port.contains(']') => (host, port.parse().unwrap_or(80)),
-            _ => (text, 80),
-        };
-        match host.trim_matches(['[', ']']).parse() {
-            Ok(ip) => Socket::Ip(ip, port),
-            Err(_) if host == "*" => Socket::Ip(any, port),
-            Err(_) => Socket::Host(host.to_ascii_lowercase(), port),
-        }
-    }
-
-    /// Returns the same at another port; a Unix socket has none.
-    pub(super) fn at_port(&self, port: u16) -> Option<Socket> {
-        match self {
-            Socket::Ip(ip, _) => Some(Socket::Ip(*ip, port)),
-            Socket::Host(host, _) => Some(Socket::Host(host.clone(), port)),
-            Socket::Unix(_) => None,
-        }
-    }
-
-    /// Returns the socket for all addresses that this one takes its own address from.
-    pub(super) fn shadowed(&self) -> Option<Socket> {
-        let (ip, port) = match self {
-            Socket::Ip(ip, port) if !ip.is_unspecified() => (*ip, *port),
-            Socket::Host(_, port) => (Ipv4Addr::LOCALHOST.into(), *port),
-            _ => return None,
-        };
-        let all: IpAddr = if ip.is_ipv4() { [0, 0, 0, 0].into() } else { [0_u16; 8].into() };
-        Some(Socket::Ip(all, port))
-    }
-}
-
-/// A `listen` of a server block.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Listen {
-    /// Where.
-    pub socket: Socket,
-    /// Whether TLS is spoken there.
-    pub tls: bool,
-    /// Whether this block answers there to names that no other does, since it says so.
-    pub default: bool,
-    /// Whether visitors come through a balancer that speaks the PROXY protocol.
-    pub proxy_protocol: bool,
-    /// Whether one socket for both families was asked for.
-    pub(super) both_families: bool,
-}
-
-/// A name of a server block, as nginx matches it.
-#[derive(Clone, Debug)]
-pub(super) enum ServerName {
-    /// This very name or address.
-    Exact(String),
-    /// `*.base`: every name below; `.base`: the base too.
-    Below { base: String, and_base: bool },
-    /// `www.lampholm.*`
-    Before(String),
-    /// A pattern behind `~`; `None` when it is one that cannot be tried here.
-    Pattern(Option<Regex>),
-    /// A word that no visitor asks for, as `_`.
-    Nobody,
-}
-
-impl ServerName {
-    fn parse(word: &str) -> Self {
-        if let Some(pattern) = word.strip_prefix('~') {
-            let caseless = pattern.bytes().any(|b| b.is_ascii_uppercase());
-            let built = RegexBuilder::new(pattern).case_insensitive(caseless).size_limit(LARGEST_PATTERN).build();
-            return ServerName::Pattern(built.ok());
-        }
-        let word = word.to_ascii_lowercase();
-        if let Some(base) = word.strip_prefix("*.") {
-            return ServerName::Below { base: base.to_owned(), and_base: false };
-        }
-        if let Some(base) = word.strip_prefix('.') {
-            return ServerName::Below { base: base.to_owned(), and_base: true };
-        }
-        if let Some(front) = word.strip_suffix(".*") {
-            return ServerName::Before(front.to_owned());
-        }
-        // nginx writes IPv6 addresses in brackets, in any spelling.
-        match word.trim_matches(['[', ']']).parse::<IpAddr>() {
-            Ok(ip) => ServerName::Exact(ip.to_string()),
-            Err(_) if word.contains('.') || word == "localhost" => ServerName::Exact(word),
-            Err(_) if word.is_empty() || !word.bytes().all(|b| b.is_ascii_alphanumeric() || b == b'-') => {
-                ServerName::Nobody
-            }
-            Err(_) => ServerName::Exact(word),
-        }
-    }
-
-    /// How well this answers a name (not a wildcard).
-    fn fit(&self, name: &str) -> Option<NameMatch> {
-        match self {
-            ServerName::Exact(own) => (own == name).then_some(NameMatch::Exact),
-            ServerName::Below { base, and_base } if name == base => and_base.then_some(NameMatch::Exact),
-            ServerName::Below { base, .. } => name
-                .strip_suffix(base.as_str())
-                .filter(|rest| rest.ends_with('.'))
-                .map(|_| NameMatch::Below(base.len())),
-            ServerName::Before(front) => name
-                .strip_prefix(front.as_str())
-                .filter(|rest| rest.starts_with('.'))
-                .map(|_| NameMatch::Before(front.len())),
-            ServerName::Pattern(pattern) => pattern.as_ref()?.is_match(name).then_some(NameMatch::Pattern),
-            ServerName::Nobody => None,
-        }
-    }
-
-    /// Whether certificates with these names are good for all that this stands for. nginx's `*.base` stands for names at any
-    /// depth; whoever writes it means what a certificate's wildcard means.
-    fn is_covered_by(&self, names: &[Identifier]) -> bool {
-        let covered = |wanted: &str| names.iter().any(|name| name.covers(wanted));
-        let wildcard = |base: &str| names.iter().any(|name| name.is_wildcard() && name.base() == base);
-        match self {
-            ServerName::Exact(own) => !own.contains('.') && !own.contains(':') || covered(own),
-            ServerName::Below { base, and_base } => wildcard(base) && (!and_base || covered(base)),
-            ServerName::Before(_) | ServerName::Pattern(_) => false,
-            ServerName::Nobody => true,
-        }
-    }
-}
-
-/// How well a block answers a name, better ones last: nginx takes the exact name, then the longest wildcard at the beginning, then
-/// the longest at the end, then the first pattern.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
-pub(super) enum NameMatch {
-    Pattern,
-    Before(usize),
-    Below(usize),
-    Exact,
-}
 
 /// Tells a block from all others.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
@@ -186,14 +19,8 @@ pub struct BlockId(pub(super) DirectiveRef);
 pub struct ServerBlock {
     /// Which it is.
     pub id: BlockId,
-    /// Its file's path.
-    pub path: PathBuf,
-    /// Where it begins in that file.
-    pub(super) start: usize,
-    /// Its `server_name`s as written, with where each stands.
-    pub(super) names: Vec<(String, ServerName)>,
-    /// Its listeners; one on port 80 when it has no `listen` at all.
-    pub listens: Vec<Listen>,
+    /// What it serves where; one listener on port 80 when it has no `listen` at all.
+    pub site: Site,
     /// What stands in it, includes put in place.
     pub(super) directives: Vec<DirectiveRef>,
     /// Whether it takes a certificate from what surrounds it.
@@ -201,46 +28,8 @@ pub struct ServerBlock {
 }
 
 impl ServerBlock {
-    /// Returns whether it speaks TLS on any listener.
-    pub fn has_tls(&self) -> bool {
-        self.listens.iter().any(|l| l.tls)
-    }
-
     pub(super) fn all<'c>(&'c self, config: &'c Config, name: &'c str) -> impl Iterator<Item = DirectiveRef> + 'c {
         self.directives.iter().copied().filter(move |p| config.get(*p).name == name)
-    }
-
-    /// Returns how well a name of the block answers to a name.
-    pub(super) fn answers(&self, name: &Identifier) -> Option<NameMatch> {
-        if name.is_wildcard() {
-            let hit = |own: &ServerName| match own {
-                ServerName::Exact(own) => name.covers(own),
-                ServerName::Below { base, .. } => *base == name.base(),
-                _ => false,
-            };
-            return self.names.iter().any(|(_, own)| hit(own)).then_some(NameMatch::Exact);
-        }
-        let wanted = name.to_string();
-        self.names.iter().filter_map(|(_, own)| own.fit(&wanted)).max()
-    }
-
-    /// Returns the names that a certificate for `names` is not good for.
-    pub(super) fn foreign_names(&self, names: &[Identifier]) -> Vec<String> {
-        let foreign = self.names.iter().filter(|(_, own)| !own.is_covered_by(names));
-        foreign.map(|(written, _)| written.clone()).collect()
-    }
-
-    /// Returns the names that the block spells out and a certificate for `name` is good for.
-    pub(super) fn spelled_out<'a>(&'a self, name: &'a Identifier) -> impl Iterator<Item = &'a str> {
-        self.names.iter().filter_map(|(_, own)| match own {
-            ServerName::Exact(own) if name.covers(own) => Some(own.as_str()),
-            _ => None,
-        })
-    }
-
-    /// Whether it is there for names that no other block has: it has none that a visitor asks for.
-    fn has_no_names(&self) -> bool {
-        self.names.iter().all(|(_, own)| matches!(own, ServerName::Nobody))
     }
 }
 
@@ -275,18 +64,18 @@ impl Sites {
         let (mut others, mut by_socket) = (Vec::new(), HashMap::<Socket, Vec<usize>>::new());
         for (index, block) in blocks.iter().enumerate() {
             let mut is_other = false;
-            for (_, name) in &block.names {
-                match name {
-                    ServerName::Exact(name) => exact.entry(name.clone()).or_default().push(index),
-                    ServerName::Below { base, .. } => below.entry(base.clone()).or_default().push(index),
-                    ServerName::Before(_) | ServerName::Pattern(_) => is_other = true,
-                    ServerName::Nobody => {}
+            for name in &block.site.names {
+                match &name.pattern {
+                    NamePattern::Exact(name) => exact.entry(name.clone()).or_default().push(index),
+                    NamePattern::Below { base, .. } => below.entry(base.clone()).or_default().push(index),
+                    NamePattern::Before(_) | NamePattern::Pattern(_) => is_other = true,
+                    NamePattern::Nobody => {}
                 }
             }
             if is_other {
                 others.push(index);
             }
-            for listen in &block.listens {
+            for listen in &block.site.listeners {
                 by_socket.entry(listen.socket.clone()).or_default().push(index);
             }
         }
@@ -314,7 +103,7 @@ impl Sites {
         }
         found.sort_unstable();
         found.dedup();
-        found.retain(|index| self.blocks[*index].answers(name).is_some());
+        found.retain(|index| self.blocks[*index].site.answers(name).is_some());
         found
     }
 
@@ -324,9 +113,9 @@ impl Sites {
         let candidates = self.candidates(name);
         let mut found: Vec<Served> = Vec::new();
         for &index in &candidates {
-            for listen in &self.blocks[index].listens {
+            for listen in &self.blocks[index].site.listeners {
                 let rivals = self.at(&listen.socket).iter().filter(|i| candidates.binary_search(i).is_ok());
-                let fit = |i: usize| self.blocks[i].answers(name);
+                let fit = |i: usize| self.blocks[i].site.answers(name);
                 // Of equal ones nginx takes the first. A wildcard certificate is for all blocks that it covers.
                 let best = rivals.copied().rev().max_by_key(|i| fit(*i));
                 if best == Some(index) || name.is_wildcard() {
@@ -335,9 +124,9 @@ impl Sites {
             }
         }
         if found.is_empty() && !name.is_wildcard() {
-            for (index, block) in self.blocks.iter().enumerate().filter(|(_, block)| block.has_no_names()) {
-                let default = |l: &&Listen| l.default || self.is_first_without_default(index, &l.socket);
-                let listens = block.listens.iter().filter(default);
+            for (index, block) in self.blocks.iter().enumerate().filter(|(_, block)| block.site.has_no_names()) {
+                let default = |l: &&Listener| l.default || self.is_first_without_default(index, &l.socket);
+                let listens = block.site.listeners.iter().filter(default);
                 found.extend(listens.map(|l| Served { block: index, socket: l.socket.clone(), tls: l.tls }));
             }
         }
@@ -345,7 +134,7 @@ impl Sites {
     }
 
     pub(super) fn has_default(&self, socket: &Socket) -> bool {
-        let says = |i: &usize| self.blocks[*i].listens.iter().any(|l| l.default && l.socket == *socket);
+        let says = |i: &usize| self.blocks[*i].site.listeners.iter().any(|l| l.default && l.socket == *socket);
         self.at(socket).iter().any(says)
     }
 
@@ -357,12 +146,12 @@ impl Sites {
 /// nginx speaks TLS, and expects the PROXY protocol, at a socket as soon as one of its blocks says so.
 fn share_between_blocks(blocks: &mut [ServerBlock]) {
     let mut shared: HashMap<Socket, (bool, bool)> = HashMap::new();
-    for listen in blocks.iter().flat_map(|block| &block.listens) {
+    for listen in blocks.iter().flat_map(|block| &block.site.listeners) {
         let (tls, proxy_protocol) = shared.entry(listen.socket.clone()).or_default();
         *tls |= listen.tls;
         *proxy_protocol |= listen.proxy_protocol;
     }
-    for listen in blocks.iter_mut().flat_map(|block| &mut block.listens) {
+    for listen in blocks.iter_mut().flat_map(|block| &mut block.site.listeners) {
         (listen.tls, listen.proxy_protocol) = shared[&listen.socket];
     }
 }
@@ -385,31 +174,78 @@ fn server_block(
     let of = |name: &'static str| directives.iter().map(|p| config.get(*p)).filter(move |d| d.name == name);
     let tls_on = of("ssl").next_back().map_or(tls_by_default, |d| d.arg(0) == "on");
     let words = of("server_name").flat_map(|d| &d.args);
-    let names = words.map(|word| (word.value.clone(), ServerName::parse(&word.value))).collect();
-    let mut listens: Vec<Listen> = of("listen").map(|d| listen(d, tls_on)).collect();
-    if listens.is_empty() {
+    let names = words.map(|word| SiteName { written: word.value.clone(), pattern: parse_name(&word.value) }).collect();
+    let mut listeners: Vec<Listener> = of("listen").map(|d| listen(d, tls_on)).collect();
+    if listeners.is_empty() {
         let socket = Socket::Ip(Ipv4Addr::UNSPECIFIED.into(), 80);
-        listens.push(Listen { socket, tls: tls_on, default: false, proxy_protocol: false, both_families: false });
+        listeners.push(Listener {
+            socket,
+            protocol: Protocol::Http,
+            tls: tls_on,
+            default: false,
+            proxy_protocol: false,
+            both_families: false,
+        });
     }
-    let path = config.files[placed.file].path.clone();
-    let start = config.get(placed).range.start;
-    ServerBlock { id: BlockId(placed), path, start, names, listens, directives, inherits_certificate }
+    let site = Site { place: config.place_of(placed), names, listeners };
+    ServerBlock { id: BlockId(placed), site, directives, inherits_certificate }
 }
 
-impl ServerBlock {
-    /// Returns the line it begins in.
-    pub(super) fn line(&self, config: &Config) -> usize {
-        line_number(&config.files[self.id.0.file].bytes, self.start)
-    }
-}
-
-fn listen(directive: &Directive, tls_on: bool) -> Listen {
+fn listen(directive: &Directive, tls_on: bool) -> Listener {
     let has = |word: &str| directive.args.iter().skip(1).any(|a| a.value == word);
-    Listen {
-        socket: Socket::parse(directive.arg(0)),
+    Listener {
+        socket: parse_socket(directive.arg(0)),
+        protocol: if has("quic") { Protocol::Quic } else { Protocol::Http },
         tls: tls_on || has("ssl") || has("quic"),
         default: has("default_server") || has("default"),
         proxy_protocol: has("proxy_protocol"),
         both_families: has("ipv6only=off"),
+    }
+}
+
+/// Reads the first word of `listen`.
+fn parse_socket(text: &str) -> Socket {
+    if let Some(path) = text.strip_prefix("unix:") {
+        return Socket::Unix(path.to_owned());
+    }
+    let any = IpAddr::from(Ipv4Addr::UNSPECIFIED);
+    if let Ok(port) = text.parse() {
+        return Socket::Ip(any, port);
+    }
+    let (host, port) = match text.rsplit_once(':') {
+        Some((host, port)) if !port.contains(']') => (host, port.parse().unwrap_or(80)),
+        _ => (text, 80),
+    };
+    match host.trim_matches(['[', ']']).parse() {
+        Ok(ip) => Socket::Ip(ip, port),
+        Err(_) if host == "*" => Socket::Ip(any, port),
+        Err(_) => Socket::Host(host.to_ascii_lowercase(), port),
+    }
+}
+
+fn parse_name(word: &str) -> NamePattern {
+    if let Some(pattern) = word.strip_prefix('~') {
+        let caseless = pattern.bytes().any(|b| b.is_ascii_uppercase());
+        let built = RegexBuilder::new(pattern).case_insensitive(caseless).size_limit(LARGEST_PATTERN).build();
+        return NamePattern::Pattern(built.ok());
+    }
+    let word = word.to_ascii_lowercase();
+    if let Some(base) = word.strip_prefix("*.") {
+        return NamePattern::Below { base: base.to_owned(), and_base: false };
+    }
+    if let Some(base) = word.strip_prefix('.') {
+        return NamePattern::Below { base: base.to_owned(), and_base: true };
+    }
+    if let Some(front) = word.strip_suffix(".*") {
+        return NamePattern::Before(front.to_owned());
+    }
+    // nginx writes IPv6 addresses in brackets, in any spelling.
+    match word.trim_matches(['[', ']']).parse::<IpAddr>() {
+        Ok(ip) => NamePattern::Exact(ip.to_string()),
+        Err(_) if word.contains('.') || word == "localhost" => NamePattern::Exact(word),
+        Err(_) if word.is_empty() || !word.bytes().all(|b| b.is_ascii_alphanumeric() || b == b'-') => {
+            NamePattern::Nobody
+        }
+        Err(_) => NamePattern::Exact(word),
     }
 }

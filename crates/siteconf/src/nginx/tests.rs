@@ -1,4 +1,5 @@
 use super::*;
+use crate::{Endpoint, LoadError, Place, PlanError, SitePlan, TlsTarget};
 use eskort_core::names::Identifier;
 use std::path::{Path, PathBuf};
 
@@ -219,6 +220,16 @@ fn the_old_way_to_switch_tls_on_counts_and_inherited_lines_are_overridden_in_the
 }
 
 #[test]
+fn a_listener_for_quic_is_no_place_to_look_at_over_tcp() {
+    let text = "http { server { listen 8443 quic; listen 9443 ssl; server_name lampholm.example; } }";
+    let loaded = config(&[("/etc/nginx/nginx.conf", text)]);
+    let found = plan_for(&loaded, BOTH, false).unwrap();
+    assert_eq!(found.endpoints.iter().map(|e| e.port).collect::<Vec<_>>(), [Some(9443)]);
+    let place = &Sites::find(&loaded).blocks[0].site.place;
+    assert_eq!((place.to_string().as_str(), place.column), ("/etc/nginx/nginx.conf:1", 8));
+}
+
+#[test]
 fn a_block_without_listen_keeps_port_80_and_odd_listeners_are_mirrored_once() {
     let text = "http { server { server_name lampholm.example; } }";
     let new = changed(text, BOTH, false);
@@ -276,7 +287,7 @@ fn a_certificate_in_use_is_not_replaced_by_one_that_has_less() {
             let text = format!("http {{ {around}\n server {{ listen 443 ssl; server_name {names}; {own} }}\n}}\n");
             let files = [("/etc/nginx/nginx.conf", text.as_str())];
             let refused = plan_for(&config(&files), &["shop.lampholm.example"], false).unwrap_err();
-            let PlanError::WouldUncover { names: lost, ours, line: 2, .. } = &refused else {
+            let PlanError::WouldUncover { names: lost, ours, place: Place { line: 2, .. } } = &refused else {
                 panic!("{names}: {refused}")
             };
             assert!(!lost.is_empty() && ours == &["shop.lampholm.example"], "{names}: {refused}");
@@ -392,7 +403,9 @@ fn blocks_of_files_of_equal_length_are_told_apart() {
         ("/etc/nginx/sites/b", &second),
         ("/etc/nginx/tls", "ssl_certificate x; ssl_certificate_key y;"),
     ];
-    assert!(matches!(plan_for(&config(&files), BOTH, false), Err(PlanError::SharedLines { .. })));
+    let Err(PlanError::SharedLines { place }) = plan_for(&config(&files), BOTH, false) else { panic!("it is shared") };
+    let included_from = vec![("/etc/nginx/sites/a".into(), 1), ("/etc/nginx/nginx.conf".into(), 1)];
+    assert_eq!(place, Place { path: "/etc/nginx/tls".into(), line: 1, column: 1, included_from });
     // Listeners in a file that is included: nothing is added twice.
     let files = [
         ("/etc/nginx/nginx.conf", "http { server { include listen; server_name lampholm.example; } }"),

@@ -1,18 +1,11 @@
-//! Directives and blocks with their places, and the files that includes bring in.
+//! nginx's directives and blocks, and where each stands.
 
 use super::lex::{Kind, Token, end_of_lua, token, value};
+use crate::files::{DEEPEST, Files, Include, LoadError, ReadFiles};
+use crate::site::Place;
 use crate::splice::line_number;
-use std::collections::HashMap;
 use std::ops::Range;
-use std::path::{Path, PathBuf};
-
-/// Most files that one configuration may bring in, and most directives once all includes are put in place.
-const MOST_FILES: usize = 10_000;
-const MOST_DIRECTIVES: usize = 2_000_000;
-const DEEPEST: usize = 100;
-
-/// Returns the files that a path or pattern stands for, with their bytes.
-pub type ReadFiles<'a> = dyn FnMut(&Path) -> std::io::Result<Vec<(PathBuf, Vec<u8>)>> + 'a;
+use std::path::Path;
 
 /// A word of a directive behind its name.
 #[derive(Clone, Debug)]
@@ -23,7 +16,7 @@ pub(super) struct Word {
 
 /// A directive: `name args ;` or `name args { … }`.
 #[derive(Clone, Debug)]
-pub(super) struct Directive {
+pub struct Directive {
     pub(super) name: String,
     pub(super) args: Vec<Word>,
     /// From its name to behind its `;` or `}`.
@@ -40,23 +33,6 @@ impl Directive {
     }
 }
 
-/// One file of a configuration.
-#[derive(Clone, Debug)]
-pub struct ConfigFile {
-    /// Its path.
-    pub path: PathBuf,
-    /// Its bytes, as read.
-    pub bytes: Vec<u8>,
-    /// Its directives in the order they begin in.
-    directives: Vec<Directive>,
-}
-
-impl ConfigFile {
-    pub(super) fn line(&self, at: usize) -> usize {
-        line_number(&self.bytes, at)
-    }
-}
-
 /// The place of a directive in a configuration: the file, and its number there.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
 pub(super) struct DirectiveRef {
@@ -64,19 +40,12 @@ pub(super) struct DirectiveRef {
     index: usize,
 }
 
-/// A whole configuration, its main file first.
-#[derive(Clone, Debug)]
-pub struct Config {
-    /// The files, each once.
-    pub files: Vec<ConfigFile>,
-    by_path: HashMap<PathBuf, usize>,
-    /// Which files each include brings in.
-    includes: HashMap<DirectiveRef, Vec<usize>>,
-}
+/// A whole configuration, its main file first; of each file its directives, in the order they begin in.
+pub type Config = Files<Vec<Directive>>;
 
 impl Config {
     pub(super) fn get(&self, placed: DirectiveRef) -> &Directive {
-        &self.files[placed.file].directives[placed.index]
+        &self.files[placed.file].parsed[placed.index]
     }
 
     /// Returns what stands directly in a block, or in the main file, with what includes bring in put where the include stands.
@@ -87,7 +56,7 @@ impl Config {
                 self.flatten(file, index + 1..self.get(DirectiveRef { file, index }).end, &mut found)
             }
             None if self.files.is_empty() => {}
-            None => self.flatten(0, 0..self.files[0].directives.len(), &mut found),
+            None => self.flatten(0, 0..self.files[0].parsed.len(), &mut found),
         }
         found
     }
@@ -110,91 +79,16 @@ impl Config {
             index = self.get(placed).end;
             out.push(placed);
             // Loading has made sure that this ends.
-            for &included in self.includes.get(&placed).into_iter().flatten() {
-                self.flatten(included, 0..self.files[included].directives.len(), out);
+            for &included in self.included(placed.file, placed.index) {
+                self.flatten(included, 0..self.files[included].parsed.len(), out);
             }
         }
     }
 
-    /// Checks that no file brings itself in, and that all is not too much once includes are put in place.
-    fn check_includes(&self, main: &Path) -> Result<(), LoadError> {
-        let mut sizes: Vec<Option<usize>> = vec![None; self.files.len()];
-        let mut way = Vec::new();
-        match self.size(0, &mut sizes, &mut way) {
-            Some(size) if size <= MOST_DIRECTIVES => Ok(()),
-            _ => Err(LoadError::TooManyFiles { path: main.to_owned() }),
-        }
+    /// Returns where a directive begins.
+    pub(super) fn place_of(&self, placed: DirectiveRef) -> Place {
+        self.place(placed.file, self.get(placed).range.start)
     }
-
-    /// Returns how many directives a file has with all that it brings in; `None` when it brings in itself.
-    fn size(&self, file: usize, sizes: &mut [Option<usize>], way: &mut Vec<usize>) -> Option<usize> {
-        if let Some(size) = sizes[file] {
-            return Some(size);
-        }
-        if way.contains(&file) || way.len() > DEEPEST {
-            return None;
-        }
-        way.push(file);
-        let mut size = self.files[file].directives.len();
-        for index in 0..self.files[file].directives.len() {
-            for &included in self.includes.get(&DirectiveRef { file, index }).into_iter().flatten() {
-                size = size.saturating_add(self.size(included, sizes, way)?);
-            }
-        }
-        way.pop();
-        sizes[file] = Some(size);
-        Some(size)
-    }
-
-    fn take_in(&mut self, main: &Path, pattern: &Path, read: &mut ReadFiles<'_>) -> Result<Vec<usize>, LoadError> {
-        let files = read(pattern).map_err(|source| LoadError::Read { path: pattern.to_owned(), source })?;
-        let mut indices = Vec::new();
-        for (path, bytes) in files {
-            let index = match self.by_path.get(&path) {
-                Some(index) => *index,
-                None => {
-                    let directives = parse(&path, &bytes)?;
-                    self.by_path.insert(path.clone(), self.files.len());
-                    self.files.push(ConfigFile { path, bytes, directives });
-                    self.files.len() - 1
-                }
-            };
-            if self.files.len() > MOST_FILES {
-                return Err(LoadError::TooManyFiles { path: main.to_owned() });
-            }
-            indices.push(index);
-        }
-        Ok(indices)
-    }
-}
-
-/// Why a configuration cannot be read.
-#[derive(Debug, thiserror::Error)]
-pub enum LoadError {
-    /// A brace too many or too few, or a directive without an end.
-    #[error("{}:{line}: {what}", path.display())]
-    Syntax {
-        /// The file.
-        path: PathBuf,
-        /// The line.
-        line: usize,
-        /// What is wrong there.
-        what: &'static str,
-    },
-    /// Includes that never end.
-    #[error("the includes of {} never end", path.display())]
-    TooManyFiles {
-        /// The main file.
-        path: PathBuf,
-    },
-    /// A file that cannot be read.
-    #[error("cannot read {}: {source}", path.display())]
-    Read {
-        /// The file or pattern.
-        path: PathBuf,
-        /// Why.
-        source: std::io::Error,
-    },
 }
 
 /// Reads a configuration from its main file.
@@ -205,24 +99,17 @@ pub enum LoadError {
 /// # Errors
 /// A [`LoadError`] with file and line.
 pub fn load(main: &Path, read: &mut ReadFiles<'_>) -> Result<Config, LoadError> {
-    let mut config = Config { files: Vec::new(), by_path: HashMap::new(), includes: HashMap::new() };
     let folder = main.parent().unwrap_or(Path::new("/"));
-    config.take_in(main, main, read)?;
-    let mut file = 0;
-    while file < config.files.len() {
-        let directives = config.files[file].directives.iter().enumerate();
-        let found: Vec<(usize, PathBuf)> =
-            directives.filter(|(_, d)| d.name == "include").map(|(index, d)| (index, folder.join(d.arg(0)))).collect();
-        for (index, pattern) in found {
-            let files = config.take_in(main, &pattern, read)?;
-            config.includes.insert(DirectiveRef { file, index }, files);
-        }
-        file += 1;
-    }
-    if !config.files.is_empty() {
-        config.check_includes(main)?;
-    }
-    Ok(config)
+    let includes = |directives: &Vec<Directive>| {
+        let found = directives.iter().enumerate().filter(|(_, d)| d.name == "include");
+        let include = |(statement, d): (usize, &Directive)| Include {
+            statement,
+            at: d.range.start,
+            pattern: folder.join(d.arg(0)),
+        };
+        found.map(include).collect()
+    };
+    Files::load(main, read, parse, includes, Vec::len)
 }
 
 fn parse(path: &Path, bytes: &[u8]) -> Result<Vec<Directive>, LoadError> {

@@ -3,143 +3,17 @@
 mod redirect;
 
 use super::lex::quote_word;
-use super::sites::{Listen, ServerBlock, Sites, Socket};
+use super::sites::{ServerBlock, Sites};
 use super::tree::{Config, DirectiveRef};
-use crate::splice::{Edit, EditsOverlap, apply_edits, behind, indent, line_end};
+use crate::change::{Endpoint, FileChange, PlanError, SitePlan, TlsTarget};
+use crate::site::{Listener, Protocol, Socket};
+use crate::splice::{Edit, apply_edits, behind, indent, line_end};
 use eskort_core::finding::{Finding, Severity, Topic};
 use eskort_core::names::Identifier;
 use eskort_core::words;
 use redirect::Redirect;
 use std::collections::{BTreeMap, BTreeSet};
-use std::net::{IpAddr, Ipv4Addr};
-use std::path::{Path, PathBuf};
-
-/// What nginx should do.
-#[derive(Clone, Copy, Debug)]
-pub struct TlsTarget<'a> {
-    /// The certificate's names.
-    pub names: &'a [Identifier],
-    /// Where the chain is.
-    pub bundle: &'a Path,
-    /// Where the key is.
-    pub key: &'a Path,
-    /// The port for TLS listeners that are added.
-    pub tls_port: u16,
-    /// Whether http is to be redirected to https.
-    pub redirect: bool,
-}
-
-/// A file before and after.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub struct FileChange {
-    /// The file.
-    pub path: PathBuf,
-    /// What it holds.
-    pub old: Vec<u8>,
-    /// What it will hold.
-    pub new: Vec<u8>,
-}
-
-/// Where a name is served with TLS.
-#[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord)]
-pub struct Endpoint {
-    /// The name to ask for.
-    pub name: String,
-    /// The address listened on, when it is a single one.
-    pub ip: Option<IpAddr>,
-    /// The port; `None` where visitors come through something else: a Unix socket, or a balancer that speaks the PROXY protocol.
-    pub port: Option<u16>,
-}
-
-/// What is to be done to nginx's configuration.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub struct SitePlan {
-    /// The files that change; empty when all is as wished.
-    pub changes: Vec<FileChange>,
-    /// Where the certificate is served afterwards.
-    pub endpoints: Vec<Endpoint>,
-    /// What else is worth knowing.
-    pub findings: Vec<Finding>,
-}
-
-/// Why no plan can be made.
-#[derive(Debug, PartialEq, Eq, thiserror::Error)]
-pub enum PlanError {
-    /// No server block answers to any of the names.
-    #[error("no server block of {} answers to {}", main.display(), words::list(names))]
-    NoServerBlock {
-        /// The main file.
-        main: PathBuf,
-        /// The names.
-        names: Vec<String>,
-    },
-    /// More than one certificate in a block.
-    #[error("{}:{line}: this server block has {count} certificates of its own", path.display())]
-    SeveralCertificates {
-        /// The file.
-        path: PathBuf,
-        /// The line.
-        line: usize,
-        /// How many.
-        count: usize,
-    },
-    /// A block that has a certificate serves names that the new one lacks.
-    #[error("{}:{line}: with this certificate the server block would lose TLS for {}", path.display(), words::list(names))]
-    WouldUncover {
-        /// The file.
-        path: PathBuf,
-        /// The line.
-        line: usize,
-        /// The names.
-        names: Vec<String>,
-        /// The certificate's names that it answers to.
-        ours: Vec<String>,
-    },
-    /// The certificate's lines stand in a file that other blocks include too.
-    #[error("{}:{line}: these certificate lines belong to other sites as well", path.display())]
-    SharedLines {
-        /// The file.
-        path: PathBuf,
-        /// The line.
-        line: usize,
-    },
-    /// A TLS listener at a single address would take that address from sites that listen at all of them.
-    #[error("{}:{line}: a TLS listener at {socket} would take this address from {}", path.display(), words::list(from))]
-    WouldTakeAddress {
-        /// The file.
-        path: PathBuf,
-        /// The line.
-        line: usize,
-        /// The listener.
-        socket: String,
-        /// The names of the sites that answer there now.
-        from: Vec<String>,
-    },
-    /// A block to which no TLS listener can be added.
-    #[error("{}:{line}: this server block listens at {} only", path.display(), words::list(sockets))]
-    NoAddress {
-        /// The file.
-        path: PathBuf,
-        /// The line.
-        line: usize,
-        /// Where it listens.
-        sockets: Vec<String>,
-    },
-    /// A path that nginx would take for something else.
-    #[error("nginx takes the `$` in {} for a variable", path.display())]
-    Variable {
-        /// The path.
-        path: PathBuf,
-    },
-    /// Changes of one file that get in each other's way: a bug in Eskort.
-    #[error("{}: {source}", path.display())]
-    Overlap {
-        /// The file.
-        path: PathBuf,
-        /// Where.
-        source: EditsOverlap,
-    },
-}
+use std::net::Ipv4Addr;
 
 /// Plans the edits. With a configuration that is as wished already, the plan has no changes.
 ///
@@ -159,7 +33,7 @@ pub fn plan(config: &Config, sites: &Sites, target: &TlsTarget<'_>) -> Result<Si
     let mut planner = Planner { config, sites, target, edits: BTreeMap::new(), endpoints: Vec::new() };
     for (&index, names) in &blocks {
         let block = &sites.blocks[index];
-        if !block.has_tls() {
+        if !block.site.has_tls() {
             planner.add_tls(block, &blocks)?;
         }
         planner.point_at_certificate(block)?;
@@ -178,7 +52,7 @@ pub fn plan(config: &Config, sites: &Sites, target: &TlsTarget<'_>) -> Result<Si
             Finding::new(Severity::Notice, Topic::Names, text).with_advice(advice)
         })
         .collect();
-    findings.extend(blocks.keys().filter_map(|i| uncovered(config, &sites.blocks[*i], target.names)));
+    findings.extend(blocks.keys().filter_map(|i| uncovered(&sites.blocks[*i], target.names)));
     planner.finish(findings)
 }
 
@@ -220,9 +94,9 @@ fn choose<'a>(sites: &Sites, names: &'a [Identifier]) -> Chosen<'a> {
     chosen
 }
 
-fn uncovered(config: &Config, block: &ServerBlock, names: &[Identifier]) -> Option<Finding> {
-    let foreign = block.foreign_names(names);
-    let place = format!("{}:{}", block.path.display(), block.line(config));
+fn uncovered(block: &ServerBlock, names: &[Identifier]) -> Option<Finding> {
+    let foreign = block.site.foreign_names(names);
+    let place = &block.site.place;
     (!foreign.is_empty()).then(|| {
         let text = format!("{place} serves {} too, which is not on this certificate", words::list(&foreign));
         Finding::new(Severity::Notice, Topic::Names, text).with_advice("add it to the certificate's names")
@@ -271,8 +145,8 @@ impl Planner<'_> {
                     }
                 }
                 _ => {
-                    let (path, line) = (block.path.clone(), block.line(self.config));
-                    return Err(PlanError::SeveralCertificates { path, line, count: found.len() });
+                    let place = block.site.place.clone();
+                    return Err(PlanError::SeveralCertificates { place, count: found.len() });
                 }
             }
         }
@@ -285,13 +159,13 @@ impl Planner<'_> {
 
     /// A certificate that is in use is not replaced by one that has fewer of the block's names.
     fn refuse_uncovering(&self, block: &ServerBlock) -> Result<(), PlanError> {
-        let names = block.foreign_names(self.target.names);
-        if names.is_empty() || !block.has_tls() {
+        let names = block.site.foreign_names(self.target.names);
+        if names.is_empty() || !block.site.has_tls() {
             return Ok(());
         }
-        let ours = self.target.names.iter().filter(|name| block.answers(name).is_some()).map(Identifier::to_string);
-        let (path, line) = (block.path.clone(), block.line(self.config));
-        Err(PlanError::WouldUncover { path, line, names, ours: ours.collect() })
+        let ours =
+            self.target.names.iter().filter(|name| block.site.answers(name).is_some()).map(Identifier::to_string);
+        Err(PlanError::WouldUncover { place: block.site.place.clone(), names, ours: ours.collect() })
     }
 
     /// An included file may be edited only when all blocks that include it are for our names.
@@ -300,10 +174,8 @@ impl Planner<'_> {
             return Ok(());
         }
         for other in self.sites.blocks.iter().filter(|b| b.id != block.id && b.directives.contains(&line)) {
-            if !self.target.names.iter().any(|n| other.answers(n).is_some()) {
-                let file = &self.config.files[line.file];
-                let line = file.line(self.config.get(line).range.start);
-                return Err(PlanError::SharedLines { path: file.path.clone(), line });
+            if !self.target.names.iter().any(|n| other.site.answers(n).is_some()) {
+                return Err(PlanError::SharedLines { place: self.config.place_of(line) });
             }
             self.refuse_uncovering(other)?;
         }
@@ -317,16 +189,16 @@ impl Planner<'_> {
         if block.all(self.config, "listen").next().is_none() {
             lines.push("listen 80;".to_owned());
         }
-        let new = self.tls_listens(block);
-        let (path, line) = (block.path.clone(), block.line(self.config));
+        let new = self.tls_listeners(block);
+        let place = || block.site.place.clone();
         if new.is_empty() {
-            let sockets = block.listens.iter().map(|l| l.socket.to_string()).collect();
-            return Err(PlanError::NoAddress { path, line, sockets });
+            let sockets = block.site.listeners.iter().map(|l| l.socket.to_string()).collect();
+            return Err(PlanError::NoAddress { place: place(), sockets });
         }
         for listen in &new {
             let from = self.taken_from(&listen.socket, chosen);
             if !from.is_empty() {
-                return Err(PlanError::WouldTakeAddress { path, line, socket: listen.socket.to_string(), from });
+                return Err(PlanError::WouldTakeAddress { place: place(), socket: listen.socket.to_string(), from });
             }
             let options = [
                 (listen.default, " default_server"),
@@ -341,9 +213,9 @@ impl Planner<'_> {
     }
 
     /// Returns the listeners for TLS beside the plain ones.
-    fn tls_listens(&self, block: &ServerBlock) -> Vec<Listen> {
-        let mut found: Vec<Listen> = Vec::new();
-        for listen in block.listens.iter().filter(|l| !l.tls) {
+    fn tls_listeners(&self, block: &ServerBlock) -> Vec<Listener> {
+        let mut found: Vec<Listener> = Vec::new();
+        for listen in block.site.listeners.iter().filter(|l| !l.tls) {
             let Some(socket) = listen.socket.at_port(self.target.tls_port) else { continue };
             // Other names of hosts are resolved by nginx alone: what they would take cannot be seen.
             if matches!(&socket, Socket::Host(host, _) if host != "localhost")
@@ -352,7 +224,8 @@ impl Planner<'_> {
                 continue;
             }
             let is_new = self.sites.at(&socket).is_empty();
-            found.push(Listen {
+            found.push(Listener {
+                protocol: Protocol::Http,
                 tls: true,
                 default: listen.default && !self.sites.has_default(&socket),
                 both_families: listen.both_families && is_new,
@@ -368,7 +241,7 @@ impl Planner<'_> {
         let Some(all) = socket.shadowed().filter(|_| self.sites.at(socket).is_empty()) else { return Vec::new() };
         let others = self.sites.at(&all).iter().filter(|i| !chosen.contains_key(i));
         let names: BTreeSet<&String> =
-            others.flat_map(|i| self.sites.blocks[*i].names.iter().map(|(written, _)| written)).collect();
+            others.flat_map(|i| self.sites.blocks[*i].site.names.iter().map(|name| &name.written)).collect();
         names.into_iter().cloned().collect()
     }
 
@@ -381,7 +254,7 @@ impl Planner<'_> {
         let bytes = self.bytes(file);
         let own = self.config.own(block.id.0).map(|p| self.config.get(p));
         let neighbour = own.filter(|d| matches!(&*d.name, "listen" | "server_name")).map(|d| d.range.end).max();
-        let open = self.config.get(block.id.0).open.map_or(block.start, |open| open + 1);
+        let open = self.config.get(block.id.0).open.map_or(self.config.get(block.id.0).range.start, |open| open + 1);
         let at = behind(bytes, neighbour.unwrap_or(open));
         let (end, (indent, _)) = (line_end(bytes), self.indents(block));
         let text: String = lines.iter().map(|line| format!("{end}{indent}{line}")).collect();
@@ -392,7 +265,7 @@ impl Planner<'_> {
     fn indents(&self, block: &ServerBlock) -> (String, String) {
         let bytes = self.bytes(block.id.0.file);
         let of = |at: usize| String::from_utf8_lossy(indent(bytes, at)).into_owned();
-        let outer = of(block.start);
+        let outer = of(self.config.get(block.id.0).range.start);
         let own = self.config.own(block.id.0).next().map(|p| of(self.config.get(p).range.start));
         let step = own.as_deref().and_then(|own| own.strip_prefix(outer.as_str())).filter(|step| !step.is_empty());
         let step = step.unwrap_or("    ").to_owned();
@@ -420,7 +293,7 @@ impl Planner<'_> {
     /// Returns the port where visitors of a block find its names with TLS.
     fn port_of(&self, block: &ServerBlock, names: &[&Identifier]) -> u16 {
         let named = |e: &&Endpoint| names.iter().any(|name| name.covers(&e.name));
-        let own = block.listens.iter().filter(|l| l.tls).find_map(|l| match &l.socket {
+        let own = block.site.listeners.iter().filter(|l| l.tls).find_map(|l| match &l.socket {
             Socket::Ip(_, port) | Socket::Host(_, port) => Some(*port),
             Socket::Unix(_) => None,
         });
@@ -429,12 +302,13 @@ impl Planner<'_> {
     }
 
     fn note_endpoints(&mut self, block: &ServerBlock, served: &[&Identifier]) {
-        let new = if block.has_tls() { Vec::new() } else { self.tls_listens(block) };
+        let new = if block.site.has_tls() { Vec::new() } else { self.tls_listeners(block) };
         // A wildcard is looked at under the names that the block spells out.
-        let spelled = served.iter().flat_map(|name| block.spelled_out(name)).map(str::to_owned);
+        let spelled = served.iter().flat_map(|name| block.site.spelled_out(name)).map(str::to_owned);
         let exact = served.iter().filter(|n| !n.is_wildcard()).map(ToString::to_string);
         let names: BTreeSet<String> = spelled.chain(exact).collect();
-        for listen in block.listens.iter().filter(|l| l.tls).chain(&new) {
+        let http = |l: &&Listener| l.tls && l.protocol == Protocol::Http;
+        for listen in block.site.listeners.iter().filter(http).chain(&new) {
             let (ip, port) = match &listen.socket {
                 Socket::Ip(ip, port) => (Some(*ip).filter(|ip| !ip.is_unspecified()), Some(*port)),
                 Socket::Host(host, port) => {

@@ -20,7 +20,7 @@ impl Redirect {
     pub(super) fn new(block: &ServerBlock, names: &[&Identifier], port: u16) -> Self {
         let mut hosts: BTreeSet<String> = BTreeSet::new();
         for name in names {
-            hosts.extend(block.spelled_out(name).map(escape));
+            hosts.extend(block.site.spelled_out(name).map(escape));
             hosts.insert(match name.is_wildcard() {
                 true => format!("[^.]+\\.{}", escape(&name.base())),
                 false => escape(&name.in_url()),
@@ -111,5 +111,5 @@ fn sends_to_https(directive: &Directive) -> bool {
 
 fn is_own(block: &ServerBlock, target: &str) -> bool {
     let host = target.strip_prefix("https://").unwrap_or_default();
-    host.starts_with('$') || block.names.iter().any(|(name, _)| host.starts_with(name.as_str()))
+    host.starts_with('$') || block.site.names.iter().any(|name| host.starts_with(&name.written))
 }

@@ -1,0 +1,126 @@
+//! What a server should do for a certificate, how its files change for that, and why that may not be possible.
+
+use crate::site::Place;
+use crate::splice::EditsOverlap;
+use eskort_core::finding::Finding;
+use eskort_core::names::Identifier;
+use eskort_core::words;
+use std::net::IpAddr;
+use std::path::{Path, PathBuf};
+
+/// What a server should do for a certificate.
+#[derive(Clone, Copy, Debug)]
+pub struct TlsTarget<'a> {
+    /// The certificate's names.
+    pub names: &'a [Identifier],
+    /// Where the chain is.
+    pub bundle: &'a Path,
+    /// Where the key is.
+    pub key: &'a Path,
+    /// The port for TLS listeners that are added.
+    pub tls_port: u16,
+    /// Whether http is to be redirected to https.
+    pub redirect: bool,
+}
+
+/// A file before and after.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct FileChange {
+    /// The file.
+    pub path: PathBuf,
+    /// What it holds.
+    pub old: Vec<u8>,
+    /// What it will hold.
+    pub new: Vec<u8>,
+}
+
+/// Where a name is served with TLS.
+#[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord)]
+pub struct Endpoint {
+    /// The name to ask for.
+    pub name: String,
+    /// The address listened on, when it is a single one.
+    pub ip: Option<IpAddr>,
+    /// The port; `None` where visitors come through something else: a Unix socket, or a balancer that speaks the PROXY protocol.
+    pub port: Option<u16>,
+}
+
+/// What is to be done to a server's configuration.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct SitePlan {
+    /// The files that change; empty when all is as wished.
+    pub changes: Vec<FileChange>,
+    /// Where the certificate is served afterwards.
+    pub endpoints: Vec<Endpoint>,
+    /// What else is worth knowing.
+    pub findings: Vec<Finding>,
+}
+
+/// Why no plan can be made.
+#[derive(Debug, PartialEq, Eq, thiserror::Error)]
+pub enum PlanError {
+    /// No server block answers to any of the names.
+    #[error("no server block of {} answers to {}", main.display(), words::list(names))]
+    NoServerBlock {
+        /// The main file.
+        main: PathBuf,
+        /// The names.
+        names: Vec<String>,
+    },
+    /// More than one certificate in a block.
+    #[error("{place}: this server block has {count} certificates of its own")]
+    SeveralCertificates {
+        /// Where.
+        place: Place,
+        /// How many.
+        count: usize,
+    },
+    /// A block that has a certificate serves names that the new one lacks.
+    #[error("{place}: with this certificate the server block would lose TLS for {}", words::list(names))]
+    WouldUncover {
+        /// Where.
+        place: Place,
+        /// The names.
+        names: Vec<String>,
+        /// The certificate's names that it answers to.
+        ours: Vec<String>,
+    },
+    /// The certificate's lines stand in a file that other blocks include too.
+    #[error("{place}: these certificate lines belong to other sites as well")]
+    SharedLines {
+        /// Where.
+        place: Place,
+    },
+    /// A TLS listener at a single address would take that address from sites that listen at all of them.
+    #[error("{place}: a TLS listener at {socket} would take this address from {}", words::list(from))]
+    WouldTakeAddress {
+        /// Where.
+        place: Place,
+        /// The listener.
+        socket: String,
+        /// The names of the sites that answer there now.
+        from: Vec<String>,
+    },
+    /// A block to which no TLS listener can be added.
+    #[error("{place}: this server block listens at {} only", words::list(sockets))]
+    NoAddress {
+        /// Where.
+        place: Place,
+        /// Where it listens.
+        sockets: Vec<String>,
+    },
+    /// A path that the server would take for something else.
+    #[error("the server takes the `$` in {} for a variable", path.display())]
+    Variable {
+        /// The path.
+        path: PathBuf,
+    },
+    /// Changes of one file that get in each other's way: a bug in Eskort.
+    #[error("{}: {source}", path.display())]
+    Overlap {
+        /// The file.
+        path: PathBuf,
+        /// Where.
+        source: EditsOverlap,
+    },
+}
