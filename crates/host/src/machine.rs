@@ -1,6 +1,6 @@
 //! A machine: this one or another, with the same operations on either.
 
-use crate::error::HostError;
+use crate::error::{HostError, LARGEST};
 use crate::files::{self, Access, FileRead};
 use crate::program::{self, CommandError};
 use crate::secret::{SecretError, read_secret};
@@ -10,6 +10,7 @@ use eskort_core::inventory::{HostKind, ProgramRules};
 use std::collections::BTreeMap;
 use std::io;
 use std::path::{Component, Path, PathBuf};
+use std::sync::{Arc, PoisonError};
 use tokio::sync::Mutex;
 
 /// Why something could not be done on a machine.
@@ -49,17 +50,53 @@ impl From<HostError> for MachineError {
     }
 }
 
-/// A machine whose files and programs are used.
-enum Machine {
+/// A connection to a machine.
+#[derive(Default)]
+enum Connection {
+    /// Not needed yet, or ended.
+    #[default]
+    None,
     Here,
     There(Box<Session>),
     /// It could not be connected to: the rest of the run does not wait for it again.
     OutOfReach(HostError),
 }
 
-/// The machines of one run, each connected to when it is first needed. `None` is this one.
-#[derive(Default)]
-pub struct Machines(Mutex<BTreeMap<Option<String>, Machine>>);
+/// The machines of one run, each connected to when it is first needed. Clones share the connections.
+#[derive(Clone, Default)]
+pub struct Machines(Arc<std::sync::Mutex<Connections>>);
+
+/// The connection to each machine, by its name; `None` is this one.
+type Connections = BTreeMap<Option<String>, Arc<Mutex<Connection>>>;
+
+impl Machines {
+    /// Returns a machine of the inventory; `None` is this one. Nothing is connected yet.
+    pub fn at<'a>(&self, context: &'a Context, host: Option<&'a str>) -> Machine<'a> {
+        let mut all = self.0.lock().unwrap_or_else(PoisonError::into_inner);
+        let connection = Arc::clone(all.entry(host.map(str::to_owned)).or_default());
+        Machine { context, host, connection }
+    }
+
+    /// Ends all connections: machines that are needed again are connected to anew. Those that were out of reach still are.
+    pub async fn hang_up(&self) {
+        let all: Vec<_> = self.0.lock().unwrap_or_else(PoisonError::into_inner).values().cloned().collect();
+        for connection in all {
+            let mut connection = connection.lock().await;
+            if let Connection::There(_) = *connection
+                && let Connection::There(session) = std::mem::take(&mut *connection)
+            {
+                session.close().await;
+            }
+        }
+    }
+}
+
+/// A machine whose files and programs are used.
+pub struct Machine<'a> {
+    context: &'a Context,
+    host: Option<&'a str>,
+    connection: Arc<Mutex<Connection>>,
+}
 
 /// Returns what makes an error of this machine's files.
 fn failed(job: &'static str, path: &Path) -> impl FnOnce(io::Error) -> MachineError {
@@ -67,140 +104,227 @@ fn failed(job: &'static str, path: &Path) -> impl FnOnce(io::Error) -> MachineEr
     move |source| MachineError::Io { job, path, source }
 }
 
-impl Machines {
-    /// Returns the same machines, each to be connected to anew; those that were out of reach still are.
-    pub async fn anew(&self) -> Machines {
-        let all = self.0.lock().await;
-        let out_of_reach = |(host, machine): (&Option<String>, &Machine)| match machine {
-            Machine::OutOfReach(why) => Some((host.clone(), Machine::OutOfReach(why.clone()))),
-            Machine::Here | Machine::There(_) => None,
-        };
-        Machines(Mutex::new(all.iter().filter_map(out_of_reach).collect()))
+impl Machine<'_> {
+    /// Returns its name in the inventory; `None` for this machine.
+    pub fn host(&self) -> Option<&str> {
+        self.host
     }
 
-    /// Reads a file of at most `most` bytes; `None` when it is not there.
-    ///
-    /// # Errors
-    /// When the machine cannot be reached, or refuses.
-    pub async fn read(
+    /// Carries an operation out: on this machine, or over a session that is opened when there is none. A session on which something
+    /// failed may be lost: the next operation makes a new one.
+    async fn carry_out<T>(
         &self,
-        context: &Context,
-        host: Option<&str>,
-        path: &Path,
-        most: u64,
-    ) -> Result<Option<FileRead>, MachineError> {
-        let mut all = self.0.lock().await;
-        match connected(&mut all, context, host).await? {
-            Connected::Here => files::read_whole(path, most).map_err(failed("read", path)),
-            Connected::There(session) => {
-                let read = session.read_whole(path, most).await;
-                forget_if_failed(&mut all, host, read)
+        here: impl AsyncFnOnce() -> Result<T, MachineError>,
+        there: impl AsyncFnOnce(&mut Session) -> Result<T, HostError>,
+    ) -> Result<T, MachineError> {
+        let mut connection = self.connection.lock().await;
+        if let Connection::None = *connection {
+            *connection = self.connect().await?;
+        }
+        match &mut *connection {
+            Connection::None => unreachable!("it was just made"),
+            Connection::Here => here().await,
+            Connection::OutOfReach(why) => Err(why.clone().into()),
+            Connection::There(session) => {
+                // Boxed, so that what calls this does not hold the whole of a session's machinery.
+                let done = Box::pin(there(session)).await;
+                // A command that ends badly has ended, and says nothing against the session.
+                let ended = matches!(&done, Err(HostError::Command { code: Some(_), .. }));
+                if done.is_err() && !ended {
+                    *connection = Connection::None;
+                }
+                Ok(done?)
             }
         }
     }
 
-    /// Returns the files that a pattern stands for, as glob(3) has it, in order.
+    async fn connect(&self) -> Result<Connection, MachineError> {
+        let Some(name) = self.host else { return Ok(Connection::Here) };
+        let unknown = || MachineError::Unknown { host: name.to_owned() };
+        let entry = self.context.inventory.hosts.get(name).ok_or_else(unknown)?;
+        let password = match &entry.kind {
+            HostKind::Ftp(ftp) => Some(read_secret(&ftp.password)?),
+            HostKind::Ssh(_) => None,
+        };
+        Ok(match Session::open(name, entry, password.as_ref()).await {
+            Ok(session) => Connection::There(Box::new(session)),
+            Err(why) => Connection::OutOfReach(why),
+        })
+    }
+
+    /// Reads a file of at most `most` bytes; `None` when it is not there. Not over FTP.
     ///
     /// # Errors
     /// When the machine cannot be reached, or refuses.
-    pub async fn list(
-        &self,
-        context: &Context,
-        host: Option<&str>,
-        pattern: &Path,
-    ) -> Result<Vec<PathBuf>, MachineError> {
+    pub async fn read(&self, path: &Path, most: u64) -> Result<Option<FileRead>, MachineError> {
+        let read = self.read_many(std::slice::from_ref(&path.to_owned()), most).await?;
+        Ok(read.into_iter().next().flatten())
+    }
+
+    /// Reads several files as [`Machine::read`] does, in their order; on another machine many at the same time.
+    ///
+    /// # Errors
+    /// When the machine cannot be reached, or refuses one.
+    pub async fn read_many(&self, paths: &[PathBuf], most: u64) -> Result<Vec<Option<FileRead>>, MachineError> {
+        let read = |path: &PathBuf| files::read_whole(path, most).map_err(failed("read", path));
+        let here = async || paths.iter().map(read).collect();
+        self.carry_out(here, async |session| session.read_many(paths, most).await).await
+    }
+
+    /// Returns the files that a pattern stands for, as glob(3) has it, in order. Not over FTP.
+    ///
+    /// # Errors
+    /// When the machine cannot be reached, or refuses.
+    pub async fn list(&self, pattern: &Path) -> Result<Vec<PathBuf>, MachineError> {
         let bad = |e: glob::PatternError| failed("list", pattern)(io::Error::new(io::ErrorKind::InvalidInput, e));
         // An editor's hidden files are not meant.
         let options = glob::MatchOptions { require_literal_leading_dot: true, ..glob::MatchOptions::new() };
-        let mut all = self.0.lock().await;
-        match connected(&mut all, context, host).await? {
-            Connected::Here => {
-                let found = glob::glob_with(&pattern.to_string_lossy(), options).map_err(bad)?;
-                let mut found: Vec<PathBuf> = found.filter_map(Result::ok).filter(|path| path.is_file()).collect();
-                found.sort();
-                Ok(found)
-            }
-            Connected::There(session) => {
-                let found = list_there(session, pattern, options).await;
-                forget_if_failed(&mut all, host, found)
-            }
-        }
+        let here = async || {
+            let found = glob::glob_with(&pattern.to_string_lossy(), options).map_err(bad)?;
+            let mut found: Vec<PathBuf> = found.filter_map(Result::ok).filter(|path| path.is_file()).collect();
+            found.sort();
+            Ok(found)
+        };
+        self.carry_out(here, async |session| list_there(session, pattern, options).await).await
     }
 
-    /// Writes a file whole or not at all, with the access that it is to have, and makes the folders it needs.
+    /// Writes a file whole or not at all, with the access that it is to have, and makes the folders it needs. Not over FTP.
     ///
     /// # Errors
     /// When the machine cannot be reached, or refuses.
-    pub async fn write(
-        &self,
-        context: &Context,
-        host: Option<&str>,
-        path: &Path,
-        bytes: &[u8],
-        access: Access,
-    ) -> Result<(), MachineError> {
+    pub async fn write(&self, path: &Path, bytes: &[u8], access: Access) -> Result<(), MachineError> {
         let folder = path.parent().unwrap_or(Path::new("/"));
-        let mut all = self.0.lock().await;
-        match connected(&mut all, context, host).await? {
-            Connected::Here => {
-                files::make_folders(folder, 0o755).map_err(failed("make", folder))?;
-                files::write_atomic(path, bytes, access).map_err(failed("write", path))
-            }
-            Connected::There(session) => {
-                let written = write_there(session, path, bytes, access).await;
-                forget_if_failed(&mut all, host, written)
-            }
-        }
+        let here = async || {
+            files::make_folders(folder, 0o755).map_err(failed("make", folder))?;
+            files::write_atomic(path, bytes, access).map_err(failed("write", path))
+        };
+        self.carry_out(here, async |session| write_there(session, path, bytes, access).await).await
     }
 
     /// Removes a file; one that does not exist counts as removed.
     ///
     /// # Errors
     /// When the machine cannot be reached, or refuses.
-    pub async fn remove(&self, context: &Context, host: Option<&str>, path: &Path) -> Result<(), MachineError> {
-        let mut all = self.0.lock().await;
-        match connected(&mut all, context, host).await? {
-            Connected::Here => files::remove(path).map_err(failed("remove", path)),
-            Connected::There(session) => {
-                let removed = session.remove(path, &passing_name()).await;
-                forget_if_failed(&mut all, host, removed)
-            }
-        }
+    pub async fn remove(&self, path: &Path) -> Result<(), MachineError> {
+        let here = async || files::remove(path).map_err(failed("remove", path));
+        self.carry_out(here, async |session| session.remove(path, &passing_name()).await).await
     }
 
-    /// Runs a command and waits for its end, for as long as the rules have it. On this machine it runs in the inventory's folder,
-    /// with the environment and the user of the rules.
+    /// Runs a command, gives it `input`, and waits for its end, for as long as the rules have it. On this machine it runs in the
+    /// inventory's folder, with the environment and the user of the rules. Not over FTP.
     ///
     /// # Errors
     /// When it cannot be started, or ends badly.
-    pub async fn run(
-        &self,
-        context: &Context,
-        host: Option<&str>,
-        words: &[String],
-        rules: &ProgramRules,
-    ) -> Result<(), MachineError> {
-        let mut all = self.0.lock().await;
-        match connected(&mut all, context, host).await? {
-            Connected::Here => Ok(program::run(words, context.folder(), rules).await?),
-            Connected::There(session) => {
-                let ended = session.run(words, b"", rules.timeout).await;
-                forget_if_failed(&mut all, host, ended)
-            }
-        }
+    pub async fn run(&self, words: &[String], input: &[u8], rules: &ProgramRules) -> Result<(), MachineError> {
+        let here = async || Ok(program::run(words, self.context.folder(), rules, input).await?);
+        self.carry_out(here, async |session| session.run(words, input, rules.timeout).await).await
     }
-}
 
-/// A connection on which something failed may be lost: the next operation makes a new one.
-fn forget_if_failed<T>(
-    all: &mut BTreeMap<Option<String>, Machine>,
-    host: Option<&str>,
-    done: Result<T, HostError>,
-) -> Result<T, MachineError> {
-    if done.is_err() {
-        all.remove(&host.map(str::to_owned));
+    /// Returns whether a folder is there.
+    ///
+    /// # Errors
+    /// When the machine cannot be reached, or refuses.
+    pub async fn is_folder(&self, path: &Path) -> Result<bool, MachineError> {
+        self.carry_out(async || Ok(path.is_dir()), async |session| session.is_folder(path).await).await
     }
-    Ok(done?)
+
+    /// Returns those of a folder and the folders above it that do not exist, deepest first.
+    ///
+    /// # Errors
+    /// When the machine cannot be reached, or refuses.
+    pub async fn missing_folders(&self, folder: &Path) -> Result<Vec<PathBuf>, MachineError> {
+        let here = async || Ok(files::missing_folders(folder));
+        self.carry_out(here, async |session| session.missing_folders(folder).await).await
+    }
+
+    /// Returns the first symbolic link among a folder and the folders above it, below `root`, that another machine would follow.
+    /// This machine follows none of a stranger's.
+    ///
+    /// # Errors
+    /// When the machine cannot be reached, or refuses.
+    pub async fn link_below(&self, root: &Path, folder: &Path) -> Result<Option<PathBuf>, MachineError> {
+        let there = async |session: &mut Session| {
+            for at in folder.ancestors().take_while(|at| *at != root) {
+                if session.is_link(at).await? {
+                    return Ok(Some(at.to_owned()));
+                }
+            }
+            Ok(None)
+        };
+        self.carry_out(async || Ok(None), there).await
+    }
+
+    /// Returns what a file of a site holds, of at most 64 KiB; `None` when it is not there.
+    ///
+    /// # Errors
+    /// When the machine cannot be reached, or refuses.
+    pub async fn read_site_file(&self, path: &Path) -> Result<Option<Vec<u8>>, MachineError> {
+        let here = async || {
+            let read = files::read_whole(path, LARGEST as u64).map_err(failed("read", path))?;
+            Ok(read.map(|file| file.bytes))
+        };
+        self.carry_out(here, async |session| session.read(path).await).await
+    }
+
+    /// Makes a folder of a site, with those above it that are `missing`, so that visitors can read what is in it. On this machine they
+    /// belong to the owner of `root`.
+    ///
+    /// # Errors
+    /// When the machine cannot be reached, or refuses.
+    pub async fn make_site_folders(&self, root: &Path, folder: &Path, missing: &[PathBuf]) -> Result<(), MachineError> {
+        let here = async || {
+            let made = files::as_owner_of(root, || files::make_folders(folder, 0o755));
+            made.map(drop).map_err(failed("make", folder))
+        };
+        let there = async |session: &mut Session| {
+            for folder in missing.iter().rev() {
+                session.make_folder(folder).await?;
+            }
+            Ok(())
+        };
+        self.carry_out(here, there).await
+    }
+
+    /// Writes a file of a site that visitors can read, whole or not at all: on another machine under the name `passing` first. On this
+    /// machine it belongs to the owner of `root`.
+    ///
+    /// # Errors
+    /// When the machine cannot be reached, or refuses.
+    pub async fn put_site_file(
+        &self,
+        root: &Path,
+        path: &Path,
+        passing: &str,
+        bytes: &[u8],
+    ) -> Result<(), MachineError> {
+        let write = || files::write_transient(path, bytes, Access::mode(0o644));
+        let here = async || files::as_owner_of(root, write).map_err(failed("write", path));
+        self.carry_out(here, async |session| session.put(path, passing, bytes).await).await
+    }
+
+    /// Removes a file of a site, what a write of it that was cut short left under the name `passing`, and those of the folders, deepest
+    /// first, that are empty then.
+    ///
+    /// # Errors
+    /// When the machine cannot be reached, or refuses.
+    pub async fn remove_site_file(&self, path: &Path, passing: &str, folders: &[PathBuf]) -> Result<(), MachineError> {
+        let here = async || {
+            files::remove(path).map_err(failed("remove", path))?;
+            // A folder that somebody put something into meanwhile is theirs.
+            let _ = folders.iter().take_while(|folder| files::remove_folder(folder)).count();
+            Ok(())
+        };
+        let there = async |session: &mut Session| {
+            session.remove(path, passing).await?;
+            for folder in folders {
+                if !session.remove_folder(folder).await {
+                    break;
+                }
+            }
+            Ok(())
+        };
+        self.carry_out(here, there).await
+    }
 }
 
 async fn list_there(
@@ -234,41 +358,4 @@ async fn write_there(session: &mut Session, path: &Path, bytes: &[u8], access: A
         session.make_folder(missing).await?;
     }
     session.write_atomic(path, bytes, access).await
-}
-
-/// What an operation is carried out on.
-enum Connected<'m> {
-    Here,
-    There(&'m mut Session),
-}
-
-async fn connected<'m>(
-    all: &'m mut BTreeMap<Option<String>, Machine>,
-    context: &Context,
-    host: Option<&str>,
-) -> Result<Connected<'m>, MachineError> {
-    let key = host.map(str::to_owned);
-    if !all.contains_key(&key) {
-        let machine = match host {
-            None => Machine::Here,
-            Some(name) => {
-                let unknown = || MachineError::Unknown { host: name.to_owned() };
-                let entry = context.inventory.hosts.get(name).ok_or_else(unknown)?;
-                let password = match &entry.kind {
-                    HostKind::Ftp(ftp) => Some(read_secret(&ftp.password)?),
-                    HostKind::Ssh(_) => None,
-                };
-                match Session::open(name, entry, password.as_ref()).await {
-                    Ok(session) => Machine::There(Box::new(session)),
-                    Err(why) => Machine::OutOfReach(why),
-                }
-            }
-        };
-        all.insert(key.clone(), machine);
-    }
-    match all.get_mut(&key).expect("it was just put in") {
-        Machine::Here => Ok(Connected::Here),
-        Machine::There(session) => Ok(Connected::There(session)),
-        Machine::OutOfReach(why) => Err(why.clone().into()),
-    }
 }

@@ -136,27 +136,14 @@ impl Said {
     }
 }
 
-/// Runs a command in a folder and waits for its end.
-///
-/// # Errors
-/// As [`run_with_input`].
-pub async fn run(words: &[String], folder: &Path, rules: &ProgramRules) -> Result<(), CommandError> {
-    run_with_input(words, folder, rules, b"").await
-}
-
-/// Runs a command that reads `input` from its standard input.
+/// Runs a command that reads `input` from its standard input, and waits for its end.
 ///
 /// # Errors
 /// [`CommandError`]: when it cannot be started, ends badly, or does not end.
 ///
 /// # Panics
 /// Only when another holder of a lock has panicked.
-pub async fn run_with_input(
-    words: &[String],
-    folder: &Path,
-    rules: &ProgramRules,
-    input: &[u8],
-) -> Result<(), CommandError> {
+pub async fn run(words: &[String], folder: &Path, rules: &ProgramRules, input: &[u8]) -> Result<(), CommandError> {
     let line = words.join(" ");
     let Some((program, arguments)) = words.split_first() else { return Ok(()) };
     let start = |source| CommandError::Start { command: line.clone(), source };
@@ -225,7 +212,7 @@ mod tests {
 
     fn sh(script: &str, rules: &ProgramRules) -> Result<(), CommandError> {
         let runtime = tokio::runtime::Builder::new_multi_thread().worker_threads(1).enable_all().build().unwrap();
-        runtime.block_on(run(&["sh".into(), "-c".into(), script.into()], Path::new("/"), rules))
+        runtime.block_on(run(&["sh".into(), "-c".into(), script.into()], Path::new("/"), rules, b""))
     }
 
     #[test]

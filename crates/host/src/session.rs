@@ -10,6 +10,9 @@ use eskort_core::pki::Secret;
 use std::path::{Path, PathBuf};
 use std::time::Duration;
 
+/// So many files are read at the same time.
+const AT_ONCE: usize = 32;
+
 /// A connection to another machine.
 pub struct Session {
     host: String,
@@ -136,12 +139,17 @@ impl Session {
         on!(self, "read a file", way => way.read(path))
     }
 
-    /// Reads a file of at most `most` bytes, with whose it is and who may do what with it; `None` when it is not there. SSH only.
+    /// Reads files of at most `most` bytes each, with whose they are and who may do what with them; `None` for what is not there. SSH
+    /// only.
     ///
     /// # Errors
-    /// When the machine refuses, or the connection is lost.
-    pub async fn read_whole(&mut self, path: &Path, most: u64) -> Result<Option<FileRead>, HostError> {
-        self.over_ssh("read a file", self.timeout, async |ssh| ssh.read_whole(path, most).await).await
+    /// When the machine refuses one, or the connection is lost.
+    pub async fn read_many(&mut self, paths: &[PathBuf], most: u64) -> Result<Vec<Option<FileRead>>, HostError> {
+        let mut read = Vec::new();
+        for paths in paths.chunks(AT_ONCE) {
+            read.extend(self.over_ssh("read files", self.timeout, async |ssh| ssh.read_many(paths, most).await).await?);
+        }
+        Ok(read)
     }
 
     /// Writes a file whole or not at all, with the access that it is to have from its first byte. SSH only.

@@ -4,6 +4,7 @@ use crate::error::{HostError, LARGEST, tame};
 use crate::files::{Access, FileRead};
 use eskort_core::inventory::SshHost;
 use futures_core::Stream;
+use futures_util::future::try_join_all;
 use openssh::{ControlPersist, KnownHosts, SessionBuilder, Stdio};
 use openssh_sftp_client::error::SftpErrorKind;
 use openssh_sftp_client::metadata::{MetaDataBuilder, Permissions};
@@ -174,11 +175,18 @@ impl SshSession {
         Ok(Some(bytes))
     }
 
-    /// Reads a file of at most `most` bytes, with whose it is and who may do what with it.
-    pub(crate) async fn read_whole(&mut self, path: &Path, most: u64) -> Result<Option<FileRead>, HostError> {
+    /// Reads files of at most `most` bytes each, all at once, with whose they are and who may do what with them.
+    pub(crate) async fn read_many(&mut self, paths: &[PathBuf], most: u64) -> Result<Vec<Option<FileRead>>, HostError> {
+        let Some(first) = paths.first() else { return Ok(Vec::new()) };
+        self.sftp("read", first).await?;
+        let this = &*self;
+        try_join_all(paths.iter().map(|path| this.read_whole(path, most))).await
+    }
+
+    async fn read_whole(&self, path: &Path, most: u64) -> Result<Option<FileRead>, HostError> {
         let fail = self.file("read", path);
         let host = self.host.clone();
-        let sftp = self.sftp("read", path).await?;
+        let sftp = self.sftp.as_ref().expect("it was opened for all");
         let mut file = match sftp.open(path).await {
             Ok(file) => file,
             Err(error) if is_missing(&error) => return Ok(None),

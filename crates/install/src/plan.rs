@@ -2,7 +2,7 @@
 
 use crate::InstallError;
 use eskort_core::finding::Finding;
-use eskort_core::inventory::{CertificateEntry, CheckAddress, Install, Part, ProgramRules};
+use eskort_core::inventory::{CertificateEntry, CheckAddress, Install, Part, ProgramRules, Server};
 use eskort_core::names::Identifier;
 use eskort_core::progress::FileChange;
 use eskort_host::files::{Access, read_whole};
@@ -90,6 +90,26 @@ impl<'a> Placement<'a> {
         let install = self.install.iter().copied().filter(|install| servers(&install.server)).collect();
         Placement { install, ..*self }
     }
+}
+
+/// A certificate that one server is to serve.
+pub(crate) struct Serving<'a> {
+    /// The server's name in the inventory.
+    pub(crate) name: &'a str,
+    pub(crate) server: &'a Server,
+    /// Whether http is redirected to https there.
+    pub(crate) redirect: bool,
+    pub(crate) placement: &'a Placement<'a>,
+}
+
+/// A file that is written for a server.
+pub(crate) struct ServerFile {
+    /// Where it goes.
+    pub(crate) path: PathBuf,
+    /// What it holds.
+    pub(crate) part: Part,
+    /// Who may do what with it.
+    pub(crate) access: Access,
 }
 
 /// Returns the lines that differ, with two around them.

@@ -63,14 +63,13 @@ pub async fn apply(
 ///
 /// # Errors
 /// When the ledger fails.
-pub async fn recover(context: &Context, store: &Store) -> Result<(), StoreError> {
+pub async fn recover(context: &Context, store: &Store, machines: &Machines) -> Result<(), StoreError> {
     let changes = store.unsettled()?;
     if changes.is_empty() {
         return Ok(());
     }
     context.report(&Progress::Doing("undo what an interrupted run left unfinished"));
-    let machines = Machines::default();
-    let (theirs, failed) = put_back(context, store, &machines, &changes).await;
+    let (theirs, failed) = put_back(context, store, machines, &changes).await;
     for text in theirs.iter().map(Theirs::words).chain(failed.clone()) {
         context.report(&Progress::Note(text));
     }
@@ -79,7 +78,7 @@ pub async fn recover(context: &Context, store: &Store) -> Result<(), StoreError>
         store.forget_changes(&changes, &paths)?;
     }
     for server in told(&changes) {
-        if let Err(error) = reload(context, &machines, server).await {
+        if let Err(error) = reload(context, machines, server).await {
             let text = format!("server `{server}` could not be reloaded after files were put back: {error}");
             context.report(&Progress::Note(text));
         }
@@ -132,12 +131,12 @@ async fn put_one_back(
     let (host, path) = (undo.host.as_deref(), &undo.path);
     let found = match undo.is_link {
         true => None,
-        false => machines.read(context, host, path, LARGEST).await.map_err(|e| e.to_string())?,
+        false => machines.at(context, host).read(path, LARGEST).await.map_err(|e| e.to_string())?,
     };
     let done = match store.put_back(undo, found).map_err(|e| e.to_string())? {
         PutBack::Done => Ok(()),
-        PutBack::Write { bytes, access } => machines.write(context, host, path, &bytes, access).await,
-        PutBack::Remove => machines.remove(context, host, path).await,
+        PutBack::Write { bytes, access } => machines.at(context, host).write(path, &bytes, access).await,
+        PutBack::Remove => machines.at(context, host).remove(path).await,
         PutBack::Theirs { before, now } => {
             let lossy = |bytes: &[u8]| String::from_utf8_lossy(bytes).into_owned();
             let now = now.as_deref().map(lossy);
@@ -156,7 +155,7 @@ fn told(changes: &[Undo]) -> BTreeSet<&str> {
 /// Makes a server read its files again, by the command that the inventory has for it now.
 async fn reload(context: &Context, machines: &Machines, server: &str) -> Result<(), MachineError> {
     let Some(entry) = context.inventory.servers.get(server) else { return Ok(()) };
-    machines.run(context, entry.host.as_deref(), &reload_command(&entry.kind), &entry.rules).await
+    machines.at(context, entry.host.as_deref()).run(&reload_command(&entry.kind), b"", &entry.rules).await
 }
 
 /// Puts everything back, makes the servers that were told of the change take that, and returns what to say.
@@ -191,7 +190,7 @@ async fn undone(
         InstallError::Test { server, source } => {
             let test = plans.iter().find(|p| p.server == server);
             let again = match test.and_then(|plan| Some((plan, plan.test.as_ref()?))) {
-                Some((plan, test)) => machines.run(context, plan.host.as_deref(), test, &plan.rules).await,
+                Some((plan, test)) => machines.at(context, plan.host.as_deref()).run(test, b"", &plan.rules).await,
                 None => Ok(()),
             };
             match again {
@@ -219,7 +218,7 @@ async fn forward(
         for change in &plan.changes {
             let shown = matches!(change.how, FileChange::Lines(_));
             let (host, path) = (plan.host.as_deref(), &change.path);
-            let found = machines.read(context, host, path, LARGEST).await.map_err(InstallError::on(&plan.server))?;
+            let found = machines.at(context, host).read(path, LARGEST).await.map_err(InstallError::on(&plan.server))?;
             store.keep_file((&plan.server, host), certificate, path, found.as_ref(), &change.new, shown)?;
         }
     }
@@ -239,13 +238,13 @@ async fn forward(
         let server = || plan.server.clone();
         if let Some(test) = &plan.test {
             context.report(&Progress::Doing("have the server test its configuration"));
-            let tested = machines.run(context, plan.host.as_deref(), test, &plan.rules).await;
+            let tested = machines.at(context, plan.host.as_deref()).run(test, b"", &plan.rules).await;
             tested.map_err(|source| InstallError::Test { server: server(), source })?;
         }
         if let Some(reload) = &plan.reload {
             context.report(&Progress::Doing("reload the server"));
             store.mark_told(&plan.server)?;
-            let reloaded = machines.run(context, plan.host.as_deref(), reload, &plan.rules).await;
+            let reloaded = machines.at(context, plan.host.as_deref()).run(reload, b"", &plan.rules).await;
             reloaded.map_err(|source| InstallError::Reload { server: server(), source })?;
         }
         crash_point("reloaded");
@@ -264,10 +263,10 @@ async fn write(context: &Context, machines: &Machines, plan: &ServerPlan, change
         Some(access) => access,
         None => {
             let gone = || InstallError::Write { path: path.clone(), source: io::ErrorKind::NotFound.into() };
-            machines.read(context, host, path, LARGEST).await.map_err(&failed)?.ok_or_else(gone)?.access
+            machines.at(context, host).read(path, LARGEST).await.map_err(&failed)?.ok_or_else(gone)?.access
         }
     };
-    machines.write(context, host, path, &change.new, access).await.map_err(failed)
+    machines.at(context, host).write(path, &change.new, access).await.map_err(failed)
 }
 
 fn installed_fingerprint(store: &Store, placement: &Placement<'_>) -> Result<String, StoreError> {

@@ -1,23 +1,19 @@
 //! Removes what is owed: files and records that proved control, and have to go again.
 
+use crate::ProofContext;
 use crate::records::{self, OwedRecord};
-use crate::remote;
-use eskort_core::context::Context;
 use eskort_core::debt::Debt;
 use eskort_core::progress::Progress;
-use eskort_host::files::{remove, remove_folder};
-use eskort_host::{Session, crash_point};
-use eskort_store::{DebtRow, Store, StoreError};
+use eskort_host::{MachineError, crash_point};
+use eskort_store::{DebtRow, StoreError};
 use std::collections::BTreeMap;
-use std::io;
-use std::path::{Path, PathBuf};
 
 /// Takes away what is owed for the certificates that `whose` names. What cannot be taken away stays owed, with the reason.
-pub async fn pay_debts(context: &Context, store: &Store, whose: impl Fn(&str) -> bool) -> Result<(), StoreError> {
+pub async fn pay_debts(around: ProofContext<'_>, whose: impl Fn(&str) -> bool) -> Result<(), StoreError> {
+    let ProofContext { context, store, machines } = around;
     let mut paid = Vec::new();
     let mut unpaid = Vec::new();
-    // One connection to each machine, and one conversation for the records of each proof.
-    let mut sessions: BTreeMap<String, Result<Session, String>> = BTreeMap::new();
+    // One conversation for the records of each proof.
     let mut records: BTreeMap<String, Vec<(DebtRow, OwedRecord)>> = BTreeMap::new();
     let owed: Vec<DebtRow> = store.debts()?.into_iter().filter(|row| whose(&row.certificate)).collect();
     if owed.is_empty() {
@@ -31,30 +27,22 @@ pub async fn pay_debts(context: &Context, store: &Store, whose: impl Fn(&str) ->
                 records.entry(proof.clone()).or_default().push((row, owed));
                 continue;
             }
-            Debt::File { host: None, path, folders, .. } => take_file_away(path, folders).map_err(|e| e.to_string()),
-            Debt::File { host: Some(host), path, folders, passing } => {
-                if !sessions.contains_key(host) {
-                    sessions.insert(host.clone(), remote::open(context, host).await.map_err(|e| e.to_string()));
-                }
-                match sessions.get_mut(host).expect("it was just put in") {
-                    Ok(session) => {
-                        remote::take_away(session, path, passing.as_deref(), folders).await.map_err(|e| e.to_string())
-                    }
-                    Err(error) => Err(error.clone()),
-                }
+            Debt::File { host, path, folders, passing } => {
+                // Debts of before were written under a name that can be told.
+                let before = || format!(".{}.part", path.file_name().unwrap_or_default().to_string_lossy());
+                let passing = passing.clone().unwrap_or_else(before);
+                around.machine(host.as_deref()).remove_site_file(path, &passing, folders).await
             }
         };
         match taken {
             Ok(()) => paid.push(row.id),
-            Err(error) => unpaid.push((row, error)),
+            Err(error) => unpaid.push((row, plain(error))),
         }
     }
-    for session in sessions.into_values().flatten() {
-        session.close().await;
-    }
+    machines.hang_up().await;
     for (proof, owed) in records {
         let (rows, owed): (Vec<_>, Vec<_>) = owed.into_iter().unzip();
-        match records::take_away(context, &proof, &owed).await {
+        match records::take_away(around, &proof, &owed).await {
             Ok(()) => paid.extend(rows.into_iter().map(|row| row.id)),
             Err(error) => unpaid.extend(rows.into_iter().map(|row| (row, error.to_string()))),
         }
@@ -76,13 +64,10 @@ pub async fn pay_debts(context: &Context, store: &Store, whose: impl Fn(&str) ->
     store.paid(&paid)
 }
 
-fn take_file_away(path: &Path, folders: &[PathBuf]) -> io::Result<()> {
-    remove(path)?;
-    // A folder that somebody put something into meanwhile is theirs.
-    for folder in folders {
-        if !remove_folder(folder) {
-            break;
-        }
+/// Says why a file cannot be removed; which one is said beside it.
+fn plain(error: MachineError) -> String {
+    match error {
+        MachineError::Io { source, .. } => source.to_string(),
+        error => error.to_string(),
     }
-    Ok(())
 }

@@ -4,7 +4,7 @@ use eskort_core::manual::AskedError;
 use eskort_core::pki::PkiError;
 use eskort_core::words;
 use eskort_dns::{AskError, Propagation, UpdateError};
-use eskort_host::{CommandError, HostError, SecretError};
+use eskort_host::{CommandError, HostError, MachineError, SecretError};
 use eskort_probe::NotVisible;
 use eskort_store::StoreError;
 use std::io;
@@ -157,6 +157,18 @@ pub enum ProofError {
         /// How long they were asked.
         after: Duration,
     },
+}
+
+impl From<MachineError> for ProofError {
+    fn from(error: MachineError) -> Self {
+        match error {
+            MachineError::Io { path, source, .. } => ProofError::Write { path, source },
+            MachineError::Program(error) => ProofError::Program(error),
+            MachineError::Host(error) => ProofError::Host(*error),
+            MachineError::Secret(error) => ProofError::Secret(error),
+            MachineError::Unknown { host } => ProofError::NoHost { host },
+        }
+    }
 }
 
 /// Why an API did not do what was asked.

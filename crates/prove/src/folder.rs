@@ -1,39 +1,89 @@
-//! Puts files into a site's folder, on this machine or on others.
+//! Puts files into a site's folder, on this machine or on others, and reads them back there.
 
-use crate::file::{LARGEST_SITE_FILE, SiteFile, folder_of};
+use crate::file::{SiteFile, folder_of};
 use crate::site::SiteFolder;
-use crate::{ProofError, remote};
-use eskort_host::crash_point;
-use eskort_host::files::{Access, as_owner_of, make_folders, missing_folders, read_whole, write_transient};
+use crate::{ProofContext, ProofError};
+use eskort_core::debt::Debt;
+use eskort_host::{Machine, crash_point, passing_name};
+use std::collections::BTreeMap;
+use std::path::{Path, PathBuf};
 
 /// Puts files into the folder, on every machine. What is there already stays as it is.
 pub(crate) async fn publish(site: &SiteFolder<'_>, files: &[SiteFile]) -> Result<(), ProofError> {
-    if site.hosts.is_empty() { publish_here(site, files) } else { remote::publish(site, files).await }
+    for host in machines(site.hosts) {
+        publish_on(site, &site.around.machine(host), files).await?;
+    }
+    site.around.machines.hang_up().await;
+    Ok(())
 }
 
-fn publish_here(site: &SiteFolder<'_>, files: &[SiteFile]) -> Result<(), ProofError> {
-    if !site.root.is_dir() {
-        return Err(ProofError::NoFolder { host: None, path: site.root.to_owned() });
+/// Returns the machines that a site is on: this one where the inventory names none.
+fn machines(hosts: &[String]) -> Vec<Option<&str>> {
+    if hosts.is_empty() { vec![None] } else { hosts.iter().map(|host| Some(host.as_str())).collect() }
+}
+
+async fn publish_on(site: &SiteFolder<'_>, machine: &Machine<'_>, files: &[SiteFile]) -> Result<(), ProofError> {
+    let root = site.root;
+    let host = machine.host().map(str::to_owned);
+    if !machine.is_folder(root).await? {
+        return Err(ProofError::NoFolder { host, path: root.to_owned() });
     }
-    for group in files.chunk_by(|a, b| folder_of(site.root, a) == folder_of(site.root, b)) {
-        let folder = folder_of(site.root, &group[0]);
-        let there = |file: &&SiteFile| {
-            let read = read_whole(&site.root.join(&file.path), LARGEST_SITE_FILE);
-            matches!(read, Ok(Some(found)) if found.bytes == file.bytes)
-        };
-        let missing: Vec<&SiteFile> = group.iter().filter(|file| !there(file)).collect();
+    for group in files.chunk_by(|a, b| folder_of(root, a) == folder_of(root, b)) {
+        let folder = folder_of(root, &group[0]);
+        let folders = machine.missing_folders(&folder).await?;
+        let mut missing = Vec::new();
+        for file in group {
+            // One that cannot be read is written again, which says why that is not possible either.
+            if !folders.is_empty() || !holds(machine, root, file).await.unwrap_or(false) {
+                missing.push(file);
+            }
+        }
+        // What stands on the way decides where the file lands: it has to be folders.
+        if let Some(path) = machine.link_below(root, &folder).await? {
+            return Err(ProofError::LinkOnHost { host: host.unwrap_or_default(), path });
+        }
         // Owed before it is there: whatever happens next, the following run knows what to take away.
-        let folders = missing_folders(&folder);
-        site.owe(None, &missing, &folders)?;
-        let made = as_owner_of(site.root, || make_folders(&folder, 0o755));
-        made.map_err(|source| ProofError::Write { path: folder, source })?;
+        site.owe(host.as_ref(), &missing, &folders)?;
+        let passing = passing_names(site, host.as_deref())?;
+        machine.make_site_folders(root, &folder, &folders).await?;
         for file in missing {
-            let path = site.root.join(&file.path);
-            let write = || write_transient(&path, &file.bytes, Access::mode(0o644));
-            let written = as_owner_of(site.root, write);
-            written.map_err(|source| ProofError::Write { path, source })?;
+            let path = root.join(&file.path);
+            let passing = passing.get(&path).cloned().unwrap_or_else(passing_name);
+            machine.put_site_file(root, &path, &passing, &file.bytes).await?;
             crash_point("file-written");
         }
     }
+    Ok(())
+}
+
+/// Returns the names under which the files that are owed on a machine pass, by path.
+fn passing_names(site: &SiteFolder<'_>, host: Option<&str>) -> Result<BTreeMap<PathBuf, String>, ProofError> {
+    let of = |debt| match debt {
+        Debt::File { host: on, path, passing: Some(passing), .. } if on.as_deref() == host => Some((path, passing)),
+        _ => None,
+    };
+    Ok(site.around.store.debts()?.into_iter().filter_map(|row| of(row.debt)).collect())
+}
+
+async fn holds(machine: &Machine<'_>, root: &Path, file: &SiteFile) -> Result<bool, ProofError> {
+    Ok(machine.read_site_file(&root.join(&file.path)).await?.is_some_and(|bytes| bytes == file.bytes))
+}
+
+/// Reads every file back on every other machine: visitors may be sent to any of them.
+pub(crate) async fn read_back(
+    around: ProofContext<'_>,
+    root: &Path,
+    hosts: &[String],
+    files: &[SiteFile],
+) -> Result<(), ProofError> {
+    for host in hosts {
+        let machine = around.machine(Some(host));
+        for file in files {
+            if !holds(&machine, root, file).await? {
+                return Err(ProofError::NotOnHost { host: host.clone(), path: root.join(&file.path) });
+            }
+        }
+    }
+    around.machines.hang_up().await;
     Ok(())
 }

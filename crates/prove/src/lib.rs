@@ -1,5 +1,6 @@
 //! Proves control of names: files on a site, listeners of our own, records in a zone; and removes them again.
 
+mod around;
 mod cleanup;
 mod error;
 mod fetch;
@@ -9,10 +10,10 @@ mod listener;
 mod place;
 mod proving;
 mod records;
-mod remote;
 mod site;
 mod tls;
 
+pub use around::ProofContext;
 pub use cleanup::pay_debts;
 pub use error::{ApiError, ProofError};
 pub use file::SiteFile;

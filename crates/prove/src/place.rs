@@ -3,18 +3,16 @@
 use crate::fetch::look_at_files;
 use crate::file::{LARGEST_SITE_FILE, SiteFile};
 use crate::site::SiteFolder;
-use crate::{ProofError, folder, remote};
-use eskort_core::context::Context;
+use crate::{ProofContext, ProofError, folder};
 use eskort_core::inventory::{CheckAddress, Proof};
 use eskort_core::names::Identifier;
 use eskort_core::progress::Progress;
 use eskort_host::files::read_whole;
-use eskort_store::Store;
 use std::path::Path;
 
 /// The site's folder that a proof of kind http-folder names.
 pub struct SitePlace<'a> {
-    context: &'a Context,
+    around: ProofContext<'a>,
     folder: &'a Path,
     hosts: &'a [String],
     check_address: Option<CheckAddress>,
@@ -25,24 +23,19 @@ impl<'a> SitePlace<'a> {
     ///
     /// # Errors
     /// [`ProofError::NoSiteFolder`].
-    pub fn of(context: &'a Context, proof: &str) -> Result<Self, ProofError> {
-        match context.inventory.proofs.get(proof) {
+    pub fn of(around: ProofContext<'a>, proof: &str) -> Result<Self, ProofError> {
+        match around.context.inventory.proofs.get(proof) {
             Some(Proof::HttpFolder { folder, hosts, check_address }) => {
-                Ok(SitePlace { context, folder, hosts, check_address: *check_address })
+                Ok(SitePlace { around, folder, hosts, check_address: *check_address })
             }
             _ => Err(ProofError::NoSiteFolder { proof: proof.to_owned() }),
         }
     }
 
     /// Puts a file there, and looks at it as an authority would. A file that cannot be seen is left where it is.
-    pub async fn show(
-        &self,
-        store: &Store,
-        owner: &str,
-        file: &SiteFile,
-        names: &[Identifier],
-    ) -> Result<(), ProofError> {
-        let SitePlace { context, folder: root, hosts, .. } = *self;
+    pub async fn show(&self, owner: &str, file: &SiteFile, names: &[Identifier]) -> Result<(), ProofError> {
+        let SitePlace { around, folder: root, hosts, .. } = *self;
+        let context = around.context;
         let path = root.join(&file.path);
         let there = if hosts.is_empty() { read_whole(&path, LARGEST_SITE_FILE).ok().flatten() } else { None };
         if there.is_some_and(|there| there.bytes != file.bytes) {
@@ -50,9 +43,9 @@ impl<'a> SitePlace<'a> {
         }
         context.report(&Progress::Doing("place the file"));
         let files = std::slice::from_ref(file);
-        folder::publish(&SiteFolder { context, store, owner, root, hosts }, files).await?;
+        folder::publish(&SiteFolder { around, owner, root, hosts }, files).await?;
         context.report(&Progress::Doing("check it as the authority would"));
-        remote::look(context, root, hosts, files).await?;
+        folder::read_back(around, root, hosts, files).await?;
         look(file, names, self.check_address).await
     }
 }

@@ -2,23 +2,20 @@
 
 use crate::fetch::look_at_files;
 use crate::file::SiteFile;
+use crate::folder::{self, read_back};
 use crate::listener::{self, Listener};
 use crate::records::{look_at_records, publish_records};
 use crate::site::SiteFolder;
-use crate::{ProofError, folder, remote, tls};
-use eskort_core::context::Context;
+use crate::{ProofContext, ProofError, tls};
 use eskort_core::inventory::{CertificateEntry, Proof};
 use eskort_core::journey::ProofTask;
 use eskort_core::record::{Record, RecordToPlace};
-use eskort_store::Store;
 
 /// What the proofs of one certificate's journey need.
 #[derive(Clone, Copy)]
 pub struct Proving<'a> {
     /// What is around it.
-    pub context: &'a Context,
-    /// The ledger.
-    pub store: &'a Store,
+    pub around: ProofContext<'a>,
     /// The certificate in the inventory.
     pub certificate: &'a str,
     /// What the inventory says of it.
@@ -31,7 +28,7 @@ impl<'a> Proving<'a> {
         let mut groups: Vec<(&str, &Proof, Vec<ProofTask>)> = Vec::new();
         for task in tasks {
             // The journey's proof is the inventory's, or it would have been given up.
-            let Some((name, proof)) = self.context.inventory.proof_of(self.entry, &task.name) else { continue };
+            let Some((name, proof)) = self.around.context.inventory.proof_of(self.entry, &task.name) else { continue };
             match groups.iter_mut().find(|(known, ..)| *known == name) {
                 Some((.., tasks)) => tasks.push(task.clone()),
                 None => groups.push((name, proof, vec![task.clone()])),
@@ -48,14 +45,16 @@ impl<'a> Proving<'a> {
             match proof {
                 Proof::HttpFolder { folder: root, hosts, .. } => {
                     let files: Vec<SiteFile> = tasks.iter().map(SiteFile::of).collect();
-                    let Proving { context, store, certificate: owner, .. } = *self;
-                    let site = SiteFolder { context, store, owner, root, hosts };
+                    let Proving { around, certificate: owner, .. } = *self;
+                    let site = SiteFolder { around, owner, root, hosts };
                     folder::publish(&site, &files).await?;
                 }
                 Proof::HttpListener { listen, .. } => listeners.push(listener::listen(*listen, &tasks).await?),
-                Proof::TlsListener { listen, .. } => listeners.push(tls::listen(self.context, *listen, &tasks).await?),
+                Proof::TlsListener { listen, .. } => {
+                    listeners.push(tls::listen(self.around.context, *listen, &tasks).await?)
+                }
                 Proof::Dns(dns) => {
-                    let owed = (self.context, self.store, self.certificate);
+                    let owed = (self.around, self.certificate);
                     publish_records(owed, name, dns, &records(&tasks)).await?;
                 }
             }
@@ -73,12 +72,12 @@ impl<'a> Proving<'a> {
             match proof {
                 Proof::HttpFolder { folder, hosts, .. } => {
                     let files: Vec<SiteFile> = tasks.iter().map(SiteFile::of).collect();
-                    remote::look(self.context, folder, hosts, &files).await?;
+                    read_back(self.around, folder, hosts, &files).await?;
                     look_at_tasks(proof, &tasks).await?;
                 }
                 Proof::HttpListener { .. } => look_at_tasks(proof, &tasks).await?,
                 Proof::TlsListener { check_address, .. } => tls::look(*check_address, &tasks).await?,
-                Proof::Dns(dns) => to_place.extend(look_at_records(self.context, dns, &records(&tasks)).await?),
+                Proof::Dns(dns) => to_place.extend(look_at_records(self.around.context, dns, &records(&tasks)).await?),
             }
         }
         Ok(to_place)

@@ -1,17 +1,16 @@
 //! The folder of a site: where its files go, and what is owed for them.
 
+use crate::ProofContext;
 use crate::file::SiteFile;
-use eskort_core::context::Context;
 use eskort_core::debt::Debt;
 use eskort_host::{crash_point, passing_name};
-use eskort_store::{Store, StoreError};
+use eskort_store::StoreError;
 use std::path::{Path, PathBuf};
 
 /// Where the files of a site go.
 #[derive(Clone, Copy)]
 pub(crate) struct SiteFolder<'a> {
-    pub(crate) context: &'a Context,
-    pub(crate) store: &'a Store,
+    pub(crate) around: ProofContext<'a>,
     /// For whom the files are owed.
     pub(crate) owner: &'a str,
     /// The site's document root.
@@ -36,7 +35,8 @@ impl SiteFolder<'_> {
             passing: host.map(|_| passing_name()),
         };
         let debts: Vec<Debt> = files.iter().map(debt).collect();
-        self.store.owe(self.owner, &debts, (self.context.now)())?;
+        let ProofContext { context, store, .. } = self.around;
+        store.owe(self.owner, &debts, (context.now)())?;
         crash_point("owed");
         Ok(())
     }

@@ -8,8 +8,9 @@ use eskort_core::inventory::{CertificateEntry, Proof};
 use eskort_core::journey::HandedOver;
 use eskort_core::manual::{Asked, AskedProof};
 use eskort_core::words;
+use eskort_host::Machines;
 use eskort_install as install;
-use eskort_prove::{ProofError, pay_debts};
+use eskort_prove::{ProofContext, ProofError, pay_debts};
 use eskort_store::{RunLock, Store};
 use jiff::civil::Date;
 
@@ -45,7 +46,8 @@ pub async fn note(
 ) -> Result<KeepEntry, StepError> {
     let _lock = RunLock::take(&context.state, "eskort note", (context.now)())?;
     let store = Store::open(&context.state)?;
-    install::recover(context, &store).await?;
+    let machines = Machines::default();
+    install::recover(context, &store, &machines).await?;
     let missing = || AnswerError::NotWaiting { certificate: certificate.to_owned() };
     let open = store.open_journey(certificate)?.ok_or_else(missing)?;
     let before = open.stage.handed_over().ok_or_else(missing)?;
@@ -81,13 +83,14 @@ pub async fn note(
         events.push("the authority was told that it may look".into());
     }
     if notes.asked != before.asked {
-        pay_debts(context, &store, |whose| whose == certificate).await?;
+        let around = ProofContext { context, store: &store, machines: &machines };
+        pay_debts(around, |whose| whose == certificate).await?;
     }
     if !events.is_empty() {
         let event = format!("noted: {}", events.join("; "));
         store.save_stage(certificate, open.id, &HandedOver { notes }.into(), Some(&event), now)?;
     }
-    Ok(Run::new(context, &store).process(certificate, entry, true).await)
+    Ok(Run::new(context, &store, machines).process(certificate, entry, true).await)
 }
 
 /// Returns what an authority asks for in a few words.

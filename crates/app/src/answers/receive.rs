@@ -7,6 +7,7 @@ use crate::{AnswerError, StepError};
 use eskort_core::context::Context;
 use eskort_core::pki::{Certificate, Chain, Intake, LeftAside, Secret};
 use eskort_core::progress::Progress;
+use eskort_host::Machines;
 use eskort_install as install;
 use eskort_store::{JourneyRow, RunLock, Store};
 use eskort_talk::add_missing_issuers;
@@ -49,7 +50,8 @@ pub async fn receive(
     let intake = take_in(brought, password)?;
     let _lock = RunLock::take(&context.state, "eskort receive", (context.now)())?;
     let store = Store::open(&context.state)?;
-    install::recover(context, &store).await?;
+    let machines = Machines::default();
+    install::recover(context, &store, &machines).await?;
     let mut waiting: Vec<(String, JourneyRow)> = Vec::new();
     for name in context.inventory.certificates.keys() {
         let open = store.open_journey(name)?.filter(|open| open.stage.handed_over().is_some());
@@ -58,7 +60,7 @@ pub async fn receive(
     if waiting.is_empty() {
         return Err(AnswerError::NothingWaits.into());
     }
-    let mut run = Run::new(context, &store);
+    let mut run = Run::new(context, &store, machines);
     let mut receipt = Receipt { left_aside: intake.left_aside.clone(), ..Receipt::default() };
     let mut used: Vec<Certificate> = Vec::new();
     for (certificate, open) in waiting {

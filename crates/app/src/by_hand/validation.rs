@@ -1,12 +1,11 @@
 //! What an authority without ACME wants to see: published, and checked from here.
 
 use crate::StepError;
-use eskort_core::context::Context;
 use eskort_core::inventory::{DnsProof, Proof};
 use eskort_core::manual::{Asked, AskedProof, ProofSight};
 use eskort_core::names::Identifier;
 use eskort_core::progress::Progress;
-use eskort_prove::{ProofError, SiteFile, SitePlace, addresses, look, look_at_records, publish_records};
+use eskort_prove::{ProofContext, ProofError, SiteFile, SitePlace, addresses, look, look_at_records, publish_records};
 use eskort_store::{Store, StoreError};
 use std::time::Duration;
 
@@ -18,8 +17,7 @@ pub(crate) fn is_published_for_validation(store: &Store, certificate: &str) -> R
 
 /// The validation of one certificate's order.
 pub(crate) struct Validation<'a> {
-    pub(crate) context: &'a Context,
-    pub(crate) store: &'a Store,
+    pub(crate) around: ProofContext<'a>,
     pub(crate) certificate: &'a str,
     pub(crate) names: &'a [Identifier],
 }
@@ -41,12 +39,12 @@ impl Validation<'_> {
                     dns.look.propagation_timeout = Duration::ZERO;
                 }
                 if let Some(by) = &asked.by {
-                    self.context.report(&Progress::Doing("publish the record"));
-                    let owner = (self.context, self.store, self.certificate);
+                    self.around.context.report(&Progress::Doing("publish the record"));
+                    let owner = (self.around, self.certificate);
                     publish_records(owner, by, &dns, records).await?;
                 }
-                self.context.report(&Progress::Doing("check the record from here"));
-                match look_at_records(self.context, &dns, records).await {
+                self.around.context.report(&Progress::Doing("check the record from here"));
+                match look_at_records(self.around.context, &dns, records).await {
                     Ok(to_place) if !to_place.is_empty() => {
                         return Ok(ProofSight::NotSeen { why: "it is not there yet".into(), to_place });
                     }
@@ -76,8 +74,8 @@ impl Validation<'_> {
         names.dedup();
         match by {
             Some(by) => {
-                let site = SitePlace::of(self.context, by)?;
-                site.show(self.store, self.certificate, file, &names).await?;
+                let site = SitePlace::of(self.around, by)?;
+                site.show(self.certificate, file, &names).await?;
             }
             None => look(file, &names, None).await?,
         }
@@ -87,7 +85,7 @@ impl Validation<'_> {
     /// Returns the proof that places records; without one, a person does.
     fn dns_proof(&self, by: Option<&str>) -> Result<DnsProof, ProofError> {
         let Some(by) = by else { return Ok(DnsProof::by_hand()) };
-        match self.context.inventory.proofs.get(by) {
+        match self.around.context.inventory.proofs.get(by) {
             Some(Proof::Dns(dns)) => Ok(dns.clone()),
             _ => Err(ProofError::PlacesNoRecords { proof: by.to_owned() }),
         }

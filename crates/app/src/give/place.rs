@@ -4,8 +4,8 @@ use crate::StepError;
 use eskort_core::context::Context;
 use eskort_core::manual::{AskedError, site_path};
 use eskort_core::names::Identifier;
-use eskort_prove::ProofError;
-use eskort_prove::{SiteFile, SitePlace, addresses, pay_debts};
+use eskort_host::Machines;
+use eskort_prove::{ProofContext, ProofError, SiteFile, SitePlace, addresses, pay_debts};
 use eskort_store::{RunLock, Store};
 use std::path::PathBuf;
 
@@ -37,12 +37,13 @@ pub(crate) fn stays(owner: &str) -> bool {
 /// When another run is at work, the proof has no folder, the path is none, or the file cannot be written or seen; a file that
 /// cannot be seen is left where it is.
 pub async fn place(context: &Context, proof: &str, file: &FileToPlace) -> Result<Vec<String>, StepError> {
-    let site = SitePlace::of(context, proof)?;
+    let machines = Machines::default();
     let path = site_path(&file.path).ok_or_else(|| ProofError::from(AskedError::Path(file.path.clone())))?;
     let _lock = RunLock::take(&context.state, "eskort place", (context.now)())?;
     let store = Store::open(&context.state)?;
+    let site = SitePlace::of(ProofContext { context, store: &store, machines: &machines }, proof)?;
     let site_file = SiteFile { path: path.to_owned(), bytes: file.bytes.clone() };
-    site.show(&store, &owner(proof), &site_file, &file.names).await?;
+    site.show(&owner(proof), &site_file, &file.names).await?;
     Ok(addresses(&site_file, &file.names))
 }
 
@@ -56,7 +57,8 @@ pub async fn take_back(context: &Context, proof: &str) -> Result<(Vec<PathBuf>, 
     let owner = owner(proof);
     let before = store.debts()?.into_iter().filter(|row| row.certificate == owner);
     let before: Vec<(i64, PathBuf)> = before.filter_map(|row| Some((row.id, row.debt.path()?.to_owned()))).collect();
-    pay_debts(context, &store, |whose| whose == owner).await?;
+    let around = ProofContext { context, store: &store, machines: &Machines::default() };
+    pay_debts(around, |whose| whose == owner).await?;
     let left: Vec<i64> = store.debts()?.into_iter().map(|row| row.id).collect();
     let (left, gone): (Vec<_>, Vec<_>) = before.into_iter().partition(|(id, _)| left.contains(id));
     Ok((gone.into_iter().map(|(_, path)| path).collect(), left.len()))

@@ -18,8 +18,9 @@ use eskort_core::inventory::CertificateEntry;
 use eskort_core::journey::ProofTask;
 use eskort_core::progress::Progress;
 use eskort_core::record::RecordToPlace;
+use eskort_host::Machines;
 use eskort_install as install;
-use eskort_prove::{Proving, pay_debts};
+use eskort_prove::{ProofContext, Proving, pay_debts};
 use eskort_store::{JourneyRow, RunLock, Store, StoreError};
 use gather::{chosen, still_fits};
 use plan::plan_only;
@@ -38,7 +39,8 @@ pub async fn keep(context: &Context, options: &KeepOptions) -> Result<Vec<KeepEn
     }
     let lock = RunLock::take(&context.state, "eskort keep", (context.now)())?;
     let store = Store::open(&context.state)?;
-    install::recover(context, &store).await?;
+    let machines = Machines::default();
+    install::recover(context, &store, &machines).await?;
     let chosen = chosen(context, options);
     // What an earlier run left published goes, but for journeys that go on, now or in another run: the authority may be looking.
     // What an authority without ACME may look at any day stays too.
@@ -55,8 +57,9 @@ pub async fn keep(context: &Context, options: &KeepOptions) -> Result<Vec<KeepEn
             left_alone.insert(row.certificate);
         }
     }
-    pay_debts(context, &store, |whose| !left_alone.contains(whose)).await?;
-    let mut run = Run::new(context, &store);
+    let around = ProofContext { context, store: &store, machines: &machines };
+    pay_debts(around, |whose| !left_alone.contains(whose)).await?;
+    let mut run = Run::new(context, &store, machines);
     let mut entries = Vec::new();
     for (name, entry) in chosen {
         let ended = run.process(name, entry, !options.only.is_empty()).await;
@@ -112,7 +115,7 @@ async fn wait_for_people(
                 Err(StoreError::Busy { .. }) => continue,
                 lock => lock?,
             };
-            *entry = Run::new(context, store).process(&name, wanted, insist).await;
+            *entry = Run::new(context, store, Machines::default()).process(&name, wanted, insist).await;
         }
     }
     Ok(())
@@ -125,8 +128,6 @@ async fn is_placed(context: &Context, store: &Store, name: &str, entry: &Certifi
     let by_person =
         |task: &&ProofTask| context.inventory.proof_of(entry, &task.name).is_some_and(|(_, p)| p.awaits_person());
     let tasks: Vec<ProofTask> = tasks.iter().filter(by_person).cloned().collect();
-    Ok(Proving { context, store, certificate: name, entry }
-        .self_check(&tasks)
-        .await
-        .is_ok_and(|to_place| to_place.is_empty()))
+    let around = ProofContext { context, store, machines: &Machines::default() };
+    Ok(Proving { around, certificate: name, entry }.self_check(&tasks).await.is_ok_and(|to_place| to_place.is_empty()))
 }

@@ -17,9 +17,9 @@ use eskort_core::journey::{Acme, Milestone, Stage, WaitsFor};
 use eskort_core::pki::AssembledChain;
 use eskort_core::progress::Progress;
 use eskort_core::words;
-use eskort_host::panic_point;
+use eskort_host::{Machines, panic_point};
 use eskort_install::{self as install, Facts as ServerFacts, Placement};
-use eskort_prove::pay_debts;
+use eskort_prove::{ProofContext, pay_debts};
 use eskort_store::{JourneyRow, Store, StoreError};
 use eskort_talk::Conversation;
 use jiff::{SignedDuration, Timestamp};
@@ -40,13 +40,15 @@ pub(crate) struct Run<'a> {
     stop: Stop,
     /// Answers that a person has brought, by certificate.
     answers: BTreeMap<String, AssembledChain>,
+    /// The machines of the run.
+    machines: Machines,
     /// What was read of servers.
     servers: ServerFacts,
 }
 
 impl<'a> Run<'a> {
     /// Begins a run.
-    pub(crate) fn new(context: &'a Context, store: &'a Store) -> Self {
+    pub(crate) fn new(context: &'a Context, store: &'a Store, machines: Machines) -> Self {
         let (conversations, answers, out_of_reach) = (BTreeMap::new(), BTreeMap::new(), BTreeMap::new());
         Run {
             context,
@@ -55,8 +57,14 @@ impl<'a> Run<'a> {
             out_of_reach,
             stop: Stop::listen(),
             answers,
-            servers: ServerFacts::default(),
+            servers: ServerFacts::about(&machines),
+            machines,
         }
+    }
+
+    /// Returns what is around the proofs of the run.
+    pub(crate) fn around(&self) -> ProofContext<'_> {
+        ProofContext { context: self.context, store: self.store, machines: &self.machines }
     }
 
     /// Gives the run an answer that a person has brought.
@@ -72,7 +80,7 @@ impl<'a> Run<'a> {
     /// Looks after one certificate. `insist` is set when somebody asked for this very one. A bug of ours that shows in it is
     /// its failure, and does not end the run.
     pub(crate) async fn process(&mut self, name: &str, entry: &CertificateEntry, insist: bool) -> KeepEntry {
-        let turn = caught(self.process_unguarded(name, entry, insist)).await;
+        let turn = caught(Box::pin(self.process_unguarded(name, entry, insist))).await;
         match turn {
             Ok(entry) => entry,
             Err(what) => {
@@ -114,7 +122,7 @@ impl<'a> Run<'a> {
         };
         // Whatever took its time or changed a server: what was read before may not be so any more.
         if placed.is_some() || !matches!(ending, Ending::AtRest { .. } | Ending::Held { .. }) {
-            self.servers = self.servers.anew().await;
+            self.servers.forget().await;
         }
         let mut entry = KeepEntry::new(name, Some(decision), ending);
         // Once a newer generation has arrived, what became of the one before is of no interest.
@@ -165,7 +173,7 @@ impl<'a> Run<'a> {
     async fn note_failure(&mut self, name: &str, error: &StepError) -> Result<(), StoreError> {
         let (store, now) = (self.store, (self.context.now)());
         if !is_published_for_validation(store, name)? {
-            pay_debts(self.context, store, |whose| whose == name).await?;
+            pay_debts(self.around(), |whose| whose == name).await?;
         }
         if matches!(error, StepError::Interrupted) {
             // The authority may look any moment, and finds nothing any more.
@@ -246,7 +254,7 @@ impl<'a> Run<'a> {
             Obtained::Nothing(ending) => return Ok(ending),
         };
         // Much may have changed on a server while the authority was at work.
-        self.servers = self.servers.anew().await;
+        self.servers.forget().await;
         let placement = Placement::of(name, entry, &entry.names, generation);
         let deployment = install::deployment(self.context, self.store, &placement, &self.servers).await?;
         self.deploy(name, entry, &deployment).await
@@ -270,7 +278,7 @@ impl<'a> Run<'a> {
         }
         // A journey that goes on may be looked at by the authority right now: its files stay.
         if !open.as_ref().is_some_and(|open| goes_on && open.stage.needs_publication()) {
-            pay_debts(self.context, store, |whose| whose == name).await?;
+            pay_debts(self.around(), |whose| whose == name).await?;
         }
         let journey = match decision {
             Obtaining::Rest { .. } => {
@@ -307,6 +315,7 @@ impl<'a> Run<'a> {
             work: Work {
                 context: self.context,
                 store: self.store,
+                machines: &self.machines,
                 certificate: name,
                 entry,
                 specification,
@@ -376,7 +385,7 @@ async fn caught<T>(future: impl Future<Output = T>) -> Result<T, String> {
 /// Does step after step until the journey ends, or until somebody asks the program to stop. Returns how far it
 /// came.
 async fn steps(actions: &mut JourneyActions<'_>, mut driver: Driver<'_>, stop: &Stop) -> Result<Reached, StepError> {
-    let (context, store, name) = (actions.work.context, actions.work.store, actions.work.certificate);
+    let (context, name) = (actions.work.context, actions.work.certificate);
     let timeout = context.inventory.authorities[&actions.work.entry.authority].timeout;
     let timeout = SignedDuration::try_from(timeout).unwrap_or(SignedDuration::MAX);
     let mut waiting_since: Option<Timestamp> = None;
@@ -413,7 +422,7 @@ async fn steps(actions: &mut JourneyActions<'_>, mut driver: Driver<'_>, stop: &
             Step::Did(passed) => {
                 if !driver.journey().stage.needs_publication() {
                     actions.publication.listeners.clear();
-                    pay_debts(context, store, |whose| whose == name).await?;
+                    pay_debts(actions.work.around(), |whose| whose == name).await?;
                 }
                 if let Some(milestone) = passed {
                     waiting_since = None;

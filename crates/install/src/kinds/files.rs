@@ -1,55 +1,34 @@
 //! Files put where a program wants them, and a command.
 
-use super::Planning;
 use crate::InstallError;
-use crate::plan::{Change, LiveEndpoint, ServerPlan, read_part};
-use eskort_core::inventory::{FileCopy, ServerKind};
-use eskort_core::progress::FileChange;
+use crate::plan::{LiveEndpoint, ServerFile, Serving};
+use eskort_core::inventory::{CheckAddress, FileCopy};
 use eskort_host::files::Access;
-use eskort_store::GenerationFolder;
 
-pub(super) async fn plan(planning: &Planning<'_>, folder: &GenerationFolder) -> Result<ServerPlan, InstallError> {
-    let Planning { install, server, placement, .. } = planning;
-    let ServerKind::Files { copies, run } = &server.kind else { unreachable!("only called for files") };
-    let mut changes = Vec::new();
-    for copy in copies {
-        let new = read_part(folder, copy.part, placement.preview)?;
-        let access = access(copy)?;
-        if !planning.is_in_place(&copy.to, &new, access).await? {
-            let how = FileChange::Whole(copy.part.word());
-            changes.push(Change { path: copy.to.clone(), new, access: Some(access), how });
-        }
-    }
-    Ok(ServerPlan {
-        server: install.server.clone(),
-        host: server.host.clone(),
-        changes,
-        test: None,
-        reload: Some(run.clone()).filter(|r| !r.is_empty()),
-        endpoints: endpoints(planning),
-        rules: server.rules.clone(),
-        findings: Vec::new(),
-    })
+/// Returns the files that the inventory asks for.
+pub(super) fn files(copies: &[FileCopy]) -> Result<Vec<ServerFile>, InstallError> {
+    let file = |copy: &FileCopy| Ok(ServerFile { path: copy.to.clone(), part: copy.part, access: access(copy)? });
+    copies.iter().map(file).collect()
 }
 
-/// Returns where the inventory says that the program speaks TLS. Nothing is asked for it.
-pub(super) fn endpoints(planning: &Planning<'_>) -> Vec<LiveEndpoint> {
-    let Planning { install, server, placement, .. } = planning;
+/// Returns where the inventory says that the program speaks TLS.
+pub(super) fn endpoints(serving: &Serving<'_>) -> Vec<LiveEndpoint> {
+    let Serving { name: server, server: entry, placement, .. } = serving;
     let plain = placement.names.iter().filter(|n| !n.is_wildcard()).map(ToString::to_string);
     let mut names: Vec<String> = plain.collect();
     // A wildcard is looked at by a name that it covers.
     if names.is_empty() {
         names.extend(placement.names.iter().map(|n| format!("www.{}", n.base())));
     }
-    let endpoint = |address: eskort_core::inventory::CheckAddress, name: String| LiveEndpoint {
-        server: install.server.clone(),
+    let endpoint = |address: CheckAddress, name: String| LiveEndpoint {
+        server: (*server).to_owned(),
         name,
         port: address.port.unwrap_or(443),
         instead: Some(address),
         here: Some(address),
-        reload_timeout: server.reload_timeout,
+        reload_timeout: entry.reload_timeout,
     };
-    let address = server.check_address.into_iter();
+    let address = entry.check_address.into_iter();
     address.flat_map(|address| names.iter().map(move |name| endpoint(address, name.clone()))).collect()
 }
 

@@ -1,18 +1,17 @@
 //! The kinds of servers: what each of them has to change, and how it is told.
 
 mod files;
-mod nginx;
+pub(crate) mod nginx;
 
 use crate::InstallError;
 use crate::facts::Facts;
-use crate::plan::{LARGEST, LiveEndpoint, Placement, ServerPlan};
+use crate::plan::{Change, LARGEST, LiveEndpoint, Placement, ServerFile, ServerPlan, Serving, read_part};
 use eskort_core::context::Context;
 use eskort_core::deployment::{Deployment, Lack, Target};
-use eskort_core::inventory::{Install, Server, ServerKind};
+use eskort_core::inventory::{Part, ServerKind};
+use eskort_core::progress::FileChange;
 use eskort_host::MachineError;
-use eskort_host::files::Access;
 use eskort_store::{Store, StoreError};
-use std::path::Path;
 
 /// Gathers the facts and plans for every server of a certificate. Reads only.
 ///
@@ -25,49 +24,108 @@ pub async fn plan(
     facts: &Facts,
 ) -> Result<Vec<ServerPlan>, InstallError> {
     let mut plans = Vec::new();
-    for install in &placement.install {
-        plans.push(Planning::new(context, placement, facts, install).plan(store).await?);
+    for serving in servings(context, placement) {
+        plans.push(plan_one(context, store, &serving, facts).await?);
     }
     Ok(plans)
 }
 
-/// What the plan of one server is made from.
-struct Planning<'a> {
-    context: &'a Context,
-    facts: &'a Facts,
-    install: &'a Install,
-    server: &'a Server,
-    placement: &'a Placement<'a>,
+/// Returns what each server of a certificate is to serve.
+fn servings<'a>(context: &'a Context, placement: &'a Placement<'a>) -> impl Iterator<Item = Serving<'a>> {
+    placement.install.iter().map(move |install| Serving {
+        name: &install.server,
+        server: &context.inventory.servers[&install.server],
+        redirect: install.redirect,
+        placement,
+    })
 }
 
-impl<'a> Planning<'a> {
-    fn new(context: &'a Context, placement: &'a Placement<'a>, facts: &'a Facts, install: &'a Install) -> Self {
-        Planning { context, facts, install, server: &context.inventory.servers[&install.server], placement }
-    }
-
-    async fn plan(&self, store: &Store) -> Result<ServerPlan, InstallError> {
-        let Placement { certificate, generation, .. } = *self.placement;
-        let folder = store.generation_folder(certificate, generation);
-        match &self.server.kind {
-            ServerKind::Nginx { .. } => nginx::plan(self, &store.current_folder(certificate), &folder).await,
-            ServerKind::Files { .. } => files::plan(self, &folder).await,
+async fn plan_one(
+    context: &Context,
+    store: &Store,
+    serving: &Serving<'_>,
+    facts: &Facts,
+) -> Result<ServerPlan, InstallError> {
+    let Serving { name, server, placement, .. } = *serving;
+    let files = files(serving)?;
+    let mut changes = changed_files(context, store, serving, &files, facts).await?;
+    let (test, endpoints, findings) = match &server.kind {
+        ServerKind::Nginx { config, test, .. } => {
+            let known = facts.nginx(context, (name, server), config).await?;
+            let current = store.current_folder(placement.certificate);
+            let leads_to = |part: Part| match files.iter().find(|file| file.part == part) {
+                Some(file) => file.path.clone(),
+                None => current.part(part),
+            };
+            let (bundle, key) = (leads_to(Part::Bundle), leads_to(Part::Key));
+            let planned = nginx::plan(&known, &settings(&server.kind), serving, (&bundle, &key))?;
+            changes.extend(planned.changes);
+            (Some(nginx::test_command(config, test.as_ref())), planned.endpoints, planned.findings)
         }
-    }
+        ServerKind::Files { .. } => (None, files::endpoints(serving), Vec::new()),
+    };
+    Ok(ServerPlan {
+        server: name.to_owned(),
+        host: server.host.clone(),
+        changes,
+        test,
+        reload: Some(reload_command(&server.kind)).filter(|words| !words.is_empty()),
+        rules: server.rules.clone(),
+        endpoints,
+        findings,
+    })
+}
 
-    /// Returns whether a file is there with just these bytes and this access. One of this machine that cannot be read is not.
-    async fn is_in_place(&self, path: &Path, bytes: &[u8], access: Access) -> Result<bool, InstallError> {
-        let there = match self.facts.machines.read(self.context, self.server.host.as_deref(), path, LARGEST).await {
+/// Returns what is written for a server beside what it has.
+fn files(serving: &Serving<'_>) -> Result<Vec<ServerFile>, InstallError> {
+    match &serving.server.kind {
+        kind @ ServerKind::Nginx { .. } => Ok(nginx::files(&settings(kind), serving)),
+        ServerKind::Files { copies, .. } => files::files(copies),
+    }
+}
+
+fn settings(kind: &ServerKind) -> nginx::Settings<'_> {
+    let ServerKind::Nginx { certificates, tls_port, .. } = kind else {
+        unreachable!("only called for nginx");
+    };
+    nginx::Settings { certificates, tls_port: *tls_port }
+}
+
+/// Returns the files that do not hold what they should, or not with the access that they should have. One of this machine that
+/// cannot be read counts as such.
+async fn changed_files(
+    context: &Context,
+    store: &Store,
+    serving: &Serving<'_>,
+    files: &[ServerFile],
+    facts: &Facts,
+) -> Result<Vec<Change>, InstallError> {
+    let Serving { name, server, placement, .. } = *serving;
+    let folder = store.generation_folder(placement.certificate, placement.generation);
+    let mut changes = Vec::new();
+    for ServerFile { path, part, access } in files {
+        let new = read_part(&folder, *part, placement.preview)?;
+        let there = match facts.machines.at(context, server.host.as_deref()).read(path, LARGEST).await {
             Ok(there) => there,
             Err(MachineError::Io { .. }) => None,
-            Err(error) => return Err(InstallError::on(&self.install.server)(error)),
+            Err(error) => return Err(InstallError::on(name)(error)),
         };
-        Ok(there.is_some_and(|there| {
-            there.bytes == bytes
+        let is_in_place = there.is_some_and(|there| {
+            there.bytes == new
                 && there.access.mode == access.mode
                 && access.uid.is_none_or(|uid| there.access.uid == Some(uid))
                 && access.gid.is_none_or(|gid| there.access.gid == Some(gid))
-        }))
+        });
+        if !is_in_place {
+            changes.push(Change {
+                path: path.clone(),
+                new,
+                access: Some(*access),
+                how: FileChange::Whole(part.word()),
+            });
+        }
     }
+    Ok(changes)
 }
 
 /// Finds out what servers lack of a stored generation. Reads only. A server that cannot be read is said to lack something that
@@ -85,16 +143,15 @@ pub async fn deployment(
     let switch_current = store.current_generation(certificate) != Some(generation);
     let rows = store.installs(certificate)?;
     let mut targets = Vec::new();
-    for install in &placement.install {
-        let planning = Planning::new(context, placement, facts, install);
-        let mut lacks = match planning.plan(store).await {
+    for serving in servings(context, placement) {
+        let mut lacks = match plan_one(context, store, &serving, facts).await {
             Ok(plan) => plan.changes.into_iter().map(|change| Lack::File { path: change.path }).collect(),
             Err(error) => vec![Lack::Unknown { why: error.to_string() }],
         };
-        let (server, host) = (&install.server, planning.server.host.clone());
+        let (server, host) = (serving.name, serving.server.host.clone());
         let machine = host.as_deref().unwrap_or_default();
-        let row = rows.iter().find(|row| (&row.server, &*row.machine) == (server, machine));
-        if match planning.server.kind {
+        let row = rows.iter().find(|row| (&*row.server, &*row.machine) == (server, machine));
+        if match serving.server.kind {
             ServerKind::Nginx { .. } => host.is_none() && switch_current,
             // Where Eskort writes no file, only the ledger says whether the command was run.
             ServerKind::Files { ref copies, .. } => copies.is_empty() && !row.is_some_and(|row| row.has(generation)),
@@ -105,7 +162,7 @@ pub async fn deployment(
             lacks.push(Lack::Check);
         }
         if !lacks.is_empty() {
-            targets.push(Target { server: server.clone(), host, lacks });
+            targets.push(Target { server: server.to_owned(), host, lacks });
         }
     }
     Ok(Deployment { generation, switch_current, targets, servers: placement.install.len() })
@@ -122,11 +179,10 @@ pub async fn endpoints(
     facts: &Facts,
 ) -> Result<Vec<LiveEndpoint>, InstallError> {
     let mut endpoints = Vec::new();
-    for install in &placement.install {
-        let planning = Planning::new(context, placement, facts, install);
-        endpoints.extend(match planning.server.kind {
-            ServerKind::Nginx { .. } => planning.plan(store).await?.endpoints,
-            ServerKind::Files { .. } => files::endpoints(&planning),
+    for serving in servings(context, placement) {
+        endpoints.extend(match serving.server.kind {
+            ServerKind::Nginx { .. } => plan_one(context, store, &serving, facts).await?.endpoints,
+            ServerKind::Files { .. } => files::endpoints(&serving),
         });
     }
     Ok(endpoints)

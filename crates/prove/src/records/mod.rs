@@ -9,15 +9,13 @@ mod web_api;
 
 pub use check::look_at_records;
 
-use crate::ProofError;
+use crate::{ProofContext, ProofError};
 use change::Change;
-use eskort_core::context::Context;
 use eskort_core::debt::Debt;
 use eskort_core::inventory::{DnsProof, Proof, RecordWriter};
 use eskort_core::record::{Record, RecordType};
 use eskort_dns::Zone;
 use eskort_host::crash_point;
-use eskort_store::Store;
 use program::tell_program;
 use std::collections::BTreeMap;
 use target::{TargetedRecord, locate_all, place_for, say_delegations};
@@ -33,11 +31,12 @@ pub(crate) struct OwedRecord {
 
 /// Adds the records, after they are written down as debts.
 pub async fn publish_records(
-    (context, store, certificate): (&Context, &Store, &str),
+    (around, certificate): (ProofContext<'_>, &str),
     proof: &str,
     dns: &DnsProof,
     records: &[Record],
 ) -> Result<(), ProofError> {
+    let ProofContext { context, store, .. } = around;
     if matches!(dns.writer, RecordWriter::Person | RecordWriter::Standing { .. }) {
         // The person does it, and is told when the look finds nothing.
         return Ok(());
@@ -67,7 +66,7 @@ pub async fn publish_records(
         RecordWriter::Update(key) => update(context, key, &dns.look, Change::Add, &placed).await?,
         RecordWriter::Program { command, host, rules } => {
             for TargetedRecord { record, .. } in &placed {
-                let told = tell_program(context, (command, host.as_ref(), rules), &dns.look, Change::Add, record).await;
+                let told = tell_program(around, (command, host.as_ref(), rules), &dns.look, Change::Add, record).await;
                 // One that did not even begin has placed nothing.
                 if let Err(ProofError::Program(error)) = &told
                     && error.never_began()
@@ -96,7 +95,8 @@ pub async fn publish_records(
 }
 
 /// Removes records that a proof of the inventory placed.
-pub(crate) async fn take_away(context: &Context, proof: &str, owed: &[OwedRecord]) -> Result<(), ProofError> {
+pub(crate) async fn take_away(around: ProofContext<'_>, proof: &str, owed: &[OwedRecord]) -> Result<(), ProofError> {
+    let context = around.context;
     let Some(Proof::Dns(dns)) = context.inventory.proofs.get(proof) else {
         return Err(ProofError::Gone { proof: proof.to_owned() });
     };
@@ -113,7 +113,7 @@ pub(crate) async fn take_away(context: &Context, proof: &str, owed: &[OwedRecord
         RecordWriter::Person | RecordWriter::Standing { .. } => Err(ProofError::Gone { proof: proof.to_owned() }),
         RecordWriter::Program { command, host, rules } => {
             for OwedRecord { record, .. } in owed {
-                tell_program(context, (command, host.as_ref(), rules), &dns.look, Change::Remove, record).await?;
+                tell_program(around, (command, host.as_ref(), rules), &dns.look, Change::Remove, record).await?;
             }
             Ok(())
         }

@@ -1,11 +1,10 @@
 //! Records by a program of the administrator's.
 
 use super::change::Change;
-use crate::{ProofError, remote};
-use eskort_core::context::Context;
+use crate::{ProofContext, ProofError};
 use eskort_core::inventory::{DnsLook, ProgramRules};
 use eskort_core::record::Record;
-use eskort_host::{CommandError, HostError, program};
+use eskort_host::{CommandError, HostError};
 use std::time::{Duration, Instant};
 
 /// The exit code by which a program says that it is not done yet and wants to be run again: EX_TEMPFAIL.
@@ -13,7 +12,7 @@ const NOT_YET: i32 = 75;
 
 /// Runs a program of the administrator's for one record, again as long as it says that it is not done yet.
 pub(crate) async fn tell_program(
-    context: &Context,
+    around: ProofContext<'_>,
     (words, host, rules): (&[String], Option<&String>, &ProgramRules),
     look: &DnsLook,
     what: Change,
@@ -26,23 +25,15 @@ pub(crate) async fn tell_program(
     let input = format!("{told}\n");
     let begun = Instant::now();
     loop {
-        let ended = match host {
-            None => program::run_with_input(words, context.folder(), rules, input.as_bytes())
-                .await
-                .map_err(ProofError::Program),
-            Some(host) => {
-                let mut session = remote::open(context, host).await?;
-                let ended = session.run(words, input.as_bytes(), rules.timeout).await;
-                session.close().await;
-                ended.map_err(ProofError::Host)
-            }
-        };
+        let machine = around.machine(host.map(String::as_str));
+        let ended = machine.run(words, input.as_bytes(), rules).await.map_err(ProofError::from);
         let code = match &ended {
             Err(ProofError::Program(CommandError::Failed { code, .. }))
             | Err(ProofError::Host(HostError::Command { code, .. })) => *code,
             _ => None,
         };
         if code != Some(NOT_YET) || begun.elapsed() >= look.propagation_timeout {
+            around.machines.hang_up().await;
             return ended;
         }
         tokio::time::sleep(Duration::from_secs(1)).await;

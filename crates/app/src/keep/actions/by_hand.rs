@@ -56,12 +56,8 @@ pub(super) async fn take_answer(
         (None, None) => None,
     };
     let Some(built) = answer else {
-        let validation = Validation {
-            context: work.context,
-            store: work.store,
-            certificate: work.certificate,
-            names: &work.specification.names,
-        };
+        let validation =
+            Validation { around: work.around(), certificate: work.certificate, names: &work.specification.names };
         let proof = match &notes.asked {
             Some(asked) => Some(validation.show(asked, notes.told.is_some()).await?),
             None => None,

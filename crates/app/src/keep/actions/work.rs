@@ -5,13 +5,16 @@ use eskort_core::context::Context;
 use eskort_core::decision::Specification;
 use eskort_core::inventory::{CertificateEntry, DnsProof, Part, Proof, RecordWriter};
 use eskort_core::pki::{PkiError, PrivateKey};
-use eskort_prove::Proving;
+use eskort_host::Machines;
+use eskort_prove::{ProofContext, Proving};
 use eskort_store::Store;
 
 /// One certificate's journey, and what is around it.
 pub(crate) struct Work<'a> {
     pub(crate) context: &'a Context,
     pub(crate) store: &'a Store,
+    /// The machines of the run.
+    pub(crate) machines: &'a Machines,
     pub(crate) certificate: &'a str,
     pub(crate) entry: &'a CertificateEntry,
     pub(crate) specification: Specification,
@@ -47,7 +50,12 @@ impl Work<'_> {
         PrivateKey::from_pem(&pem).map_err(|source| self.key_error(source))
     }
 
+    /// Returns what is around its proofs.
+    pub(crate) fn around(&self) -> ProofContext<'_> {
+        ProofContext { context: self.context, store: self.store, machines: self.machines }
+    }
+
     pub(super) fn proving(&self) -> Proving<'_> {
-        Proving { context: self.context, store: self.store, certificate: self.certificate, entry: self.entry }
+        Proving { around: self.around(), certificate: self.certificate, entry: self.entry }
     }
 }
