@@ -1,5 +1,6 @@
 //! As root beside a local user who means harm: what they link, plant and write does not decide what root does.
 
+use crate::hosts::Sshd;
 use crate::world::*;
 use std::os::unix::fs::{MetadataExt, PermissionsExt, chown};
 use std::process::Command;
@@ -58,6 +59,35 @@ fn a_link_in_the_place_of_a_copied_file_is_not_followed() {
     as_stranger(place, "rm app/tls.key; ln -s ../victim app/tls.key");
     world.place.run(&["keep"]).check(1, &["symbolic link"]);
     check_victim(place);
+}
+
+#[test]
+fn a_link_in_the_place_of_a_file_of_another_machine_is_not_followed() {
+    if done_by_root("rights::a_link_in_the_place_of_a_file_of_another_machine_is_not_followed") {
+        return;
+    }
+    let world = World::new();
+    let place = &world.place;
+    prepare(place, "app");
+    let sshd = Sshd::start(place, place.dir.path(), "");
+    let there = |text: String| {
+        let to = |path: &str| format!("to = \"{}/", place.path(path).display());
+        let text =
+            text.replace("kind = \"files\"", "kind = \"files\"\nhost = \"node\"").replace("to = \"tls/", &to("app"));
+        // Nobody serves these files.
+        let text = text.replace(&format!("check-address = \"{}\"\n", world.site.tls_address()), "");
+        format!("{text}\n{}", sshd.section("node"))
+    };
+    world.write_inventory(there);
+    // Whoever owns the folder decides what is in it, but not what root writes elsewhere.
+    as_stranger(place, "ln -s ../victim app/site.key");
+    world.keep().check(1, &["app/site.key", "a link that neither root nor the user of the host made"]);
+    check_victim(place);
+    let left = || std::fs::read_dir(place.path("app")).unwrap().count();
+    assert_eq!(left(), 1, "only the link is there: what was written is gone again");
+    as_stranger(place, "rm app/site.key");
+    world.place.run(&["keep"]).check(0, &["put generation 1 in place", "app/site.key on host `node` (key)"]);
+    assert_eq!((place.mode("app/site.key"), left()), (0o600, 2));
 }
 
 #[test]

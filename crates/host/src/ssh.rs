@@ -206,9 +206,9 @@ impl SshSession {
         Ok(Some(FileRead { bytes, access: Access { mode, uid: metadata.uid(), gid: metadata.gid() } }))
     }
 
-    /// Returns where a file is that may be behind a link. Only a link of root's is followed, or one of the folder's owner, who could
-    /// put anything there anyway.
-    async fn behind_link(&mut self, path: &Path) -> Result<PathBuf, HostError> {
+    /// Returns where a file is that may be behind a link. Only a link of root's is followed, or of the user that Eskort logs in as:
+    /// whose that is shows in a folder `aside` that is made for the question.
+    async fn behind_link(&mut self, path: &Path, aside: &Path) -> Result<PathBuf, HostError> {
         let (host, fail) = (self.host.clone(), self.file("look at", path));
         let mut fs = self.sftp("look at", path).await?.fs();
         let link = match fs.symlink_metadata(path).await {
@@ -217,10 +217,14 @@ impl SshSession {
             Err(error) if is_missing(&error) => return Ok(path.to_owned()),
             Err(error) => return Err(fail(error)),
         };
-        let folder = fs.metadata(path.parent().unwrap_or(Path::new("/"))).await.map_err(&fail)?;
-        if link.uid() != Some(0) && (link.uid().is_none() || link.uid() != folder.uid()) {
-            let what = "it is a link that neither root nor the owner of its folder made".to_owned();
-            return Err(HostError::File { host, job: "write", path: path.to_owned(), what });
+        if link.uid() != Some(0) {
+            fs.dir_builder().permissions(permissions(0o700)).create(aside).await.map_err(&fail)?;
+            let own = fs.symlink_metadata(aside).await.map(|made| made.uid());
+            let _ = fs.remove_dir(aside).await;
+            if link.uid().is_none() || link.uid() != own.map_err(&fail)? {
+                let what = "it is a link that neither root nor the user of the host made".to_owned();
+                return Err(HostError::File { host, job: "write", path: path.to_owned(), what });
+            }
         }
         fs.canonicalize(path).await.map_err(fail)
     }
@@ -234,7 +238,7 @@ impl SshSession {
         bytes: &[u8],
         access: Access,
     ) -> Result<(), HostError> {
-        let path = &self.behind_link(path).await?;
+        let path = &self.behind_link(path, &path.with_file_name(aside)).await?;
         let aside = &path.with_file_name(aside);
         let fail = self.file("write", path);
         let mut fs = self.sftp("write", path).await?.fs();
