@@ -81,6 +81,8 @@ const SELDOM: &[&str] = &[
     "certificates[].decision.place.targets[].lacks[].why",
     "certificates[].placed.error",
     "debts[].what",
+    "events[].notes[].day",
+    "events[].why",
     "debts[].trouble",
     "debts[].by_hand",
     "state.failures",
@@ -234,6 +236,7 @@ fn every_report_is_whole_looks_as_it_did_and_is_explained() {
     seen.run(place, "csr-read", 0, &["csr", "read", "state/certificates/stock/0001/request.pem"]);
     let mail = ["--mail", "admin@stock.lampholm.internal"];
     seen.run(place, "keep-note", 3, &[&["note", "stock", "--order", "47"][..], &mail].concat());
+    seen.run(place, "show-noted", 0, &["show", "stock"]);
     office.answer(1, 300);
     seen.run(place, "receive", 0, &["receive", "leaf.pem", "issuer.pem", "upper.pem"]);
     let text = place.read("eskort.toml");

@@ -7,6 +7,7 @@ pub mod context;
 pub mod debt;
 pub mod decision;
 pub mod deployment;
+pub mod event;
 pub mod finding;
 pub mod inventory;
 pub mod journey;

@@ -5,6 +5,7 @@ use crate::facts::Facts;
 use crate::kinds::reload_command;
 use crate::plan::{Change, LARGEST, LiveEndpoint, Placement, ServerPlan, difference};
 use eskort_core::context::Context;
+use eskort_core::event::Event;
 use eskort_core::journey::Milestone;
 use eskort_core::progress::{FileChange, Progress};
 use eskort_core::words;
@@ -46,7 +47,7 @@ pub async fn apply(
             let now = (context.now)();
             store.settle_changes(certificate, now)?;
             crash_point("settled");
-            let event = format!("{} (generation {generation})", Milestone::Installed);
+            let event = Event::Passed { stage: Milestone::Installed, generation };
             store.record_installs(certificate, &rows(InstallState::Installed, None, now), Some(&event), now)?;
             Ok(())
         }

@@ -79,7 +79,9 @@ impl Store {
         now: Timestamp,
     ) -> Result<(), StoreError> {
         let AccountRow { url, thumbprint, contact } = account;
-        let sql = "INSERT OR REPLACE INTO account (authority, directory, url, thumbprint, contact, made) VALUES (?, ?, ?, ?, ?, ?)";
+        let sql = "INSERT INTO account (authority, directory, url, thumbprint, contact, made) VALUES (?, ?, ?, ?, ?, ?)
+                   ON CONFLICT (authority, directory) DO UPDATE SET url = excluded.url, thumbprint = excluded.thumbprint,
+                     contact = excluded.contact, made = excluded.made";
         self.run(sql, params![authority, directory, url, thumbprint, contact, now.as_second()]).map(drop)
     }
 

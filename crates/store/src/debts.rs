@@ -86,30 +86,3 @@ impl Store {
         self.run("UPDATE debt SET last_trouble = ? WHERE id = ?", params![why, debt]).map(drop)
     }
 }
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-    use std::path::Path;
-
-    fn at(second: i64) -> Timestamp {
-        Timestamp::from_second(second).unwrap()
-    }
-
-    #[test]
-    fn a_debt_is_one_however_often_it_is_written_and_outlives_its_journey() {
-        let store = Store::in_memory(Path::new("/nowhere")).unwrap();
-        let debt =
-            Debt::File { host: None, path: "/srv/www/x".into(), folders: vec!["/srv/www".into()], passing: None };
-        store.owe("website", std::slice::from_ref(&debt), at(1)).unwrap();
-        // Now that the folder exists it is the same debt still.
-        let again = Debt::File { host: None, path: "/srv/www/x".into(), folders: Vec::new(), passing: None };
-        store.owe("website", &[again], at(2)).unwrap();
-        let first = store.debts().unwrap()[0].id;
-        store.trouble_with_debt(first, "no such host").unwrap();
-        let trouble = Some("no such host".into());
-        assert_eq!(store.debts().unwrap(), [DebtRow { id: first, certificate: "website".into(), debt, trouble }]);
-        store.paid(&[first]).unwrap();
-        assert!(store.debts().unwrap().is_empty());
-    }
-}

@@ -1,7 +1,8 @@
-//! What happened, for people to read.
+//! What happened.
 
-use crate::rows::instant;
+use crate::rows::{decode, encode, instant};
 use crate::{Store, StoreError};
+use eskort_core::event::Event;
 use jiff::Timestamp;
 use rusqlite::{Row, params};
 use serde::Serialize;
@@ -12,7 +13,8 @@ pub struct EventRow {
     /// When.
     pub at: Timestamp,
     /// What.
-    pub text: String,
+    #[serde(flatten)]
+    pub event: Event,
 }
 
 impl Store {
@@ -20,18 +22,19 @@ impl Store {
     ///
     /// # Errors
     /// When the ledger fails.
-    pub fn add_event(&self, certificate: &str, text: &str, now: Timestamp) -> Result<(), StoreError> {
-        let sql = "INSERT INTO event (certificate, at, text) VALUES (?, ?, ?)";
-        self.run(sql, params![certificate, now.as_second(), text]).map(drop)
+    pub fn add_event(&self, certificate: &str, event: &Event, now: Timestamp) -> Result<(), StoreError> {
+        let sql = "INSERT INTO event (certificate, at, kind, event) VALUES (?, ?, ?, ?)";
+        self.run(sql, params![certificate, now.as_second(), event.kind(), encode(event)]).map(drop)
     }
 
     /// Returns the last events of a certificate, newest first.
     ///
     /// # Errors
-    /// When the ledger fails.
+    /// When the ledger fails or holds a row that cannot be read.
     pub fn events(&self, certificate: &str, most: u32) -> Result<Vec<EventRow>, StoreError> {
-        let sql = "SELECT at, text FROM event WHERE certificate = ? ORDER BY id DESC LIMIT ?";
-        let read = |row: &Row<'_>| Ok(EventRow { at: instant(row, "at")?, text: row.get("text")? });
-        self.rows(sql, params![certificate, most], read)
+        let sql = "SELECT at, event FROM event WHERE certificate = ? ORDER BY id DESC LIMIT ?";
+        let read = |row: &Row<'_>| Ok((instant(row, "at")?, row.get::<_, String>("event")?));
+        let event = |(at, text): (Timestamp, String)| Ok(EventRow { at, event: decode("event", &text)? });
+        self.rows(sql, params![certificate, most], read)?.into_iter().map(event).collect()
     }
 }

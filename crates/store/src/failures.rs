@@ -3,6 +3,7 @@
 use crate::rows::{instant, maybe_instant};
 use crate::{Store, StoreError};
 use eskort_core::decision::Failures;
+use eskort_core::event::Event;
 use jiff::Timestamp;
 use rusqlite::{OptionalExtension, Row, params};
 
@@ -14,20 +15,22 @@ impl Store {
     pub fn record_failure(
         &self,
         certificate: &str,
-        reason: &str,
+        (code, reason): (&str, &str),
         hold_until: Option<Timestamp>,
         now: Timestamp,
     ) -> Result<(), StoreError> {
-        let hold_until = hold_until.map(Timestamp::as_second);
         self.in_one_transaction(|| {
+            // A later failure of another kind does not shorten what the authority asked for.
+            let before = self.failures(certificate)?.and_then(|(failures, _)| failures.hold_until);
+            let hold_until = before.max(hold_until).map(Timestamp::as_second);
             self.run(
                 "INSERT INTO failure (certificate, count, last, hold_until, reason) VALUES (?, 1, ?, ?, ?)
-                 ON CONFLICT DO UPDATE SET count = count + 1, last = excluded.last,
-                   hold_until = nullif(max(coalesce(hold_until, 0), coalesce(excluded.hold_until, 0)), 0),
-                   reason = excluded.reason",
+                 ON CONFLICT (certificate) DO UPDATE SET count = failure.count + 1, last = excluded.last,
+                   hold_until = excluded.hold_until, reason = excluded.reason",
                 params![certificate, now.as_second(), hold_until, reason],
             )?;
-            self.add_event(certificate, &format!("failed: {reason}"), now)
+            let failed = Event::Failed { code: code.to_owned(), cause: reason.to_owned() };
+            self.add_event(certificate, &failed, now)
         })
     }
 
@@ -50,30 +53,5 @@ impl Store {
             Ok((Failures { count: row.get("count")?, last, hold_until }, row.get("reason")?))
         };
         self.db.query_row(sql, [certificate], read).optional().map_err(|e| self.fail(e))
-    }
-}
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-    use std::path::Path;
-
-    fn at(second: i64) -> Timestamp {
-        Timestamp::from_second(second).unwrap()
-    }
-
-    #[test]
-    fn failures_count_up_until_cleared() {
-        let store = Store::in_memory(Path::new("/nowhere")).unwrap();
-        store.record_failure("website", "refused", None, at(5)).unwrap();
-        store.record_failure("website", "limits", Some(at(90)), at(7)).unwrap();
-        let (failures, reason) = store.failures("website").unwrap().unwrap();
-        assert_eq!((failures.count, failures.last, failures.hold_until), (2, at(7), Some(at(90))));
-        assert_eq!(reason, "limits");
-        // A later failure of another kind does not shorten what the authority asked for.
-        store.record_failure("website", "disk full", None, at(8)).unwrap();
-        assert_eq!(store.failures("website").unwrap().unwrap().0.hold_until, Some(at(90)));
-        store.clear_failures("website").unwrap();
-        assert!(store.failures("website").unwrap().is_none());
     }
 }

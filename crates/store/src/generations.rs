@@ -43,11 +43,12 @@ impl Store {
     /// # Errors
     /// When the ledger fails.
     pub fn next_generation(&self, certificate: &str, discarded: Option<u32>) -> Result<u32, StoreError> {
-        let sql = "SELECT max(
-              coalesce((SELECT max(generation) FROM journey WHERE certificate = ?1 AND ended IS NULL AND generation IS NOT ?2), 0),
-              coalesce((SELECT max(number) FROM generation WHERE certificate = ?1), 0))";
-        let given = self.db.query_row(sql, params![certificate, discarded], |row| row.get::<_, u32>(0));
-        let given = given.map_err(|e| self.fail(e))?;
+        let open = "SELECT max(generation) FROM journey WHERE certificate = ? AND ended IS NULL AND generation <> ?";
+        // No generation has the number 0.
+        let open = self.rows(open, params![certificate, discarded.unwrap_or(0)], |row| row.get::<_, Option<u32>>(0))?;
+        let stored = "SELECT max(number) FROM generation WHERE certificate = ?";
+        let stored = self.rows(stored, [certificate], |row| row.get::<_, Option<u32>>(0))?;
+        let given = open.into_iter().chain(stored).flatten().max().unwrap_or(0);
         Ok(given.max(self.highest_folder(certificate, discarded)) + 1)
     }
 

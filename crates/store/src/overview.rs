@@ -45,14 +45,14 @@ impl Store {
     /// # Errors
     /// When the ledger fails.
     pub fn overview(&self) -> Result<BTreeMap<String, Overview>, StoreError> {
-        // With max(), SQLite takes the other columns from the row that has the maximum.
         let newest =
-            "SELECT certificate, max(number), not_before, not_after, confirmed FROM generation GROUP BY certificate";
+            "SELECT certificate, number, not_before, not_after, confirmed FROM generation ORDER BY certificate, number";
         let newest = self.rows(newest, [], |row| {
             let validity = Validity { not_before: instant(row, 2)?, not_after: instant(row, 3)? };
             let confirmed = row.get::<_, Option<i64>>(4)?.is_some();
             Ok((row.get(0)?, Overview { newest: Some((row.get(1)?, validity)), confirmed, ..Overview::default() }))
         })?;
+        // The last of a certificate's rows is the newest, and stays.
         let mut known: BTreeMap<String, Overview> = newest.into_iter().collect();
         let open = "SELECT certificate, coalesce(passed, ''), waits_for, started FROM journey WHERE ended IS NULL";
         let open = self.rows(open, [], |row| {

@@ -78,6 +78,13 @@ ALTER TABLE generation RENAME COLUMN wanted TO specification;
 UPDATE journey SET ended = changed, ending = 'arrived'
   WHERE ended IS NULL AND json_extract(stage, '$.stage') IN ('issued', 'installed');
 ",
+    // What happened is kept as values, not as sentences.
+    "
+DROP TABLE event;
+CREATE TABLE event (
+  id INTEGER PRIMARY KEY, certificate TEXT NOT NULL, at INTEGER NOT NULL, kind TEXT NOT NULL, event TEXT NOT NULL);
+CREATE INDEX event_of ON event (certificate, id);
+",
 ];
 
 /// The version of the ledger's tables that this program writes.

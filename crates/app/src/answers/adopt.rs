@@ -5,6 +5,7 @@ use crate::keep::gather::specification_of;
 use crate::{AnswerError, StepError};
 use eskort_core::context::Context;
 use eskort_core::decision::Specification;
+use eskort_core::event::{Event, GivenUp};
 use eskort_core::pki::{LeftAside, PrivateKey, Secret};
 use eskort_core::renewal::Validity;
 use eskort_store::{RunLock, Store};
@@ -64,7 +65,7 @@ pub fn adopt(
         return Err(AnswerError::Known { certificate: certificate.to_owned() }.into());
     }
     if let Some(open) = open {
-        store.give_up_journey(certificate, open.id, "another certificate was taken in", now)?;
+        store.give_up_journey(certificate, open.id, GivenUp::Superseded, now)?;
     }
     let generation = store.next_generation(certificate, None)?;
     let folder = store.generation_folder(certificate, generation);
@@ -73,7 +74,7 @@ pub fn adopt(
     folder.save_chain(&built.chain)?;
     let wanted = Specification { key: key.kind().word().to_owned(), ..specification_of(context, entry) };
     store.record_generation(certificate, generation, &wanted, &built.chain, now)?;
-    store.add_event(certificate, &format!("taken in (generation {generation})"), now)?;
+    store.add_event(certificate, &Event::Adopted { generation }, now)?;
     let leaf = built.chain.leaf();
     let validity = Validity { not_before: leaf.not_before, not_after: leaf.not_after };
     Ok(Adopted { generation, validity, missing: built.missing, left_aside: intake.left_aside })

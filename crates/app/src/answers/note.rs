@@ -4,6 +4,7 @@ use crate::keep::entry::KeepEntry;
 use crate::keep::run::Run;
 use crate::{AnswerError, StepError};
 use eskort_core::context::Context;
+use eskort_core::event::{Event, Note};
 use eskort_core::inventory::{CertificateEntry, Proof};
 use eskort_core::journey::HandedOver;
 use eskort_core::manual::{Asked, AskedProof};
@@ -53,53 +54,42 @@ pub async fn note(
     let before = open.stage.handed_over().ok_or_else(missing)?;
     let now = (context.now)();
     let mut notes = before.clone();
-    let mut events = Vec::new();
-    let mut set = |what: &str, to: &mut Option<String>, from: Option<String>| {
+    let mut noted_now = Vec::new();
+    let mut set = |to: &mut Option<String>, from: Option<String>, note: fn(String) -> Note| {
         if let Some(text) = from {
             let text = words::printable(text.trim(), 500);
-            events.push(format!("{what} {text}"));
+            noted_now.push(note(text.clone()));
             *to = Some(text);
         }
     };
-    set("order", &mut notes.order, noted.order);
-    set("page", &mut notes.page, noted.page);
-    set("remark:", &mut notes.remark, noted.remark);
+    set(&mut notes.order, noted.order, |text| Note::Order { text });
+    set(&mut notes.page, noted.page, |text| Note::Page { text });
+    set(&mut notes.remark, noted.remark, |text| Note::Remark { text });
     if let Some(day) = noted.placed {
-        events.push(format!("placed on {day}"));
+        noted_now.push(Note::Placed { day });
         notes.placed = Some(day);
     }
     if let Some(asked) = noted.asked {
+        noted_now.push(asked.clone().map_or(Note::AsksNothing, |proof| Note::Asks { proof }));
         notes.asked = match asked {
             None => None,
             Some(what) => Some(AskedProof { by: publisher(context, entry, &what, noted.by)?, what }),
         };
         notes.told = None;
-        events.push(
-            notes.asked.as_ref().map_or_else(|| "nothing to prove".into(), |a| format!("proof: {}", words_of(&a.what))),
-        );
     }
     if noted.told {
         notes.told = Some(now);
-        events.push("the authority was told that it may look".into());
+        noted_now.push(Note::Told);
     }
     if notes.asked != before.asked {
         let around = ProofContext { context, store: &store, machines: &machines };
         pay_debts(around, |whose| whose == certificate).await?;
     }
-    if !events.is_empty() {
-        let event = format!("noted: {}", events.join("; "));
+    if !noted_now.is_empty() {
+        let event = Event::Noted { notes: noted_now };
         store.save_stage(certificate, open.id, &HandedOver { notes }.into(), Some(&event), now)?;
     }
     Ok(Run::new(context, &store, machines).process(certificate, entry, true).await)
-}
-
-/// Returns what an authority asks for in a few words.
-fn words_of(asked: &Asked) -> String {
-    match asked {
-        Asked::File { path, .. } => format!("the file /{path}"),
-        Asked::Record(record) => format!("the {} record at {}", record.kind.word(), record.name),
-        Asked::Mail { to } => format!("a mail to {to}"),
-    }
 }
 
 /// Returns the proof that publishes what is asked: the one that was named, or the certificate's own where that can.

@@ -5,6 +5,7 @@ use crate::look::check::{self, EndpointReport};
 use crate::stop::Stop;
 use eskort_core::context::Context;
 use eskort_core::deployment::{Deployment, Target};
+use eskort_core::event::Event;
 use eskort_core::finding::{Finding, Severity, Topic};
 use eskort_core::journey::Milestone;
 use eskort_core::progress::Progress;
@@ -146,7 +147,7 @@ impl Deploying<'_> {
             return Ok(deployed);
         }
         store.mark_confirmed(certificate, generation, now)?;
-        let event = format!("{} (generation {generation})", Milestone::Confirmed);
+        let event = Event::Passed { stage: Milestone::Confirmed, generation };
         store.record_installs(certificate, &rows, Some(&event), now)?;
         crash_point("confirmed");
         let detail = match deployed.looked_at {

@@ -1,6 +1,7 @@
 //! Generations that lie on disk while the ledger that knew them is lost.
 
 use eskort_core::decision::{Held, Specification};
+use eskort_core::event::Event;
 use eskort_core::pki::{Chain, PrivateKey};
 use eskort_core::renewal::Validity;
 use eskort_store::{Store, StoreError};
@@ -40,7 +41,7 @@ impl Lost {
     /// Writes it into the ledger again.
     pub(crate) fn take_in(&self, store: &Store, certificate: &str, now: Timestamp) -> Result<u32, StoreError> {
         store.record_generation(certificate, self.number, &self.specification, &self.chain, now)?;
-        store.add_event(certificate, &format!("found on disk and taken in again (generation {})", self.number), now)?;
+        store.add_event(certificate, &Event::Found { generation: self.number }, now)?;
         Ok(self.number)
     }
 }

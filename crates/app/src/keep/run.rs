@@ -12,6 +12,7 @@ use crate::stop::Stop;
 use eskort_core::context::Context;
 use eskort_core::decision::{AuthorityHold, Concerns, Decision, Obtaining, Specification, decide, hold_after};
 use eskort_core::deployment::Deployment;
+use eskort_core::event::{Event, GivenUp};
 use eskort_core::inventory::CertificateEntry;
 use eskort_core::journey::{Acme, Milestone, Stage, WaitsFor};
 use eskort_core::pki::AssembledChain;
@@ -179,14 +180,14 @@ impl<'a> Run<'a> {
             // The authority may look any moment, and finds nothing any more.
             let told = |open: &JourneyRow| matches!(open.stage.acme(), Some(Acme::AwaitingProof { .. }));
             if let Some(open) = store.open_journey(name)?.filter(told).filter(|open| self.took_away(name, open)) {
-                self.give_up(name, &open, "stopped while the authority was looking")?;
+                self.give_up(name, &open, GivenUp::Stopped)?;
             }
-            return store.add_event(name, &error.to_string(), now);
+            return store.add_event(name, &Event::Stopped, now);
         }
         if error.ends_journey()
             && let Some(open) = store.open_journey(name)?
         {
-            self.give_up(name, &open, "its order is lost")?;
+            self.give_up(name, &open, GivenUp::OrderLost)?;
         }
         let reason = words::printable(&error.to_string(), 300);
         let authority_says = error.authority_says(now);
@@ -210,7 +211,7 @@ impl<'a> Run<'a> {
             }
             (Concerns::Nobody, _) | (_, None) => {}
         }
-        store.record_failure(name, &reason, hold, now)
+        store.record_failure(name, (error.into(), &reason), hold, now)
     }
 
     /// Whether what proves control in a journey is gone when this program takes it away: what a person placed stays.
@@ -221,7 +222,7 @@ impl<'a> Run<'a> {
         open.stage.tasks().iter().any(|task| by_machine(&task.name))
     }
 
-    fn give_up(&self, name: &str, open: &JourneyRow, why: &str) -> Result<(), StoreError> {
+    fn give_up(&self, name: &str, open: &JourneyRow, why: GivenUp) -> Result<(), StoreError> {
         self.store.give_up_journey(name, open.id, why, (self.context.now)())?;
         // A person may still bring an answer to a CSR that was carried away.
         if open.stage.handed_over().is_some() {
@@ -273,7 +274,7 @@ impl<'a> Run<'a> {
         let holds = matches!(decision, Obtaining::Hold { .. } | Obtaining::OutOfReach { .. });
         if let Some(stale) = open.take_if(|open| !(goes_on || holds && still_fits(self.context, entry, open))) {
             let fits = still_fits(self.context, entry, &stale);
-            let why = if fits { "its generation is due for renewal" } else { "the inventory changed" };
+            let why = if fits { GivenUp::Due } else { GivenUp::InventoryChanged };
             self.give_up(name, &stale, why)?;
         }
         // A journey that goes on may be looked at by the authority right now: its files stay.

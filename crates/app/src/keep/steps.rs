@@ -7,6 +7,7 @@
 mod tests;
 
 use crate::StepError;
+use eskort_core::event::Event;
 use eskort_core::journey::{Action, Milestone, Next, Outcome, WaitsFor};
 use eskort_core::manual::ManualStep;
 use eskort_core::record::RecordToPlace;
@@ -102,8 +103,9 @@ impl<'a> Driver<'a> {
         let before = self.journey.stage.milestone();
         let stage = self.journey.stage.clone().apply(outcome)?;
         let passed = stage.milestone().filter(|m| Some(*m) != before);
-        let event = passed.map(|m| format!("{m} (generation {})", self.journey.generation));
-        self.store.save_stage(self.certificate, self.journey.id, &stage, event.as_deref(), now)?;
+        let generation = self.journey.generation;
+        let event = passed.map(|stage| Event::Passed { stage, generation });
+        self.store.save_stage(self.certificate, self.journey.id, &stage, event.as_ref(), now)?;
         self.journey.stage = stage;
         self.again = false;
         crash_point(&format!("saved-{slug}"));

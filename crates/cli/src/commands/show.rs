@@ -9,6 +9,7 @@ use crate::draw::tone::Tone;
 use crate::error_text::ErrorText;
 use crate::errors;
 use crate::exit::ExitStatus;
+use crate::texts::event::event;
 use crate::texts::manual_step;
 use crate::ui::Ui;
 use eskort_app::{
@@ -199,8 +200,11 @@ fn text(shown: &Show, now: Timestamp, page: Page) -> String {
         }
     }
     if !shown.events.is_empty() {
-        let rows: Vec<Vec<Cell>> =
-            shown.events.iter().map(|e| vec![Cell::plain(words::instant(e.at)), Cell::plain(&e.text)]).collect();
+        let rows: Vec<Vec<Cell>> = shown
+            .events
+            .iter()
+            .map(|e| vec![Cell::plain(words::instant(e.at)), Cell::plain(event(&e.event))])
+            .collect();
         out.push('\n');
         out.push_str(&draw(&["WHEN", "WHAT HAPPENED"], &rows, page));
     }

@@ -1,0 +1,127 @@
+//! What happened to a certificate, as values: whoever shows them finds the words.
+
+use crate::journey::Milestone;
+use crate::manual::Asked;
+use jiff::civil::Date;
+use serde::{Deserialize, Serialize};
+
+/// Something that happened to a certificate.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(tag = "what", rename_all = "kebab-case")]
+pub enum Event {
+    /// One of the six stages was passed.
+    Passed {
+        /// Which.
+        stage: Milestone,
+        /// The generation.
+        generation: u32,
+    },
+    /// An open journey was given up.
+    GivenUp {
+        /// Why.
+        why: GivenUp,
+    },
+    /// A certificate that existed already became a generation.
+    Adopted {
+        /// Its number.
+        generation: u32,
+    },
+    /// A generation that the ledger did not know was found on disk.
+    Found {
+        /// Its number.
+        generation: u32,
+    },
+    /// A person noted something about an order without ACME.
+    Noted {
+        /// What.
+        notes: Vec<Note>,
+    },
+    /// The program was asked to stop.
+    Stopped,
+    /// Something failed.
+    Failed {
+        /// What kind of error it is, in a word that stays the same.
+        code: String,
+        /// What came back.
+        cause: String,
+    },
+}
+
+impl Event {
+    /// Returns the word for the kind of event.
+    pub fn kind(&self) -> &'static str {
+        match self {
+            Event::Passed { .. } => "passed",
+            Event::GivenUp { .. } => "given-up",
+            Event::Adopted { .. } => "adopted",
+            Event::Found { .. } => "found",
+            Event::Noted { .. } => "noted",
+            Event::Stopped => "stopped",
+            Event::Failed { .. } => "failed",
+        }
+    }
+}
+
+/// Why a journey was given up.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum GivenUp {
+    /// The inventory changed.
+    InventoryChanged,
+    /// Its generation is due for renewal.
+    Due,
+    /// The authority does not know its order any more, or has refused it.
+    OrderLost,
+    /// The program was stopped while the authority was looking.
+    Stopped,
+    /// Another certificate was taken in.
+    Superseded,
+}
+
+impl GivenUp {
+    /// Returns its word.
+    pub fn word(self) -> &'static str {
+        match self {
+            GivenUp::InventoryChanged => "inventory-changed",
+            GivenUp::Due => "due",
+            GivenUp::OrderLost => "order-lost",
+            GivenUp::Stopped => "stopped",
+            GivenUp::Superseded => "superseded",
+        }
+    }
+}
+
+/// Something that a person noted about an order without ACME.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(tag = "note", rename_all = "kebab-case")]
+pub enum Note {
+    /// What the authority calls the order.
+    Order {
+        /// Its name or number.
+        text: String,
+    },
+    /// The address at which it can be looked up.
+    Page {
+        /// The address.
+        text: String,
+    },
+    /// Anything else.
+    Remark {
+        /// What.
+        text: String,
+    },
+    /// When it was placed.
+    Placed {
+        /// The day.
+        day: Date,
+    },
+    /// What the authority asks as proof.
+    Asks {
+        /// What.
+        proof: Asked,
+    },
+    /// The authority asks for no proof.
+    AsksNothing,
+    /// The authority was told that it may look.
+    Told,
+}

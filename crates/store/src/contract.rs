@@ -1,0 +1,209 @@
+//! What every ledger has to do, whatever keeps it.
+
+use crate::*;
+use eskort_core::debt::Debt;
+use eskort_core::decision::{AuthorityHold, Specification};
+use eskort_core::event::{Event, GivenUp};
+use eskort_core::journey::{Acme, Milestone, OrderRef, ProofTask, Stage, Way};
+use eskort_core::names::Identifier;
+use eskort_core::pki::KeyKind;
+use jiff::Timestamp;
+
+/// Checks a point on each kind of ledger, with nothing in it.
+fn on_each(check: fn(&Store)) {
+    let folder = tempfile::tempdir().unwrap();
+    check(&Store::in_memory(folder.path()).unwrap());
+    check(&Store::open(&folder.path().join("state")).unwrap());
+}
+
+/// Other databases have to take the same statements.
+#[test]
+fn no_statement_has_what_only_sqlite_knows() {
+    let folder = std::path::Path::new(env!("CARGO_MANIFEST_DIR")).join("src");
+    let mut read = 0;
+    for path in std::fs::read_dir(folder).unwrap().map(|entry| entry.unwrap().path()) {
+        if ["schema.rs", "contract.rs"].iter().any(|name| path.ends_with(name)) {
+            continue;
+        }
+        let text = std::fs::read_to_string(&path).unwrap();
+        let code = text.split("#[cfg(test)]\nmod tests").next().unwrap();
+        for word in ["OR REPLACE", "OR IGNORE", "json_", "last_insert_rowid", " IS ?", "IS NOT ?", "?1", "nullif("] {
+            assert!(!code.contains(word), "{}: {word}", path.display());
+        }
+        read += 1;
+    }
+    assert!(read > 12);
+}
+
+fn at(second: i64) -> Timestamp {
+    Timestamp::from_second(second).unwrap()
+}
+
+fn specification() -> Specification {
+    let names = vec![Identifier::parse("lampholm.example").unwrap()];
+    Specification { names, authority: "public".into(), reached: None, key: KeyKind::P256.word().into(), request: None }
+}
+
+#[test]
+fn a_journey_is_saved_step_by_step_and_only_one_is_open() {
+    on_each(journeys);
+}
+
+fn journeys(store: &Store) {
+    let journey = store.start_journey("website", 1, &specification(), Stage::Opened, at(1)).unwrap();
+    assert!(store.start_journey("website", 2, &specification(), Stage::Opened, at(1)).is_err());
+    let prepared = Event::Passed { stage: Milestone::Prepared, generation: 1 };
+    store.save_stage("website", journey.id, &Stage::Prepared, Some(&prepared), at(2)).unwrap();
+    let open = store.open_journey("website").unwrap().unwrap();
+    assert_eq!(
+        (open.stage.milestone(), open.started, open.specification),
+        (Some(Milestone::Prepared), at(1), specification())
+    );
+    assert_eq!(store.next_generation("website", None).unwrap(), 2);
+    assert_eq!(store.next_generation("website", Some(1)).unwrap(), 1, "what is discarded gives its number back");
+    store.give_up_journey("website", journey.id, GivenUp::InventoryChanged, at(3)).unwrap();
+    assert!(store.open_journey("website").unwrap().is_none());
+    let happened: Vec<_> = store.events("website", 9).unwrap().into_iter().map(|e| e.event).collect();
+    assert_eq!(happened, [Event::GivenUp { why: GivenUp::InventoryChanged }, prepared]);
+    // The stored chain is the end.
+    let journey = store.start_journey("website", 2, &specification(), Stage::Opened, at(4)).unwrap();
+    store.save_stage("website", journey.id, &Stage::Issued, None, at(5)).unwrap();
+    assert!(store.open_journey("website").unwrap().is_none());
+}
+
+#[test]
+fn a_debt_is_one_however_often_it_is_written_and_outlives_its_journey() {
+    on_each(debts);
+}
+
+fn debts(store: &Store) {
+    let debt = Debt::File { host: None, path: "/srv/www/x".into(), folders: vec!["/srv/www".into()], passing: None };
+    store.owe("website", std::slice::from_ref(&debt), at(1)).unwrap();
+    // Now that the folder exists it is the same debt still.
+    let again = Debt::File { host: None, path: "/srv/www/x".into(), folders: Vec::new(), passing: None };
+    store.owe("website", &[again], at(2)).unwrap();
+    let first = store.debts().unwrap()[0].id;
+    store.trouble_with_debt(first, "no such host").unwrap();
+    let trouble = Some("no such host".into());
+    assert_eq!(store.debts().unwrap(), [DebtRow { id: first, certificate: "website".into(), debt, trouble }]);
+    store.paid(&[first]).unwrap();
+    assert!(store.debts().unwrap().is_empty());
+}
+
+#[test]
+fn failures_count_up_until_cleared() {
+    on_each(failures);
+}
+
+fn failures(store: &Store) {
+    store.record_failure("website", ("acme", "refused"), None, at(5)).unwrap();
+    store.record_failure("website", ("acme", "limits"), Some(at(90)), at(7)).unwrap();
+    let (failures, reason) = store.failures("website").unwrap().unwrap();
+    assert_eq!((failures.count, failures.last, failures.hold_until), (2, at(7), Some(at(90))));
+    assert_eq!(reason, "limits");
+    // A later failure of another kind does not shorten what the authority asked for.
+    store.record_failure("website", ("io", "disk full"), None, at(8)).unwrap();
+    assert_eq!(store.failures("website").unwrap().unwrap().0.hold_until, Some(at(90)));
+    let newest = store.events("website", 1).unwrap().remove(0);
+    assert_eq!(newest.event, Event::Failed { code: "io".into(), cause: "disk full".into() });
+    store.clear_failures("website").unwrap();
+    assert!(store.failures("website").unwrap().is_none());
+}
+
+#[test]
+fn a_hold_grows_and_one_that_came_from_the_inventory_ends_with_its_change() {
+    on_each(holds);
+}
+
+fn holds(store: &Store) {
+    let now = at(1_000_000);
+    let minutes = |hold: &AuthorityHold| hold.until.duration_since(now).as_mins();
+    assert_eq!(minutes(&store.hold_authority("public", "", "slow", None, now).unwrap()), 15);
+    assert_eq!(minutes(&store.hold_authority("public", "", "slow", None, now).unwrap()), 30);
+    let hold = store.authority_hold("public", "any").unwrap().unwrap();
+    assert_eq!((minutes(&hold), &*hold.reason), (30, "slow"));
+    store.end_authority_hold("public").unwrap();
+    store.hold_authority("public", "as it was", "no such account", None, now).unwrap();
+    assert!(store.authority_hold("public", "as it was").unwrap().is_some());
+    assert!(store.authority_hold("public", "mended").unwrap().is_none());
+    assert!(store.authority_hold("other", "as it was").unwrap().is_none());
+}
+
+#[test]
+fn a_server_has_one_row_for_a_certificate_and_moves_with_its_machine() {
+    on_each(installs);
+}
+
+fn installs(store: &Store) {
+    let row = |machine: &str, generation, state| InstallRow {
+        machine: machine.into(),
+        server: "front".into(),
+        generation,
+        state,
+        seen: None,
+        changed: at(1),
+    };
+    store.record_installs("website", &[row("", 1, InstallState::Installed)], None, at(1)).unwrap();
+    store.record_installs("website", &[row("", 1, InstallState::Confirmed)], None, at(2)).unwrap();
+    let known = store.installs("website").unwrap();
+    assert_eq!(known, [row("", 1, InstallState::Confirmed)]);
+    assert!(known[0].is_settled_with(1) && !known[0].has(2));
+    store.record_installs("website", &[row("node", 2, InstallState::Failed)], None, at(3)).unwrap();
+    let known = store.installs("website").unwrap();
+    assert_eq!(known, [row("node", 2, InstallState::Failed)]);
+    assert!(!known[0].has(2));
+}
+
+#[test]
+fn an_account_is_the_last_that_was_saved() {
+    on_each(accounts);
+}
+
+fn accounts(store: &Store) {
+    let account = |url: &str| AccountRow { url: url.into(), thumbprint: Some("t".into()), contact: None };
+    store.save_account("public", "https://ca.example/directory", &account("a"), at(1)).unwrap();
+    store.save_account("public", "https://ca.example/directory", &account("b"), at(2)).unwrap();
+    assert_eq!(store.account("public", "https://ca.example/directory").unwrap(), Some(account("b")));
+    store.forget_account("public", "https://ca.example/directory").unwrap();
+    assert_eq!(store.account("public", "https://ca.example/directory").unwrap(), None);
+}
+
+#[test]
+fn what_is_written_together_is_kept_together_or_not_at_all() {
+    on_each(transactions);
+}
+
+fn transactions(store: &Store) {
+    let failed: Result<(), StoreError> = store.in_one_transaction(|| {
+        store.add_event("website", &Event::Stopped, at(1))?;
+        Err(StoreError::Path { path: "/nowhere".into() })
+    });
+    assert!(failed.is_err() && store.events("website", 9).unwrap().is_empty());
+}
+
+#[test]
+fn the_overview_tells_of_the_newest_generation_the_open_journey_and_the_last_failure() {
+    on_each(overview);
+}
+
+fn overview(store: &Store) {
+    let order = OrderRef { url: "u".into(), finalize: "f".into(), authorizations: vec![] };
+    let task = ProofTask {
+        name: Identifier::parse("lampholm.example").unwrap(),
+        challenge: "c".into(),
+        token: "t".into(),
+        key_authorization: "t.k".into(),
+        way: Way::Http,
+        proof: None,
+        record: None,
+    };
+    let journey = store.start_journey("website", 1, &specification(), Stage::Opened, at(4)).unwrap();
+    let published = Acme::Published { order, tasks: vec![task] }.into();
+    store.save_stage("website", journey.id, &published, None, at(5)).unwrap();
+    store.record_failure("mail", ("acme", "refused"), None, at(6)).unwrap();
+    let all = store.overview().unwrap();
+    let open = all["website"].open.as_ref().unwrap();
+    assert_eq!((open.published, open.handed_over, open.since), (true, false, at(4)));
+    assert_eq!(all["mail"].failed, Some((1, at(6), "refused".into())));
+    assert!(all["mail"].newest.is_none() && all["mail"].installed_on.is_empty());
+}
