@@ -4,6 +4,7 @@ use crate::lenient::{elements, or_default};
 use crate::{AcmeError, ExternalBinding, Request, Response, Signer};
 use serde::Deserialize;
 use serde_json::json;
+use std::collections::BTreeMap;
 
 /// Where an authority's resources are.
 #[derive(Clone, Debug, PartialEq, Eq, Deserialize)]
@@ -15,6 +16,18 @@ pub struct Directory {
     pub new_account: String,
     /// For orders.
     pub new_order: String,
+    /// For authorizations before an order (RFC 8555 section 7.4.1), where the authority has it.
+    #[serde(default, deserialize_with = "or_default")]
+    pub new_authz: Option<String>,
+    /// For revocation (section 7.6).
+    #[serde(default, deserialize_with = "or_default")]
+    pub revoke_cert: Option<String>,
+    /// For another account key (section 7.3.5).
+    #[serde(default, deserialize_with = "or_default")]
+    pub key_change: Option<String>,
+    /// For renewal information (RFC 9773 section 4.1).
+    #[serde(default, deserialize_with = "or_default")]
+    pub renewal_info: Option<String>,
     /// What the authority says of itself.
     #[serde(default, deserialize_with = "or_default")]
     pub meta: Meta,
@@ -33,6 +46,9 @@ pub struct Meta {
     /// The names it goes by in CAA records.
     #[serde(deserialize_with = "elements")]
     pub caa_identities: Vec<String>,
+    /// The profiles of certificates that it offers, with a description of each (draft-ietf-acme-profiles).
+    #[serde(deserialize_with = "or_default")]
+    pub profiles: BTreeMap<String, String>,
     /// Whether accounts must be bound to an external account.
     #[serde(deserialize_with = "or_default")]
     pub external_account_required: bool,
@@ -41,10 +57,15 @@ pub struct Meta {
 /// Reads a directory.
 ///
 /// # Errors
-/// When the answer is no directory, or one of its addresses does not begin with `https://`.
+/// When the answer is no directory, or an address that every authority has does not begin with `https://`. Of the others one that does
+/// not is left out.
 pub fn parse_directory(response: &Response) -> Result<Directory, AcmeError> {
     let expected = "an ACME directory";
-    let directory: Directory = response.json(expected)?;
+    let mut directory: Directory = response.json(expected)?;
+    let Directory { new_authz, revoke_cert, key_change, renewal_info, .. } = &mut directory;
+    for optional in [new_authz, revoke_cert, key_change, renewal_info] {
+        optional.take_if(|url| require_https(url, expected).is_err());
+    }
     for url in [&directory.new_nonce, &directory.new_account, &directory.new_order] {
         require_https(url, expected)?;
     }
@@ -148,6 +169,16 @@ mod tests {
     fn reads_a_directory_and_refuses_what_is_none() {
         let good = r#"{"newNonce":"https://ca.example/n","newAccount":"https://ca.example/a","newOrder":"https://ca.example/o","meta":{"termsOfService":"https://ca.example/terms","extra":1},"x":"y"}"#;
         assert!(parse_directory(&response(good)).unwrap().meta.terms_of_service.is_some());
+        let more = r#","revokeCert":"https://ca.example/r","keyChange":"http://ca.example/k","renewalInfo":7,"meta":{"profiles":{"short":"six days"}}}"#;
+        let found = parse_directory(&response(
+            &good
+                .replace(",\"x\":\"y\"}", more)
+                .replace(",\"meta\":{\"termsOfService\":\"https://ca.example/terms\",\"extra\":1}", ""),
+        ))
+        .unwrap();
+        assert_eq!(found.revoke_cert.as_deref(), Some("https://ca.example/r"));
+        assert_eq!((found.key_change, found.renewal_info, found.new_authz), (None, None, None));
+        assert_eq!(found.meta.profiles["short"], "six days");
         for meta in ["null", "7", r#"{"caaIdentities":null,"website":7}"#, r#"{"caaIdentities":["ca.example",null]}"#] {
             let body = format!("{},\"meta\":{meta}}}", good.split(",\"meta\"").next().unwrap());
             parse_directory(&response(&body)).unwrap_or_else(|error| panic!("{meta}: {error}"));

@@ -3,6 +3,7 @@
 use crate::directory::require_https;
 use crate::lenient::{elements, or_default};
 use crate::{AcmeError, Directory, Problem, Rejected, Request, Response, Signer};
+use eskort_core::challenge::ChallengeKind;
 use eskort_core::names::Identifier;
 use eskort_pki::base64url;
 use serde::Deserialize;
@@ -77,34 +78,11 @@ pub struct Authorization {
     pub challenges: Vec<Challenge>,
 }
 
-/// The kinds of challenge that are understood.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Deserialize)]
-pub enum ChallengeKind {
-    /// A file on the site (RFC 8555 section 8.3).
-    #[serde(rename = "http-01")]
-    Http01,
-    /// A TXT record (RFC 8555 section 8.4).
-    #[serde(rename = "dns-01")]
-    Dns01,
-    /// A TXT record below a label of the account's own (draft-ietf-acme-dns-account-label).
-    #[serde(rename = "dns-account-01")]
-    DnsAccount01,
-    /// A TXT record that stands for good (draft-ietf-acme-dns-persist).
-    #[serde(rename = "dns-persist-01")]
-    DnsPersist01,
-    /// A certificate shown in a TLS handshake (RFC 8737).
-    #[serde(rename = "tls-alpn-01")]
-    TlsAlpn01,
-    /// Any other.
-    #[serde(other)]
-    Other,
-}
-
 /// One thing an authority offers to look at.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Challenge {
-    /// Its kind.
-    pub kind: ChallengeKind,
+    /// Its kind; `None` for one that is not understood.
+    pub kind: Option<ChallengeKind>,
     /// Where it is answered.
     pub url: String,
     /// Its token: base64url characters only, so that it is safe as a file name; empty where the kind has none.
@@ -115,7 +93,18 @@ pub struct Challenge {
     pub fault: Option<String>,
 }
 
-/// Makes the request for a new order, for DNS names and addresses.
+/// What a new order asks for.
+#[derive(Clone, Copy, Debug, Default)]
+pub struct NewOrder<'a> {
+    /// The names and addresses.
+    pub identifiers: &'a [Identifier],
+    /// The certificate that it replaces, by its identifier for renewal information (RFC 9773 section 5).
+    pub replaces: Option<&'a str>,
+    /// One of the profiles that the directory offers (draft-ietf-acme-profiles).
+    pub profile: Option<&'a str>,
+}
+
+/// Makes the request for a new order.
 ///
 /// # Errors
 /// [`AcmeError::Signing`] only.
@@ -123,15 +112,21 @@ pub fn new_order(
     signer: &Signer,
     nonce: &str,
     directory: &Directory,
-    names: &[Identifier],
+    order: &NewOrder<'_>,
 ) -> Result<Request, AcmeError> {
     // RFC 8738 section 3: addresses have a type of their own.
     let kind = |name: &Identifier| match name {
         Identifier::Dns(_) => "dns",
         Identifier::Ip(_) => "ip",
     };
-    let identifiers: Vec<_> = names.iter().map(|n| json!({ "type": kind(n), "value": n })).collect();
-    signer.post(&directory.new_order, nonce, Some(&json!({ "identifiers": identifiers })))
+    let identifiers: Vec<_> = order.identifiers.iter().map(|n| json!({ "type": kind(n), "value": n })).collect();
+    let mut payload = json!({ "identifiers": identifiers });
+    for (member, value) in [("replaces", order.replaces), ("profile", order.profile)] {
+        if let Some(value) = value {
+            payload[member] = json!(value);
+        }
+    }
+    signer.post(&directory.new_order, nonce, Some(&payload))
 }
 
 /// Makes a POST-as-GET (RFC 8555 section 6.3).
@@ -172,7 +167,7 @@ pub fn parse_order(response: &Response) -> Result<Order, AcmeError> {
 
 #[derive(Deserialize)]
 struct RawChallenge {
-    r#type: ChallengeKind,
+    r#type: String,
     #[serde(default, deserialize_with = "or_default")]
     url: String,
     #[serde(default, deserialize_with = "or_default")]
@@ -193,11 +188,12 @@ impl RawChallenge {
         }
         let base64url = |b: u8| b.is_ascii_alphanumeric() || matches!(b, b'-' | b'_');
         let safe = self.token.len() <= 200 && self.token.bytes().all(base64url);
-        let needs_token = !matches!(self.r#type, ChallengeKind::Other | ChallengeKind::DnsPersist01);
+        let kind = ChallengeKind::parse(&self.r#type);
+        let needs_token = !matches!(kind, None | Some(ChallengeKind::DnsPersist01));
         if !safe || (self.token.is_empty() && needs_token) {
             return Some(format!("its token holds `{}`", eskort_core::words::printable(&self.token, 60)));
         }
-        let nameless = self.r#type == ChallengeKind::DnsPersist01 && !self.issuers.iter().any(|name| is_issuer(name));
+        let nameless = kind == Some(ChallengeKind::DnsPersist01) && !self.issuers.iter().any(|name| is_issuer(name));
         nameless.then(|| "it has no `issuer-domain-names`".to_owned())
     }
 }
@@ -212,7 +208,7 @@ impl Authorization {
     /// # Errors
     /// When it is offered in a form that cannot be answered. What is wrong with one that nobody chooses harms no other.
     pub fn challenge(&self, kind: ChallengeKind) -> Option<Result<&Challenge, AcmeError>> {
-        let offered = || self.challenges.iter().filter(|c| c.kind == kind);
+        let offered = || self.challenges.iter().filter(|c| c.kind == Some(kind));
         let found = offered().find(|c| c.fault.is_none()).or_else(|| offered().next())?;
         Some(match &found.fault {
             None => Ok(found),
@@ -223,7 +219,7 @@ impl Authorization {
     }
 }
 
-/// Reads an authorization. Challenges that are not understood are kept as [`ChallengeKind::Other`], and what is wrong with one
+/// Reads an authorization. Challenges that are not understood are kept without a kind, and what is wrong with one
 /// matters only when it is chosen ([`Authorization::challenge`]).
 ///
 /// # Errors
@@ -254,7 +250,13 @@ pub fn parse_authorization(response: &Response) -> Result<Authorization, AcmeErr
         problem = problem.or(c.error);
         // They become part of a record that people paste.
         let issuers = c.issuers.into_iter().filter(|name| is_issuer(name)).collect();
-        challenges.push(Challenge { kind: c.r#type, url: c.url, token: c.token, issuers, fault });
+        challenges.push(Challenge {
+            kind: ChallengeKind::parse(&c.r#type),
+            url: c.url,
+            token: c.token,
+            issuers,
+            fault,
+        });
     }
     let failed = match raw.status.as_str() {
         "pending" | "valid" => None,
@@ -276,9 +278,30 @@ pub fn parse_certificate(response: &Response) -> Result<String, AcmeError> {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use eskort_pki::{KeyKind, PrivateKey};
 
     fn response(body: serde_json::Value) -> Response {
         Response { status: 200, body: body.to_string().into_bytes(), ..Response::default() }
+    }
+
+    #[test]
+    fn an_order_names_what_it_replaces_and_a_profile_only_when_there_is_one() {
+        let signer = Signer::new(PrivateKey::generate(KeyKind::P256).unwrap(), Some("https://ca.example/a/1".into()));
+        let directory = json!({"newNonce": "https://ca.example/n", "newAccount": "https://ca.example/a", "newOrder": "https://ca.example/o"});
+        let directory = crate::parse_directory(&response(directory)).unwrap();
+        let identifiers = ["lampholm.example", "192.0.2.7"].map(|name| Identifier::parse(name).unwrap());
+        let bare = NewOrder { identifiers: &identifiers, ..NewOrder::default() };
+        let more = NewOrder { replaces: Some("aYhba4dGQEHhs3uEe6CuLN4ByNQ.AIdlQyE"), profile: Some("short"), ..bare };
+        let named = json!([{"type": "dns", "value": "lampholm.example"}, {"type": "ip", "value": "192.0.2.7"}]);
+        for (order, wanted) in [
+            (bare, json!({ "identifiers": named })),
+            (more, json!({ "identifiers": named, "replaces": more.replaces, "profile": "short" })),
+        ] {
+            let request = new_order(&signer, "n", &directory, &order).unwrap();
+            let body: serde_json::Value = serde_json::from_slice(&request.body.unwrap()).unwrap();
+            let payload = eskort_pki::base64url_decode(body["payload"].as_str().unwrap()).unwrap();
+            assert_eq!(serde_json::from_slice::<serde_json::Value>(&payload).unwrap(), wanted);
+        }
     }
 
     #[test]
@@ -318,7 +341,7 @@ mod tests {
                 {"type": "http-01", "url": "https://ca.example/c/1", "token": token}]})
         };
         let good = parse_authorization(&response(body("aB-_9"))).unwrap();
-        assert_eq!(good.challenges[1].kind, ChallengeKind::Http01);
+        assert_eq!(good.challenges[1].kind, Some(ChallengeKind::Http01));
         let persist = json!({"status": "pending", "identifier": {"type": "dns", "value": "lampholm.example"}, "challenges": [
             {"type": "dns-persist-01", "url": "https://ca.example/c/2", "issuer-domain-names": ["ca.example", "a\"; b"]}]});
         assert_eq!(parse_authorization(&response(persist)).unwrap().challenges[0].issuers, ["ca.example"]);

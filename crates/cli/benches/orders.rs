@@ -3,8 +3,9 @@
 
 #![expect(clippy::unwrap_used, clippy::print_stdout, reason = "a benchmark prints, and stops at the first trouble")]
 
-use eskort_acme::{ChallengeKind, Method, OrderStatus, Request, Response, Signer};
+use eskort_acme::{Method, NewOrder, OrderStatus, Request, Response, Signer};
 use eskort_app::{Ending, KeepOptions};
+use eskort_core::challenge::ChallengeKind;
 use eskort_core::decision::Specification;
 use eskort_core::journey::poll_delay;
 use eskort_core::names::Identifier;
@@ -130,7 +131,8 @@ async fn with_bare_client(dir: &Path, authority: &Authority, names: &[String]) -
         send(&http, eskort_acme::new_account(&signer, &nonce(&answer), &directory, None, true, None).unwrap()).await;
     signer.set_account(eskort_acme::parse_account(&answer).unwrap());
     let names: Vec<Identifier> = names.iter().map(|name| name.parse().unwrap()).collect();
-    answer = send(&http, eskort_acme::new_order(&signer, &nonce(&answer), &directory, &names).unwrap()).await;
+    let order = NewOrder { identifiers: &names, ..NewOrder::default() };
+    answer = send(&http, eskort_acme::new_order(&signer, &nonce(&answer), &directory, &order).unwrap()).await;
     let order = eskort_acme::parse_order(&answer).unwrap();
     let order_url = answer.location.clone().unwrap();
     let folder = dir.join("www/.well-known/acme-challenge");
@@ -139,7 +141,7 @@ async fn with_bare_client(dir: &Path, authority: &Authority, names: &[String]) -
     for url in &order.authorizations {
         answer = send(&http, eskort_acme::post_as_get(&signer, &nonce(&answer), url).unwrap()).await;
         let found = eskort_acme::parse_authorization(&answer).unwrap();
-        let challenge = found.challenges.into_iter().find(|c| c.kind == ChallengeKind::Http01).unwrap();
+        let challenge = found.challenges.into_iter().find(|c| c.kind == Some(ChallengeKind::Http01)).unwrap();
         std::fs::write(folder.join(&challenge.token), signer.key_authorization(&challenge.token)).unwrap();
         challenges.push(challenge);
     }

@@ -196,14 +196,14 @@ fn parse_proof_for(section: &Section<'_>, names: &[Name], known: &Known<'_>) -> 
 /// Notes a name that its proof cannot prove.
 fn check_proves(section: &Section<'_>, name: &Name, proof: &Proof) {
     let (value, kind) = (&name.value, proof.kind());
-    if value.is_wildcard() && !proof.ways().iter().any(|w| w.proves_wildcards()) {
+    if value.is_wildcard() && !proof.challenges().iter().any(|w| w.proves_wildcards()) {
         section.note(
             name.span.clone(),
             format!("`{value}` is a wildcard, and `{kind}` cannot prove a wildcard"),
             Some("use a proof of kind \"dns-update\", \"web-api\" or \"by-hand\", or list the names one by one".into()),
         );
     }
-    if value.address().is_some() && !proof.ways().iter().any(|w| w.proves_addresses()) {
+    if value.address().is_some() && !proof.challenges().iter().any(|w| w.proves_addresses()) {
         let advice = "use a proof over HTTP for it; `proof-for` gives single names a proof of their own";
         let what = format!("`{value}` is an address, and `{kind}` cannot prove an address");
         section.note(name.span.clone(), what, Some(advice.into()));

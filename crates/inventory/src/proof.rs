@@ -3,10 +3,10 @@
 use crate::fields::{Entry, check_address, duration, kind, named_section, program_rules, secret};
 use crate::recipe;
 use crate::table::{Notes, Section, nearest};
+use eskort_core::challenge::ChallengeKind;
 use eskort_core::inventory::{
     CheckAddress, DnsLook, DnsProof, Proof, RecipeSource, RecordWriter, TsigKey, USUAL_SPREAD, USUAL_TTL, WebApi,
 };
-use eskort_core::journey::Way;
 use eskort_core::names::Identifier;
 use eskort_core::recipe::SHIPPED;
 use std::net::SocketAddr;
@@ -126,8 +126,8 @@ fn parse_http_folder(section: &Section<'_>, known: &[&str]) -> Option<Proof> {
 fn parse_look(section: &Section<'_>, standing: bool) -> DnsLook {
     let wants = "one of \"dns-01\", \"dns-account-01\"";
     let chosen = section.parsed("challenge", wants, |text| match text {
-        "dns-01" => Some(Way::Dns),
-        "dns-account-01" => Some(Way::DnsAccount),
+        "dns-01" => Some(ChallengeKind::Dns01),
+        "dns-account-01" => Some(ChallengeKind::DnsAccount01),
         _ => None,
     });
     // A zone may have a single label, unlike a name on a certificate.
@@ -141,10 +141,10 @@ fn parse_look(section: &Section<'_>, standing: bool) -> DnsLook {
         name_servers: name_servers(section),
         ttl: section.number("ttl", 1..=86_400, if standing { 3_600 } else { USUAL_TTL }),
         propagation_timeout: duration(section, "propagation-timeout", USUAL_SPREAD),
-        ways: match chosen {
-            _ if standing => vec![Way::DnsPersist],
+        challenges: match chosen {
+            _ if standing => vec![ChallengeKind::DnsPersist01],
             Some(way) => vec![way],
-            None => vec![Way::Dns, Way::DnsAccount],
+            None => vec![ChallengeKind::Dns01, ChallengeKind::DnsAccount01],
         },
     }
 }

@@ -1,10 +1,11 @@
 //! What every ledger has to do, whatever keeps it.
 
 use crate::*;
+use eskort_core::challenge::ChallengeKind;
 use eskort_core::debt::Debt;
 use eskort_core::decision::{AuthorityHold, Specification};
 use eskort_core::event::{Event, GivenUp};
-use eskort_core::journey::{Acme, Milestone, OrderRef, ProofTask, Stage, Way};
+use eskort_core::journey::{Acme, Milestone, OrderRef, ProofTask, Stage};
 use eskort_core::names::Identifier;
 use eskort_core::pki::KeyKind;
 use jiff::Timestamp;
@@ -193,7 +194,7 @@ fn overview(store: &Store) {
         challenge: "c".into(),
         token: "t".into(),
         key_authorization: "t.k".into(),
-        way: Way::Http,
+        kind: ChallengeKind::Http01,
         proof: None,
         record: None,
     };

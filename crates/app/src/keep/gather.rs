@@ -46,7 +46,7 @@ fn bare_facts(context: &Context, entry: &CertificateEntry) -> Facts {
 pub(crate) fn still_fits(context: &Context, entry: &CertificateEntry, open: &JourneyRow) -> bool {
     let fits = |task: &ProofTask| {
         context.inventory.proof_of(entry, &task.name).is_some_and(|(name, proof)| {
-            task.proof.as_deref().is_none_or(|chosen| chosen == name) && proof.ways().contains(&task.way)
+            task.proof.as_deref().is_none_or(|chosen| chosen == name) && proof.challenges().contains(&task.kind)
         })
     };
     let kind = context.inventory.authorities[&entry.authority].kind_word();

@@ -1,7 +1,7 @@
 //! Ways to prove control of a name.
 
 use super::{CheckAddress, ProgramRules};
-use crate::journey::Way;
+use crate::challenge::ChallengeKind;
 use crate::recipe::Recipe;
 use jiff::Timestamp;
 use std::collections::BTreeMap;
@@ -62,7 +62,7 @@ impl DnsProof {
             name_servers: Vec::new(),
             ttl: USUAL_TTL,
             propagation_timeout: USUAL_SPREAD,
-            ways: vec![Way::Dns],
+            challenges: vec![ChallengeKind::Dns01],
         };
         DnsProof { writer: RecordWriter::Person, look }
     }
@@ -110,7 +110,7 @@ pub struct DnsLook {
     /// How long it may take until every name server has a record.
     pub propagation_timeout: Duration,
     /// The challenges that it may answer, the preferred first.
-    pub ways: Vec<Way>,
+    pub challenges: Vec<ChallengeKind>,
 }
 
 /// The key of dynamic updates (RFC 8945).
@@ -184,12 +184,12 @@ impl Proof {
         }
     }
 
-    /// Returns the ways of proving, the preferred first: they decide on the kind of challenge.
-    pub fn ways(&self) -> &[Way] {
+    /// Returns the challenges of proving, the preferred first: they decide on the kind of challenge.
+    pub fn challenges(&self) -> &[ChallengeKind] {
         match self {
-            Proof::HttpFolder { .. } | Proof::HttpListener { .. } => &[Way::Http],
-            Proof::TlsListener { .. } => &[Way::Tls],
-            Proof::Dns(dns) => &dns.look.ways,
+            Proof::HttpFolder { .. } | Proof::HttpListener { .. } => &[ChallengeKind::Http01],
+            Proof::TlsListener { .. } => &[ChallengeKind::TlsAlpn01],
+            Proof::Dns(dns) => &dns.look.challenges,
         }
     }
 

@@ -13,7 +13,7 @@ mod step;
 pub use acme::Acme;
 pub use csr::HandedOver;
 pub use est::Enrolling;
-pub use step::{Action, Milestone, Next, OrderRef, Outcome, Poll, ProofTask, WaitsFor, Way, poll_delay};
+pub use step::{Action, Milestone, Next, OrderRef, Outcome, Poll, ProofTask, WaitsFor, poll_delay};
 
 use crate::manual::{AskedProof, OrderNotes};
 use jiff::Timestamp;

@@ -1,5 +1,6 @@
 //! What the stages of a journey are made of, and what is done and comes of it.
 
+use crate::challenge::ChallengeKind;
 use crate::manual::OrderNotes;
 use crate::names::Identifier;
 use crate::record::{Record, challenge_record};
@@ -66,46 +67,6 @@ pub struct OrderRef {
     pub authorizations: Vec<String>,
 }
 
-/// A way to show control of a name.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
-#[serde(rename_all = "kebab-case")]
-pub enum Way {
-    /// A text on the site (RFC 8555 section 8.3).
-    #[default]
-    Http,
-    /// A TXT record (RFC 8555 section 8.4).
-    Dns,
-    /// A TXT record below a label of the account's own (draft-ietf-acme-dns-account-label).
-    DnsAccount,
-    /// A TXT record that stands for good (draft-ietf-acme-dns-persist).
-    DnsPersist,
-    /// A certificate shown in a TLS handshake (RFC 8737).
-    Tls,
-}
-
-impl Way {
-    /// Returns the name of the challenge.
-    pub fn challenge(self) -> &'static str {
-        match self {
-            Way::Http => "http-01",
-            Way::Dns => "dns-01",
-            Way::DnsAccount => "dns-account-01",
-            Way::DnsPersist => "dns-persist-01",
-            Way::Tls => "tls-alpn-01",
-        }
-    }
-
-    /// Returns whether it proves wildcards too: over DNS only (RFC 8555 section 7.1.3).
-    pub fn proves_wildcards(self) -> bool {
-        matches!(self, Way::Dns | Way::DnsAccount | Way::DnsPersist)
-    }
-
-    /// Returns whether it proves addresses too: not over DNS (RFC 8738 section 7).
-    pub fn proves_addresses(self) -> bool {
-        matches!(self, Way::Http | Way::Tls)
-    }
-}
-
 /// What has to be published for one name, and where the authority is told that it is.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct ProofTask {
@@ -117,9 +78,9 @@ pub struct ProofTask {
     pub token: String,
     /// The text to publish: token, a dot, the account key's thumbprint; empty where there is no token.
     pub key_authorization: String,
-    /// How it is published.
-    #[serde(default)]
-    pub way: Way,
+    /// The kind of challenge.
+    #[serde(default, alias = "way")]
+    pub kind: ChallengeKind,
     /// The proof of the inventory that publishes it; `None` in journeys of before there could be several.
     #[serde(default)]
     pub proof: Option<String>,

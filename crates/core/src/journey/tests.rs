@@ -1,6 +1,7 @@
 //! The journey, walked through.
 
 use super::*;
+use crate::challenge::ChallengeKind;
 use crate::names::Identifier;
 use jiff::SignedDuration;
 use proptest::prelude::*;
@@ -19,7 +20,7 @@ fn task() -> ProofTask {
         challenge: "https://ca.example/challenge/1".into(),
         token: "dG9rZW4".into(),
         key_authorization: "dG9rZW4.thumb".into(),
-        way: Way::Http,
+        kind: ChallengeKind::Http01,
         proof: Some("pages".into()),
         record: None,
     }
@@ -124,7 +125,7 @@ fn saved_stages_of_older_versions_are_still_read() {
         r#"{{"stage":"challenged","order":{{"url":"u","finalize":"f","authorizations":[]}},"tasks":[{task}]}}"#
     );
     let stage: Stage = Stage::from_saved(1, &saved).unwrap();
-    assert_eq!((stage.tasks()[0].way, &stage.tasks()[0].proof), (Way::Http, &None));
+    assert_eq!((stage.tasks()[0].kind, &stage.tasks()[0].proof), (ChallengeKind::Http01, &None));
     let stage: Stage = Stage::from_saved(1, r#"{"stage":"handed-over"}"#).unwrap();
     assert_eq!(stage, HandedOver::default().into());
     let saved = r#"{"stage":"awaiting-certificate","order":{"url":"u","finalize":"f","authorizations":["a"]},"poll":{"asked":2,"not_before":"2026-03-02T10:00:00Z"}}"#;

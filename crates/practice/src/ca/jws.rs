@@ -84,17 +84,17 @@ pub(super) fn binding_holds(binding: &Value, key_id: &str, mac_key: &[u8], accou
 #[cfg(test)]
 mod tests {
     use super::*;
-    use eskort_acme::{Directory, ExternalBinding, Meta, Signer, new_account};
+    use eskort_acme::{Directory, ExternalBinding, Response, Signer, new_account, parse_directory};
     use eskort_pki::{KeyKind, PrivateKey, Secret};
 
     fn directory() -> Directory {
         let url = |part: &str| format!("https://ca.example/{part}");
-        Directory {
-            new_nonce: url("nonce"),
-            new_account: url("account"),
-            new_order: url("order"),
-            meta: Meta { terms_of_service: Some(url("terms")), ..Meta::default() },
-        }
+        let text = serde_json::json!({
+            "newNonce": url("nonce"), "newAccount": url("account"), "newOrder": url("order"),
+            "meta": { "termsOfService": url("terms") },
+        });
+        let response = Response { status: 200, body: text.to_string().into_bytes(), ..Response::default() };
+        parse_directory(&response).unwrap()
     }
 
     fn key_of(head: &Value) -> Option<AccountKey> {

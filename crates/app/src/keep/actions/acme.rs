@@ -4,11 +4,12 @@ use super::work::Work;
 use crate::StepError;
 use crate::by_hand::answer::fitting;
 use eskort_acme::{
-    AcmeError, Authorization, ChallengeKind, Order, OrderStatus, Rejected, Response, Signer, Step, finalize, new_order,
+    AcmeError, Authorization, NewOrder, Order, OrderStatus, Rejected, Response, Signer, Step, finalize, new_order,
     parse_authorization, parse_certificate, parse_order, post_as_get, respond_to_challenge,
 };
+use eskort_core::challenge::ChallengeKind;
 use eskort_core::inventory::{AcmeAuthority, DnsProof, Proof, RecordWriter};
-use eskort_core::journey::{OrderRef, Outcome, ProofTask, Way};
+use eskort_core::journey::{OrderRef, Outcome, ProofTask};
 use eskort_core::names::Identifier;
 use eskort_core::pki::{Certificate, Chain, ChainError, make_csr};
 use eskort_core::progress::{NameState, Progress};
@@ -23,17 +24,6 @@ const LONG_WAIT: u32 = 4;
 const EMPTY_TRIES: u32 = 4;
 /// How many names are asked about one by one.
 const MOST_ASKED: usize = 25;
-
-/// Returns the kind of challenge that a way of proving answers.
-fn kind(way: Way) -> ChallengeKind {
-    match way {
-        Way::Http => ChallengeKind::Http01,
-        Way::Dns => ChallengeKind::Dns01,
-        Way::DnsAccount => ChallengeKind::DnsAccount01,
-        Way::DnsPersist => ChallengeKind::DnsPersist01,
-        Way::Tls => ChallengeKind::TlsAlpn01,
-    }
-}
 
 /// The conversations with ACME authorities, and what is known of one order.
 pub(crate) struct AcmeOrders<'a> {
@@ -105,13 +95,12 @@ impl AcmeOrders<'_> {
         let specification = work.specification.clone();
         let contact = authority.contact.as_deref().or(context.inventory.contact.as_deref());
         let conversation = self.conversation(work)?;
+        let order = NewOrder { identifiers: &specification.names, ..NewOrder::default() };
         let mut tries = 0;
         let response = loop {
             conversation.ensure_account(&specification.authority, authority, contact, store).await?;
             let directory = conversation.directory().await?;
-            let sent = conversation
-                .send(Step::NewOrder, Hold::Once, |s, n| new_order(s, n, &directory, &specification.names))
-                .await;
+            let sent = conversation.send(Step::NewOrder, Hold::Once, |s, n| new_order(s, n, &directory, &order)).await;
             tries += 1;
             let error = match sent {
                 Ok(response) => break response,
@@ -200,31 +189,33 @@ impl AcmeOrders<'_> {
         let (proof_name, proof) =
             work.context.inventory.proof_of(work.entry, &name).expect("an ACME order has its proofs");
         let proof_name = proof_name.to_owned();
-        let offered = |way: &Way| Some((*way, authorization.challenge(kind(*way))?));
-        let all: Vec<_> = proof.ways().iter().filter_map(offered).collect();
+        let offered = |kind: &ChallengeKind| Some((*kind, authorization.challenge(*kind)?));
+        let all: Vec<_> = proof.challenges().iter().filter_map(offered).collect();
         let good = all.iter().position(|(_, challenge)| challenge.is_ok());
-        let Some((way, challenge)) = all.into_iter().nth(good.unwrap_or(0)) else {
-            let challenges = proof.ways().iter().map(|way| way.challenge()).collect();
+        let Some((kind, challenge)) = all.into_iter().nth(good.unwrap_or(0)) else {
+            let challenges = proof.challenges().iter().map(|kind| kind.word()).collect();
             return Err(StepError::NoChallenge { name: name.to_string(), challenges });
         };
         let challenge = challenge.map_err(AuthorityError::from)?.clone();
         let signer = self.conversation(work)?.signer();
-        let key_authorization = match way {
-            Way::DnsPersist => String::new(),
-            Way::Http | Way::Dns | Way::DnsAccount | Way::Tls => signer.key_authorization(&challenge.token),
+        let key_authorization = match kind {
+            ChallengeKind::DnsPersist01 => String::new(),
+            ChallengeKind::Http01 | ChallengeKind::Dns01 | ChallengeKind::DnsAccount01 | ChallengeKind::TlsAlpn01 => {
+                signer.key_authorization(&challenge.token)
+            }
         };
         let account = signer.account().unwrap_or_default().to_owned();
-        let record = match way {
-            Way::Http | Way::Tls => None,
-            Way::Dns => Some(challenge_record(&name.base(), &key_authorization)),
-            Way::DnsAccount => Some(account_record(&name.base(), &account, &key_authorization)),
-            Way::DnsPersist => {
+        let record = match kind {
+            ChallengeKind::Http01 | ChallengeKind::TlsAlpn01 => None,
+            ChallengeKind::Dns01 => Some(challenge_record(&name.base(), &key_authorization)),
+            ChallengeKind::DnsAccount01 => Some(account_record(&name.base(), &account, &key_authorization)),
+            ChallengeKind::DnsPersist01 => {
                 let issuer = challenge.issuers[0].clone();
                 Some(self.standing_record(work, proof, &name, issuer, account))
             }
         };
         let (challenge, token) = (challenge.url, challenge.token);
-        Ok(ProofTask { name, challenge, token, key_authorization, way, proof: Some(proof_name), record })
+        Ok(ProofTask { name, challenge, token, key_authorization, kind, proof: Some(proof_name), record })
     }
 
     /// One record serves a name and its wildcard alike.

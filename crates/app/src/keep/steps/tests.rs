@@ -2,9 +2,10 @@
 //! off at every point, at every pair of points, and at every point followed by giving up.
 
 use crate::{Acted, Actions, Driver, Step, StepError};
+use eskort_core::challenge::ChallengeKind;
 use eskort_core::debt::Debt;
 use eskort_core::decision::Specification;
-use eskort_core::journey::{Action, OrderRef, Outcome, ProofTask, Stage, Way};
+use eskort_core::journey::{Action, OrderRef, Outcome, ProofTask, Stage};
 use eskort_core::names::Identifier;
 use eskort_core::pki::KeyKind;
 use eskort_store::Store;
@@ -111,7 +112,7 @@ impl ModelActions<'_> {
                     challenge: url.clone(),
                     token: url.clone(),
                     key_authorization: "text".into(),
-                    way: Way::Http,
+                    kind: ChallengeKind::Http01,
                     proof: None,
                     record: None,
                 };
