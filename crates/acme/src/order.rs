@@ -72,8 +72,8 @@ pub struct Authorization {
     pub proved: bool,
     /// Why it failed, when it did.
     pub failed: Option<Rejected>,
-    /// Whether the authority was told to look: one of the challenges is not waiting for that any more.
-    pub told: bool,
+    /// Whether a challenge was responded to (section 7.5.1): one of them is not waiting for that any more.
+    pub responded: bool,
     /// What the authority offers to look at.
     pub challenges: Vec<Challenge>,
 }
@@ -191,7 +191,7 @@ impl RawChallenge {
         let kind = ChallengeKind::parse(&self.r#type);
         let needs_token = !matches!(kind, None | Some(ChallengeKind::DnsPersist01));
         if !safe || (self.token.is_empty() && needs_token) {
-            return Some(format!("its token holds `{}`", eskort_core::words::printable(&self.token, 60)));
+            return Some(format!("its token contains `{}`", eskort_core::words::printable(&self.token, 60)));
         }
         let nameless = kind == Some(ChallengeKind::DnsPersist01) && !self.issuers.iter().any(|name| is_issuer(name));
         nameless.then(|| "it has no `issuer-domain-names`".to_owned())
@@ -243,9 +243,9 @@ pub fn parse_authorization(response: &Response) -> Result<Authorization, AcmeErr
     let name = eskort_core::words::printable(&raw.identifier.value, 253);
     let mut challenges = Vec::new();
     let mut problem = None;
-    let mut told = raw.status != "pending";
+    let mut responded = raw.status != "pending";
     for c in raw.challenges {
-        told |= !matches!(c.status.as_str(), "" | "pending");
+        responded |= !matches!(c.status.as_str(), "" | "pending");
         let fault = c.fault();
         problem = problem.or(c.error);
         // They become part of a record that people paste.
@@ -262,7 +262,7 @@ pub fn parse_authorization(response: &Response) -> Result<Authorization, AcmeErr
         "pending" | "valid" => None,
         _ => Some(Rejected { name: Some(name.clone()), problem }),
     };
-    Ok(Authorization { name, wildcard: raw.wildcard, proved: raw.status == "valid", failed, told, challenges })
+    Ok(Authorization { name, wildcard: raw.wildcard, proved: raw.status == "valid", failed, responded, challenges })
 }
 
 /// Reads the PEM chain of a certificate answer.

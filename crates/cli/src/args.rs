@@ -185,9 +185,9 @@ pub(crate) struct NoteArgs {
     /// Proof of the inventory that publishes the file or record [default: the certificate's own]
     #[arg(long, value_name = "PROOF", requires = "asked")]
     pub(crate) by: Option<String>,
-    /// The authority was told that it may look, or what its mail asks for was done
+    /// The authority was notified that it may look, or what its mail asks for was done
     #[arg(long)]
-    pub(crate) told: bool,
+    pub(crate) notified: bool,
 }
 
 #[derive(Debug, Subcommand)]

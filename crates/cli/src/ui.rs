@@ -66,7 +66,7 @@ struct Reports {
     collected: Option<Vec<serde_json::Value>>,
     /// Whether one was printed.
     printed: bool,
-    /// The last error that was told, which is the report when no other comes.
+    /// The last error, which is the report when no other comes.
     error: Option<ErrorReport>,
 }
 
@@ -76,7 +76,7 @@ struct ErrorReport {
     /// What was not done.
     what: String,
     #[serde(flatten)]
-    told: ErrorText,
+    text: ErrorText,
     /// The places in the inventory that are wrong.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     mistakes: Vec<Mistake>,
@@ -166,16 +166,16 @@ impl Ui {
     }
 
     /// Keeps an error, in case nothing else is reported.
-    pub(crate) fn keep_error(&self, headline: &str, told: &ErrorText) {
+    pub(crate) fn keep_error(&self, headline: &str, text: &ErrorText) {
         let what = anstream::adapter::strip_str(headline).to_string();
-        self.reports().error = Some(ErrorReport { what, told: told.clone(), mistakes: Vec::new() });
+        self.reports().error = Some(ErrorReport { what, text: text.clone(), mistakes: Vec::new() });
     }
 
     /// Keeps the mistakes of an inventory, in case nothing else is reported.
     pub(crate) fn keep_mistakes(&self, path: &str, mistakes: &Mistakes) {
-        let told = ErrorText::coded("mistakes", mistakes.to_string());
+        let text = ErrorText::coded("mistakes", mistakes.to_string());
         let mistakes = mistakes.0.clone();
-        self.reports().error = Some(ErrorReport { what: format!("{path} was not used"), told, mistakes });
+        self.reports().error = Some(ErrorReport { what: format!("{path} was not used"), text, mistakes });
     }
 
     fn reports(&self) -> MutexGuard<'_, Reports> {

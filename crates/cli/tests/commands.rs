@@ -325,7 +325,7 @@ fn a_file_of_an_authority_without_acme_is_placed_seen_and_removed_when_said_so()
     place.run(&["keep"]).check(0, &["nothing to do"]);
     assert!(place.path("www/.well-known/pki-validation/lamp.txt").exists());
     place.write("lamp.txt", "another\n");
-    put(&["lampholm.example"]).check(1, &["is there already and holds something else"]);
+    put(&["lampholm.example"]).check(1, &["exists already and contains something else"]);
     let removed = place.run(&["place", "pages", "--remove"]);
     removed.check(0, &["removed", "www/.well-known/pki-validation/lamp.txt"]);
     world.place.check_nothing_published();

@@ -50,7 +50,7 @@ fn what_the_desk_asks_is_published_until_the_answer_is_here_and_can_be_changed_o
         &[
             "published by proof `pages`",
             "seen http://archive.lampholm.example/.well-known/pki",
-            "tell it that it may look",
+            "notify it that it may look",
         ],
     );
     assert_eq!(std::fs::read_to_string(&published).unwrap(), "office=lamp\nca.lampholm.example\n");
@@ -61,7 +61,7 @@ fn what_the_desk_asks_is_published_until_the_answer_is_here_and_can_be_changed_o
         place.run(words);
         assert!(published.exists(), "{words:?}");
     }
-    note(&["--told"]).check(3, &["validation in progress", "4711"]);
+    note(&["--notified"]).check(3, &["validation in progress", "4711"]);
     // Somebody removed it: the next run puts it back.
     std::fs::remove_file(&published).unwrap();
     place.run(&["keep"]).check(3, &["go on with generation 1 from `ordered`", "seen http://archive"]);
@@ -88,7 +88,7 @@ fn what_the_desk_asks_is_published_until_the_answer_is_here_and_can_be_changed_o
         ),
     );
     let begun = std::time::Instant::now();
-    note(&["--told"]).check(3, &["1 of 2 name servers do not have it yet", "validation in progress"]);
+    note(&["--notified"]).check(3, &["1 of 2 name servers do not have it yet", "validation in progress"]);
     assert!(begun.elapsed() < std::time::Duration::from_secs(600), "an hour was waited for");
     place.write("eskort.toml", &text);
     place.run(&["show", "stock"]).check(
@@ -146,7 +146,7 @@ fn a_proof_that_cannot_be_seen_yet_is_no_failure_and_stays() {
     }
     note(&["--mail", "hostmaster@lampholm.example"])
         .check(3, &["Do what the mail to hostmaster@lampholm.example says"]);
-    note(&["--told"]).check(3, &["validation in progress"]);
+    note(&["--notified"]).check(3, &["validation in progress"]);
     note(&["--no-proof"]).check(3, &["When the answer is here"]);
     place.run(&["list"]).check(3, &["waits for you"]);
 
@@ -169,7 +169,7 @@ fn a_proof_that_cannot_be_seen_yet_is_no_failure_and_stays() {
     std::fs::create_dir_all(place.path("www/.well-known/pki-validation")).unwrap();
     place.write("www/.well-known/pki-validation/lamp.txt", "somebody else's");
     note(&["--file", path, "--from", "slip.txt", "--by", "pages"])
-        .check(1, &["is there already and holds something else"]);
+        .check(1, &["exists already and contains something else"]);
     assert_eq!(place.read("www/.well-known/pki-validation/lamp.txt"), "somebody else's");
 }
 

@@ -102,7 +102,7 @@ const SELDOM: &[&str] = &[
     "certificates[].manual_step.notes.placed",
     "certificates[].manual_step.notes.page",
     "certificates[].manual_step.notes.remark",
-    "certificates[].manual_step.notes.told",
+    "certificates[].manual_step.notes.notified",
     "certificates[].manual_step.notes.asked.by",
     "certificates[].manual_step.notes.asked.what.path",
     "certificates[].manual_step.notes.asked.what.name",

@@ -29,7 +29,7 @@ fn what_a_person_mended_after_a_kill_stays_theirs() {
     with("exit 1");
     world.keep().check(
         1,
-        &["mail/tls.pem was changed by somebody else, and stays as it is", "what it held before our change is in"],
+        &["mail/tls.pem was changed by somebody else, and stays as it is", "its contents before our change are in"],
     );
     assert_eq!(place.read("mail/tls.pem"), "a person was here", "the text of the person came back");
     let kept = std::fs::read_dir(place.path("state/backups/mail")).unwrap();

@@ -68,7 +68,7 @@ pub struct Facts {
     /// What the inventory wants.
     pub specification: Specification,
     /// The newest stored generation.
-    pub newest: Option<Held>,
+    pub newest: Option<Stored>,
     /// An open journey, if one was left.
     pub open: Option<OpenJourney>,
     /// Failures since the last success.
@@ -85,7 +85,7 @@ pub struct Facts {
 
 /// A stored generation.
 #[derive(Clone, Debug)]
-pub struct Held {
+pub struct Stored {
     /// Its number.
     pub generation: u32,
     /// What it was made for.
@@ -281,26 +281,27 @@ impl Obtaining {
 /// `insist` is set when somebody asked for this very certificate: a hold after failures does not apply then.
 pub fn decide(facts: &Facts, now: Timestamp, insist: bool) -> Decision {
     let newest = facts.newest.as_ref();
-    let differs = newest.and_then(|held| held.specification.differs(&facts.specification));
+    let differs = newest.and_then(|stored| stored.specification.differs(&facts.specification));
     let why = match newest {
         None => Some(Reason::First),
-        Some(held) => differs.clone().or(match now {
-            now if now >= held.validity.not_after => Some(Reason::Expired),
-            now if held.validity.is_due(facts.lead, now) => Some(Reason::Due),
+        Some(stored) => differs.clone().or(match now {
+            now if now >= stored.validity.not_after => Some(Reason::Expired),
+            now if stored.validity.is_due(facts.lead, now) => Some(Reason::Due),
             _ => None,
         }),
     };
     let open = facts.open.as_ref();
     // A journey that has brought its generation is judged by that.
-    let stored = |open: &OpenJourney| newest.is_some_and(|held| held.generation >= open.generation);
+    let stored = |open: &OpenJourney| newest.is_some_and(|stored| stored.generation >= open.generation);
     let goes_on = open.filter(|open| open.fits && !(stored(open) && why.is_some()));
 
-    let is_good = |held: &Held| differs.is_none() && now >= held.validity.not_before && now < held.validity.not_after;
+    let is_good =
+        |stored: &Stored| differs.is_none() && now >= stored.validity.not_before && now < stored.validity.not_after;
     let obtain = match (goes_on, why) {
         (Some(open), _) => Obtaining::GoOn { generation: open.generation, passed: open.passed },
         (None, Some(why)) => Obtaining::Start { generation: facts.next_generation, why, gives_up_open: open.is_some() },
         (None, None) => {
-            let until = newest.map_or(now, |held| held.validity.renew_at_with(facts.lead));
+            let until = newest.map_or(now, |stored| stored.validity.renew_at_with(facts.lead));
             Obtaining::Rest { until }
         }
     };
@@ -309,9 +310,10 @@ pub fn decide(facts: &Facts, now: Timestamp, insist: bool) -> Decision {
     let held_back = if asks && !insist { held_back(facts, now) } else { None };
     let obtain = held_back.unwrap_or(obtain);
     // A journey that was about to end with this very generation puts it in place itself.
-    let brings = |held: &Held| matches!(obtain, Obtaining::GoOn { generation, .. } if generation <= held.generation);
+    let brings =
+        |stored: &Stored| matches!(obtain, Obtaining::GoOn { generation, .. } if generation <= stored.generation);
     let lacking = facts.deployment.clone().filter(|deployment| !deployment.is_done());
-    let place = lacking.filter(|_| newest.is_some_and(|held| is_good(held) && !brings(held)));
+    let place = lacking.filter(|_| newest.is_some_and(|stored| is_good(stored) && !brings(stored)));
     Decision { place, obtain }
 }
 

@@ -35,7 +35,7 @@ pub struct Target {
 pub enum Lack {
     /// It reads the certificate from where another generation is, or has not been told of this one.
     Current,
-    /// A file does not hold what it should.
+    /// A file is missing, or is not as it should be.
     File {
         /// The file.
         path: PathBuf,

@@ -122,6 +122,6 @@ pub enum Note {
     },
     /// The authority asks for no proof.
     AsksNothing,
-    /// The authority was told that it may look.
-    Told,
+    /// The authority was notified that it may look.
+    Notified,
 }

@@ -29,9 +29,9 @@ pub struct OrderNotes {
     /// What the authority asks as proof.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub asked: Option<AskedProof>,
-    /// When the person told the authority that it may look, or did what its mail asks for.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub told: Option<Timestamp>,
+    /// When the person notified the authority that it may look, or did what its mail asks for.
+    #[serde(default, alias = "told", skip_serializing_if = "Option::is_none")]
+    pub notified: Option<Timestamp>,
 }
 
 /// What an authority without ACME asks as proof, and who publishes it.
@@ -90,7 +90,7 @@ pub enum AskedError {
 impl OrderNotes {
     /// Returns whether they say that the authority knows of the order.
     pub fn is_ordered(&self) -> bool {
-        self.order.is_some() || self.placed.is_some() || self.asked.is_some() || self.told.is_some()
+        self.order.is_some() || self.placed.is_some() || self.asked.is_some() || self.notified.is_some()
     }
 }
 

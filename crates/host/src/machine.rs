@@ -126,7 +126,7 @@ impl Machine<'_> {
             Connection::Here => here().await,
             Connection::OutOfReach(why) => Err(why.clone().into()),
             Connection::There(session) => {
-                // Boxed, so that what calls this does not hold the whole of a session's machinery.
+                // Boxed: the callers' futures stay small.
                 let done = Box::pin(there(session)).await;
                 // A command that ends badly has ended, and says nothing against the session.
                 let ended = matches!(&done, Err(HostError::Command { code: Some(_), .. }));

@@ -183,11 +183,11 @@ pub async fn run(words: &[String], folder: &Path, rules: &ProgramRules, input: &
             }
         };
         let mut tell = std::pin::pin!(tell);
-        let mut told = false;
+        let mut asked = false;
         loop {
             tokio::select! {
                 ended = running.child.wait() => return ended,
-                () = &mut tell, if !told => told = true,
+                () = &mut tell, if !asked => asked = true,
             }
         }
     };

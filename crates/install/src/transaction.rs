@@ -78,7 +78,7 @@ pub async fn recover(context: &Context, store: &Store, machines: &Machines) -> R
         let paths: Vec<PathBuf> = theirs.into_iter().map(|theirs| theirs.path).collect();
         store.forget_changes(&changes, &paths)?;
     }
-    for server in told(&changes) {
+    for server in reloaded(&changes) {
         if let Err(error) = reload(context, machines, server).await {
             let text = format!("server `{server}` could not be reloaded after files were put back: {error}");
             context.report(&Progress::Note(text));
@@ -97,7 +97,7 @@ struct Theirs {
 impl Theirs {
     fn words(&self) -> String {
         let kept = match &self.kept {
-            Some(kept) => format!("what it held before our change is in {}", kept.display()),
+            Some(kept) => format!("its contents before our change are in {}", kept.display()),
             None => "it did not exist before our change".to_owned(),
         };
         let difference = self.difference.as_ref().map(|d| format!("\n{}", d.trim_end())).unwrap_or_default();
@@ -148,9 +148,9 @@ async fn put_one_back(
     done.map(|()| None).map_err(|e| e.to_string())
 }
 
-/// Returns the servers that were told of a change.
-fn told(changes: &[Undo]) -> BTreeSet<&str> {
-    changes.iter().filter(|undo| undo.told).map(|undo| undo.server.as_str()).collect()
+/// Returns the servers that were reloaded with a change.
+fn reloaded(changes: &[Undo]) -> BTreeSet<&str> {
+    changes.iter().filter(|undo| undo.reloaded).map(|undo| undo.server.as_str()).collect()
 }
 
 /// Makes a server read its files again, by the command that the inventory has for it now.
@@ -159,7 +159,7 @@ async fn reload(context: &Context, machines: &Machines, server: &str) -> Result<
     machines.at(context, entry.host.as_deref()).run(&reload_command(&entry.kind), b"", &entry.rules).await
 }
 
-/// Puts everything back, makes the servers that were told of the change take that, and returns what to say.
+/// Puts everything back, reloads the servers that were reloaded with the change, and returns what to say.
 async fn undone(
     context: &Context,
     store: &Store,
@@ -179,7 +179,7 @@ async fn undone(
         trouble.extend(store.forget_changes(&changes, &paths).err().map(|e| e.to_string()));
     }
     trouble.extend(theirs.iter().map(Theirs::words));
-    for server in told(&changes) {
+    for server in reloaded(&changes) {
         if let Err(error) = reload(context, machines, server).await {
             // The first failure was this very reload: that it fails again says nothing new.
             if !matches!(&first, InstallError::Reload { server: failed, .. } if failed == server) {
@@ -244,7 +244,7 @@ async fn forward(
         }
         if let Some(reload) = &plan.reload {
             context.report(&Progress::Doing("reload the server"));
-            store.mark_told(&plan.server)?;
+            store.mark_reloaded(&plan.server)?;
             let reloaded = machines.at(context, plan.host.as_deref()).run(reload, b"", &plan.rules).await;
             reloaded.map_err(|source| InstallError::Reload { server: server(), source })?;
         }

@@ -182,7 +182,7 @@ impl<'c, 'a> Search<'c, 'a> {
         if let Some(known) = self.checked.get(&key) {
             return *known;
         }
-        let Some(left) = self.left.checked_sub(1) else { return SignatureCheck::Fails };
+        let Some(left) = self.left.checked_sub(1) else { return SignatureCheck::Invalid };
         self.left = left;
         let found = certificate.check_signature(spki);
         self.checked.insert(key, found);
@@ -219,7 +219,7 @@ impl<'c, 'a> Search<'c, 'a> {
                 let from = at.zip(own).map(|(node, by)| Hop { node, by });
                 // What visitors have themselves need not be sent.
                 for spki in self.anchors.of(certificate.issuer_der()) {
-                    if self.check(certificate, spki) == SignatureCheck::Holds {
+                    if self.check(certificate, spki) == SignatureCheck::Valid {
                         return self.way(&reached, &unchecked, from, End::Anchor);
                     }
                 }
@@ -232,12 +232,12 @@ impl<'c, 'a> Search<'c, 'a> {
                     }
                     let issuer = self.nodes[node].certificates[0];
                     match self.check(certificate, issuer.public_key()) {
-                        SignatureCheck::Holds => {}
+                        SignatureCheck::Valid => {}
                         SignatureCheck::Unknown(algorithm) if issuer.fits_key_id(certificate) != Some(false) => {
                             let (issuer, algorithm) = (issuer.subject_or_title(), algorithm.to_string());
                             unchecked.insert(node, ChainNote::Unchecked { issuer, algorithm });
                         }
-                        SignatureCheck::Unknown(_) | SignatureCheck::Fails => continue,
+                        SignatureCheck::Unknown(_) | SignatureCheck::Invalid => continue,
                     }
                     if !self.nodes[node].certificates.iter().any(good) {
                         continue;
@@ -291,10 +291,10 @@ impl<'c, 'a> Search<'c, 'a> {
             let beside = self.nodes[node].certificates[0];
             let is_its_own = beside.fits_key_id(last).unwrap_or(only_one);
             match self.check(last, beside.public_key()) {
-                SignatureCheck::Holds if !self.nodes[node].certificates.iter().any(|c| c.is_ca) => {
+                SignatureCheck::Valid if !self.nodes[node].certificates.iter().any(|c| c.is_ca) => {
                     return Some(ChainFault::IssuerIsNoAuthority { issuer });
                 }
-                SignatureCheck::Fails if is_its_own && self.left > 0 => {
+                SignatureCheck::Invalid if is_its_own && self.left > 0 => {
                     return Some(ChainFault::Damaged { title, issuer });
                 }
                 _ => {}

@@ -31,9 +31,9 @@ const POISON: ObjectIdentifier = ObjectIdentifier::new_unwrap("1.3.6.1.4.1.11129
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum SignatureCheck {
     /// The key has made it.
-    Holds,
+    Valid,
     /// The key has not made it, or it cannot be read.
-    Fails,
+    Invalid,
     /// Its algorithm is not known here.
     Unknown(ObjectIdentifier),
 }
@@ -223,12 +223,12 @@ impl Certificate {
 
     /// Returns whether it is signed with the key of `issuer` (RFC 5280 section 4.1.1.3), whatever names stand in it.
     pub fn is_signed_by(&self, issuer: &Certificate) -> bool {
-        self.check_signature(&issuer.spki_der) == SignatureCheck::Holds
+        self.check_signature(&issuer.spki_der) == SignatureCheck::Valid
     }
 
     /// Checks its signature with a public key, a DER SubjectPublicKeyInfo.
     pub fn check_signature(&self, spki: &[u8]) -> SignatureCheck {
-        signed_by(&self.der, spki).unwrap_or(SignatureCheck::Fails)
+        signed_by(&self.der, spki).unwrap_or(SignatureCheck::Invalid)
     }
 
     /// Returns whether its key is the one that `issued` names as its issuer's; `None` where either says nothing.
@@ -325,7 +325,7 @@ pub(crate) fn verify(
     use const_oid::db::rfc5912 as oid;
     let key = spki::SubjectPublicKeyInfoOwned::from_der(spki).ok()?;
     let curve = key.algorithm.parameters.as_ref().and_then(|p| p.decode_as::<ObjectIdentifier>().ok());
-    // Shorter keys and older digests than are any good: that they are weak is another matter than a signature that does not hold.
+    // Shorter keys and older digests than are any good: that they are weak is another matter than a signature that is not valid.
     let known: Option<&'static dyn verify::VerificationAlgorithm> = match (algorithm.oid, curve) {
         (oid::ECDSA_WITH_SHA_256, Some(oid::SECP_256_R_1)) => Some(&verify::ECDSA_P256_SHA256_ASN1),
         (oid::ECDSA_WITH_SHA_384, Some(oid::SECP_256_R_1)) => Some(&verify::ECDSA_P256_SHA384_ASN1),
@@ -351,8 +351,8 @@ pub(crate) fn verify(
     };
     let Some(known) = known else { return Some(SignatureCheck::Unknown(algorithm.oid)) };
     let bits = key.subject_public_key.raw_bytes();
-    let holds = verify::UnparsedPublicKey::new(known, bits).verify(signed, signature).is_ok();
-    Some(if holds { SignatureCheck::Holds } else { SignatureCheck::Fails })
+    let valid = verify::UnparsedPublicKey::new(known, bits).verify(signed, signature).is_ok();
+    Some(if valid { SignatureCheck::Valid } else { SignatureCheck::Invalid })
 }
 
 /// Returns the digest of RSASSA-PSS parameters (RFC 4055 section 3.1): the first of them, explicitly tagged.
@@ -385,7 +385,7 @@ fn rsa_bits(key: &spki::SubjectPublicKeyInfoOwned) -> Option<usize> {
     bits.ok()
 }
 
-/// Returns what kind of key a DER SubjectPublicKeyInfo holds, in words: `P-256`, `RSA with 2048 bits`; and that it is too
+/// Returns what kind of key a DER SubjectPublicKeyInfo valid, in words: `P-256`, `RSA with 2048 bits`; and that it is too
 /// short, where it is.
 pub fn key_words(spki: &[u8]) -> String {
     use const_oid::db::rfc5912 as oid;

@@ -7,7 +7,7 @@ use crate::{Certificate, PkiError, PrivateKey};
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
 pub enum ChainFault {
     /// Its issuer lies beside it and has not made this signature.
-    #[error("`{title}` was damaged or changed: its signature by `{issuer}` does not hold")]
+    #[error("`{title}` was damaged or changed: its signature by `{issuer}` is not valid")]
     Damaged {
         /// What the certificate is for.
         title: String,

@@ -215,8 +215,8 @@ pub struct CsrFacts {
     pub names: Vec<SubjectName>,
     /// The key it is for, a DER SubjectPublicKeyInfo.
     pub public_key: Vec<u8>,
-    /// Whether its own signature holds (RFC 2986 section 3); `None` when the algorithm is not known here.
-    pub signature_holds: Option<bool>,
+    /// Whether its own signature is valid (RFC 2986 section 3); `None` when the algorithm is not known here.
+    pub signature_valid: Option<bool>,
     /// Whether it asks for a certificate whose servers have to staple (RFC 7633).
     pub must_staple: bool,
     /// What it wants to use the key for, in words.
@@ -235,13 +235,13 @@ impl CsrFacts {
 /// Reads a DER request and checks that it is signed by the key it names (RFC 2986 section 3).
 ///
 /// # Errors
-/// When the bytes are no request, or the signature does not hold.
+/// When the bytes are no request, or the signature is not valid.
 pub fn parse_csr(der: &[u8]) -> Result<CsrFacts, PkiError> {
     let facts = parse_csr_unverified(der)?;
-    if facts.signature_holds == Some(true) { Ok(facts) } else { Err(PkiError::BadRequestSignature) }
+    if facts.signature_valid == Some(true) { Ok(facts) } else { Err(PkiError::BadRequestSignature) }
 }
 
-/// Reads a DER request, whether its signature holds or not.
+/// Reads a DER request, whether its signature is valid or not.
 ///
 /// # Errors
 /// When the bytes are no request.
@@ -250,9 +250,9 @@ pub fn parse_csr_unverified(der: &[u8]) -> Result<CsrFacts, PkiError> {
     let info = request.info.to_der().map_err(der_error("CSR"))?;
     let public_key = request.info.public_key.to_der().map_err(der_error("public key"))?;
     let signature = request.signature.as_bytes().unwrap_or_default();
-    let signature_holds = match verify(&request.algorithm, &public_key, &info, signature) {
-        Some(SignatureCheck::Holds) => Some(true),
-        Some(SignatureCheck::Fails) => Some(false),
+    let signature_valid = match verify(&request.algorithm, &public_key, &info, signature) {
+        Some(SignatureCheck::Valid) => Some(true),
+        Some(SignatureCheck::Invalid) => Some(false),
         Some(SignatureCheck::Unknown(_)) | None => None,
     };
     let word = |oid: ObjectIdentifier| const_oid::db::DB.by_oid(&oid).map_or(oid.to_string(), str::to_owned);
@@ -262,7 +262,7 @@ pub fn parse_csr_unverified(der: &[u8]) -> Result<CsrFacts, PkiError> {
         subject,
         names: Vec::new(),
         public_key,
-        signature_holds,
+        signature_valid,
         must_staple: false,
         usages: Vec::new(),
         extensions: Vec::new(),

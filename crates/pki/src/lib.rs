@@ -86,8 +86,8 @@ pub enum PkiError {
         /// What was being done.
         job: &'static str,
     },
-    /// A request whose own signature does not hold.
-    #[error("the request's own signature does not hold")]
+    /// A request whose own signature is not valid.
+    #[error("the request's own signature is not valid")]
     BadRequestSignature,
     /// A key kind that is not one of ours.
     #[error("`{0}` is not a kind of key (known: p256, p384, rsa2048, rsa3072, rsa4096, ed25519)")]

@@ -138,7 +138,7 @@ impl Shared {
             return refusal(400, "a request is base64 of DER");
         };
         let facts = match parse_csr_unverified(&csr) {
-            Ok(facts) if facts.signature_holds == Some(true) => facts,
+            Ok(facts) if facts.signature_valid == Some(true) => facts,
             _ => return refusal(400, "the request is not signed with its key"),
         };
         let names = match facts.identifiers() {

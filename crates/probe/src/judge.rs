@@ -189,7 +189,7 @@ fn top_issuer(sent: &[Certificate]) -> &str {
 /// Says which rule a chain breaks.
 fn rule(error: &ChainError) -> &'static str {
     match error {
-        ChainError::InvalidSignatureForPublicKey => "a signature in the chain does not hold",
+        ChainError::InvalidSignatureForPublicKey => "a signature in the chain is not valid",
         ChainError::PathLenConstraintViolated => "an authority in the chain may not have others below it",
         ChainError::NameConstraintViolation => "an authority in the chain may not issue for these names",
         ChainError::EndEntityUsedAsCa => "what has signed it is not a certificate authority",

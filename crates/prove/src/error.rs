@@ -48,7 +48,7 @@ pub enum ProofError {
     #[error(transparent)]
     Asked(#[from] AskedError),
     /// Another file is in the way.
-    #[error("{} is there already and holds something else", path.display())]
+    #[error("{} exists already and contains something else", path.display())]
     Occupied {
         /// The file.
         path: PathBuf,

@@ -34,7 +34,7 @@ async fn publish_on(site: &SiteFolder<'_>, machine: &Machine<'_>, files: &[SiteF
         let mut missing = Vec::new();
         for file in group {
             // One that cannot be read is written again, which says why that is not possible either.
-            if !folders.is_empty() || !holds(machine, root, file).await.unwrap_or(false) {
+            if !folders.is_empty() || !has(machine, root, file).await.unwrap_or(false) {
                 missing.push(file);
             }
         }
@@ -65,7 +65,7 @@ fn passing_names(site: &SiteFolder<'_>, host: Option<&str>) -> Result<BTreeMap<P
     Ok(site.around.store.debts()?.into_iter().filter_map(|row| of(row.debt)).collect())
 }
 
-async fn holds(machine: &Machine<'_>, root: &Path, file: &SiteFile) -> Result<bool, ProofError> {
+async fn has(machine: &Machine<'_>, root: &Path, file: &SiteFile) -> Result<bool, ProofError> {
     Ok(machine.read_site_file(&root.join(&file.path)).await?.is_some_and(|bytes| bytes == file.bytes))
 }
 
@@ -79,7 +79,7 @@ pub(crate) async fn read_back(
     for host in hosts {
         let machine = around.machine(Some(host));
         for file in files {
-            if !holds(&machine, root, file).await? {
+            if !has(&machine, root, file).await? {
                 return Err(ProofError::NotOnHost { host: host.clone(), path: root.join(&file.path) });
             }
         }

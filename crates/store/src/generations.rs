@@ -2,7 +2,7 @@
 
 use crate::rows::{decode, encode, instant, maybe_instant};
 use crate::{Store, StoreError};
-use eskort_core::decision::{Held, Specification};
+use eskort_core::decision::{Specification, Stored};
 use eskort_core::pki::Chain;
 use eskort_core::renewal::Validity;
 use jiff::Timestamp;
@@ -31,8 +31,8 @@ pub struct GenerationRow {
 
 impl GenerationRow {
     /// Returns what a decision needs to know of it.
-    pub fn held(&self) -> Held {
-        Held { generation: self.number, specification: self.specification.clone(), validity: self.validity }
+    pub fn stored(&self) -> Stored {
+        Stored { generation: self.number, specification: self.specification.clone(), validity: self.validity }
     }
 }
 

@@ -77,7 +77,7 @@ pub enum StoreError {
         path: PathBuf,
     },
     /// A row that cannot be read.
-    #[error("the ledger holds a {what} that cannot be read: {source}")]
+    #[error("the ledger has a {what} that cannot be read: {source}")]
     Row {
         /// What kind of row.
         what: &'static str,

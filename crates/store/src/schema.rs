@@ -85,6 +85,7 @@ CREATE TABLE event (
   id INTEGER PRIMARY KEY, certificate TEXT NOT NULL, at INTEGER NOT NULL, kind TEXT NOT NULL, event TEXT NOT NULL);
 CREATE INDEX event_of ON event (certificate, id);
 ",
+    "ALTER TABLE undo RENAME COLUMN told TO reloaded;",
 ];
 
 /// The version of the ledger's tables that this program writes.

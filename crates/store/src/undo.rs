@@ -22,8 +22,8 @@ pub struct Undo {
     pub certificate: String,
     /// The file or link.
     pub path: PathBuf,
-    /// Whether the server was told to take it.
-    pub told: bool,
+    /// Whether the server was reloaded with it, or that was begun.
+    pub reloaded: bool,
     /// Whether it is the link `current`, which is in the state folder.
     pub is_link: bool,
     before: Option<String>,
@@ -131,12 +131,12 @@ impl Store {
         .map(drop)
     }
 
-    /// Writes down that a server is told to take its changes.
+    /// Writes down that a server is reloaded with its changes.
     ///
     /// # Errors
     /// When the ledger fails.
-    pub fn mark_told(&self, server: &str) -> Result<(), StoreError> {
-        self.run("UPDATE undo SET told = 1 WHERE server = ? AND settled IS NULL", [server]).map(drop)
+    pub fn mark_reloaded(&self, server: &str) -> Result<(), StoreError> {
+        self.run("UPDATE undo SET reloaded = 1 WHERE server = ? AND settled IS NULL", [server]).map(drop)
     }
 
     /// Returns the changes that are not settled, newest first.
@@ -145,7 +145,7 @@ impl Store {
     /// When the ledger fails.
     pub fn unsettled(&self) -> Result<Vec<Undo>, StoreError> {
         let sql =
-            "SELECT id, server, certificate, path, told, kind, before, after, kept, coalesce(mode, 0), uid, gid, shown, host
+            "SELECT id, server, certificate, path, reloaded, kind, before, after, kept, coalesce(mode, 0), uid, gid, shown, host
                    FROM undo WHERE settled IS NULL ORDER BY id DESC";
         self.rows(sql, [], |row| {
             let (path, kept): (String, Option<String>) = (row.get(3)?, row.get(8)?);
@@ -154,7 +154,7 @@ impl Store {
                 server: row.get(1)?,
                 certificate: row.get(2)?,
                 path: path.into(),
-                told: row.get(4)?,
+                reloaded: row.get(4)?,
                 is_link: row.get::<_, String>(5)? == "link",
                 before: row.get(6)?,
                 after: row.get(7)?,

@@ -21,13 +21,13 @@ const LONGEST_PAUSE: Duration = Duration::from_secs(2);
 const TROUBLE_TRIES: u32 = 3;
 const LONGEST_ANSWER: Duration = Duration::from_secs(30);
 /// Longer waits that the authority asks for are left to the next run.
-const LONGEST_HOLD: Duration = Duration::from_secs(10);
+const LONGEST_RETRY_AFTER: Duration = Duration::from_secs(10);
 
 /// Whether a request may be sent again when it is unknown if the first one arrived.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Hold {
+pub enum Repeat {
     /// Doing it twice is the same as once.
-    Repeatable,
+    Idempotent,
     /// Only after an answer that says it was not done.
     Once,
 }
@@ -148,7 +148,7 @@ impl Conversation {
         }
         let agreed = terms.is_some() && authority.accept_terms;
         let make = |s: &Signer, nonce: &str| new_account(s, nonce, &directory, contact, agreed, binding.as_ref());
-        let response = self.send(Step::Account, Hold::Repeatable, make).await?;
+        let response = self.send(Step::Account, Repeat::Idempotent, make).await?;
         let url = parse_account(&response)?;
         // RFC 8555 section 7.3.1: 201 for a new one, 200 for one that the key had already.
         if response.status == 201 {
@@ -184,7 +184,7 @@ impl Conversation {
         store: &Store,
     ) -> Result<(), AuthorityError> {
         let make = |s: &Signer, nonce: &str| change_contact(s, nonce, account, contact);
-        match self.send(Step::Account, Hold::Repeatable, make).await {
+        match self.send(Step::Account, Repeat::Idempotent, make).await {
             Ok(_) => Ok(self.save_account(name, account.to_owned(), contact, store)?),
             Err(AuthorityError::Refused { problem, .. }) if problem.kind.ends_with("Contact") => {
                 (self.progress)(&Progress::Note(format!("the authority does not take the new contact: {problem}")));
@@ -214,7 +214,7 @@ impl Conversation {
         let ours = matches!(&error, AuthorityError::Refused { step, problem, .. }
             if *step != Step::Challenge && problem.kind == "unauthorized");
         let Some(url) = self.signer.account().filter(|_| ours).map(str::to_owned) else { return error };
-        let asked = self.send(Step::Account, Hold::Repeatable, |s, n| post_as_get(s, n, &url)).await;
+        let asked = self.send(Step::Account, Repeat::Idempotent, |s, n| post_as_get(s, n, &url)).await;
         match asked {
             Ok(response) if is_account_usable(&response).unwrap_or(true) => error,
             Ok(_) => AuthorityError::AccountEnded { url },
@@ -234,7 +234,7 @@ impl Conversation {
     pub async fn send(
         &mut self,
         step: Step,
-        hold: Hold,
+        repeat: Repeat,
         make: impl Fn(&Signer, &str) -> Result<Request, AcmeError>,
     ) -> Result<Response, AuthorityError> {
         let begun = Instant::now();
@@ -264,7 +264,7 @@ impl Conversation {
                 (Ok(response), None) => return Ok(response),
                 (Ok(response), Some(AcmeError::Problem(problem))) => {
                     let wait = self.hold_of(&response);
-                    let again = is_trouble(problem.status) && (hold == Hold::Repeatable || problem.status == 503);
+                    let again = is_trouble(problem.status) && (repeat == Repeat::Idempotent || problem.status == 503);
                     let error = refused(step, &request.url, problem);
                     if !again {
                         return Err(error);
@@ -273,7 +273,7 @@ impl Conversation {
                 }
                 (Ok(_), Some(other)) => return Err(other.into()),
                 (Err(error @ AuthorityError::Http(HttpError::Unreachable { untrusted: false, .. })), _)
-                    if hold == Hold::Repeatable =>
+                    if repeat == Repeat::Idempotent =>
                 {
                     (error, None)
                 }
@@ -281,7 +281,7 @@ impl Conversation {
             };
             troubles += 1;
             let wait = wait.unwrap_or(Duration::from_millis(400 << troubles));
-            if troubles >= TROUBLE_TRIES || wait > LONGEST_HOLD {
+            if troubles >= TROUBLE_TRIES || wait > LONGEST_RETRY_AFTER {
                 return Err(error);
             }
             trouble = Some(error);
@@ -315,7 +315,7 @@ impl Conversation {
                 _ => Some(Duration::MAX),
             };
             let wait = wait.unwrap_or(Duration::from_millis(400 << tries));
-            if tries >= TROUBLE_TRIES || wait > LONGEST_HOLD {
+            if tries >= TROUBLE_TRIES || wait > LONGEST_RETRY_AFTER {
                 let response = result?;
                 return match response.success() {
                     // A nonce may come with any answer.

@@ -7,7 +7,7 @@ mod est_messages;
 pub mod http;
 mod issuers;
 
-pub use acme::{Conversation, Hold};
+pub use acme::{Conversation, Repeat};
 pub use error::AuthorityError;
 pub use est::Est;
 pub use est_messages::{Enrolled, EstError};

@@ -30,8 +30,8 @@ pub struct Noted {
     pub asked: Option<Option<Asked>>,
     /// The proof of the inventory that publishes it; `None` for the certificate's own where that can.
     pub by: Option<String>,
-    /// Whether the authority was told that it may look.
-    pub told: bool,
+    /// Whether the authority was notified that it may look.
+    pub notified: bool,
 }
 
 /// Adds to the notes of a journey that waits for an answer, and goes on with it: publishes what the authority asks as proof,
@@ -75,11 +75,11 @@ pub async fn note(
             None => None,
             Some(what) => Some(AskedProof { by: publisher(context, entry, &what, noted.by)?, what }),
         };
-        notes.told = None;
+        notes.notified = None;
     }
-    if noted.told {
-        notes.told = Some(now);
-        noted_now.push(Note::Told);
+    if noted.notified {
+        notes.notified = Some(now);
+        noted_now.push(Note::Notified);
     }
     if notes.asked != before.asked {
         let around = ProofContext { context, store: &store, machines: &machines };

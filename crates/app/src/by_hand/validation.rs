@@ -24,8 +24,8 @@ pub(crate) struct Validation<'a> {
 
 impl Validation<'_> {
     /// Publishes what the authority asks as proof, and looks whether it can be seen. Doing it again leaves things as they are.
-    /// Name servers are waited for only until the authority was told that it may look.
-    pub(crate) async fn show(&self, asked: &AskedProof, told: bool) -> Result<ProofSight, StepError> {
+    /// Name servers are waited for only until the authority was notified that it may look.
+    pub(crate) async fn show(&self, asked: &AskedProof, notified: bool) -> Result<ProofSight, StepError> {
         let shown = match &asked.what {
             Asked::Mail { .. } => return Ok(ProofSight::Mail),
             Asked::File { path, text } => {
@@ -35,7 +35,7 @@ impl Validation<'_> {
             Asked::Record(record) => {
                 let records = std::slice::from_ref(record);
                 let mut dns = self.dns_proof(asked.by.as_deref())?;
-                if told {
+                if notified {
                     dns.look.propagation_timeout = Duration::ZERO;
                 }
                 if let Some(by) = &asked.by {

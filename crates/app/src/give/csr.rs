@@ -151,8 +151,8 @@ pub struct RequestView {
     pub names: Vec<String>,
     /// Its key, in words.
     pub key: String,
-    /// Whether its own signature holds; `None` when the algorithm is not known.
-    pub signature_holds: Option<bool>,
+    /// Whether its own signature is valid; `None` when the algorithm is not known.
+    pub signature_valid: Option<bool>,
     /// Whether it asks for stapling.
     pub must_staple: bool,
     /// What it wants to use the key for.
@@ -179,13 +179,13 @@ pub struct SubjectPart {
 /// # Errors
 /// When there is none in it, or the ledger cannot be read.
 pub fn view_request(context: Option<&Context>, bytes: &[u8]) -> Result<RequestView, RequestError> {
-    let CsrFacts { subject, names, public_key, signature_holds, must_staple, usages, extensions } =
+    let CsrFacts { subject, names, public_key, signature_valid, must_staple, usages, extensions } =
         parse_csr_unverified(&find_csr(bytes).ok_or(RequestError::NoCsr)?)?;
     let mut view = RequestView {
         subject: subject.into_iter().map(|(r#type, value)| SubjectPart { r#type, value }).collect(),
         names: names.iter().map(ToString::to_string).collect(),
         key: key_words(&public_key),
-        signature_holds,
+        signature_valid,
         must_staple,
         usages,
         extensions,

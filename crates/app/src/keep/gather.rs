@@ -4,7 +4,7 @@ use super::entry::KeepOptions;
 use super::lost;
 use crate::StepError;
 use eskort_core::context::Context;
-use eskort_core::decision::{Facts, Held, OpenJourney, Specification};
+use eskort_core::decision::{Facts, OpenJourney, Specification, Stored};
 use eskort_core::inventory::CertificateEntry;
 use eskort_core::journey::ProofTask;
 use eskort_core::pki::{base64url, sha256};
@@ -65,12 +65,13 @@ pub(crate) async fn gather(
 ) -> Result<Facts, StepError> {
     let bare = bare_facts(context, entry);
     let newest = match store.newest(name)? {
-        Some(newest) => Some(newest.held()),
-        None => lost::find(store, name, &bare.specification).map(|found| found.held()),
+        Some(newest) => Some(newest.stored()),
+        None => lost::find(store, name, &bare.specification).map(|found| found.stored()),
     };
     // A server that cannot be read must not keep a certificate from being renewed: installing it says why.
-    let deployment = match newest.as_ref().filter(|held| held.specification.differs(&bare.specification).is_none()) {
-        Some(Held { generation, .. }) => {
+    let deployment = match newest.as_ref().filter(|stored| stored.specification.differs(&bare.specification).is_none())
+    {
+        Some(Stored { generation, .. }) => {
             let placement = Placement::of(name, entry, &entry.names, *generation);
             Some(install::deployment(context, store, &placement, servers).await?)
         }
@@ -79,7 +80,7 @@ pub(crate) async fn gather(
     let open = store.open_journey(name)?;
     let unfinished = |open: &&JourneyRow| {
         let handed_over = open.stage.handed_over().is_some();
-        !handed_over && newest.as_ref().is_none_or(|held| held.generation < open.generation)
+        !handed_over && newest.as_ref().is_none_or(|stored| stored.generation < open.generation)
     };
     let discarded = open.as_ref().filter(unfinished).filter(|open| !still_fits(context, entry, open));
     let next_generation = store.next_generation(name, discarded.map(|open| open.generation))?;

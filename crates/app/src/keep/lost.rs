@@ -1,6 +1,6 @@
 //! Generations that lie on disk while the ledger that knew them is lost.
 
-use eskort_core::decision::{Held, Specification};
+use eskort_core::decision::{Specification, Stored};
 use eskort_core::event::Event;
 use eskort_core::pki::{Chain, PrivateKey};
 use eskort_core::renewal::Validity;
@@ -32,10 +32,10 @@ pub(crate) fn find(store: &Store, certificate: &str, specification: &Specificati
 
 impl Lost {
     /// Returns what a decision needs to know of it.
-    pub(crate) fn held(&self) -> Held {
+    pub(crate) fn stored(&self) -> Stored {
         let leaf = self.chain.leaf();
         let validity = Validity { not_before: leaf.not_before, not_after: leaf.not_after };
-        Held { generation: self.number, specification: self.specification.clone(), validity }
+        Stored { generation: self.number, specification: self.specification.clone(), validity }
     }
 
     /// Writes it into the ledger again.

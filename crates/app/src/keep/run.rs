@@ -178,8 +178,8 @@ impl<'a> Run<'a> {
         }
         if matches!(error, StepError::Interrupted) {
             // The authority may look any moment, and finds nothing any more.
-            let told = |open: &JourneyRow| matches!(open.stage.acme(), Some(Acme::AwaitingProof { .. }));
-            if let Some(open) = store.open_journey(name)?.filter(told).filter(|open| self.took_away(name, open)) {
+            let validates = |open: &JourneyRow| matches!(open.stage.acme(), Some(Acme::AwaitingProof { .. }));
+            if let Some(open) = store.open_journey(name)?.filter(validates).filter(|open| self.took_away(name, open)) {
                 self.give_up(name, &open, GivenUp::Stopped)?;
             }
             return store.add_event(name, &Event::Stopped, now);

@@ -78,8 +78,8 @@ fn target(ui: &Ui, context: &Context, args: &CheckArgs, text: &str) -> Result<Ch
         (parsed, _) => {
             let cause = parsed.err().map(|e| e.to_string()).unwrap_or_default();
             let hint = "name a certificate of the inventory, or an endpoint like www.lampholm.example:443";
-            let told = ErrorText::coded("usage", cause).hint(hint);
-            errors::print(ui, &format!("`{text}` is neither a certificate of the inventory nor an endpoint"), &told);
+            let cause = ErrorText::coded("usage", cause).hint(hint);
+            errors::print(ui, &format!("`{text}` is neither a certificate of the inventory nor an endpoint"), &cause);
             Err(ExitStatus::Usage)
         }
     }

@@ -222,7 +222,7 @@ fn read(ui: &Ui, config: Option<PathBuf>, args: &CsrReadArgs) -> ExitStatus {
             } else {
                 ui.result(&text(ui, &view));
             }
-            if view.signature_holds == Some(false) || !view.differs.is_empty() {
+            if view.signature_valid == Some(false) || !view.differs.is_empty() {
                 ExitStatus::NeedsAttention
             } else {
                 ExitStatus::Well
@@ -243,7 +243,7 @@ fn text(ui: &Ui, view: &RequestView) -> String {
     } else {
         (view.names.join(" "), Tone::Strong)
     };
-    let signature = match view.signature_holds {
+    let signature = match view.signature_valid {
         Some(true) => ("valid: made with this key", Tone::Good),
         Some(false) => ("NOT valid: it was changed, or damaged on the way", Tone::Bad),
         None => ("by an algorithm that is not known here", Tone::Notice),

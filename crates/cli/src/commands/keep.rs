@@ -70,8 +70,8 @@ const NOT_AS_IT_SHOULD_BE: &str = "is in place, but visitors do not get it as th
 pub(crate) fn print(ui: &Ui, context: &Context, entries: &[KeepEntry], plan: bool) {
     let now = (context.now)();
     for entry in entries {
-        if let Some(told) = told(entry) {
-            errors::print(ui, &headline(entry), &told);
+        if let Some(text) = error_of(entry) {
+            errors::print(ui, &headline(entry), &text);
         }
         if let Some(Placed { generation, error: Some(error) }) = &entry.placed {
             let what = match **error {
@@ -107,14 +107,14 @@ pub(crate) fn print(ui: &Ui, context: &Context, entries: &[KeepEntry], plan: boo
 }
 
 /// Returns the error that a certificate's turn ended with, in words.
-fn told(entry: &KeepEntry) -> Option<ErrorText> {
+fn error_of(entry: &KeepEntry) -> Option<ErrorText> {
     let Ending::Failed { error, given_up, left_published } = &entry.ending else { return None };
-    let mut told = errors::tell(error, &entry.certificate);
+    let mut text = errors::tell(error, &entry.certificate);
     if *given_up {
-        told.hints.push("the next run begins with a new order".into());
+        text.hints.push("the next run begins with a new order".into());
     }
     if let StepError::Interrupted = **error {
-        told.hints.push(match left_published {
+        text.hints.push(match left_published {
             0 => "nothing is left published; run `eskort keep` again, it goes on from here".into(),
             left => format!(
                 "{} still published; the next run goes on and takes it away. `eskort show {}` lists it",
@@ -123,7 +123,7 @@ fn told(entry: &KeepEntry) -> Option<ErrorText> {
             ),
         });
     }
-    Some(told)
+    Some(text)
 }
 
 fn headline(entry: &KeepEntry) -> String {
@@ -338,7 +338,7 @@ pub(crate) fn report_row(entry: &KeepEntry) -> ReportRow<'_> {
         Ending::AwaitsAnswer(manual_step) => {
             ReportRow { result: "awaits-answer", manual_step: Some(manual_step), ..bare }
         }
-        Ending::Failed { .. } => ReportRow { result: "failed", error: told(entry), ..bare },
+        Ending::Failed { .. } => ReportRow { result: "failed", error: error_of(entry), ..bare },
     }
 }
 

@@ -145,11 +145,11 @@ pub(crate) fn block_on_stoppable<T>(ui: &Ui, future: impl Future<Output = T>) ->
         }
     });
     if ended.is_err() {
-        let told = ErrorText::coded("interrupted", "").hint(
+        let text = ErrorText::coded("interrupted", "").hint(
             "what is published and what is half-done is written down: the next `eskort keep` takes it away or goes on, and \
              `eskort show NAME` lists it",
         );
-        errors::print(ui, "stopped at once by a second signal", &told);
+        errors::print(ui, "stopped at once by a second signal", &text);
         runtime.shutdown_background();
     }
     ended
@@ -165,7 +165,7 @@ pub(crate) fn known_certificate(ui: &Ui, context: &Context, name: &str) -> Resul
         [] => "the inventory has no certificate yet; add a section [certificate.NAME]".to_owned(),
         _ => format!("the inventory has {}", eskort_core::words::list(&known)),
     };
-    let told = ErrorText::coded("no-such-certificate", "").hint(hint);
-    errors::print(ui, &format!("{} has no certificate `{name}`", context.inventory_path.display()), &told);
+    let text = ErrorText::coded("no-such-certificate", "").hint(hint);
+    errors::print(ui, &format!("{} has no certificate `{name}`", context.inventory_path.display()), &text);
     Err(ExitStatus::Usage)
 }

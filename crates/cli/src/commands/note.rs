@@ -21,13 +21,13 @@ pub(crate) fn run(ui: &Ui, context: &Context, args: Box<NoteArgs>) -> ExitStatus
     let entry = &context.inventory.certificates[&args.name];
     let asked = match asked(ui, &args, &entry.names) {
         Ok(asked) => asked,
-        Err(told) => {
-            errors::print(ui, "nothing was noted", &told);
+        Err(text) => {
+            errors::print(ui, "nothing was noted", &text);
             return ExitStatus::Usage;
         }
     };
-    let NoteArgs { name, order, placed, page, remark, by, told, .. } = *args;
-    let noted = Noted { order, placed, page, remark, asked, by, told };
+    let NoteArgs { name, order, placed, page, remark, by, notified, .. } = *args;
+    let noted = Noted { order, placed, page, remark, asked, by, notified };
     let done = match block_on_stoppable(ui, eskort_app::note(context, &name, entry, noted)) {
         Ok(done) => done,
         Err(status) => return status,
@@ -41,11 +41,11 @@ pub(crate) fn run(ui: &Ui, context: &Context, args: Box<NoteArgs>) -> ExitStatus
         }
         Err(StepError::Store(error)) => errors::print_store(ui, &error),
         Err(error) => {
-            let told = match &error {
+            let text = match &error {
                 StepError::Proof(error) => errors::tell_proof(error),
                 other => errors::tell(other, &name),
             };
-            errors::print(ui, "nothing was noted", &told);
+            errors::print(ui, "nothing was noted", &text);
             ExitStatus::Failed
         }
     }
@@ -64,7 +64,7 @@ fn asked(ui: &Ui, args: &NoteArgs, names: &[Identifier]) -> Result<Option<Option
         let bytes = read_small(ui, &args.from)?;
         let text = String::from_utf8(bytes).map_err(|_| ErrorText {
             code: "usage",
-            cause: format!("{} holds no text", args.from.display()),
+            cause: format!("{} contains no text", args.from.display()),
             hints: vec!["authorities ask for a line or two of text; `eskort place` takes any file".into()],
         })?;
         return checked(Asked::file(path, &text));

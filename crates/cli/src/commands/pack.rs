@@ -31,8 +31,8 @@ pub(crate) fn run(ui: &Ui, context: &Context, args: &PackArgs) -> ExitStatus {
             Ok(Some(password)) => password,
             missing => {
                 let cause = missing.err().unwrap_or_else(|| "PKCS#12 wants a password".into());
-                let told = ErrorText::coded("password", cause).hint("give it in a file: --password-file FILE");
-                errors::print(ui, "nothing was packed", &told);
+                let text = ErrorText::coded("password", cause).hint("give it in a file: --password-file FILE");
+                errors::print(ui, "nothing was packed", &text);
                 return ExitStatus::Usage;
             }
         },

@@ -25,8 +25,8 @@ pub(crate) fn run(ui: &Ui, context: &Context, args: &PlaceArgs) -> ExitStatus {
     }
     let file = match file(ui, args) {
         Ok(file) => file,
-        Err(told) => {
-            errors::print(ui, "nothing was placed", &told);
+        Err(text) => {
+            errors::print(ui, "nothing was placed", &text);
             return ExitStatus::Usage;
         }
     };
@@ -86,7 +86,7 @@ fn failed(ui: &Ui, proof: &str, error: &StepError) -> ExitStatus {
     if let StepError::Store(error) = error {
         return errors::print_store(ui, error);
     }
-    let told = match error {
+    let text = match error {
         StepError::Proof(ProofError::NotVisible { name, seen, .. }) => {
             let again = format!("the file stays where it is; `eskort place {proof} --remove` removes it");
             errors::tell_not_visible(name, seen).hint(again)
@@ -94,16 +94,16 @@ fn failed(ui: &Ui, proof: &str, error: &StepError) -> ExitStatus {
         StepError::Proof(error) => errors::tell_proof(error),
         other => ErrorText::coded(other.into(), other.to_string()),
     };
-    errors::print(ui, "the file cannot be seen on the site", &told);
+    errors::print(ui, "the file cannot be seen on the site", &text);
     ExitStatus::Failed
 }
 
 fn file(ui: &Ui, args: &PlaceArgs) -> Result<FileToPlace, ErrorText> {
-    let told = |cause: String, hint: &str| ErrorText::coded("usage", cause).hint(hint);
+    let usage = |cause: String, hint: &str| ErrorText::coded("usage", cause).hint(hint);
     let mut names = Vec::new();
     for text in &args.names {
         let name =
-            Identifier::parse(text).map_err(|e| told(e.to_string(), "--at wants a name like www.lampholm.example"))?;
+            Identifier::parse(text).map_err(|e| usage(e.to_string(), "--at wants a name like www.lampholm.example"))?;
         // An authority looks at the name itself.
         names.push(name.without_wildcard());
     }
@@ -112,7 +112,7 @@ fn file(ui: &Ui, args: &PlaceArgs) -> Result<FileToPlace, ErrorText> {
 
 /// Reads what an authority wants to see from a file, or from standard input.
 pub(super) fn read_small(ui: &Ui, source: &Path) -> Result<Vec<u8>, ErrorText> {
-    let told = |cause: String, hint: &str| ErrorText::coded("usage", cause).hint(hint);
+    let usage = |cause: String, hint: &str| ErrorText::coded("usage", cause).hint(hint);
     let mut bytes = Vec::new();
     let read = if source == Path::new("-") {
         if std::io::stdin().is_terminal() {
@@ -122,11 +122,11 @@ pub(super) fn read_small(ui: &Ui, source: &Path) -> Result<Vec<u8>, ErrorText> {
     } else {
         std::fs::File::open(source).and_then(|file| file.take(LARGEST + 1).read_to_end(&mut bytes))
     };
-    let length = read.map_err(|e| told(format!("cannot read {}: {e}", source.display()), "--from names the file"))?;
+    let length = read.map_err(|e| usage(format!("cannot read {}: {e}", source.display()), "--from names the file"))?;
     if length == 0 || bytes.len() as u64 > LARGEST {
         let is = if length == 0 { "nothing in it" } else { "it is larger than any validation file" };
         let what = words::printable(&source.display().to_string(), 200);
-        return Err(told(
+        return Err(usage(
             format!("{what}: there is {is}"),
             "save what the authority gave you, and name it with --from",
         ));

@@ -95,8 +95,8 @@ pub(crate) fn tell_left_aside(ui: &Ui, left_aside: &[LeftAside]) {
     }
 }
 
-fn failed(ui: &Ui, told: &ErrorText) -> ExitStatus {
-    errors::print(ui, "nothing was received", told);
+fn failed(ui: &Ui, text: &ErrorText) -> ExitStatus {
+    errors::print(ui, "nothing was received", text);
     ExitStatus::Failed
 }
 

@@ -56,8 +56,8 @@ fn certificate(ui: &Ui, context: &Context, name: &str) -> ExitStatus {
 }
 
 fn file(ui: &Ui, context: Option<&Context>, args: &ShowArgs) -> ExitStatus {
-    let failed = |told: &ErrorText| {
-        errors::print(ui, &format!("no certificate or key found in {}", words::printable(&args.name, 200)), told);
+    let failed = |text: &ErrorText| {
+        errors::print(ui, &format!("no certificate or key found in {}", words::printable(&args.name, 200)), text);
         ExitStatus::Failed
     };
     let path = Path::new(&args.name);
@@ -73,11 +73,11 @@ fn file(ui: &Ui, context: Option<&Context>, args: &ShowArgs) -> ExitStatus {
     );
     match view {
         Err(InspectError::Intake(error)) => {
-            let mut told = errors::tell_answer(&AnswerError::Intake(error));
+            let mut text = errors::tell_answer(&AnswerError::Intake(error));
             if eskort_core::pki::find_csr(&bytes).is_some() {
-                told.hints = vec![format!("it is a CSR: `eskort csr read {}`", args.name)];
+                text.hints = vec![format!("it is a CSR: `eskort csr read {}`", args.name)];
             }
-            failed(&told)
+            failed(&text)
         }
         Err(error) => failed(&ErrorText::coded((&error).into(), error.to_string())),
         Ok(view) => {

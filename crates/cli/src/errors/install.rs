@@ -9,21 +9,21 @@ use eskort_install::InstallError;
 use eskort_siteconf::PlanError;
 
 pub(crate) fn tell_install(error: &InstallError, certificate: &str) -> ErrorText {
-    let told = ErrorText::new(error);
+    let text = ErrorText::new(error);
     let undone = "everything was put back as it was; the certificate is stored, and the next run installs it";
     let again = format!("repair it and run `eskort keep --only {certificate}`");
     match error {
         InstallError::Load { .. } => {
-            told.hint("correct `config` of the server, or the file; run the server's own test")
+            text.hint("correct `config` of the server, or the file; run the server's own test")
         }
         InstallError::Plan { source, .. } => match &**source {
             PlanError::NoServerBlock { .. } => {
-                told.hint("add a server block with these names under server_name").hint(again)
+                text.hint("add a server block with these names under server_name").hint(again)
             }
             PlanError::SeveralCertificates { .. } => {
-                told.hint("leave one ssl_certificate and one ssl_certificate_key in the block").hint(again)
+                text.hint("leave one ssl_certificate and one ssl_certificate_key in the block").hint(again)
             }
-            PlanError::WouldUncover { ours, .. } => told
+            PlanError::WouldUncover { ours, .. } => text
                 .hint("add these names to the certificate in the inventory, or take them out of the server block")
                 .hint(format!(
                     "or give {} a server block of its own, with `server_name {};` and a `listen` for TLS",
@@ -31,64 +31,64 @@ pub(crate) fn tell_install(error: &InstallError, certificate: &str) -> ErrorText
                     ours.join(" ")
                 ))
                 .hint(again),
-            PlanError::WouldTakeAddress { socket, .. } => told
+            PlanError::WouldTakeAddress { socket, .. } => text
                 .hint(format!(
                     "visitors who come to {socket} for these sites would get this one; if that is meant, write `listen {socket} ssl;` and a certificate into the server block by hand"
                 ))
                 .hint("else let the block listen at all addresses, as the others do")
                 .hint(again),
-            PlanError::NoAddress { .. } => told
+            PlanError::NoAddress { .. } => text
                 .hint("add a `listen` for TLS with an address or a port to the server block, with any certificate; it is replaced then")
                 .hint(again),
-            PlanError::Variable { .. } => told.hint("choose a state folder without `$` in its path"),
-            PlanError::Overlap { .. } => told.hint("nothing was changed; this is a bug in Eskort"),
+            PlanError::Variable { .. } => text.hint("choose a state folder without `$` in its path"),
+            PlanError::Overlap { .. } => text.hint("nothing was changed; this is a bug in Eskort"),
             PlanError::SharedLines { place } => {
-                let told = match place.included_from.first() {
-                    Some((path, line)) => told.hint(format!("one of its includes is at {}:{line}", path.display())),
-                    None => told,
+                let text = match place.included_from.first() {
+                    Some((path, line)) => text.hint(format!("one of its includes is at {}:{line}", path.display())),
+                    None => text,
                 };
-                told.hint("move the two ssl_certificate lines from the shared file into each server block").hint(again)
+                text.hint("move the two ssl_certificate lines from the shared file into each server block").hint(again)
             }
         },
-        InstallError::Write { .. } => told.hint(undone).hint("check that the folder is writable and the disk is not full"),
-        InstallError::NoSuchOwner { .. } => told.hint("correct `owner` or `group` in the inventory"),
-        InstallError::Test { .. } => told.hint(undone).hint(again),
-        InstallError::BrokenBefore { .. } => told
+        InstallError::Write { .. } => text.hint(undone).hint("check that the folder is writable and the disk is not full"),
+        InstallError::NoSuchOwner { .. } => text.hint("correct `owner` or `group` in the inventory"),
+        InstallError::Test { .. } => text.hint(undone).hint(again),
+        InstallError::BrokenBefore { .. } => text
             .hint("everything is as it was before; the certificate is stored, and the next run installs it")
             .hint(again),
         InstallError::Reload { source, .. } => match source {
             MachineError::Program(CommandError::Start { .. }) => {
-                told.hint(undone).hint("is the program installed, and in the PATH of this run?")
+                text.hint(undone).hint("is the program installed, and in the PATH of this run?")
             }
-            MachineError::Program(CommandError::Untrusted { .. }) => told.hint(undone).hint(again),
-            MachineError::Program(CommandError::NoSuchUser { .. }) => told.hint(undone).hint("correct `user` of the server in the inventory"),
-            MachineError::Program(CommandError::Failed { .. }) => told.hint(undone).hint("is the server running? Start it").hint(again),
-            MachineError::Program(CommandError::Endless { .. }) => told
+            MachineError::Program(CommandError::Untrusted { .. }) => text.hint(undone).hint(again),
+            MachineError::Program(CommandError::NoSuchUser { .. }) => text.hint(undone).hint("correct `user` of the server in the inventory"),
+            MachineError::Program(CommandError::Failed { .. }) => text.hint(undone).hint("is the server running? Start it").hint(again),
+            MachineError::Program(CommandError::Endless { .. }) => text
                 .hint(undone)
                 .hint("does it stay in the foreground? It must end; `timeout` of the server gives it longer")
                 .hint(again),
-            other => tell_machine(told.hint(undone), other).hint(again),
+            other => tell_machine(text.hint(undone), other).hint(again),
         },
-        InstallError::NotServed { .. } => told.hint(undone).hint(
+        InstallError::NotServed { .. } => text.hint(undone).hint(
             "another server block or another program may answer there; `check-address` and `reload-timeout` of the server help",
         ),
-        InstallError::Undo { .. } => told
+        InstallError::Undo { .. } => text
             .hint("look at the server's files by hand: those as they were lie in the state folder under backups/SERVER")
             .hint(again),
-        InstallError::Machine { source, .. } => tell_machine(told, source).hint(again),
+        InstallError::Machine { source, .. } => tell_machine(text, source).hint(again),
         InstallError::Store(error) => tell_store(error),
     }
 }
 
 /// Adds what helps where a server's machine refuses.
-fn tell_machine(told: ErrorText, error: &MachineError) -> ErrorText {
+fn tell_machine(text: ErrorText, error: &MachineError) -> ErrorText {
     match error {
-        MachineError::Host(error) => tell_host(told, error),
+        MachineError::Host(error) => tell_host(text, error),
         MachineError::Io { .. } => {
-            told.hint("the file or folder must be readable and writable for the user that runs Eskort")
+            text.hint("the file or folder must be readable and writable for the user that runs Eskort")
         }
-        MachineError::Program(_) => told,
-        MachineError::Secret(_) => told.hint("correct the place in the inventory, or put the secret there"),
-        MachineError::Unknown { .. } => told.hint("put the host back into the inventory"),
+        MachineError::Program(_) => text,
+        MachineError::Secret(_) => text.hint("correct the place in the inventory, or put the secret there"),
+        MachineError::Unknown { .. } => text.hint("put the host back into the inventory"),
     }
 }

@@ -24,14 +24,14 @@ use std::path::Path;
 use store::tell_store;
 
 /// Prints an error. Where JSON is wanted and nothing else comes, it becomes the report.
-pub(crate) fn print(ui: &Ui, headline: &str, told: &ErrorText) {
+pub(crate) fn print(ui: &Ui, headline: &str, text: &ErrorText) {
     ui.settle();
-    ui.keep_error(headline, told);
+    ui.keep_error(headline, text);
     ui.talk(&format!("{} {headline}", Tone::Bad.paint("error:")));
-    for (n, line) in told.cause.lines().enumerate() {
+    for (n, line) in text.cause.lines().enumerate() {
         ui.talk_wrapped(if n == 0 { "  cause: " } else { "         " }, line, Tone::Plain);
     }
-    for hint in &told.hints {
+    for hint in &text.hints {
         ui.talk_wrapped(&format!("{} ", Tone::Strong.paint("hint:")), hint, Tone::Plain);
     }
 }
@@ -40,12 +40,12 @@ pub(crate) fn print(ui: &Ui, headline: &str, told: &ErrorText) {
 pub(crate) fn print_setup(ui: &Ui, error: &SetupError) -> ExitStatus {
     match error {
         SetupError::NoInventory { .. } => {
-            let mut told = ErrorText::coded(error.into(), "");
+            let mut text = ErrorText::coded(error.into(), "");
             if nix::unistd::geteuid().is_root() && Path::new("eskort.toml").exists() {
-                told = told.hint("root does not use an inventory for being in the working folder; if it is yours, name it: --config eskort.toml");
+                text = text.hint("root does not use an inventory for being in the working folder; if it is yours, name it: --config eskort.toml");
             }
-            let told = told.hint("name another one with --config FILE, or begin one as follows");
-            print(ui, &error.to_string(), &told);
+            let text = text.hint("name another one with --config FILE, or begin one as follows");
+            print(ui, &error.to_string(), &text);
             ui.talk("");
             ui.talk(guide::FIRST_STEPS);
         }
@@ -57,16 +57,16 @@ pub(crate) fn print_setup(ui: &Ui, error: &SetupError) -> ExitStatus {
             );
         }
         SetupError::Untrusted(error) => {
-            let told = ErrorText::coded("untrusted", error.to_string()).hint(match error.mended_by() {
+            let text = ErrorText::coded("untrusted", error.to_string()).hint(match error.mended_by() {
                 Some(mended) => format!("whoever may change it decides what is run here; {mended}"),
                 None => "correct the path".to_owned(),
             });
-            print(ui, "the inventory is not used", &told);
+            print(ui, "the inventory is not used", &text);
         }
         SetupError::Unreadable { path, source } => {
-            let told = ErrorText::coded(error.into(), source.to_string())
+            let text = ErrorText::coded(error.into(), source.to_string())
                 .hint("run as the user that owns it, or name another one with --config FILE");
-            print(ui, &format!("cannot read the inventory {}", path.display()), &told);
+            print(ui, &format!("cannot read the inventory {}", path.display()), &text);
         }
         SetupError::Mistakes { path, mistakes } => {
             ui.keep_mistakes(&path.display().to_string(), mistakes);
@@ -95,7 +95,7 @@ pub(crate) fn print_store(ui: &Ui, error: &StoreError) -> ExitStatus {
 
 /// Returns an error of a journey in words. `certificate` is for the commands in the hints.
 pub(crate) fn tell(error: &StepError, certificate: &str) -> ErrorText {
-    let told = ErrorText::new(error);
+    let text = ErrorText::new(error);
     let again = format!("then run `eskort keep --only {certificate}`; it goes on from here");
     match error {
         StepError::Store(error) => tell_store(error),
@@ -103,33 +103,33 @@ pub(crate) fn tell(error: &StepError, certificate: &str) -> ErrorText {
         StepError::Proof(error) => tell_proof(error).hint(again),
         StepError::Answer(error) => tell_answer(error),
         StepError::NoChallenge { .. } => {
-            told.hint("the authority wants these names proved in another way; see docs/inventory.md")
+            text.hint("the authority wants these names proved in another way; see docs/inventory.md")
         }
         StepError::Chain(_) => {
-            told.hint("the certificate differs from the order; nothing was installed. Try again later")
+            text.hint("the certificate differs from the order; nothing was installed. Try again later")
         }
-        StepError::KeyFile { .. } => told
+        StepError::KeyFile { .. } => text
             .hint("`key-file` takes PKCS#8, PKCS#1 or SEC 1 in PEM; `key-password-file` names a file with its password")
             .hint(again),
-        StepError::Key { .. } => told.hint("if the file was damaged, move it aside; the next run makes a new key"),
+        StepError::Key { .. } => text.hint("if the file was damaged, move it aside; the next run makes a new key"),
         StepError::Install(error) => tell_install(error, certificate),
         StepError::NotConfirmed { findings, .. } => {
             let advice = findings.iter().filter_map(|f| f.advice.clone());
-            ErrorText { hints: advice.collect(), ..told }.hint(format!("look closer with `eskort check {certificate}`"))
+            ErrorText { hints: advice.collect(), ..text }.hint(format!("look closer with `eskort check {certificate}`"))
         }
-        StepError::Trust(_) => told.hint("correct `visitor-roots` in the inventory"),
-        StepError::Stuck { .. } => told
+        StepError::Trust(_) => text.hint("correct `visitor-roots` in the inventory"),
+        StepError::Stuck { .. } => text
             .hint("the authority is slow; run `eskort keep` again later, it goes on from here without a second order"),
-        StepError::Interrupted => told,
+        StepError::Interrupted => text,
         StepError::OtherKind { .. } => {
-            told.hint("run the command again: it starts over with the authority in the inventory")
+            text.hint("run the command again: it starts over with the authority in the inventory")
         }
-        StepError::Panic { .. } => told.hint(
+        StepError::Panic { .. } => text.hint(
             "the other certificates went on; what was done so far is in the ledger. Please report the cause, with the \
              ledger's events (`eskort show`)",
         ),
         StepError::Bug(_) => {
-            told.hint("this is a bug in Eskort; please report it with the ledger's events (`eskort show`)")
+            text.hint("this is a bug in Eskort; please report it with the ledger's events (`eskort show`)")
         }
     }
 }

@@ -9,23 +9,23 @@ use eskort_probe::{NotVisible, WhyNotVisible};
 use eskort_prove::{ApiError, ProofError};
 
 pub(crate) fn tell_proof(error: &ProofError) -> ErrorText {
-    let told = ErrorText::new(error);
+    let text = ErrorText::new(error);
     match error {
         ProofError::NotVisible { name, seen, others } => {
-            let mut told = tell_not_visible(name, seen);
+            let mut text = tell_not_visible(name, seen);
             if !others.is_empty() {
-                told.cause.push_str(&format!("\nnor can it be seen at {}", eskort_core::words::list(others)));
+                text.cause.push_str(&format!("\nnor can it be seen at {}", eskort_core::words::list(others)));
             }
-            told
+            text
         }
-        ProofError::NotShown { .. } => told
+        ProofError::NotShown { .. } => text
             .hint("the authority connects to port 443 of the name: does the name resolve to this machine, and is the port open or forwarded?"),
-        ProofError::NotEverywhere { found, .. } => tell_not_everywhere(told, found),
-        ProofError::Write { .. } => told.hint("the proof's folder must be writable for the user that runs Eskort"),
-        ProofError::NoFolder { .. } => told.hint("correct `folder` of the proof: it is where the site's pages are"),
-        ProofError::NoSiteFolder { .. } => told.hint("name a [proof.NAME] of kind http-folder: it says where the site's folder is"),
-        ProofError::PlacesNoRecords { .. } => told.hint("name a [proof.NAME] of a kind that works over DNS"),
-        ProofError::Asked(error) => told.hint(match error {
+        ProofError::NotEverywhere { found, .. } => tell_not_everywhere(text, found),
+        ProofError::Write { .. } => text.hint("the proof's folder must be writable for the user that runs Eskort"),
+        ProofError::NoFolder { .. } => text.hint("correct `folder` of the proof: it is where the site's pages are"),
+        ProofError::NoSiteFolder { .. } => text.hint("name a [proof.NAME] of kind http-folder: it says where the site's folder is"),
+        ProofError::PlacesNoRecords { .. } => text.hint("name a [proof.NAME] of a kind that works over DNS"),
+        ProofError::Asked(error) => text.hint(match error {
             AskedError::Path(_) => "write it as the authority does: /.well-known/pki-validation/lamp.txt",
             AskedError::RecordName(_) => "give the fully qualified name, with the domain: _a1b2.lampholm.example",
             AskedError::Elsewhere(_) => "the record stands at or below one of the names, or a domain above it",
@@ -33,124 +33,124 @@ pub(crate) fn tell_proof(error: &ProofError) -> ErrorText {
             AskedError::Target(_) => "the target is a fully qualified DNS name: c3d4.ca.example",
             AskedError::Address(_) => "it is admin, administrator, hostmaster, postmaster or webmaster at a name or a domain above it",
         }),
-        ProofError::Occupied { .. } => told.hint("move it away if it is an old one"),
+        ProofError::Occupied { .. } => text.hint("move it away if it is an old one"),
         ProofError::Key { .. } => {
-            told.hint("`key-file` of the proof wants the key in BIND's syntax, as tsig-keygen writes it; `key-name` and the like, its parts")
+            text.hint("`key-file` of the proof wants the key in BIND's syntax, as tsig-keygen writes it; `key-name` and the like, its parts")
         }
-        ProofError::Ask(_) => told.hint("check `server` of the proof, and that this machine may ask it"),
+        ProofError::Ask(_) => text.hint("check `server` of the proof, and that this machine may ask it"),
         ProofError::Update(error) => match error {
-            UpdateError::Ask(_) => told.hint("check `server` of the proof: updates go to it over TCP"),
+            UpdateError::Ask(_) => text.hint("check `server` of the proof: updates go to it over TCP"),
             UpdateError::Key { .. } => {
-                told.hint("name, algorithm and secret of the key have to be the same on both sides")
+                text.hint("name, algorithm and secret of the key have to be the same on both sides")
             }
-            UpdateError::Time { .. } => told.hint("set the clocks of both machines"),
+            UpdateError::Time { .. } => text.hint("set the clocks of both machines"),
             UpdateError::Refused { .. } => {
-                told.hint("allow the key to update TXT records in the zone (in BIND: update-policy or allow-update)")
+                text.hint("allow the key to update TXT records in the zone (in BIND: update-policy or allow-update)")
             }
             UpdateError::Unsigned { .. } => {
-                told.hint("something between here and the name server changes the messages")
+                text.hint("something between here and the name server changes the messages")
             }
         },
-        ProofError::Certificate(_) => told.hint("this is a bug in Eskort; please report it"),
-        ProofError::NoPrimary { .. } => told.hint("name the primary in the inventory: server = \"192.0.2.53\""),
-        ProofError::Secret(_) => told.hint("correct the place in the inventory, or put the secret there"),
+        ProofError::Certificate(_) => text.hint("this is a bug in Eskort; please report it"),
+        ProofError::NoPrimary { .. } => text.hint("name the primary in the inventory: server = \"192.0.2.53\""),
+        ProofError::Secret(_) => text.hint("correct the place in the inventory, or put the secret there"),
         ProofError::Api(error) => match error {
-            ApiError::Recipe { .. } => told.hint("correct the recipe; docs/inventory.md says what can stand in it"),
-            ApiError::Unreachable { .. } => told.hint("check `address` of the proof, and `roots` for a private certificate"),
-            ApiError::Refused { status: 401 | 403, .. } => told.hint("the API does not accept the secret, or the secret does not permit this"),
-            ApiError::Refused { .. } => told.hint("the API refused: compare the recipe with the API's documentation"),
-            ApiError::NoId { .. } => told.hint("correct `id` of `add` in the recipe, or give it a `find`"),
+            ApiError::Recipe { .. } => text.hint("correct the recipe; docs/inventory.md says what can stand in it"),
+            ApiError::Unreachable { .. } => text.hint("check `address` of the proof, and `roots` for a private certificate"),
+            ApiError::Refused { status: 401 | 403, .. } => text.hint("the API does not accept the secret, or the secret does not permit this"),
+            ApiError::Refused { .. } => text.hint("the API refused: compare the recipe with the API's documentation"),
+            ApiError::NoId { .. } => text.hint("correct `id` of `add` in the recipe, or give it a `find`"),
         },
-        ProofError::Host(error) => tell_host(told, error),
-        ProofError::NoHost { .. } => told.hint("put it back into the inventory, or remove the file by hand"),
-        ProofError::LinkOnHost { .. } => told.hint("put a folder there, or name the folder it leads to in `folder` of the proof"),
-        ProofError::NotOnHost { .. } => told.hint("does something empty the folder? Run the command again"),
+        ProofError::Host(error) => tell_host(text, error),
+        ProofError::NoHost { .. } => text.hint("put it back into the inventory, or remove the file by hand"),
+        ProofError::LinkOnHost { .. } => text.hint("put a folder there, or name the folder it leads to in `folder` of the proof"),
+        ProofError::NotOnHost { .. } => text.hint("does something empty the folder? Run the command again"),
         ProofError::Store(error) => tell_store(error),
         ProofError::Program(_) => {
-            told.hint("run `command` of the proof by hand, with what docs/inventory.md says on its standard input")
+            text.hint("run `command` of the proof by hand, with what docs/inventory.md says on its standard input")
         }
-        ProofError::Gone { .. } => told.hint("put it back into the inventory, or remove the record by hand"),
+        ProofError::Gone { .. } => text.hint("put it back into the inventory, or remove the record by hand"),
         ProofError::Listen { source, .. } => match source.kind() {
-            std::io::ErrorKind::AddrInUse => told
+            std::io::ErrorKind::AddrInUse => text
                 .hint("another program uses the port: stop it for a moment, or prove through its pages with `http-folder`"),
             std::io::ErrorKind::PermissionDenied => {
-                told.hint("ports below 1024 need root, or the capability CAP_NET_BIND_SERVICE")
+                text.hint("ports below 1024 need root, or the capability CAP_NET_BIND_SERVICE")
             }
-            _ => told.hint("correct `listen` of the proof: it has to be an address of this machine"),
+            _ => text.hint("correct `listen` of the proof: it has to be an address of this machine"),
         },
     }
 }
 
 /// Says what each name server that lacks the records has said.
-fn tell_not_everywhere(mut told: ErrorText, found: &Propagation) -> ErrorText {
+fn tell_not_everywhere(mut text: ErrorText, found: &Propagation) -> ErrorText {
     for server in &found.behind {
-        told.cause.push_str(&format!("\n{}: {}", server.server, server.what));
+        text.cause.push_str(&format!("\n{}: {}", server.server, server.what));
     }
     for (host, why) in &found.silent {
-        told.cause.push_str(&format!("\n{host}: {why}"));
+        text.cause.push_str(&format!("\n{host}: {why}"));
     }
     match (found.behind.is_empty(), found.have.is_empty()) {
-        (true, _) => told.hint("can this machine reach name servers at all? `name-servers` of the proof says which ones to ask"),
-        (false, true) => told.hint(
+        (true, _) => text.hint("can this machine reach name servers at all? `name-servers` of the proof says which ones to ask"),
+        (false, true) => text.hint(
             "no server has it: is it placed in the zone that they serve? `propagation-timeout` of the proof says how long to wait",
         ),
-        (false, false) => told
+        (false, false) => text
             .hint("a secondary server is behind: check its zone transfers; `propagation-timeout` of the proof says how long to wait"),
     }
 }
 
-pub(super) fn tell_host(told: ErrorText, error: &HostError) -> ErrorText {
+pub(super) fn tell_host(text: ErrorText, error: &HostError) -> ErrorText {
     match error {
         HostError::Unreachable { .. } => {
-            told.hint("check `address` and `port` of the host, and that this machine may go there")
+            text.hint("check `address` and `port` of the host, and that this machine may go there")
         }
-        HostError::Untrusted { .. } => told.hint(
+        HostError::Untrusted { .. } => text.hint(
             "over SSH: connect once with `ssh` by hand, compare the host key, and accept it; over FTP: `roots` of \
              the host names the root of a private certificate",
         ),
-        HostError::Login { .. } => told.hint(
+        HostError::Login { .. } => text.hint(
             "check `user`, and the key or the password; `ssh` or an FTP program must be able to log in without asking",
         ),
-        HostError::File { .. } => told.hint("the user must be allowed to write there; is the disk full?"),
-        HostError::Command { .. } => told.hint("run the command on the host by hand"),
-        HostError::NoCommands { .. } => told.hint("commands need a host of kind \"ssh\""),
+        HostError::File { .. } => text.hint("the user must be allowed to write there; is the disk full?"),
+        HostError::Command { .. } => text.hint("run the command on the host by hand"),
+        HostError::NoCommands { .. } => text.hint("commands need a host of kind \"ssh\""),
         HostError::TimedOut { job: "run a command", .. } => {
-            told.hint("`timeout` of the proof or the server says how long a command may take")
+            text.hint("`timeout` of the proof or the server says how long a command may take")
         }
         HostError::GivenUp { .. } | HostError::TimedOut { .. } => {
-            told.hint("`timeout` of the host says how long a step may take")
+            text.hint("`timeout` of the host says how long a step may take")
         }
     }
 }
 
 pub(crate) fn tell_not_visible(name: &str, seen: &NotVisible) -> ErrorText {
     let cause = format!("what the authority would fetch cannot be seen\nasked for {}\n{seen}", seen.url);
-    let told = ErrorText::coded("not-visible", cause);
+    let text = ErrorText::coded("not-visible", cause);
     match &seen.why {
         WhyNotVisible::NoAddress { .. } => {
-            told.hint(format!("add an address record for {name}, or leave the name out of the certificate"))
+            text.hint(format!("add an address record for {name}, or leave the name out of the certificate"))
         }
         WhyNotVisible::NoConnection { from_inventory, .. } => {
-            let told = told
+            let text = text
                 .hint("is the web server running, is port 80 open in the firewall, and is the address this machine's?");
             if *from_inventory {
-                told.hint("`check-address` of the proof says where to look; correct it if that is wrong")
+                text.hint("`check-address` of the proof says where to look; correct it if that is wrong")
             } else {
-                told.hint("a machine that cannot reach itself by name needs `check-address` in the proof")
+                text.hint("a machine that cannot reach itself by name needs `check-address` in the proof")
             }
         }
-        WhyNotVisible::NoAnswer { .. } => told.hint("something other than a web server listens there"),
+        WhyNotVisible::NoAnswer { .. } => text.hint("something other than a web server listens there"),
         WhyNotVisible::Status { status: 404, .. } => {
-            told.hint("the proof's `folder` is probably not the one that this site is served from")
+            text.hint("the proof's `folder` is probably not the one that this site is served from")
         }
         WhyNotVisible::Status { status: 401 | 403, .. } => {
-            told.hint("the web server hides the path: allow /.well-known/acme-challenge/, hidden folders included")
+            text.hint("the web server hides the path: allow /.well-known/acme-challenge/, hidden folders included")
         }
-        WhyNotVisible::Status { .. } => told.hint("see the web server's error log"),
-        WhyNotVisible::Content { .. } => told.hint(
+        WhyNotVisible::Status { .. } => text.hint("see the web server's error log"),
+        WhyNotVisible::Content { .. } => text.hint(
             "another site answers under this name, or a rule of the web server covers the path: serve \
              /.well-known/acme-challenge/ from the proof's folder",
         ),
-        WhyNotVisible::Redirect { .. } => told.hint("exclude /.well-known/acme-challenge/ from the redirect"),
+        WhyNotVisible::Redirect { .. } => text.hint("exclude /.well-known/acme-challenge/ from the redirect"),
     }
 }

@@ -34,7 +34,7 @@ fn note(note: &Note) -> String {
         Note::Placed { day } => format!("placed on {day}"),
         Note::Asks { proof } => format!("proof: {}", asked(proof)),
         Note::AsksNothing => "nothing to prove".to_owned(),
-        Note::Told => "the authority was told that it may look".to_owned(),
+        Note::Notified => "authority notified that it may look".to_owned(),
     }
 }
 

@@ -66,8 +66,8 @@ pub(crate) fn note_lines(notes: &OrderNotes) -> Vec<(&'static str, String, Tone)
     for (what, text) in [("page", &notes.page), ("remark", &notes.remark)] {
         lines.extend(text.iter().map(|text| (what, text.clone(), Tone::Plain)));
     }
-    if let Some(told) = notes.told {
-        lines.push(("told", format!("on {}; validation in progress", words::day(told)), Tone::Good));
+    if let Some(notified) = notes.notified {
+        lines.push(("notified", format!("on {}; validation in progress", words::day(notified)), Tone::Good));
     }
     if let Some(asked) = &notes.asked {
         lines.push(("asked", proof_words(asked), Tone::Strong));
@@ -81,15 +81,15 @@ pub(crate) fn note_lines(notes: &OrderNotes) -> Vec<(&'static str, String, Tone)
 
 fn next_steps(manual_step: &ManualStep, certificate: &str) -> Vec<String> {
     let notes = &manual_step.notes;
-    let told = format!("then `eskort note {certificate} --told`");
+    let then = format!("then `eskort note {certificate} --notified`");
     let mut steps = Vec::new();
     match (&notes.asked, &manual_step.proof) {
-        _ if notes.told.is_some() => {}
+        _ if notes.notified.is_some() => {}
         (Some(AskedProof { what: Asked::Mail { to }, .. }), _) => {
-            steps.push(format!("Do what the mail to {to} says; {told}."));
+            steps.push(format!("Do what the mail to {to} says; {then}."));
         }
         (Some(_), Some(ProofSight::Seen { .. })) => {
-            steps.push(format!("What the authority asks for can be seen: tell it that it may look; {told}."));
+            steps.push(format!("What the authority asks for can be seen: notify it that it may look; {then}."));
         }
         (Some(AskedProof { by: None, .. }), _) => {
             steps.push("Put it there; `eskort keep` looks again. With a proof of the inventory Eskort does it: --by PROOF.".into());

@@ -18,7 +18,7 @@ fn facts() -> Facts {
     let validity = Validity { not_before, not_after: "2026-04-01T00:00:00Z".parse().unwrap() };
     Facts {
         specification: specification.clone(),
-        newest: Some(Held { generation: 3, specification, validity }),
+        newest: Some(Stored { generation: 3, specification, validity }),
         open: None,
         failures: None,
         authority_hold: None,
@@ -181,10 +181,11 @@ fn in_ten_years_with_a_server_that_fails_or_cannot_be_looked_at_every_renewal_co
                         facts.failures = Some(Failures { count: 1, last: now, hold_until });
                     }
                     Obtaining::Start { generation, .. } => {
-                        assert!(generation > facts.newest.as_ref().map_or(0, |held| held.generation));
+                        assert!(generation > facts.newest.as_ref().map_or(0, |stored| stored.generation));
                         let not_after = now + SignedDuration::from_hours(90 * 24);
                         let validity = Validity { not_before: now, not_after };
-                        facts.newest = Some(Held { generation, specification: facts.specification.clone(), validity });
+                        facts.newest =
+                            Some(Stored { generation, specification: facts.specification.clone(), validity });
                         (facts.next_generation, facts.failures) = (generation + 1, None);
                         obtained += 1;
                         in_place = if broken.installs { in_place } else { Some(generation) };
@@ -192,7 +193,7 @@ fn in_ten_years_with_a_server_that_fails_or_cannot_be_looked_at_every_renewal_co
                     Obtaining::GoOn { .. } => panic!("no journey is left open"),
                     Obtaining::Rest { .. } | Obtaining::OutOfReach { .. } | Obtaining::Hold { .. } => {}
                 }
-                let newest = facts.newest.as_ref().map(|held| held.generation);
+                let newest = facts.newest.as_ref().map(|stored| stored.generation);
                 let check = Target { server: "front".into(), host: None, lacks: vec![Lack::Check] };
                 facts.deployment = newest.map(|newest| match in_place {
                     Some(at) if at == newest && broken.looks => {
@@ -200,7 +201,7 @@ fn in_ten_years_with_a_server_that_fails_or_cannot_be_looked_at_every_renewal_co
                     }
                     at => deployment(newest, at != Some(newest)),
                 });
-                let good = facts.newest.as_ref().is_none_or(|held| now < held.validity.not_after);
+                let good = facts.newest.as_ref().is_none_or(|stored| now < stored.validity.not_after);
                 assert!(good, "{broken:?}: expired at {now}");
                 now += SignedDuration::from_hours(12);
             }

@@ -226,7 +226,7 @@ fn new_account(core: &Core, asked: &Asked) -> Result<Reply, Refusal> {
     if let Some((id, mac_key)) = &core.options.external_account
         && !binding_holds(&payload["externalAccountBinding"], id, mac_key, &key, &core.url("new-account"))
     {
-        return refuse(403, "externalAccountRequired", "the external account binding is missing or does not hold");
+        return refuse(403, "externalAccountRequired", "the external account binding is missing or not valid");
     }
     state.accounts.push(key);
     state.contacts.push(payload["contact"].clone());

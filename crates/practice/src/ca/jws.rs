@@ -59,7 +59,7 @@ pub(super) fn open(body: &[u8], find: impl FnOnce(&Value) -> Option<AccountKey>)
     let key = find(&head).ok_or("no such account")?;
     let signed = format!("{protected}.{payload}");
     if !key.verifies(signed.as_bytes(), &decode(text("signature")?)?) {
-        return Err("the signature does not hold");
+        return Err("the signature is not valid");
     }
     Ok(Signed { payload: decode(payload)?, head })
 }

@@ -66,14 +66,15 @@ pub async fn publish_records(
         RecordWriter::Update(key) => update(context, key, &dns.look, Change::Add, &placed).await?,
         RecordWriter::Program { command, host, rules } => {
             for TargetedRecord { record, .. } in &placed {
-                let told = tell_program(around, (command, host.as_ref(), rules), &dns.look, Change::Add, record).await;
+                let answered =
+                    tell_program(around, (command, host.as_ref(), rules), &dns.look, Change::Add, record).await;
                 // One that did not even begin has placed nothing.
-                if let Err(ProofError::Program(error)) = &told
+                if let Err(ProofError::Program(error)) = &answered
                     && error.never_began()
                 {
                     store.strike(&debts)?;
                 }
-                told?;
+                answered?;
             }
         }
         RecordWriter::WebApi(_) => {

@@ -19,10 +19,10 @@ pub(crate) async fn tell_program(
     record: &Record,
 ) -> Result<(), ProofError> {
     let what = if what == Change::Add { "add" } else { "remove" };
-    let told = serde_json::json!({
+    let request = serde_json::json!({
         "version": 1, "what": what, "type": record.kind, "name": record.name, "text": record.text, "ttl": look.ttl,
     });
-    let input = format!("{told}\n");
+    let input = format!("{request}\n");
     let begun = Instant::now();
     loop {
         let machine = around.machine(host.map(String::as_str));

@@ -14,7 +14,7 @@ use eskort_core::names::Identifier;
 use eskort_core::pki::{Certificate, Chain, ChainError, make_csr};
 use eskort_core::progress::{NameState, Progress};
 use eskort_core::record::{Record, StandingRecord, account_record, challenge_record};
-use eskort_talk::{AuthorityError, Conversation, Hold};
+use eskort_talk::{AuthorityError, Conversation, Repeat};
 use std::collections::BTreeMap;
 use std::time::{Duration, Instant};
 
@@ -100,7 +100,8 @@ impl AcmeOrders<'_> {
         let response = loop {
             conversation.ensure_account(&specification.authority, authority, contact, store).await?;
             let directory = conversation.directory().await?;
-            let sent = conversation.send(Step::NewOrder, Hold::Once, |s, n| new_order(s, n, &directory, &order)).await;
+            let sent =
+                conversation.send(Step::NewOrder, Repeat::Once, |s, n| new_order(s, n, &directory, &order)).await;
             tries += 1;
             let error = match sent {
                 Ok(response) => break response,
@@ -137,7 +138,7 @@ impl AcmeOrders<'_> {
     }
 
     pub(super) async fn ask(&mut self, work: &Work<'_>, step: Step, url: &str) -> Result<Response, StepError> {
-        Ok(self.conversation(work)?.send(step, Hold::Repeatable, |s, n| post_as_get(s, n, url)).await?)
+        Ok(self.conversation(work)?.send(step, Repeat::Idempotent, |s, n| post_as_get(s, n, url)).await?)
     }
 
     pub(super) async fn ask_order(
@@ -243,7 +244,7 @@ impl AcmeOrders<'_> {
     ) -> Result<Outcome, StepError> {
         for task in tasks {
             let make = |s: &Signer, n: &str| respond_to_challenge(s, n, &task.challenge);
-            let Err(error) = self.conversation(work)?.send(Step::Challenge, Hold::Repeatable, make).await else {
+            let Err(error) = self.conversation(work)?.send(Step::Challenge, Repeat::Idempotent, make).await else {
                 continue;
             };
             // A cut connection, or an earlier run: it may have got through already. The authorization knows.
@@ -255,12 +256,12 @@ impl AcmeOrders<'_> {
         Ok(Outcome::Responded)
     }
 
-    /// Returns whether the authority was told to look at a task, whatever it made of it.
+    /// Returns whether a task's challenge was responded to, whatever the authority made of it.
     async fn was_told(&mut self, work: &Work<'_>, order: &OrderRef, task: &ProofTask) -> Result<bool, StepError> {
         for url in &order.authorizations {
             let found = self.ask_authorization(work, url).await?;
             if found.wildcard == task.name.is_wildcard() && found.name.eq_ignore_ascii_case(&task.name.base()) {
-                return Ok(found.told);
+                return Ok(found.responded);
             }
         }
         Ok(false)
@@ -370,7 +371,7 @@ impl AcmeOrders<'_> {
                 }
             }
             let make = |s: &Signer, n: &str| finalize(s, n, &order_ref.finalize, &csr);
-            match self.conversation(work)?.send(Step::Finalize, Hold::Once, make).await {
+            match self.conversation(work)?.send(Step::Finalize, Repeat::Once, make).await {
                 // It may have arrived: the order knows. What went wrong the first time is the cause of what follows.
                 Err(error) if error.outcome_unknown() && unknown.is_none() => {
                     (ask_first, unknown) = (true, Some(error));

@@ -59,7 +59,7 @@ pub(super) async fn take_answer(
         let validation =
             Validation { around: work.around(), certificate: work.certificate, names: &work.specification.names };
         let proof = match &notes.asked {
-            Some(asked) => Some(validation.show(asked, notes.told.is_some()).await?),
+            Some(asked) => Some(validation.show(asked, notes.notified.is_some()).await?),
             None => None,
         };
         let office = office(work)?;

@@ -38,8 +38,11 @@ pub(super) async fn tell_chapter(ui: &Ui, world: &World) -> Result<Context, Exit
     note(ui, &context, noted(&slip)).await?;
     // The first time the colleague only looks.
     let says = world.office.collect(&slip.number).await.err().unwrap_or_default();
-    tell(ui, &format!("Told that it may look, the office says: {says}. `eskort note stock --told` writes that down."));
-    note(ui, &context, Noted { told: true, ..Noted::default() }).await?;
+    tell(
+        ui,
+        &format!("Told that it may look, the office says: {says}. `eskort note stock --notified` writes that down."),
+    );
+    note(ui, &context, Noted { notified: true, ..Noted::default() }).await?;
     let bytes = world.office.collect(&slip.number).await.map_err(|says| desk_says(ui, &says))?;
     std::fs::write(world.folder.join("answer.zip"), &bytes).map_err(|source| cannot_write(ui, &source))?;
     tell(
