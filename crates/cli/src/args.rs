@@ -204,7 +204,7 @@ pub(crate) struct CsrMakeArgs {
     #[arg(required_unless_present = "certificate", value_name = "NAME")]
     pub(crate) names: Vec<String>,
     /// Take names, subject and the rest from this certificate of the inventory, and without --key its stored key
-    #[arg(long = "for", value_name = "CERTIFICATE", conflicts_with_all = ["names", "wish"])]
+    #[arg(long = "for", value_name = "CERTIFICATE", conflicts_with_all = ["names", "csr"])]
     pub(crate) certificate: Option<String>,
     /// Key to make the CSR with; when the file is not there, a new key is stored in it
     #[arg(long, value_name = "FILE", required_unless_present = "certificate")]
@@ -221,12 +221,12 @@ pub(crate) struct CsrMakeArgs {
     #[arg(long)]
     pub(crate) bare: bool,
     #[command(flatten)]
-    pub(crate) wish: WishArgs,
+    pub(crate) csr: CsrContentArgs,
 }
 
 #[derive(Debug, ClapArgs)]
-#[group(id = "wish")]
-pub(crate) struct WishArgs {
+#[group(id = "csr")]
+pub(crate) struct CsrContentArgs {
     /// Kind of a new key: p256 (the usual one), p384, rsa2048, rsa3072, rsa4096, ed25519
     #[arg(long, value_name = "KIND")]
     pub(crate) kind: Option<String>,

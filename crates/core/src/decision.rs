@@ -41,7 +41,7 @@ impl Specification {
             authority: entry.authority.clone(),
             reached: Some(reached),
             key: entry.key.word().to_owned(),
-            request: Some(entry.wish.words()),
+            request: Some(entry.csr.words()),
         }
     }
 

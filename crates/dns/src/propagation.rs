@@ -46,7 +46,7 @@ pub struct Propagation {
     /// Those that have all records, at every address that answers.
     pub have: Vec<String>,
     /// Those that lack something.
-    pub behind: Vec<StaleServer>,
+    pub lacking: Vec<StaleServer>,
     /// Those that cannot be reached from here, which says nothing about what they have: the host, and why.
     pub silent: Vec<(String, String)>,
 }
@@ -54,23 +54,23 @@ pub struct Propagation {
 impl Propagation {
     /// Whether an authority will find the records: at least one server has them, and none that answers lacks any.
     pub fn is_everywhere(&self) -> bool {
-        self.behind.is_empty() && !self.have.is_empty()
+        self.lacking.is_empty() && !self.have.is_empty()
     }
 
     /// Puts the verdict on a server's addresses to the others.
     fn add(&mut self, host: &str, seen: Vec<ServerState>) {
         let mut why = None;
         let mut has = false;
-        let mut behind = Vec::new();
+        let mut stale = Vec::new();
         for seen in seen {
             match seen {
                 ServerState::Has => has = true,
-                ServerState::StaleServer(one) => behind.push(one),
+                ServerState::StaleServer(one) => stale.push(one),
                 ServerState::Silent(what) => why = why.or(Some(what)),
             }
         }
-        match (behind.is_empty(), has, why) {
-            (false, ..) => self.behind.extend(behind),
+        match (stale.is_empty(), has, why) {
+            (false, ..) => self.lacking.extend(stale),
             (true, true, _) => self.have.push(host.to_owned()),
             (true, false, why) => {
                 self.silent.push((host.to_owned(), why.unwrap_or_else(|| "it has no address".into())))
@@ -143,7 +143,7 @@ async fn look_at(server: SocketAddr, records: Vec<Record>, now: Timestamp) -> Se
     for record in &records {
         wanted.entry((&record.name, record.kind)).or_default().push(record);
     }
-    let mut behind = StaleServer { server, what: String::new(), names: Vec::new(), remembers_for: None };
+    let mut stale = StaleServer { server, what: String::new(), names: Vec::new(), remembers_for: None };
     let questions: Vec<(&String, record::RecordType)> = wanted.keys().copied().collect();
     for group in questions.chunks(AT_ONCE) {
         let ask = |name: String, kind| async move { ask_records(server, &name, kind).await };
@@ -154,20 +154,20 @@ async fn look_at(server: SocketAddr, records: Vec<Record>, now: Timestamp) -> Se
                 Err(error @ AskError::NoAnswer { .. }) => return ServerState::Silent(error.to_string()),
                 Err(error) => error.to_string(),
                 Ok(found) => {
-                    behind.remembers_for = behind.remembers_for.max(found.remembers_none_for);
+                    stale.remembers_for = stale.remembers_for.max(found.remembers_none_for);
                     match lacks(&found, name, *kind, &wanted[&(*name, *kind)], now) {
                         Some(what) => what,
                         None => continue,
                     }
                 }
             };
-            behind.names.push((*name).clone());
-            if behind.what.is_empty() {
-                behind.what = what;
+            stale.names.push((*name).clone());
+            if stale.what.is_empty() {
+                stale.what = what;
             }
         }
     }
-    if behind.names.is_empty() { ServerState::Has } else { ServerState::StaleServer(behind) }
+    if stale.names.is_empty() { ServerState::Has } else { ServerState::StaleServer(stale) }
 }
 
 /// Says what an answer lacks of the records wanted at a name.
@@ -191,7 +191,7 @@ mod tests {
     #[test]
     fn a_server_is_judged_by_the_addresses_that_answer() {
         let server: SocketAddr = "192.0.2.53:53".parse().unwrap();
-        let behind = || {
+        let stale = || {
             ServerState::StaleServer(StaleServer {
                 server,
                 what: "none".into(),
@@ -203,14 +203,14 @@ mod tests {
         let one = |seen: Vec<Vec<ServerState>>| {
             let mut all = Propagation::default();
             seen.into_iter().enumerate().for_each(|(n, seen)| all.add(&format!("ns{n}"), seen));
-            (all.have.len(), all.behind.len(), all.silent.len(), all.is_everywhere())
+            (all.have.len(), all.lacking.len(), all.silent.len(), all.is_everywhere())
         };
         for (seen, wanted) in [
             (vec![vec![ServerState::Has], vec![ServerState::Has, ServerState::Has]], (2, 0, 0, true)),
             (vec![vec![ServerState::Has, silent()]], (1, 0, 0, true)),
             (vec![vec![ServerState::Has], vec![silent()]], (1, 0, 1, true)),
-            (vec![vec![ServerState::Has, behind()]], (0, 1, 0, false)),
-            (vec![vec![ServerState::Has], vec![behind()]], (1, 1, 0, false)),
+            (vec![vec![ServerState::Has, stale()]], (0, 1, 0, false)),
+            (vec![vec![ServerState::Has], vec![stale()]], (1, 1, 0, false)),
             (vec![vec![silent()], vec![silent()]], (0, 0, 2, false)),
             (vec![vec![], vec![ServerState::Has]], (1, 0, 1, true)),
             (vec![], (0, 0, 0, false)),

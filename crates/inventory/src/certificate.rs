@@ -65,7 +65,7 @@ pub(crate) fn parse_certificate<'a>(
         }
     }
     let first = names.first().map(|name| name.value.to_string());
-    let wish = CsrSpecification {
+    let csr = CsrSpecification {
         subject: parse_subject(&section, first),
         same_subject: None,
         must_staple: section.flag("must-staple"),
@@ -87,7 +87,7 @@ pub(crate) fn parse_certificate<'a>(
         proof_for,
         names: names.into_iter().map(|name| name.value).collect(),
         key,
-        wish,
+        csr,
         keep_key: section.flag("keep-key"),
         key_file: section.path("key-file"),
         key_password_file: section.path("key-password-file"),

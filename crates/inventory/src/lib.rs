@@ -65,12 +65,12 @@ pub fn parse_inventory(source: &str) -> Result<Inventory, Mistakes> {
         Mistakes(vec![Mistake::at(source, span, what, None)])
     })?;
     let notes = Notes::new(source);
-    let inventory = read_root(root.get_ref(), &notes);
+    let inventory = parse_root(root.get_ref(), &notes);
     let mistakes = notes.into_mistakes();
     if mistakes.is_empty() { Ok(inventory) } else { Err(Mistakes(mistakes)) }
 }
 
-fn read_root<'a>(root: &'a DeTable<'a>, notes: &'a Notes<'a>) -> Inventory {
+fn parse_root<'a>(root: &'a DeTable<'a>, notes: &'a Notes<'a>) -> Inventory {
     let top = Section::open(root, 0..0, "the top of the file", TOP, notes);
     let mut inventory = Inventory { contact: contact(&top), state: top.path("state"), ..Inventory::default() };
     for entry in named(root, "authority", notes) {

@@ -85,7 +85,7 @@ impl WantedExtension {
     /// Reads an extension: the object identifier in figures and dots, and the DER of its value in hexadecimal.
     ///
     /// # Errors
-    /// [`PkiError::Extension`]; also for those that the names and the wish itself make.
+    /// [`PkiError::Extension`]; also for those that the names and the specification itself make.
     pub fn parse(oid: &str, hex: &str) -> Result<Self, PkiError> {
         let fail = |why| PkiError::Extension { given: printable(&format!("{oid} = {hex}")), why };
         let made_here =
@@ -119,7 +119,7 @@ pub struct CsrSpecification {
 }
 
 impl CsrSpecification {
-    /// Returns all of it in one line of text: two wishes ask for the same exactly when it is the same. Empty for the plain wish.
+    /// Returns all of it in one line of text: two specifications ask for the same exactly when it is the same. Empty for the plain one.
     pub fn words(&self) -> String {
         let mut words: Vec<String> = Vec::new();
         words.extend(self.must_staple.then(|| "must-staple".to_owned()));
@@ -177,14 +177,14 @@ fn alt_name(name: &Identifier) -> Vec<u8> {
 ///
 /// # Errors
 /// When a part of the subject cannot be written, or the crypto library fails.
-pub fn make_csr(key: &PrivateKey, names: &[Identifier], wish: &CsrSpecification) -> Result<Vec<u8>, PkiError> {
+pub fn make_csr(key: &PrivateKey, names: &[Identifier], specification: &CsrSpecification) -> Result<Vec<u8>, PkiError> {
     let fail = der_error("CSR");
     let failed = PkiError::Crypto { job: "making a CSR" };
-    let subject = match &wish.same_subject {
+    let subject = match &specification.same_subject {
         Some(subject) => subject.clone(),
-        None => wish.subject.to_name()?.to_der().map_err(&fail)?,
+        None => specification.subject.to_name()?.to_der().map_err(&fail)?,
     };
-    let extensions = tlv(0x31, &wish.extensions(names, &subject)?);
+    let extensions = tlv(0x31, &specification.extensions(names, &subject)?);
     let attribute = tlv(0x30, &[tlv(0x06, ID_EXTENSION_REQ.as_bytes()), extensions].concat());
     // RFC 2986 section 4: version 0, subject, key, attributes.
     let parts = [vec![0x02, 0x01, 0x00], subject, key.public_key_der(), tlv(0xa0, &attribute)];
@@ -330,13 +330,14 @@ mod tests {
     #[test]
     fn what_it_asks_for_beside_the_names_reads_back() {
         let key = PrivateKey::generate(KeyKind::P256).unwrap();
-        let wish = CsrSpecification {
+        let specification = CsrSpecification {
             must_staple: true,
             usages: KeyUse::ALL.to_vec(),
             extensions: vec![WantedExtension::parse("1.3.6.1.4.1.311.20.2", "0c:02 68 69").unwrap()],
             ..CsrSpecification::default()
         };
-        let facts = parse_csr(&make_csr(&key, &["lampholm.example".parse().unwrap()], &wish).unwrap()).unwrap();
+        let facts =
+            parse_csr(&make_csr(&key, &["lampholm.example".parse().unwrap()], &specification).unwrap()).unwrap();
         assert_eq!(facts.usages, KeyUse::ALL.map(KeyUse::word));
         assert_eq!((facts.must_staple, facts.extensions), (true, vec!["1.3.6.1.4.1.311.20.2".to_owned()]));
         for (oid, hex, why) in [
@@ -356,8 +357,9 @@ mod tests {
         let key = PrivateKey::generate(KeyKind::P256).unwrap();
         let subject = Subject { organization: Some("Trust".into()), ..Subject::default() };
         let same = subject.to_name().unwrap().to_der().unwrap();
-        let wish = CsrSpecification { same_subject: Some(same), ..CsrSpecification::default() };
-        let facts = parse_csr(&make_csr(&key, &["lampholm.example".parse().unwrap()], &wish).unwrap()).unwrap();
+        let specification = CsrSpecification { same_subject: Some(same), ..CsrSpecification::default() };
+        let facts =
+            parse_csr(&make_csr(&key, &["lampholm.example".parse().unwrap()], &specification).unwrap()).unwrap();
         assert_eq!(facts.subject, [("o".to_owned(), "Trust".to_owned())]);
     }
 

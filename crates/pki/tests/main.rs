@@ -236,10 +236,10 @@ fn any_order_of_a_chain_comes_out_the_same() {
     assert_eq!(orders.len(), 720);
     for order in orders {
         let pool: Vec<Certificate> = order.iter().map(|i| all[*i].clone()).collect();
-        let built = build(&all[0], &pool);
-        let subjects: Vec<&str> = built.chain.certificates().iter().map(|c| c.subject.as_str()).collect();
-        assert_eq!((subjects, &built.missing), (wanted.clone(), &None), "{order:?}");
-        assert_eq!(built.chain.top_issuer(), "root", "the way that lasts longest");
+        let assembled = build(&all[0], &pool);
+        let subjects: Vec<&str> = assembled.chain.certificates().iter().map(|c| c.subject.as_str()).collect();
+        assert_eq!((subjects, &assembled.missing), (wanted.clone(), &None), "{order:?}");
+        assert_eq!(assembled.chain.top_issuer(), "root", "the way that lasts longest");
     }
     let alone = build(&all[0], &all[2..]);
     assert_eq!((alone.chain.certificates().len(), alone.missing.as_deref()), (1, Some("issuer")));
@@ -374,9 +374,9 @@ impl Makers {
     }
 
     /// Returns whether openssl leads a leaf to a root with the certificates of a chain.
-    fn verifies(&self, built: &AssembledChain, root: &str) -> bool {
-        std::fs::write(self.0.path().join("between"), built.chain.bundle_pem()).unwrap();
-        std::fs::write(self.0.path().join("end"), built.chain.leaf_pem()).unwrap();
+    fn verifies(&self, assembled: &AssembledChain, root: &str) -> bool {
+        std::fs::write(self.0.path().join("between"), assembled.chain.bundle_pem()).unwrap();
+        std::fs::write(self.0.path().join("end"), assembled.chain.leaf_pem()).unwrap();
         let line = format!("verify -CAfile {root}.pem -untrusted between end");
         Command::new("openssl").args(line.split(' ')).current_dir(self.0.path()).output().unwrap().status.success()
     }
@@ -384,8 +384,8 @@ impl Makers {
 
 const EC: &str = "ec -pkeyopt ec_paramgen_curve:P-256";
 
-fn subjects(built: &AssembledChain) -> Vec<&str> {
-    built.chain.certificates().iter().map(|c| c.subject.as_str()).collect()
+fn subjects(assembled: &AssembledChain) -> Vec<&str> {
+    assembled.chain.certificates().iter().map(|c| c.subject.as_str()).collect()
 }
 
 #[test]
@@ -405,15 +405,15 @@ fn authorities_that_have_all_signed_each_other_cost_little() {
     let begun = std::time::Instant::now();
     let crossed: Vec<Certificate> = pool.iter().filter(|c| !roots.contains(c)).cloned().collect();
     assert_eq!(crossed.len(), 57);
-    let built = build(&leaf, &crossed);
-    assert_eq!((subjects(&built)[1], &built.missing, &built.fault), ("ca0", &None, &None));
+    let assembled = build(&leaf, &crossed);
+    assert_eq!((subjects(&assembled)[1], &assembled.missing, &assembled.fault), ("ca0", &None, &None));
     assert!(begun.elapsed() < std::time::Duration::from_secs(2), "{:?}", begun.elapsed());
     // With what visitors trust, the shortest way there.
     let mut anchors = Anchors::default();
     anchors.add(roots[5].subject_der().to_vec(), roots[5].public_key().to_vec());
-    let built = assemble(leaf.clone(), &pool, &anchors, now());
-    assert_eq!(subjects(&built), ["leaf", "ca0"]);
-    assert!(built.chain.top_issuer() == "ca5" && makers.verifies(&built, "ca5"), "{built:?}");
+    let assembled = assemble(leaf.clone(), &pool, &anchors, now());
+    assert_eq!(subjects(&assembled), ["leaf", "ca0"]);
+    assert!(assembled.chain.top_issuer() == "ca5" && makers.verifies(&assembled, "ca5"), "{assembled:?}");
     // Two that have signed each other, and nobody else.
     let two = [makers.read("ca0-by-ca1"), makers.read("ca1-by-ca0")];
     assert_eq!(subjects(&build(&leaf, &two))[..2], ["leaf", "ca0"]);
@@ -436,12 +436,12 @@ fn of_two_ways_the_one_that_holds_today_and_leads_to_trust_is_taken() {
     makers.request("leaf", "leaf", EC);
     let leaf = makers.sign("leaf", "upper", "leaf", "leaf", "-days 90");
     for pool in [vec![good.clone(), over.clone(), top.clone()], vec![top.clone(), over.clone(), good.clone(), root]] {
-        let built = build(&leaf, &pool);
-        assert_eq!(built.chain.certificates()[1], good);
-        assert!(built.notes.is_empty() && makers.verifies(&built, "root"));
+        let assembled = build(&leaf, &pool);
+        assert_eq!(assembled.chain.certificates()[1], good);
+        assert!(assembled.notes.is_empty() && makers.verifies(&assembled, "root"));
     }
-    let built = build(&leaf, &[over, top]);
-    assert_eq!(built.notes, [ChainNote::Expired { title: "upper".into() }]);
+    let assembled = build(&leaf, &[over, top]);
+    assert_eq!(assembled.notes, [ChainNote::Expired { title: "upper".into() }]);
     // A namesake of the issuer with another key, and one that may not sign.
     let namesake = makers.root("other", "upper", EC);
     assert_eq!(build(&leaf, &[namesake.clone(), good.clone()]).chain.certificates()[1], good);
@@ -525,9 +525,13 @@ fn signatures_of_every_usual_kind_are_checked_and_others_are_said() {
     makers.sign("middle", "root", "middle", "ca", "-days 300");
     let below = makers.sign("leaf", "middle", "below", "leaf", "");
     assert_eq!(build(&leaf, std::slice::from_ref(&root)).fault, None);
-    let built = build(&below, &[root, makers.read("middle")]);
-    assert_eq!(subjects(&built), ["leaf", "middle"]);
-    assert!(matches!(&built.notes[0], ChainNote::Unchecked { issuer, .. } if issuer == "middle"), "{:?}", built.notes);
+    let assembled = build(&below, &[root, makers.read("middle")]);
+    assert_eq!(subjects(&assembled), ["leaf", "middle"]);
+    assert!(
+        matches!(&assembled.notes[0], ChainNote::Unchecked { issuer, .. } if issuer == "middle"),
+        "{:?}",
+        assembled.notes
+    );
 }
 
 #[test]

@@ -325,8 +325,8 @@ mod tests {
         assert!(propagation(&[at.into()], &both, now).await.is_everywhere());
         remove_records(at, "lampholm.example", &key, &both[..1], now).await.unwrap();
         assert_eq!(ask_records(at, name, record::RecordType::Txt).await.unwrap().texts, ["two"]);
-        let behind = propagation(&[at.into()], &both, now).await.behind;
-        assert_eq!(behind[0].what, format!("1 TXT records at {name}, and 1 missing"));
+        let lacking = propagation(&[at.into()], &both, now).await.lacking;
+        assert_eq!(lacking[0].what, format!("1 TXT records at {name}, and 1 missing"));
         let located = locate(at, at, name).await.unwrap();
         assert_eq!((located.name.as_str(), located.zone.name.as_str()), (name, "lampholm.example"));
 

@@ -221,9 +221,9 @@ fn also(others: &[String]) -> String {
 
 /// Says how many name servers do not have the records.
 fn not_everywhere(found: &Propagation, of: usize) -> String {
-    match found.behind.len() {
+    match found.lacking.len() {
         0 => format!("none of {of} name servers can be reached"),
         // Several addresses of one server may be behind.
-        behind => format!("{} of {of} name servers do not have the records", behind.min(of)),
+        lacking => format!("{} of {of} name servers do not have the records", lacking.min(of)),
     }
 }

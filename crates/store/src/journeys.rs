@@ -4,7 +4,7 @@ use crate::rows::{decode, encode, instant};
 use crate::{Store, StoreError};
 use eskort_core::decision::Specification;
 use eskort_core::event::{Event, GivenUp};
-use eskort_core::journey::{Next, STAGE_VERSION, Stage};
+use eskort_core::journey::{HumanTask, Next, STAGE_VERSION, Stage};
 use jiff::Timestamp;
 use rusqlite::{Row, params};
 
@@ -81,7 +81,7 @@ impl Store {
         now: Timestamp,
     ) -> Result<(), StoreError> {
         let passed = stage.milestone().map(|m| m.word());
-        let waits_for = stage.awaits().map(|a| a.word());
+        let waits_for = stage.human_task().map(HumanTask::word);
         let ended = (stage.next(now) == Next::Done).then_some(now.as_second());
         let ending = ended.map(|_| "arrived");
         self.in_one_transaction(|| {

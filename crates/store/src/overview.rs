@@ -2,7 +2,7 @@
 
 use crate::rows::instant;
 use crate::{Store, StoreError};
-use eskort_core::journey::Awaits;
+use eskort_core::journey::HumanTask;
 use eskort_core::renewal::Validity;
 use jiff::Timestamp;
 use std::collections::{BTreeMap, BTreeSet};
@@ -57,11 +57,11 @@ impl Store {
         let open = "SELECT certificate, coalesce(passed, ''), waits_for, started FROM journey WHERE ended IS NULL";
         let open = self.rows(open, [], |row| {
             let waits_for: Option<String> = row.get(2)?;
-            let awaits = |what: Awaits| waits_for.as_deref() == Some(what.word());
+            let awaits = |what: HumanTask| waits_for.as_deref() == Some(what.word());
             let found = OpenOverview {
                 passed: row.get(1)?,
-                published: awaits(Awaits::Visibility),
-                handed_over: awaits(Awaits::Answer),
+                published: awaits(HumanTask::PlaceProof),
+                handed_over: awaits(HumanTask::BringAnswer),
                 since: instant(row, 3)?,
             };
             Ok((row.get::<_, String>(0)?, found))

@@ -345,7 +345,7 @@ impl Conversation {
         }
         let failed = |e| failure(&request.url, self.longest, &e);
         let sent = sending.send().await.map_err(failed)?;
-        let mut response = read_head(&sent);
+        let mut response = head_of(&sent);
         response.body = http::body(sent, LARGEST_RESPONSE, &request.url, self.longest).await?;
         self.nonces.extend(response.nonce.clone());
         (self.progress)(&Progress::Request { method: word, url: request.url.clone(), status: response.status });
@@ -389,7 +389,7 @@ fn new_account_key(name: &str, store: &Store) -> Result<PrivateKey, AuthorityErr
     Ok(key)
 }
 
-fn read_head(response: &reqwest::Response) -> Response {
+fn head_of(response: &reqwest::Response) -> Response {
     let text = |name: &str| response.headers().get(name).and_then(|v| v.to_str().ok()).map(str::to_owned);
     let usable = |n: &String| n.len() <= 512 && n.bytes().all(|b| b.is_ascii_alphanumeric() || b"-_".contains(&b));
     let links = response.headers().get_all("link").iter().filter_map(|v| v.to_str().ok());

@@ -47,9 +47,9 @@ pub fn adopt(
     let none = || intake.encrypted().map_or(AnswerError::KeyFitsNone, AnswerError::from);
     let key = intake.keys.iter().find(fits).ok_or_else(none)?;
     let leaf = intake.certificates.iter().filter(|c| key.fits(c.public_key())).max_by_key(|c| c.not_before);
-    let built = chain_of(context, &entry.authority, leaf.ok_or(AnswerError::KeyFitsNone)?, &intake.certificates)?;
+    let assembled = chain_of(context, &entry.authority, leaf.ok_or(AnswerError::KeyFitsNone)?, &intake.certificates)?;
     let now = (context.now)();
-    check(&built, key, &entry.names, &entry.wish, now)?;
+    check(&assembled, key, &entry.names, &entry.csr, now)?;
     let _lock = RunLock::take(&context.state, "eskort adopt", now)?;
     let store = Store::open(&context.state)?;
     let open = store.open_journey(certificate)?;
@@ -60,7 +60,7 @@ pub fn adopt(
         Some(None) => return Err(AnswerError::UnderWay { certificate: certificate.to_owned() }.into()),
     }
     let newest = store.newest(certificate)?;
-    let same = built.chain.leaf().fingerprint().to_string();
+    let same = assembled.chain.leaf().fingerprint().to_string();
     if newest.as_ref().is_some_and(|g| g.fingerprint == same) {
         return Err(AnswerError::Known { certificate: certificate.to_owned() }.into());
     }
@@ -71,11 +71,11 @@ pub fn adopt(
     let folder = store.generation_folder(certificate, generation);
     // The key first: a certificate without one is of no use.
     folder.save_key(key)?;
-    folder.save_chain(&built.chain)?;
+    folder.save_chain(&assembled.chain)?;
     let wanted = Specification { key: key.kind().word().to_owned(), ..specification_of(context, entry) };
-    store.record_generation(certificate, generation, &wanted, &built.chain, now)?;
+    store.record_generation(certificate, generation, &wanted, &assembled.chain, now)?;
     store.add_event(certificate, &Event::Adopted { generation }, now)?;
-    let leaf = built.chain.leaf();
+    let leaf = assembled.chain.leaf();
     let validity = Validity { not_before: leaf.not_before, not_after: leaf.not_after };
-    Ok(Adopted { generation, validity, missing: built.missing, left_aside: intake.left_aside })
+    Ok(Adopted { generation, validity, missing: assembled.missing, left_aside: intake.left_aside })
 }

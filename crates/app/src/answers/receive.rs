@@ -65,32 +65,32 @@ pub async fn receive(
     let mut used: Vec<Certificate> = Vec::new();
     for (certificate, open) in waiting {
         let Some(key) = key_of(&store, &certificate, open.generation)? else { continue };
-        let Some(mut built) = answer_among(context, &store, &certificate, &intake.certificates, &key)? else {
+        let Some(mut assembled) = answer_among(context, &store, &certificate, &intake.certificates, &key)? else {
             continue;
         };
         let entry = &context.inventory.certificates[&certificate];
         let hosts = context.inventory.authorities[&entry.authority].fetch_issuers.as_deref();
         if let Some(hosts) = fetch_issuers.or(hosts) {
             let anchors = visitors_of(context, &entry.authority)?.anchors();
-            built = add_missing_issuers(context, built, hosts, &anchors).await;
+            assembled = add_missing_issuers(context, assembled, hosts, &anchors).await;
         }
         // Before the journey is touched: what is wrong with an answer is no failure of the journey.
-        check(&built, &key, &open.specification.names, &entry.wish, (context.now)())?;
-        if let Err(unknown) = check_issuer(context, &store, &certificate, &built, &intake.certificates)? {
+        check(&assembled, &key, &open.specification.names, &entry.csr, (context.now)())?;
+        if let Err(unknown) = check_issuer(context, &store, &certificate, &assembled, &intake.certificates)? {
             if !accept_issuer {
                 return Err(unknown.into());
             }
-            if let Some(issuer) = issuer_of(&built, &intake.certificates) {
+            if let Some(issuer) = issuer_of(&assembled, &intake.certificates) {
                 store.accept_issuer(&entry.authority, issuer)?;
             }
         }
-        used.extend(built.chain.certificates().iter().cloned());
-        context.report(&Progress::AnswerTaken { certificate: certificate.clone(), chain: built.chain.clone() });
-        let (chain, missing) = (built.chain.clone(), built.missing.clone());
-        for note in &built.notes {
+        used.extend(assembled.chain.certificates().iter().cloned());
+        context.report(&Progress::AnswerTaken { certificate: certificate.clone(), chain: assembled.chain.clone() });
+        let (chain, missing) = (assembled.chain.clone(), assembled.missing.clone());
+        for note in &assembled.notes {
             context.report(&Progress::Note(note.to_string()));
         }
-        run.bring(&certificate, built);
+        run.bring(&certificate, assembled);
         let entry = run.process(&certificate, entry, true).await;
         receipt.received.push(Received { certificate, chain, missing, entry });
         if run.stop().is_asked() {

@@ -88,14 +88,14 @@ pub(crate) fn answer_among(
     let authority = &context.inventory.certificates[certificate].authority;
     let anchors = visitors_of(context, authority)?.anchors();
     let now = (context.now)();
-    let built: Vec<AssembledChain> =
+    let assembled: Vec<AssembledChain> =
         fits.into_iter().map(|leaf| assemble(leaf.clone(), certificates, &anchors, now)).collect();
-    for one in &built {
+    for one in &assembled {
         if check_issuer(context, store, certificate, one, certificates)?.is_ok() {
             return Ok(Some(one.clone()));
         }
     }
-    Ok(built.into_iter().next())
+    Ok(assembled.into_iter().next())
 }
 
 /// Checks that an answer comes from whom it should: it leads to a root of `visitor-roots` or of the system, or the key that
@@ -104,39 +104,39 @@ pub(crate) fn check_issuer(
     context: &Context,
     store: &Store,
     certificate: &str,
-    built: &AssembledChain,
+    assembled: &AssembledChain,
     pool: &[Certificate],
 ) -> Result<Result<(), AnswerError>, StepError> {
     let authority = &context.inventory.certificates[certificate].authority;
     // What the certificates are good for today is checked elsewhere, and said with its dates.
-    let at = built.chain.leaf().not_before.max((context.now)().min(built.chain.leaf().not_after));
+    let at = assembled.chain.leaf().not_before.max((context.now)().min(assembled.chain.leaf().not_after));
     let visitors = visitors_of(context, authority)?;
-    if visitors.trusts(&built.chain, at) || Trust::system().trusts(&built.chain, at) {
+    if visitors.trusts(&assembled.chain, at) || Trust::system().trusts(&assembled.chain, at) {
         return Ok(Ok(()));
     }
     let accepted = store.accepted_issuers(authority)?;
-    if accepted.iter().any(|issuer| built.chain.leaf().is_signed_by(issuer)) {
+    if accepted.iter().any(|issuer| assembled.chain.leaf().is_signed_by(issuer)) {
         return Ok(Ok(()));
     }
     if let Some(newest) = store.newest(certificate)?.filter(|newest| newest.specification.authority == *authority)
         && let Some(bundle) = store.generation_folder(certificate, newest.number).bundle()?
         && let Ok(chain) = Chain::from_pem(&bundle)
-        && chain.certificates()[1..].iter().any(|before| built.chain.leaf().is_signed_by(before))
+        && chain.certificates()[1..].iter().any(|before| assembled.chain.leaf().is_signed_by(before))
     {
         return Ok(Ok(()));
     }
     Ok(Err(AnswerError::UnknownIssuer {
-        issuer: words::printable(&built.chain.leaf().issuer, 100),
-        fingerprint: issuer_of(built, pool).map(|issuer| issuer.fingerprint().to_string()),
+        issuer: words::printable(&assembled.chain.leaf().issuer, 100),
+        fingerprint: issuer_of(assembled, pool).map(|issuer| issuer.fingerprint().to_string()),
         certificate: certificate.to_owned(),
         authority: authority.clone(),
     }))
 }
 
 /// Returns the certificate whose key has issued an answer, where it was brought.
-pub(crate) fn issuer_of<'c>(built: &'c AssembledChain, pool: &'c [Certificate]) -> Option<&'c Certificate> {
-    let leaf = built.chain.leaf();
-    let beside = built.chain.certificates()[1..].iter().chain(pool);
+pub(crate) fn issuer_of<'c>(assembled: &'c AssembledChain, pool: &'c [Certificate]) -> Option<&'c Certificate> {
+    let leaf = assembled.chain.leaf();
+    let beside = assembled.chain.certificates()[1..].iter().chain(pool);
     beside.filter(|candidate| leaf.names_issuer(candidate)).find(|candidate| leaf.is_signed_by(candidate))
 }
 
@@ -162,22 +162,22 @@ pub(crate) fn take_in(brought: &[Brought], password: Option<&Secret<String>>) ->
 /// Checks that an answer is for the key, the names and the uses that were asked for (for servers where none were), and good
 /// today.
 pub(crate) fn check(
-    built: &AssembledChain,
+    assembled: &AssembledChain,
     key: &PrivateKey,
     names: &[Identifier],
-    wish: &CsrSpecification,
+    asked: &CsrSpecification,
     now: Timestamp,
 ) -> Result<(), AnswerError> {
-    if let Some(fault) = &built.fault {
+    if let Some(fault) = &assembled.fault {
         return Err(ChainError::from(fault.clone()).into());
     }
-    built.chain.check_answers(key, names)?;
-    let wanted = if wish.usages.is_empty() { &[KeyUse::ServerAuth][..] } else { &wish.usages };
-    let forbidden = built.chain.leaf().forbids(wanted);
+    assembled.chain.check_answers(key, names)?;
+    let wanted = if asked.usages.is_empty() { &[KeyUse::ServerAuth][..] } else { &asked.usages };
+    let forbidden = assembled.chain.leaf().forbids(wanted);
     if !forbidden.is_empty() {
         return Err(AnswerError::Forbids { usages: forbidden.into_iter().map(KeyUse::word).collect() });
     }
-    let (from, until) = (built.chain.leaf().not_before, built.chain.leaf().not_after);
+    let (from, until) = (assembled.chain.leaf().not_before, assembled.chain.leaf().not_after);
     match now {
         now if now < from => Err(ChainError::NotYet { from }.into()),
         now if now >= until => Err(ChainError::Over { until }.into()),

@@ -56,8 +56,8 @@ impl Validation<'_> {
         match shown {
             Ok(at) => Ok(ProofSight::Seen { at }),
             Err(ProofError::NotEverywhere { found, of, .. }) => {
-                let lacks = found.behind.first().map(|b| {
-                    format!("{} of {of} name servers do not have it yet; {}: {}", found.behind.len(), b.server, b.what)
+                let lacks = found.lacking.first().map(|b| {
+                    format!("{} of {of} name servers do not have it yet; {}: {}", found.lacking.len(), b.server, b.what)
                 });
                 let silent = || found.silent.first().map(|(_, why)| format!("no name server can be reached: {why}"));
                 not_seen(lacks.or_else(silent).unwrap_or_default())

@@ -20,7 +20,7 @@ pub struct CsrOptions {
     /// The names.
     pub names: Vec<Identifier>,
     /// What it asks for beside them.
-    pub wish: CsrSpecification,
+    pub specification: CsrSpecification,
     /// The key.
     pub key: KeySource,
 }
@@ -126,7 +126,7 @@ pub fn make_request(
             }
         }
     };
-    let der = make_csr(&key, &options.names, &options.wish)?;
+    let der = make_csr(&key, &options.names, &options.specification)?;
     Ok(MadeRequest { pem: request_pem(&der), bare: base64(&der), new_key })
 }
 
@@ -203,8 +203,8 @@ pub fn view_request(context: Option<&Context>, bytes: &[u8]) -> Result<RequestVi
             let more =
                 view.names.iter().filter(|n| !wanted.contains(n)).map(|n| format!("the inventory does not have {n}"));
             view.differs = lacking.chain(more).collect();
-            if entry.wish.must_staple != view.must_staple {
-                let not = if entry.wish.must_staple { "" } else { "not " };
+            if entry.csr.must_staple != view.must_staple {
+                let not = if entry.csr.must_staple { "" } else { "not " };
                 view.differs.push(format!("the inventory does {not}want stapling (must-staple)"));
             }
         }

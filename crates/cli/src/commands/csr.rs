@@ -130,7 +130,7 @@ fn from_inventory(
         Some(path) => KeySource::File { path: path.clone(), kind: entry.key, protect: args.protect },
         None => KeySource::Stored { certificate: name.to_owned() },
     };
-    let options = CsrOptions { names: entry.names.clone(), wish: entry.wish.clone(), key };
+    let options = CsrOptions { names: entry.names.clone(), specification: entry.csr.clone(), key };
     Ok((context, options))
 }
 
@@ -147,10 +147,10 @@ fn from_options(ui: &Ui, args: &CsrMakeArgs) -> Result<CsrOptions, ExitStatus> {
             }
         }
     }
-    let wish = &args.wish;
-    let kind = wish.kind.as_deref().map_or(Ok(KeyKind::default()), str::parse::<KeyKind>);
+    let csr = &args.csr;
+    let kind = csr.kind.as_deref().map_or(Ok(KeyKind::default()), str::parse::<KeyKind>);
     let kind = kind.map_err(|error| wrong(error.to_string(), "--kind p256 suits nearly everything"))?;
-    if let Some(country) = &wish.country
+    if let Some(country) = &csr.country
         && (country.len() != 2 || !country.bytes().all(|b| b.is_ascii_alphabetic()))
     {
         return Err(wrong(
@@ -159,28 +159,28 @@ fn from_options(ui: &Ui, args: &CsrMakeArgs) -> Result<CsrOptions, ExitStatus> {
         ));
     }
     let mut usages = Vec::new();
-    for word in &wish.usages {
+    for word in &csr.usages {
         let known = || format!("known are {}", words::list(&KeyUse::ALL.map(KeyUse::word)));
         usages.push(KeyUse::parse(word).ok_or_else(|| wrong(format!("`{word}` is not a key usage"), &known()))?);
     }
     let mut extensions = Vec::new();
-    for text in &wish.extensions {
+    for text in &csr.extensions {
         let (oid, hex) = text.split_once('=').unwrap_or((text, ""));
         let made = WantedExtension::parse(oid, hex);
         extensions.push(made.map_err(|error| wrong(error.to_string(), "like --extension 1.2.3.4=0500"))?);
     }
     let subject = Subject {
-        common_name: wish.common_name.then(|| names[0].to_string()),
-        organization: wish.organization.clone(),
-        unit: wish.unit.clone(),
-        locality: wish.locality.clone(),
-        state: wish.state.clone(),
-        country: wish.country.as_ref().map(|c| c.to_ascii_uppercase()),
-        mail: wish.mail.clone(),
+        common_name: csr.common_name.then(|| names[0].to_string()),
+        organization: csr.organization.clone(),
+        unit: csr.unit.clone(),
+        locality: csr.locality.clone(),
+        state: csr.state.clone(),
+        country: csr.country.as_ref().map(|c| c.to_ascii_uppercase()),
+        mail: csr.mail.clone(),
     };
-    let wish = CsrSpecification { subject, same_subject: None, must_staple: wish.must_staple, usages, extensions };
+    let csr = CsrSpecification { subject, same_subject: None, must_staple: csr.must_staple, usages, extensions };
     let path = args.key.clone().unwrap_or_default();
-    Ok(CsrOptions { names, wish, key: KeySource::File { path, kind, protect: args.protect } })
+    Ok(CsrOptions { names, specification: csr, key: KeySource::File { path, kind, protect: args.protect } })
 }
 
 #[derive(Serialize)]

@@ -83,13 +83,13 @@ pub(crate) fn tell_proof(error: &ProofError) -> ErrorText {
 
 /// Says what each name server that lacks the records has said.
 fn tell_not_everywhere(mut text: ErrorText, found: &Propagation) -> ErrorText {
-    for server in &found.behind {
+    for server in &found.lacking {
         text.cause.push_str(&format!("\n{}: {}", server.server, server.what));
     }
     for (host, why) in &found.silent {
         text.cause.push_str(&format!("\n{host}: {why}"));
     }
-    match (found.behind.is_empty(), found.have.is_empty()) {
+    match (found.lacking.is_empty(), found.have.is_empty()) {
         (true, _) => text.hint("can this machine reach name servers at all? `name-servers` of the proof says which ones to ask"),
         (false, true) => text.hint(
             "no server has it: is it placed in the zone that they serve? `propagation-timeout` of the proof says how long to wait",

@@ -241,7 +241,7 @@ pub struct CertificateEntry {
     /// The kind of key.
     pub key: KeyKind,
     /// What its CSR asks for beside names and key.
-    pub wish: CsrSpecification,
+    pub csr: CsrSpecification,
     /// Whether renewals use the same key again.
     pub keep_key: bool,
     /// A key that exists already, and is only read.

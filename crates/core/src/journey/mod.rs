@@ -67,21 +67,21 @@ impl From<Enrolling> for Stage {
     }
 }
 
-/// What a journey waits for that a person may have to do.
+/// What a person may have to do before a journey goes on.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Awaits {
-    /// That what proves control can be seen.
-    Visibility,
-    /// The authority's answer to a CSR.
-    Answer,
+pub enum HumanTask {
+    /// To place what proves control.
+    PlaceProof,
+    /// To bring the authority's answer to a CSR.
+    BringAnswer,
 }
 
-impl Awaits {
+impl HumanTask {
     /// Returns its word in the ledger.
     pub fn word(self) -> &'static str {
         match self {
-            Awaits::Visibility => "visibility",
-            Awaits::Answer => "answer",
+            HumanTask::PlaceProof => "visibility",
+            HumanTask::BringAnswer => "answer",
         }
     }
 }
@@ -236,10 +236,10 @@ impl Stage {
     }
 
     /// Returns what a person may have to do before the journey goes on.
-    pub fn awaits(&self) -> Option<Awaits> {
+    pub fn human_task(&self) -> Option<HumanTask> {
         match self {
-            stage if stage.handed_over().is_some() => Some(Awaits::Answer),
-            stage if stage.to_self_check().is_some() => Some(Awaits::Visibility),
+            stage if stage.handed_over().is_some() => Some(HumanTask::BringAnswer),
+            stage if stage.to_self_check().is_some() => Some(HumanTask::PlaceProof),
             _ => None,
         }
     }

@@ -32,7 +32,8 @@ pub async fn look_at_records(
         }
         let standing = matches!(dns.writer, RecordWriter::Standing { .. });
         // What is everywhere already need not be placed again; the same record may answer several tasks.
-        let everywhere = |name: &String| !found.have.is_empty() && found.behind.iter().all(|b| !b.names.contains(name));
+        let everywhere =
+            |name: &String| !found.have.is_empty() && found.lacking.iter().all(|b| !b.names.contains(name));
         let lacking = |p: &&TargetedRecord| !everywhere(&p.record.name);
         let mut to_place: Vec<RecordToPlace> = Vec::new();
         for TargetedRecord { record, zone } in placed.iter().filter(lacking) {
@@ -88,13 +89,13 @@ async fn ask_until(
             return Err(found);
         }
         let state = |name: &&String| {
-            let lack = found.behind.iter().filter(|b| b.names.contains(name)).count() + found.silent.len();
+            let lack = found.lacking.iter().filter(|b| b.names.contains(name)).count() + found.silent.len();
             let state = format!("on {} of {} name servers", servers.len().saturating_sub(lack), servers.len());
             NameState { name: (*name).clone(), state, since: Some(begun) }
         };
         context.report(&Progress::Names(names.iter().map(state).collect()));
         // A server that remembers "there is none" says the same until it has forgotten: asking sooner is no use.
-        let forgets = found.behind.iter().map(|b| b.remembers_for).min().flatten().unwrap_or_default();
+        let forgets = found.lacking.iter().map(|b| b.remembers_for).min().flatten().unwrap_or_default();
         let next = pause.max(forgets).min(left);
         tokio::time::sleep(next).await;
         pause = (pause * 2).min(Duration::from_secs(10));

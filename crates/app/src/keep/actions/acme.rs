@@ -15,6 +15,7 @@ use eskort_core::pki::{Certificate, Chain, ChainError, make_csr};
 use eskort_core::progress::{NameState, Progress};
 use eskort_core::record::{Record, StandingRecord, account_record, challenge_record};
 use eskort_talk::{AuthorityError, Conversation, Repeat};
+use jiff::Timestamp;
 use std::collections::BTreeMap;
 use std::time::{Duration, Instant};
 
@@ -24,6 +25,14 @@ const LONG_WAIT: u32 = 4;
 const EMPTY_TRIES: u32 = 4;
 /// How many names are asked about one by one.
 const MOST_ASKED: usize = 25;
+
+/// How an order stands, when the authority says so.
+enum OrderNow {
+    /// The order, and the answer it came in.
+    Is(Box<(Order, Response)>),
+    /// It was asked for too often: not to be asked for again before this instant.
+    AskAgain(Timestamp),
+}
 
 /// The conversations with ACME authorities, and what is known of one order.
 pub(crate) struct AcmeOrders<'a> {
@@ -267,18 +276,15 @@ impl AcmeOrders<'_> {
         Ok(false)
     }
 
-    /// Asks for the order; says until when to wait where the authority was asked too often.
-    async fn ask_or_wait(
-        &mut self,
-        work: &Work<'_>,
-        order: &OrderRef,
-    ) -> Result<Result<(Order, Response), Outcome>, StepError> {
+    /// Asks for the order.
+    async fn order_now(&mut self, work: &Work<'_>, order: &OrderRef) -> Result<OrderNow, StepError> {
         match self.ask_order(work, order).await {
+            Ok((order, response)) => Ok(OrderNow::Is(Box::new((order, response)))),
             Err(StepError::Authority(error)) => match self.conversation(work)?.asks_to_wait(&error) {
-                Some(ask_again) => Ok(Err(Outcome::NotYet { ask_again })),
+                Some(ask_again) => Ok(OrderNow::AskAgain(ask_again)),
                 None => Err(error.into()),
             },
-            other => other.map(Ok),
+            Err(other) => Err(other),
         }
     }
 
@@ -288,9 +294,9 @@ impl AcmeOrders<'_> {
         order_ref: &OrderRef,
         polls: u32,
     ) -> Result<Outcome, StepError> {
-        let (order, response) = match self.ask_or_wait(work, order_ref).await? {
-            Ok(found) => found,
-            Err(wait) => return Ok(wait),
+        let (order, response) = match self.order_now(work, order_ref).await? {
+            OrderNow::Is(found) => *found,
+            OrderNow::AskAgain(ask_again) => return Ok(Outcome::NotYet { ask_again }),
         };
         match order.status {
             OrderStatus::Pending => {
@@ -357,7 +363,7 @@ impl AcmeOrders<'_> {
         order_ref: &OrderRef,
         again: bool,
     ) -> Result<Outcome, StepError> {
-        let csr = make_csr(&work.key()?, &work.specification.names, &work.entry.wish)
+        let csr = make_csr(&work.key()?, &work.specification.names, &work.entry.csr)
             .map_err(|source| work.key_error(source))?;
         let mut ask_first = again;
         let mut unknown: Option<AuthorityError> = None;
@@ -391,9 +397,9 @@ impl AcmeOrders<'_> {
         order_ref: &OrderRef,
         polls: u32,
     ) -> Result<Outcome, StepError> {
-        let (order, response) = match self.ask_or_wait(work, order_ref).await? {
-            Ok(found) => found,
-            Err(wait) => return Ok(wait),
+        let (order, response) = match self.order_now(work, order_ref).await? {
+            OrderNow::Is(found) => *found,
+            OrderNow::AskAgain(ask_again) => return Ok(Outcome::NotYet { ask_again }),
         };
         let outcome = match order.status {
             OrderStatus::Invalid => return Err(self.why_invalid(work, order_ref, order).await),
@@ -423,7 +429,7 @@ impl AcmeOrders<'_> {
             }
         }
         chain.check_answers(&work.key()?, &work.specification.names)?;
-        if work.entry.wish.must_staple && !chain.leaf().must_staple {
+        if work.entry.csr.must_staple && !chain.leaf().must_staple {
             let text = "the certificate does not say that servers have to staple, though the inventory asks for it";
             work.context.report(&Progress::Note(text.into()));
         }
@@ -448,11 +454,11 @@ impl AcmeOrders<'_> {
             let certificates = certificates.map_err(ChainError::from)?;
             let chain = match Chain::from_certificates(certificates.clone()) {
                 Err(broken @ ChainError::BrokenLink { .. }) => {
-                    let built = fitting(work.context, &work.entry.authority, &certificates, &work.key()?)?;
-                    let built = built.filter(|built| built.missing.is_none()).ok_or(broken)?;
-                    match built.fault {
+                    let assembled = fitting(work.context, &work.entry.authority, &certificates, &work.key()?)?;
+                    let assembled = assembled.filter(|assembled| assembled.missing.is_none()).ok_or(broken)?;
+                    match assembled.fault {
                         Some(fault) => return Err(ChainError::from(fault).into()),
-                        None => built.chain,
+                        None => assembled.chain,
                     }
                 }
                 other => other?,

@@ -23,7 +23,7 @@ fn office<'a>(work: &Work<'a>) -> Result<&'a CsrAuthority, StepError> {
 pub(super) fn hand_over(work: &Work<'_>) -> Result<Outcome, StepError> {
     let folder = work.store.generation_folder(work.certificate, work.generation);
     let csr =
-        make_csr(&work.key()?, &work.specification.names, &work.entry.wish).map_err(|source| work.key_error(source))?;
+        make_csr(&work.key()?, &work.specification.names, &work.entry.csr).map_err(|source| work.key_error(source))?;
     folder.save_request(&request_pem(&csr))?;
     if let Some(drop) = &office(work)?.requests_folder {
         let path = drop.join(answer::dropped_name(work.certificate, work.generation));
@@ -45,17 +45,17 @@ pub(super) async fn take_answer(
         (None, Some(folder)) => {
             let found = answer::receive_from(folder)?.certificates;
             match answer::answer_among(work.context, work.store, work.certificate, &found, &key)? {
-                Some(built) => {
-                    let built = completed(work, built).await?;
-                    answer::check_issuer(work.context, work.store, work.certificate, &built, &found)??;
-                    Some(built)
+                Some(assembled) => {
+                    let assembled = completed(work, assembled).await?;
+                    answer::check_issuer(work.context, work.store, work.certificate, &assembled, &found)??;
+                    Some(assembled)
                 }
                 None => None,
             }
         }
         (None, None) => None,
     };
-    let Some(built) = answer else {
+    let Some(assembled) = answer else {
         let validation =
             Validation { around: work.around(), certificate: work.certificate, names: &work.specification.names };
         let proof = match &notes.asked {
@@ -80,35 +80,35 @@ pub(super) async fn take_answer(
         };
         return Ok(Acted::Awaits(Awaited::Answer(Box::new(manual_step))));
     };
-    store_answer(work, built, &key).map(Acted::Came)
+    store_answer(work, assembled, &key).map(Acted::Came)
 }
 
 /// Fetches issuers that are missing, where the inventory allows that.
-pub(super) async fn completed(work: &Work<'_>, built: AssembledChain) -> Result<AssembledChain, StepError> {
+pub(super) async fn completed(work: &Work<'_>, assembled: AssembledChain) -> Result<AssembledChain, StepError> {
     let authority = &work.specification.authority;
     match &work.context.inventory.authorities[authority].fetch_issuers {
         Some(hosts) => {
             let anchors = answer::visitors_of(work.context, authority)?.anchors();
-            Ok(add_missing_issuers(work.context, built, hosts, &anchors).await)
+            Ok(add_missing_issuers(work.context, assembled, hosts, &anchors).await)
         }
-        None => Ok(built),
+        None => Ok(assembled),
     }
 }
 
 /// Checks what an authority without ACME answered, and stores it.
-pub(super) fn store_answer(work: &Work<'_>, built: AssembledChain, key: &PrivateKey) -> Result<Outcome, StepError> {
+pub(super) fn store_answer(work: &Work<'_>, assembled: AssembledChain, key: &PrivateKey) -> Result<Outcome, StepError> {
     let now = (work.context.now)();
-    answer::check(&built, key, &work.specification.names, &work.entry.wish, now)?;
-    let known = work.store.generation_of(work.certificate, &built.chain.leaf().fingerprint().to_string())?;
+    answer::check(&assembled, key, &work.specification.names, &work.entry.csr, now)?;
+    let known = work.store.generation_of(work.certificate, &assembled.chain.leaf().fingerprint().to_string())?;
     if let Some(generation) = known.filter(|known| *known != work.generation) {
         return Err(AnswerError::Earlier { certificate: work.certificate.to_owned(), generation }.into());
     }
-    if let Some(issuer) = &built.missing {
+    if let Some(issuer) = &assembled.missing {
         let text =
             format!("the answer has no certificate of `{issuer}`, which issued this one: visitors may not trust it");
         work.context.report(&Progress::Note(text));
     }
-    work.store.generation_folder(work.certificate, work.generation).save_chain(&built.chain)?;
-    work.store.record_generation(work.certificate, work.generation, &work.specification, &built.chain, now)?;
+    work.store.generation_folder(work.certificate, work.generation).save_chain(&assembled.chain)?;
+    work.store.record_generation(work.certificate, work.generation, &work.specification, &assembled.chain, now)?;
     Ok(Outcome::Stored)
 }

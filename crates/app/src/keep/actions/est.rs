@@ -25,8 +25,8 @@ pub(super) async fn enroll(work: &Work<'_>, polls: u32) -> Result<Outcome, StepE
         None => {
             // RFC 7030 section 4.2.2 wants the subject of the certificate that is renewed.
             let same_subject = renewed.as_ref().map(|(leaf, _)| leaf.subject_der().to_vec());
-            let wish = CsrSpecification { same_subject, ..work.entry.wish.clone() };
-            let made = make_csr(&key, &work.specification.names, &wish).map_err(|e| work.key_error(e))?;
+            let specification = CsrSpecification { same_subject, ..work.entry.csr.clone() };
+            let made = make_csr(&key, &work.specification.names, &specification).map_err(|e| work.key_error(e))?;
             folder.save_request(&request_pem(&made))?;
             made
         }
@@ -44,14 +44,14 @@ pub(super) async fn enroll(work: &Work<'_>, polls: u32) -> Result<Outcome, StepE
         Enrolled::Certificates(certificates) => certificates,
     };
     let authority = &work.entry.authority;
-    let built = answer::fitting(context, authority, &pool, &key)?;
-    let incomplete = built.as_ref().is_some_and(|built| built.missing.is_some());
+    let assembled = answer::fitting(context, authority, &pool, &key)?;
+    let incomplete = assembled.as_ref().is_some_and(|assembled| assembled.missing.is_some());
     if incomplete {
         pool.extend(conversation.ca_certificates().await?);
     }
-    let built = if incomplete { answer::fitting(context, authority, &pool, &key)? } else { built };
-    let built = completed(work, built.ok_or(AnswerError::KeyFitsNone)?).await?;
-    store_answer(work, built, &key)
+    let assembled = if incomplete { answer::fitting(context, authority, &pool, &key)? } else { assembled };
+    let assembled = completed(work, assembled.ok_or(AnswerError::KeyFitsNone)?).await?;
+    store_answer(work, assembled, &key)
 }
 
 /// Returns the certificate that this journey renews over EST, and it with its chain and key in PEM, as long as it is good:

@@ -41,7 +41,7 @@ pub(super) async fn prepare(work: &Work<'_>, acme: &mut AcmeOrders<'_>) -> Resul
         directory?;
     }
     let key = work.key()?;
-    make_csr(&key, &work.specification.names, &work.entry.wish).map_err(|source| work.key_error(source))?;
+    make_csr(&key, &work.specification.names, &work.entry.csr).map_err(|source| work.key_error(source))?;
     Ok(Outcome::Prepared)
 }
 
