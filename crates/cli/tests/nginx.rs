@@ -130,6 +130,71 @@ fn takes_a_plain_site_all_the_way_and_does_nothing_more_the_second_time() {
 }
 
 #[test]
+fn certificates_on_one_server_are_installed_together_and_alone_when_one_of_them_cannot_be() {
+    let pebble = Pebble::start(&[("PEBBLE_VA_NOSLEEP", "1")], false);
+    pebble.fetch_root(0, "visitor-root.pem");
+    let place = &pebble.place;
+    let nginx = Nginx::start(place, pebble.http_port);
+    let both = format!("{} {}", NAMES[0], NAMES[1]);
+    let block = |name: &str| place.read(SITE).replace(&both, name);
+    let before = block(NAMES[0]) + &block(NAMES[1]);
+    place.write(SITE, &before);
+    let main = place.path("nginx/nginx.conf").display().to_string();
+    let write = |reload: &str| {
+        let text = inventory(&pebble, &nginx, &format!("reload = [\"sh\", \"-c\", \"{reload}\"]"), "");
+        let website = text.split("[certificate.website]").next().unwrap();
+        let certificate = |name: &str, of: &str| {
+            format!("[certificate.{name}]\nnames = [\"{of}\"]\ninstall = [{{ server = \"front\" }}]\n")
+        };
+        place.write(
+            "eskort.toml",
+            &(website.to_owned() + &certificate("one", NAMES[0]) + &certificate("two", NAMES[1])),
+        );
+    };
+    write("exit 3");
+    place.run(&["keep"]).check(1, &["could not be reloaded"]);
+    assert_eq!(place.read(SITE), before);
+    let reload = format!("echo reloaded >> reloads; nginx -s reload -c {main}");
+    write(&reload);
+    let said = place.run(&["keep"]);
+    let done = "generation 1 installed and checked live";
+    said.check(
+        0,
+        &["one: put generation 1 in place", "two: put generation 1 in place", "one and two are in use", done],
+    );
+    assert_eq!((place.read("reloads").as_str(), said.out.matches(done).count()), ("reloaded\n", 2), "{said}");
+    let installed = place.read(SITE);
+    assert_eq!(installed.matches("ssl_certificate_key").count(), 2, "{installed}");
+    for name in [NAMES[0], NAMES[1]] {
+        handshake(place, nginx.tls_port, name, &place.path("visitor-root.pem"))
+            .check(0, &["Verify return code: 0 (ok)"]);
+    }
+
+    // Killed between writing and reloading: the next run puts back what both had changed, and installs them again.
+    place.write(SITE, &before);
+    let killed = place.run_with("ESKORT_CRASH_AT", "written", &["keep"]);
+    assert!(killed.code.is_none() && place.read(SITE) == installed, "{killed}");
+    place.run(&["keep"]).check(0, &["one and two are in use", done]);
+    assert_eq!(place.read(SITE), installed);
+
+    // One of them cannot be installed: the other is.
+    let (plain, other) = (before.split("# The").nth(1).unwrap(), installed.split("# The").nth(2).unwrap());
+    let lines: Vec<&str> = other.lines().filter(|line| line.contains("ssl_certificate")).collect();
+    let several = other.replace(lines[0], &format!("{}\n{}", lines.join("\n").replace("/two/", "/one/"), lines[0]));
+    place.write(SITE, &format!("# The{plain}# The{several}"));
+    place.run(&["keep"]).check(
+        1,
+        &[
+            "2 certificates could not be installed together; each is tried alone",
+            "this server block has 2 certificates of its own",
+            done,
+        ],
+    );
+    assert!(place.read(SITE).contains("/one/current/bundle.pem"));
+    assert_eq!(place.read("pebble/log").matches("Added order").count(), 2, "one order for each");
+}
+
+#[test]
 fn everything_is_put_back_when_nginx_refuses_or_does_not_take_the_change() {
     let pebble = Pebble::start(&[("PEBBLE_VA_NOSLEEP", "1")], false);
     pebble.fetch_root(0, "visitor-root.pem");

@@ -19,6 +19,8 @@ pub(crate) const LARGEST: u64 = 16 << 20;
 pub struct LiveEndpoint {
     /// The server in the inventory.
     pub server: String,
+    /// The certificate in the inventory that it should show.
+    pub certificate: String,
     /// The name that visitors ask for.
     pub name: String,
     /// The port that they come to.
@@ -34,6 +36,8 @@ pub struct LiveEndpoint {
 /// A file before and after.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Change {
+    /// The certificate it is made for; the first where there are several.
+    pub certificate: String,
     /// Its path.
     pub path: PathBuf,
     /// What it is to hold.
@@ -51,6 +55,8 @@ pub struct ServerPlan {
     pub server: String,
     /// The machine that it runs on; `None` for this one.
     pub host: Option<String>,
+    /// The certificates that it is to serve.
+    pub certificates: Vec<String>,
     /// The files that change.
     pub changes: Vec<Change>,
     /// The server's own test of its configuration.
@@ -63,6 +69,16 @@ pub struct ServerPlan {
     pub endpoints: Vec<LiveEndpoint>,
     /// What there is to say about it.
     pub findings: Vec<Finding>,
+}
+
+impl ServerPlan {
+    /// Adds a change. One of the same file takes the place of the one before, which it contains.
+    pub(crate) fn add(&mut self, change: Change) {
+        match self.changes.iter_mut().find(|known| known.path == change.path) {
+            Some(known) => *known = Change { certificate: known.certificate.clone(), ..change },
+            None => self.changes.push(change),
+        }
+    }
 }
 
 /// What to put where.

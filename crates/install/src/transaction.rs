@@ -18,7 +18,8 @@ use std::io;
 use std::path::PathBuf;
 use std::time::{Duration, Instant};
 
-/// Applies the plans: keeps what is there, writes, tests, reloads, looks. When any of it fails, everything is put back.
+/// Applies the plans of some certificates: keeps what is there, writes, tests, reloads, looks. When any of it fails, everything is put
+/// back, for all of them.
 ///
 /// # Errors
 /// What failed, after everything was put back; [`InstallError::Undo`] where that failed too.
@@ -26,35 +27,41 @@ pub async fn apply(
     context: &Context,
     store: &Store,
     plans: &[ServerPlan],
-    placement: &Placement<'_>,
+    placements: &[Placement<'_>],
     facts: &Facts,
 ) -> Result<(), InstallError> {
-    let Placement { certificate, generation, .. } = *placement;
-    let rows = |state: InstallState, seen: Option<String>, changed: Timestamp| -> Vec<InstallRow> {
+    let rows = |placement: &Placement<'_>, state: InstallState, seen: Option<&str>, changed: Timestamp| {
         let row = |plan: &ServerPlan| InstallRow {
             machine: plan.host.clone().unwrap_or_default(),
             server: plan.server.clone(),
-            generation,
+            generation: placement.generation,
             state,
-            seen: seen.clone(),
+            seen: seen.map(str::to_owned),
             changed,
         };
-        plans.iter().map(row).collect()
+        let serves = |plan: &&ServerPlan| plan.certificates.iter().any(|name| name == placement.certificate);
+        plans.iter().filter(serves).map(row).collect::<Vec<InstallRow>>()
     };
     let machines = &facts.machines;
-    match forward(context, store, machines, plans, placement).await {
+    match forward(context, store, machines, plans, placements).await {
         Ok(()) => {
             let now = (context.now)();
-            store.settle_changes(certificate, now)?;
-            crash_point("settled");
-            let event = Event::Passed { stage: Milestone::Installed, generation };
-            store.record_installs(certificate, &rows(InstallState::Installed, None, now), Some(&event), now)?;
+            for placement in placements {
+                store.settle_changes(placement.certificate, now)?;
+                crash_point("settled");
+                let rows = rows(placement, InstallState::Installed, None, now);
+                let event = Event::Passed { stage: Milestone::Installed, generation: placement.generation };
+                store.record_installs(placement.certificate, &rows, Some(&event), now)?;
+            }
             Ok(())
         }
         Err(first) => {
-            let error = undone(context, store, machines, plans, certificate, first).await;
+            let error = undone(context, store, machines, plans, placements, first).await;
             let (seen, now) = (words::printable(&error.to_string(), 300), (context.now)());
-            store.record_installs(certificate, &rows(InstallState::Failed, Some(seen), now), None, now)?;
+            for placement in placements {
+                let rows = rows(placement, InstallState::Failed, Some(&seen), now);
+                store.record_installs(placement.certificate, &rows, None, now)?;
+            }
             Err(error)
         }
     }
@@ -165,12 +172,15 @@ async fn undone(
     store: &Store,
     machines: &Machines,
     plans: &[ServerPlan],
-    certificate: &str,
+    placements: &[Placement<'_>],
     first: InstallError,
 ) -> InstallError {
     let changes: Vec<Undo> = match store.unsettled() {
-        // What an earlier run could not undo for another certificate is no trouble of this one.
-        Ok(changes) => changes.into_iter().filter(|undo| undo.certificate == certificate).collect(),
+        // What an earlier run could not undo for another certificate is no trouble of these.
+        Ok(changes) => {
+            let ours = |undo: &Undo| placements.iter().any(|placement| placement.certificate == undo.certificate);
+            changes.into_iter().filter(ours).collect()
+        }
         Err(then) => return InstallError::Undo { first: Box::new(first), then: then.to_string() },
     };
     let (theirs, mut trouble) = put_back(context, store, machines, &changes).await;
@@ -210,21 +220,24 @@ async fn forward(
     store: &Store,
     machines: &Machines,
     plans: &[ServerPlan],
-    placement: &Placement<'_>,
+    placements: &[Placement<'_>],
 ) -> Result<(), InstallError> {
-    let certificate = placement.certificate;
-    let first = plans.first().map_or("", |plan| plan.server.as_str());
-    store.keep_link(first, certificate, placement.generation)?;
+    for Placement { certificate, generation, install, .. } in placements {
+        let first = install.first().map_or("", |install| install.server.as_str());
+        store.keep_link(first, certificate, *generation)?;
+    }
     for plan in plans {
         for change in &plan.changes {
             let shown = matches!(change.how, FileChange::Lines(_));
             let (host, path) = (plan.host.as_deref(), &change.path);
             let found = machines.at(context, host).read(path, LARGEST).await.map_err(InstallError::on(&plan.server))?;
-            store.keep_file((&plan.server, host), certificate, path, found.as_ref(), &change.new, shown)?;
+            store.keep_file((&plan.server, host), &change.certificate, path, found.as_ref(), &change.new, shown)?;
         }
     }
     crash_point("backed-up");
-    store.switch_current(certificate, Some(placement.generation))?;
+    for placement in placements {
+        store.switch_current(placement.certificate, Some(placement.generation))?;
+    }
     crash_point("switched");
     for plan in plans {
         for change in &plan.changes {
@@ -250,10 +263,13 @@ async fn forward(
         }
         crash_point("reloaded");
     }
-    let fingerprint = installed_fingerprint(store, placement)?;
-    for endpoint in plans.iter().flat_map(|p| &p.endpoints) {
-        context.report(&Progress::Doing("check whether the server shows the new certificate"));
-        await_served(endpoint, &fingerprint).await?;
+    for placement in placements {
+        let fingerprint = installed_fingerprint(store, placement)?;
+        let endpoints = plans.iter().flat_map(|p| &p.endpoints).filter(|e| e.certificate == placement.certificate);
+        for endpoint in endpoints {
+            context.report(&Progress::Doing("check whether the server shows the new certificate"));
+            await_served(endpoint, &fingerprint).await?;
+        }
     }
     Ok(())
 }

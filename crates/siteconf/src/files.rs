@@ -66,6 +66,11 @@ impl<T> ConfigFile<T> {
     }
 }
 
+fn line_starts(bytes: &[u8]) -> Vec<usize> {
+    let ends = bytes.iter().enumerate().filter(|(_, byte)| **byte == b'\n').map(|(at, _)| at + 1);
+    std::iter::once(0).chain(ends).collect()
+}
+
 /// An include of a file.
 pub(crate) struct Include {
     /// Which of the file's statements it is.
@@ -84,6 +89,8 @@ pub struct Files<T> {
     by_path: HashMap<PathBuf, usize>,
     /// Which files each include brings in, by file and statement.
     includes: HashMap<(usize, usize), Vec<usize>>,
+    /// Which files each path or pattern stands for.
+    patterns: HashMap<PathBuf, Vec<usize>>,
 }
 
 impl<T> Files<T> {
@@ -96,18 +103,44 @@ impl<T> Files<T> {
         includes: impl Fn(&T) -> Vec<Include>,
         count: impl Fn(&T) -> usize,
     ) -> Result<Self, LoadError> {
-        let mut all = Files { files: Vec::new(), by_path: HashMap::new(), includes: HashMap::new() };
+        let mut all =
+            Files { files: Vec::new(), by_path: HashMap::new(), includes: HashMap::new(), patterns: HashMap::new() };
         all.take_in(main, None, main, read, &parse)?;
         let mut file = 0;
         while file < all.files.len() {
             for Include { statement, at, pattern } in includes(&all.files[file].parsed) {
                 let found = all.take_in(main, Some((file, at)), &pattern, read, &parse)?;
-                all.includes.insert((file, statement), found);
+                all.includes.insert((file, statement), found.clone());
+                all.patterns.insert(pattern, found);
             }
             file += 1;
         }
         if !all.files.is_empty() {
             all.check_includes(main, &count)?;
+        }
+        Ok(all)
+    }
+
+    /// Returns the same configuration with other contents of some files, which bring in nothing new.
+    pub(crate) fn with<'c>(
+        &self,
+        changed: impl Iterator<Item = (&'c Path, &'c [u8])>,
+        parse: impl Fn(&Path, &[u8]) -> Result<T, LoadError>,
+        includes: impl Fn(&T) -> Vec<Include>,
+    ) -> Result<Self, LoadError>
+    where
+        T: Clone,
+    {
+        let mut all = self.clone();
+        for (path, bytes) in changed {
+            let Some(&file) = all.by_path.get(path) else { continue };
+            let parsed = parse(path, bytes)?;
+            all.includes.retain(|(of, _), _| *of != file);
+            for Include { statement, pattern, .. } in includes(&parsed) {
+                all.includes.extend(all.patterns.get(&pattern).map(|found| ((file, statement), found.clone())));
+            }
+            let known = &mut all.files[file];
+            (known.bytes, known.lines, known.parsed) = (bytes.to_vec(), line_starts(bytes), parsed);
         }
         Ok(all)
     }
@@ -127,8 +160,7 @@ impl<T> Files<T> {
                 Some(index) => *index,
                 None => {
                     let parsed = parse(&path, &bytes)?;
-                    let ends = bytes.iter().enumerate().filter(|(_, byte)| **byte == b'\n').map(|(at, _)| at + 1);
-                    let lines = std::iter::once(0).chain(ends).collect();
+                    let lines = line_starts(&bytes);
                     self.by_path.insert(path.clone(), self.files.len());
                     self.files.push(ConfigFile { path, bytes, parsed, lines, included_at });
                     self.files.len() - 1

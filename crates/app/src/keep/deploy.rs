@@ -25,6 +25,8 @@ pub(crate) struct Deploying<'a> {
     pub(crate) placement: Placement<'a>,
     /// What was read of servers when it was found out what they lack.
     pub(crate) servers: &'a ServerFacts,
+    /// When it was installed together with others, in this run.
+    pub(crate) installed_since: Option<Instant>,
 }
 
 /// What came of it.
@@ -43,10 +45,12 @@ impl Deploying<'_> {
         let among = |wanted: fn(&Target) -> bool| {
             placement.on(|server| deployment.targets.iter().any(|target| target.server == server && wanted(target)))
         };
-        let mut installed_since = None;
+        let mut installed_since = self.installed_since;
         if deployment.is_to_install() {
             context.report(&Progress::Doing("install the certificate"));
-            finished(context, stop, self.install(&among(Target::is_to_install))).await?;
+            let placement = among(Target::is_to_install);
+            let installing = install(context, self.store, self.servers, std::slice::from_ref(&placement));
+            finished(context, stop, installing).await?;
             installed_since = Some(Instant::now());
             crash_point("installed");
             let detail = match placement.install.is_empty() {
@@ -62,16 +66,6 @@ impl Deploying<'_> {
             () = stop.asked(1) => Err(StepError::Interrupted),
             deployed = self.confirm(&checked, installed_since) => deployed,
         }
-    }
-
-    async fn install(&self, placement: &Placement<'_>) -> Result<(), StepError> {
-        let Deploying { context, store, servers, .. } = self;
-        let plans = install::plan(context, store, placement, servers).await?;
-        for finding in plans.iter().flat_map(|p| &p.findings) {
-            let advice = finding.advice.as_ref().map(|advice| format!(" ({advice})")).unwrap_or_default();
-            context.report(&Progress::Note(format!("{}{advice}", finding.text)));
-        }
-        Ok(install::apply(context, store, &plans, placement, servers).await?)
     }
 
     /// Looks at every endpoint, and again while one shows another certificate and the servers may still need time: during a
@@ -159,8 +153,23 @@ impl Deploying<'_> {
     }
 }
 
+/// Installs generations together: all of them or none.
+pub(crate) async fn install(
+    context: &Context,
+    store: &Store,
+    servers: &ServerFacts,
+    placements: &[Placement<'_>],
+) -> Result<(), StepError> {
+    let plans = install::plan(context, store, placements, servers).await?;
+    for finding in plans.iter().flat_map(|p| &p.findings) {
+        let advice = finding.advice.as_ref().map(|advice| format!(" ({advice})")).unwrap_or_default();
+        context.report(&Progress::Note(format!("{}{advice}", finding.text)));
+    }
+    Ok(install::apply(context, store, &plans, placements, servers).await?)
+}
+
 /// Lets an installation come to its end, or be undone, though somebody asks the program to stop: it is not left in the middle.
-async fn finished<T>(context: &Context, stop: &Stop, installation: impl Future<Output = T>) -> T {
+pub(crate) async fn finished<T>(context: &Context, stop: &Stop, installation: impl Future<Output = T>) -> T {
     let mut installation = std::pin::pin!(installation);
     tokio::select! {
         done = &mut installation => return done,

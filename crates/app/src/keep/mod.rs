@@ -4,6 +4,7 @@ mod actions;
 mod deploy;
 pub(crate) mod entry;
 pub(crate) mod gather;
+mod group;
 mod lost;
 mod plan;
 pub(crate) mod run;
@@ -60,6 +61,7 @@ pub async fn keep(context: &Context, options: &KeepOptions) -> Result<Vec<KeepEn
     let around = ProofContext { context, store: &store, machines: &machines };
     pay_debts(around, |whose| !left_alone.contains(whose)).await?;
     let mut run = Run::new(context, &store, machines);
+    run.install_together(&chosen, !options.only.is_empty()).await;
     let mut entries = Vec::new();
     for (name, entry) in chosen {
         let ended = run.process(name, entry, !options.only.is_empty()).await;

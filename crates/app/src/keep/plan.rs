@@ -54,7 +54,7 @@ async fn planned_changes(
     if let Decision { place: Some(place), obtain: Obtaining::Rest { .. } } = decision {
         placement = placement.on(|server| place.targets.iter().any(|t| t.server == server && t.is_to_install()));
     }
-    let plans = install::plan(context, store, &placement, servers).await?;
+    let plans = install::plan(context, store, std::slice::from_ref(&placement), servers).await?;
     let planned = |plan: install::ServerPlan| PlannedServer {
         server: plan.server,
         changes: plan.changes.into_iter().map(|c| (c.path, c.how)).collect(),

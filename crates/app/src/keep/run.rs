@@ -1,16 +1,17 @@
 //! One certificate's turn in a run of `keep`: decides, and carries the decision out.
 
 use super::actions::{AcmeOrders, JourneyActions, Publication, Work};
-use super::deploy::{Deployed, Deploying};
+use super::deploy::{Deployed, Deploying, finished, install};
 use super::entry::{Ending, KeepEntry, Placed};
 use super::gather::{gather, section_of, specification_of, still_fits};
+use super::group::{Grouped, Groups};
 use super::lost;
 use super::steps::{Awaited, Driver, Step};
 use crate::StepError;
 use crate::by_hand::validation::is_published_for_validation;
 use crate::stop::Stop;
 use eskort_core::context::Context;
-use eskort_core::decision::{AuthorityHold, Concerns, Decision, Obtaining, Specification, decide, hold_after};
+use eskort_core::decision::{AuthorityHold, Concerns, Decision, Facts, Obtaining, Specification, decide, hold_after};
 use eskort_core::deployment::Deployment;
 use eskort_core::event::{Event, GivenUp};
 use eskort_core::inventory::CertificateEntry;
@@ -19,7 +20,7 @@ use eskort_core::pki::AssembledChain;
 use eskort_core::progress::Progress;
 use eskort_core::words;
 use eskort_host::{Machines, panic_point};
-use eskort_install::{self as install, Facts as ServerFacts, Placement};
+use eskort_install::{Facts as ServerFacts, Placement, deployment};
 use eskort_prove::{ProofContext, pay_debts};
 use eskort_store::{JourneyRow, Store, StoreError};
 use eskort_talk::Conversation;
@@ -27,7 +28,7 @@ use jiff::{SignedDuration, Timestamp};
 use std::collections::BTreeMap;
 use std::panic::AssertUnwindSafe;
 use std::task::Poll;
-use std::time::Duration;
+use std::time::{Duration, Instant};
 
 /// What the turns of one run share.
 pub(crate) struct Run<'a> {
@@ -45,6 +46,10 @@ pub(crate) struct Run<'a> {
     machines: Machines,
     /// What was read of servers.
     servers: ServerFacts,
+    /// What was gathered of certificates, while it is still so.
+    gathered: BTreeMap<String, Facts>,
+    /// Certificates that were installed together with others in this run, and when.
+    installed_together: BTreeMap<String, Instant>,
 }
 
 impl<'a> Run<'a> {
@@ -60,6 +65,8 @@ impl<'a> Run<'a> {
             answers,
             servers: ServerFacts::about(&machines),
             machines,
+            gathered: BTreeMap::new(),
+            installed_together: BTreeMap::new(),
         }
     }
 
@@ -123,7 +130,7 @@ impl<'a> Run<'a> {
         };
         // Whatever took its time or changed a server: what was read before may not be so any more.
         if placed.is_some() || !matches!(ending, Ending::AtRest { .. } | Ending::Held { .. }) {
-            self.servers.forget().await;
+            self.forget().await;
         }
         let mut entry = KeepEntry::new(name, Some(decision), ending);
         // Once a newer generation has arrived, what became of the one before is of no interest.
@@ -136,7 +143,53 @@ impl<'a> Run<'a> {
         entry
     }
 
-    async fn decide(&self, name: &str, entry: &CertificateEntry, insist: bool) -> Result<Decision, StepError> {
+    /// Forgets what was gathered: something was changed, or time has passed.
+    async fn forget(&mut self) {
+        self.gathered.clear();
+        self.servers.forget().await;
+    }
+
+    /// Installs together what several certificates lack on the same servers: each server is tested and reloaded once. What cannot be
+    /// installed so is left to each certificate's own turn, which says why.
+    pub(crate) async fn install_together(&mut self, chosen: &[(&String, &CertificateEntry)], insist: bool) {
+        let mut groups = Groups::default();
+        for &(name, entry) in chosen {
+            if self.stop.is_asked() {
+                return;
+            }
+            let decided = caught(Box::pin(self.decide(name, entry, insist))).await;
+            let Ok(Ok(decision)) = decided else { continue };
+            if let Some(place) = decision.place.clone().filter(Deployment::is_to_install) {
+                groups.add(Grouped { name, entry, place, decision });
+            }
+        }
+        for group in groups.of_several() {
+            for Grouped { name, decision, .. } in &group {
+                self.context.report(&Progress::Certificate { name: (*name).clone(), decision: decision.clone() });
+            }
+            let placements: Vec<Placement<'_>> = group.iter().map(Grouped::placement).collect();
+            self.context.report(&Progress::Doing("install the certificates"));
+            let installing = install(self.context, self.store, &self.servers, &placements);
+            match finished(self.context, &self.stop, installing).await {
+                Ok(()) => {
+                    let names: Vec<&String> = group.iter().map(|one| one.name).collect();
+                    self.installed_together.extend(names.iter().map(|name| ((*name).clone(), Instant::now())));
+                    let detail = format!("{} are in use", words::list(&names));
+                    self.context.report(&Progress::Passed { milestone: Milestone::Installed, detail });
+                }
+                Err(error) => {
+                    let text = format!(
+                        "{} certificates could not be installed together; each is tried alone: {error}",
+                        group.len()
+                    );
+                    self.context.report(&Progress::Note(text));
+                }
+            }
+            self.forget().await;
+        }
+    }
+
+    async fn decide(&mut self, name: &str, entry: &CertificateEntry, insist: bool) -> Result<Decision, StepError> {
         let (context, store, now) = (self.context, self.store, (self.context.now)());
         if store.newest(name)?.is_none()
             && let Some(found) = lost::find(store, name, &specification_of(context, entry))
@@ -146,7 +199,14 @@ impl<'a> Run<'a> {
                 format!("{name}: generation {generation} was found in the state folder; the ledger did not know it");
             context.report(&Progress::Note(text));
         }
-        let mut facts = gather(context, store, name, entry, &self.servers).await?;
+        let mut facts = match self.gathered.remove(name) {
+            Some(facts) => {
+                let hold = store.authority_hold(&entry.authority, &section_of(context, &entry.authority))?;
+                Facts { authority_hold: hold, ..facts }
+            }
+            None => gather(context, store, name, entry, &self.servers).await?,
+        };
+        self.gathered.insert(name.to_owned(), facts.clone());
         let Some(reason) = self.out_of_reach.get(&entry.authority) else { return Ok(decide(&facts, now, insist)) };
         // What would ask the authority is held; all else is done.
         let until = now + SignedDuration::from_secs(1);
@@ -236,7 +296,8 @@ impl<'a> Run<'a> {
         let (context, store, generation) = (self.context, self.store, deployment.generation);
         let placement = Placement::of(name, entry, &entry.names, generation);
         let (stop, servers) = (&self.stop, &self.servers);
-        let deploying = Deploying { context, store, stop, placement, servers };
+        let installed_since = self.installed_together.get(name).copied();
+        let deploying = Deploying { context, store, stop, placement, servers, installed_since };
         let Deployed { looked_at, unconfirmed } = deploying.run(deployment).await?;
         let arrived = store.newest(name)?.filter(|g| g.number == generation);
         store.clear_failures(name)?;
@@ -255,9 +316,9 @@ impl<'a> Run<'a> {
             Obtained::Nothing(ending) => return Ok(ending),
         };
         // Much may have changed on a server while the authority was at work.
-        self.servers.forget().await;
+        self.forget().await;
         let placement = Placement::of(name, entry, &entry.names, generation);
-        let deployment = install::deployment(self.context, self.store, &placement, &self.servers).await?;
+        let deployment = deployment(self.context, self.store, &placement, &self.servers).await?;
         self.deploy(name, entry, &deployment).await
     }
 

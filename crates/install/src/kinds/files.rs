@@ -22,6 +22,7 @@ pub(super) fn endpoints(serving: &Serving<'_>) -> Vec<LiveEndpoint> {
     }
     let endpoint = |address: CheckAddress, name: String| LiveEndpoint {
         server: (*server).to_owned(),
+        certificate: placement.certificate.to_owned(),
         name,
         port: address.port.unwrap_or(443),
         instead: Some(address),

@@ -12,20 +12,29 @@ use eskort_core::inventory::{Part, ServerKind};
 use eskort_core::progress::FileChange;
 use eskort_host::MachineError;
 use eskort_store::{Store, StoreError};
+use std::sync::Arc;
 
-/// Gathers the facts and plans for every server of a certificate. Reads only.
+/// Gathers the facts and plans for every server of some certificates: one plan for a server, with all that is to be put on it. Reads
+/// only.
 ///
 /// # Errors
-/// When a configuration cannot be read or changed, or a part of the generation is missing.
+/// When a configuration cannot be read or changed, or a part of a generation is missing.
 pub async fn plan(
     context: &Context,
     store: &Store,
-    placement: &Placement<'_>,
+    placements: &[Placement<'_>],
     facts: &Facts,
 ) -> Result<Vec<ServerPlan>, InstallError> {
+    let mut by_server: Vec<(&str, Vec<Serving<'_>>)> = Vec::new();
+    for serving in placements.iter().flat_map(|placement| servings(context, placement)) {
+        match by_server.iter_mut().find(|(name, _)| *name == serving.name) {
+            Some((_, servings)) => servings.push(serving),
+            None => by_server.push((serving.name, vec![serving])),
+        }
+    }
     let mut plans = Vec::new();
-    for serving in servings(context, placement) {
-        plans.push(plan_one(context, store, &serving, facts).await?);
+    for (_, servings) in &by_server {
+        plans.push(plan_server(context, store, servings, facts).await?);
     }
     Ok(plans)
 }
@@ -40,40 +49,59 @@ fn servings<'a>(context: &'a Context, placement: &'a Placement<'a>) -> impl Iter
     })
 }
 
-async fn plan_one(
+/// Plans one server for all that it is to serve. Its configuration is planned for one certificate after the other, each on what the one
+/// before leaves.
+async fn plan_server(
     context: &Context,
     store: &Store,
-    serving: &Serving<'_>,
+    servings: &[Serving<'_>],
     facts: &Facts,
 ) -> Result<ServerPlan, InstallError> {
-    let Serving { name, server, placement, .. } = *serving;
-    let files = files(serving)?;
-    let mut changes = changed_files(context, store, serving, &files, facts).await?;
-    let (test, endpoints, findings) = match &server.kind {
-        ServerKind::Nginx { config, test, .. } => {
-            let known = facts.nginx(context, (name, server), config).await?;
-            let current = store.current_folder(placement.certificate);
-            let leads_to = |part: Part| match files.iter().find(|file| file.part == part) {
-                Some(file) => file.path.clone(),
-                None => current.part(part),
-            };
-            let (bundle, key) = (leads_to(Part::Bundle), leads_to(Part::Key));
-            let planned = nginx::plan(&known, &settings(&server.kind), serving, (&bundle, &key))?;
-            changes.extend(planned.changes);
-            (Some(nginx::test_command(config, test.as_ref())), planned.endpoints, planned.findings)
-        }
-        ServerKind::Files { .. } => (None, files::endpoints(serving), Vec::new()),
+    let Serving { name, server, .. } = servings[0];
+    let (test, mut known) = match &server.kind {
+        ServerKind::Nginx { config, test, .. } => (
+            Some(nginx::test_command(config, test.as_ref())),
+            Some(facts.nginx(context, (name, server), config).await?),
+        ),
+        ServerKind::Files { .. } => (None, None),
     };
-    Ok(ServerPlan {
+    let mut plan = ServerPlan {
         server: name.to_owned(),
         host: server.host.clone(),
-        changes,
+        certificates: Vec::new(),
+        changes: Vec::new(),
         test,
         reload: Some(reload_command(&server.kind)).filter(|words| !words.is_empty()),
         rules: server.rules.clone(),
-        endpoints,
-        findings,
-    })
+        endpoints: Vec::new(),
+        findings: Vec::new(),
+    };
+    for (n, serving) in servings.iter().enumerate() {
+        let files = files(serving)?;
+        for change in changed_files(context, store, serving, &files, facts).await? {
+            plan.add(change);
+        }
+        match &known {
+            Some(before) => {
+                let current = store.current_folder(serving.placement.certificate);
+                let leads_to = |part: Part| match files.iter().find(|file| file.part == part) {
+                    Some(file) => file.path.clone(),
+                    None => current.part(part),
+                };
+                let (bundle, key) = (leads_to(Part::Bundle), leads_to(Part::Key));
+                let planned = nginx::plan(before, &settings(&server.kind), serving, (&bundle, &key))?;
+                let is_last = n + 1 == servings.len();
+                let after = if is_last { None } else { nginx::after(before, serving, &planned)? };
+                planned.changes.into_iter().for_each(|change| plan.add(change));
+                plan.endpoints.extend(planned.endpoints);
+                plan.findings.extend(planned.findings);
+                known = after.map(Arc::new).or(known);
+            }
+            None => plan.endpoints.extend(files::endpoints(serving)),
+        }
+        plan.certificates.push(serving.placement.certificate.to_owned());
+    }
+    Ok(plan)
 }
 
 /// Returns what is written for a server beside what it has.
@@ -117,12 +145,8 @@ async fn changed_files(
                 && access.gid.is_none_or(|gid| there.access.gid == Some(gid))
         });
         if !is_in_place {
-            changes.push(Change {
-                path: path.clone(),
-                new,
-                access: Some(*access),
-                how: FileChange::Whole(part.word()),
-            });
+            let (certificate, how) = (placement.certificate.to_owned(), FileChange::Whole(part.word()));
+            changes.push(Change { certificate, path: path.clone(), new, access: Some(*access), how });
         }
     }
     Ok(changes)
@@ -144,7 +168,7 @@ pub async fn deployment(
     let rows = store.installs(certificate)?;
     let mut targets = Vec::new();
     for serving in servings(context, placement) {
-        let mut lacks = match plan_one(context, store, &serving, facts).await {
+        let mut lacks = match plan_server(context, store, std::slice::from_ref(&serving), facts).await {
             Ok(plan) => plan.changes.into_iter().map(|change| Lack::File { path: change.path }).collect(),
             Err(error) => vec![Lack::Unknown { why: error.to_string() }],
         };
@@ -181,7 +205,9 @@ pub async fn endpoints(
     let mut endpoints = Vec::new();
     for serving in servings(context, placement) {
         endpoints.extend(match serving.server.kind {
-            ServerKind::Nginx { .. } => plan_one(context, store, &serving, facts).await?.endpoints,
+            ServerKind::Nginx { .. } => {
+                plan_server(context, store, std::slice::from_ref(&serving), facts).await?.endpoints
+            }
             ServerKind::Files { .. } => files::endpoints(&serving),
         });
     }

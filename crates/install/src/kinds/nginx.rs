@@ -18,6 +18,8 @@ use std::path::{Path, PathBuf};
 pub(crate) struct NginxFacts {
     config: Config,
     sites: Sites,
+    /// What files held that were changed since, in a plan: differences are shown from there.
+    original: HashMap<PathBuf, Vec<u8>>,
 }
 
 /// What a pattern of an `include` stands for: files with their contents.
@@ -44,7 +46,7 @@ pub(crate) async fn gather(
         });
         if missing.is_empty() {
             let config = loaded.map_err(refused)?;
-            return Ok(NginxFacts { sites: Sites::find(&config), config });
+            return Ok(NginxFacts { sites: Sites::find(&config), config, original: HashMap::new() });
         }
         for pattern in missing {
             let found = read(context, machines, host, &pattern).await.map_err(|error| match error {
@@ -97,6 +99,7 @@ pub(super) fn files(settings: &Settings<'_>, serving: &Serving<'_>) -> Vec<Serve
 /// What changes in the configuration, and where the certificate is served then.
 pub(super) struct NginxPlan {
     pub(super) changes: Vec<Change>,
+    edited: Vec<ConfigChange>,
     pub(super) endpoints: Vec<LiveEndpoint>,
     pub(super) findings: Vec<Finding>,
 }
@@ -120,8 +123,26 @@ pub(super) fn plan(
         let advice = format!("`check-address` of server `{name}`, with a port, says where to look");
         findings.push(Finding::new(Severity::Notice, Topic::Reach, text).with_advice(advice));
     }
-    let changes = site.changes.iter().map(change).collect();
-    Ok(NginxPlan { changes, endpoints: endpoints.into_iter().flatten().collect(), findings })
+    let changes = site.changes.iter().map(|file| change(facts, serving, file)).collect();
+    Ok(NginxPlan { changes, edited: site.changes, endpoints: endpoints.into_iter().flatten().collect(), findings })
+}
+
+/// Returns what is known once a plan is carried out; `None` when it changes nothing.
+pub(super) fn after(
+    facts: &NginxFacts,
+    serving: &Serving<'_>,
+    planned: &NginxPlan,
+) -> Result<Option<NginxFacts>, InstallError> {
+    if planned.edited.is_empty() {
+        return Ok(None);
+    }
+    let refused = |source| InstallError::Load { server: serving.name.to_owned(), source };
+    let config = nginx::with_changes(&facts.config, &planned.edited).map_err(refused)?;
+    let mut original = facts.original.clone();
+    for ConfigChange { path, old, .. } in &planned.edited {
+        original.entry(path.clone()).or_insert_with(|| old.clone());
+    }
+    Ok(Some(NginxFacts { sites: Sites::find(&config), config, original }))
 }
 
 /// Returns where an endpoint is looked at; what visitors reach through something else where the inventory says, and nowhere else.
@@ -131,6 +152,7 @@ fn live_endpoint(serving: &Serving<'_>, endpoint: &Endpoint) -> Option<LiveEndpo
     let port = endpoint.port.or(by_inventory)?;
     Some(LiveEndpoint {
         server: (*name).to_owned(),
+        certificate: serving.placement.certificate.to_owned(),
         name: endpoint.name.clone(),
         port,
         instead: server.check_address,
@@ -160,8 +182,9 @@ fn command(words: &[&str], main: &Path) -> Vec<String> {
     ["nginx"].iter().chain(words).copied().chain(["-c", &main]).map(str::to_owned).collect()
 }
 
-fn change(file: &ConfigChange) -> Change {
-    let (old, new) = (String::from_utf8_lossy(&file.old), String::from_utf8_lossy(&file.new));
-    let difference = difference(&old, &new);
-    Change { path: file.path.clone(), new: file.new.clone(), access: None, how: FileChange::Lines(difference) }
+fn change(facts: &NginxFacts, serving: &Serving<'_>, file: &ConfigChange) -> Change {
+    let before = facts.original.get(&file.path).unwrap_or(&file.old);
+    let difference = difference(&String::from_utf8_lossy(before), &String::from_utf8_lossy(&file.new));
+    let (certificate, path) = (serving.placement.certificate.to_owned(), file.path.clone());
+    Change { certificate, path, new: file.new.clone(), access: None, how: FileChange::Lines(difference) }
 }

@@ -9,4 +9,4 @@ mod tree;
 
 pub use plan::plan;
 pub use sites::{BlockId, ServerBlock, Sites};
-pub use tree::{Config, load};
+pub use tree::{Config, load, with_changes};

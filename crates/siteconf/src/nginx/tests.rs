@@ -220,6 +220,28 @@ fn the_old_way_to_switch_tls_on_counts_and_inherited_lines_are_overridden_in_the
 }
 
 #[test]
+fn what_was_planned_for_one_certificate_is_there_for_the_next() {
+    let files = [
+        ("/etc/nginx/nginx.conf", "http { include sites/*; }"),
+        (
+            "/etc/nginx/sites/a",
+            "server { listen 80; server_name lampholm.example; }\nserver { listen 80; server_name harborg.example; include more; }\n",
+        ),
+        ("/etc/nginx/more", "server_name www.harborg.example;"),
+    ];
+    let before = config(&files);
+    let first = plan_for(&before, &["lampholm.example"], false).unwrap();
+    let between = with_changes(&before, &first.changes).unwrap();
+    let second = plan_for(&between, &["harborg.example", "www.harborg.example"], false).unwrap();
+    let text = String::from_utf8(second.changes[0].new.clone()).unwrap();
+    assert_eq!((second.changes.len(), text.matches("listen 443 ssl;").count()), (1, 2), "{text}");
+    let after = with_changes(&between, &second.changes).unwrap();
+    for names in [&["lampholm.example"][..], &["harborg.example", "www.harborg.example"]] {
+        assert_eq!(plan_for(&after, names, false).unwrap().changes, []);
+    }
+}
+
+#[test]
 fn a_listener_for_quic_is_no_place_to_look_at_over_tcp() {
     let text = "http { server { listen 8443 quic; listen 9443 ssl; server_name lampholm.example; } }";
     let loaded = config(&[("/etc/nginx/nginx.conf", text)]);

@@ -1,6 +1,7 @@
 //! nginx's directives and blocks, and where each stands.
 
 use super::lex::{Kind, Token, end_of_lua, token, value};
+use crate::change::FileChange;
 use crate::files::{DEEPEST, Files, Include, LoadError, ReadFiles};
 use crate::site::Place;
 use crate::splice::line_number;
@@ -99,17 +100,26 @@ impl Config {
 /// # Errors
 /// A [`LoadError`] with file and line.
 pub fn load(main: &Path, read: &mut ReadFiles<'_>) -> Result<Config, LoadError> {
+    Files::load(main, read, parse, |directives| includes(main, directives), Vec::len)
+}
+
+/// Returns a configuration with what changes in its files. A plan changes no includes.
+///
+/// # Errors
+/// A [`LoadError`] when a changed file cannot be read.
+pub fn with_changes(config: &Config, changes: &[FileChange]) -> Result<Config, LoadError> {
+    let Some(main) = config.files.first().map(|file| file.path.clone()) else { return Ok(config.clone()) };
+    let changed = changes.iter().map(|change| (&*change.path, &*change.new));
+    config.with(changed, parse, |directives| includes(&main, directives))
+}
+
+/// Returns the includes of a file. Relative ones are taken from the main file's folder.
+fn includes(main: &Path, directives: &[Directive]) -> Vec<Include> {
     let folder = main.parent().unwrap_or(Path::new("/"));
-    let includes = |directives: &Vec<Directive>| {
-        let found = directives.iter().enumerate().filter(|(_, d)| d.name == "include");
-        let include = |(statement, d): (usize, &Directive)| Include {
-            statement,
-            at: d.range.start,
-            pattern: folder.join(d.arg(0)),
-        };
-        found.map(include).collect()
-    };
-    Files::load(main, read, parse, includes, Vec::len)
+    let found = directives.iter().enumerate().filter(|(_, d)| d.name == "include");
+    let include =
+        |(statement, d): (usize, &Directive)| Include { statement, at: d.range.start, pattern: folder.join(d.arg(0)) };
+    found.map(include).collect()
 }
 
 fn parse(path: &Path, bytes: &[u8]) -> Result<Vec<Directive>, LoadError> {
