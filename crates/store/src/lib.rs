@@ -5,6 +5,7 @@
 
 mod accounts;
 #[cfg(test)]
+#[path = "contract/tests.rs"]
 mod contract;
 mod debts;
 mod events;

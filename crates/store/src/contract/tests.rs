@@ -23,7 +23,7 @@ fn no_statement_has_what_only_sqlite_knows() {
     let folder = std::path::Path::new(env!("CARGO_MANIFEST_DIR")).join("src");
     let mut read = 0;
     for path in std::fs::read_dir(folder).unwrap().map(|entry| entry.unwrap().path()) {
-        if ["schema.rs", "contract.rs"].iter().any(|name| path.ends_with(name)) {
+        if path.is_dir() || path.ends_with("schema.rs") {
             continue;
         }
         let text = std::fs::read_to_string(&path).unwrap();
