@@ -27,7 +27,7 @@ pub use keep::keep;
 pub use keep::steps::{Acted, Actions, Awaited, Driver, Step};
 pub use look::check::{CheckTarget, EndpointReport, check};
 pub use look::inspect::{CertificateView, FileView, InspectError, KeyView, inspect};
-pub use look::list::{ListRow, State, age, list};
+pub use look::list::{ListFilter, ListRow, State, StateKind, age, list};
 pub use look::show::{DebtView, GenerationView, JourneyView, Show, show};
 pub use look::whose::OursView;
 pub use setup::{SetupError, load, usual_inventory, usual_state};

@@ -2,9 +2,12 @@
 
 use crate::password::PasswordArgs;
 use crate::ui::Output;
+use clap::builder::{PossibleValuesParser, TypedValueParser};
 use clap::{Args as ClapArgs, Parser, Subcommand, ValueEnum};
+use eskort_app::StateKind;
 use eskort_core::inventory::CheckAddress;
 use std::path::PathBuf;
+use strum::VariantNames;
 
 /// Where the practice world goes unless somebody says otherwise.
 pub(crate) const DEMO_FOLDER: &str = "eskort-demo";
@@ -45,7 +48,7 @@ pub(crate) enum Command {
     /// Bring everything in the inventory to where it should be
     Keep(KeepArgs),
     /// List the certificates, with how long each lasts
-    List,
+    List(ListArgs),
     /// Show everything about one certificate, or about those in a file
     Show(ShowArgs),
     /// Look at live endpoints as a visitor would
@@ -73,6 +76,21 @@ pub(crate) struct DemoArgs {
     /// Keep the practice world up until Ctrl-C, for trying commands in another terminal
     #[arg(long)]
     pub(crate) stay: bool,
+}
+
+#[derive(Debug, ClapArgs)]
+pub(crate) struct ListArgs {
+    /// Only certificates in this state (can be repeated)
+    #[arg(long, value_name = "STATE", value_parser = state_kind())]
+    pub(crate) state: Vec<StateKind>,
+    /// Only certificates whose name, or a name on them, fits this pattern with * and ? (can be repeated)
+    #[arg(long, value_name = "PATTERN", value_parser = glob::Pattern::new)]
+    pub(crate) name: Vec<glob::Pattern>,
+}
+
+/// Reads the word for a state.
+fn state_kind() -> impl TypedValueParser<Value = StateKind> {
+    PossibleValuesParser::new(StateKind::VARIANTS).map(|word| word.parse().expect("it is one of the possible words"))
 }
 
 #[derive(Debug, ClapArgs)]

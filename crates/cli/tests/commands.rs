@@ -29,7 +29,7 @@ fn list_show_and_check_tell_how_a_certificate_stands() {
     );
 
     world.keep().check(0, &["■■■■■■ confirmed"]);
-    place.run(&["list"]).check(0, &["good", "████████┊███████████████", "90 days"]);
+    place.run(&["list"]).check(0, &["good", "▆▆▆▆▆▆▆▆┊▆▆▆▆▆▆▆▆▆▆▆▆▆▆▆", "90 days"]);
     let shown = place.run(&["show", "website"]);
     shown.check(0, &["in use", "Lampholm Practice Issuer 1", "confirmed (generation 1)", "SHA-256 of generation 1"]);
     let after = place.run(&["check", &placeholder, "--address", "127.0.0.1"]);
@@ -357,4 +357,39 @@ fn a_file_of_an_authority_without_acme_is_placed_seen_and_removed_when_said_so()
     let report = place.run(&["place", "pages", "--remove", "--output", "json"]);
     let report: serde_json::Value = serde_json::from_str(&report.check(0, &[]).out).unwrap();
     assert_eq!((report["report"].as_str(), report["removed"].as_array().map(Vec::len)), (Some("place"), Some(2)));
+}
+
+#[test]
+fn many_certificates_are_listed_in_their_natural_order_counted_and_chosen_by_state_and_name() {
+    let world = World::new();
+    world.keep().check(0, &["generation 1 installed"]);
+    let more = |text: String| {
+        let one = |n: u32| format!("\n[certificate.c{n}]\nnames = [\"lampholm.example\"]\n");
+        [1, 2, 10].into_iter().map(one).fold(text, |text, section| text + &section)
+    };
+    world.write_inventory(more);
+    let list = |words: &[&str]| world.place.run(&[&["list"], words].concat());
+    let said = list(&[]);
+    said.check(0, &["4 certificates: ", "3 without one yet", "1 good"]);
+    let at = |name: &str| said.out.find(&format!("\n{name} ")).unwrap_or_else(|| panic!("{name} in {said}"));
+    assert!(at("c1") < at("c2") && at("c2") < at("c10") && at("c10") < at("website"), "{said}");
+    let good = list(&["--state", "good"]);
+    good.check(0, &["website"]);
+    assert!(!good.out.contains("c10") && !good.out.contains("certificates:"), "{good}");
+    let named = list(&["--name", "c1*", "--name", "www.*", "--state", "missing"]);
+    named.check(0, &["c10", "2 certificates: 2 without one yet"]);
+    assert!(!named.out.contains("website"), "{named}");
+    list(&["--name", "harbour*"]).check(0, &["No certificate fits."]);
+    list(&["--state", "god"]).check(2, &["partly-installed"]);
+    let json = list(&["--name", "c2", "--output", "json"]);
+    assert_eq!(value(&json, "/certificates/0/certificate"), "c2");
+
+    // What is at rest takes one line, however much it is.
+    let said = world.place.run(&["keep"]);
+    said.check(0, &["website: nothing to do; renewal on", "generation 1 stored"]);
+    world.place.run(&["keep"]).check(0, &["4 certificates: nothing to do; the next renewal is that of `"]);
+    world.write_inventory(|text| more(text) + "\n[certificate.c3]\nnames = [\"lampholm.example\"]\n");
+    let said = world.place.run(&["keep", "--plan"]);
+    said.check(0, &["c3: get the first certificate", "4 others: nothing to do; the next renewal is that of `"]);
+    assert_eq!(said.out.matches("nothing to do").count(), 1, "{said}");
 }

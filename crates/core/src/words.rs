@@ -1,6 +1,7 @@
 //! Times and numbers in words, the same in every output.
 
 use jiff::{SignedDuration, Timestamp};
+use std::cmp::Ordering;
 
 /// Returns a duration in its largest fitting unit: `62 days`, `5 hours`, `1 minute`, `12 seconds`.
 ///
@@ -52,6 +53,28 @@ pub fn list<T: std::fmt::Display>(items: &[T]) -> String {
     }
 }
 
+/// Compares names as people order them: `c2` before `c10`. Names that differ in leading zeros only are told apart too.
+pub fn natural_order(a: &str, b: &str) -> Ordering {
+    let (mut left, mut right) = (a, b);
+    loop {
+        let head = |text: &str| text.find(|c: char| c.is_ascii_digit()).unwrap_or(text.len());
+        let ((left_word, left_rest), (right_word, right_rest)) =
+            (left.split_at(head(left)), right.split_at(head(right)));
+        let digits = |text: &str| text.find(|c: char| !c.is_ascii_digit()).unwrap_or(text.len());
+        let (left_number, left_next) = left_rest.split_at(digits(left_rest));
+        let (right_number, right_next) = right_rest.split_at(digits(right_rest));
+        let value = |digits: &str| {
+            let digits = digits.trim_start_matches('0');
+            (digits.len(), digits.to_owned())
+        };
+        let here = left_word.cmp(right_word).then_with(|| value(left_number).cmp(&value(right_number)));
+        if here.is_ne() || (left_next.is_empty() && right_next.is_empty()) {
+            return here.then_with(|| a.cmp(b));
+        }
+        (left, right) = (left_next, right_next);
+    }
+}
+
 /// Returns `text` without control characters (line ends and tabs become blanks), cut to `most` characters.
 ///
 /// For everything that comes from outside (an authority, a site, a server) before it is shown.
@@ -68,6 +91,13 @@ pub fn printable(text: &str, most: usize) -> String {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn names_are_ordered_as_people_order_them() {
+        let mut names = ["c10", "c2", "c02", "b", "c2a", "c", "c2-10", "c2-9", "10", "9", ""];
+        names.sort_by(|a, b| natural_order(a, b));
+        assert_eq!(names, ["", "9", "10", "b", "c", "c02", "c2", "c2-9", "c2-10", "c2a", "c10"]);
+    }
 
     #[test]
     fn says_durations_and_lists() {

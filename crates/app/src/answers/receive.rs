@@ -38,7 +38,8 @@ pub struct Receipt {
 /// Issuers that are missing are fetched where `fetch_issuers` (with the hosts that need not be public) or the inventory allows it.
 ///
 /// # Errors
-/// When nothing in it was waited for, or it is by an issuer that is not known and `accept_issuer` is not set; when another run holds the lock. What becomes of a journey is in its entry.
+/// When nothing in it was waited for, or it is by an issuer that is not known and `accept_issuer` is not set; when another run holds the
+/// lock. What becomes of a journey is in its entry.
 pub async fn receive(
     context: &Context,
     brought: &[Brought],

@@ -8,13 +8,16 @@ use eskort_core::decision::{Facts, OpenJourney, Specification, Stored};
 use eskort_core::inventory::CertificateEntry;
 use eskort_core::journey::ProofTask;
 use eskort_core::pki::{base64url, sha256};
+use eskort_core::words;
 use eskort_install::{self as install, Facts as ServerFacts, Placement};
 use eskort_store::{JourneyRow, Store};
 
-/// Returns the certificates that a run is about.
+/// Returns the certificates that a run is about, in the order of their names.
 pub(crate) fn chosen<'a>(context: &'a Context, options: &KeepOptions) -> Vec<(&'a String, &'a CertificateEntry)> {
     let wanted = |name: &&String| options.only.is_empty() || options.only.contains(name);
-    context.inventory.certificates.iter().filter(|(name, _)| wanted(name)).collect()
+    let mut chosen: Vec<_> = context.inventory.certificates.iter().filter(|(name, _)| wanted(name)).collect();
+    chosen.sort_by(|(a, _), (b, _)| words::natural_order(a, b));
+    chosen
 }
 
 /// Returns what stands for everything that the inventory says of an authority, the key of an external account included.

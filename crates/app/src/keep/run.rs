@@ -164,6 +164,9 @@ impl<'a> Run<'a> {
             }
         }
         for group in groups.of_several() {
+            if self.stop.is_asked() {
+                return;
+            }
             for Grouped { name, decision, .. } in &group {
                 self.context.report(&Progress::Certificate { name: (*name).clone(), decision: decision.clone() });
             }
@@ -229,8 +232,8 @@ impl<'a> Run<'a> {
         Ending::Failed { error: Box::new(error), given_up, left_published: owed.unwrap_or(1) }
     }
 
-    /// Whatever went wrong: nothing stays published but what an authority without ACME may look at any day, a lost journey is closed, and after a refusal the authority is left
-    /// alone for a while.
+    /// Whatever went wrong: nothing stays published but what an authority without ACME may look at any day, a lost journey is closed,
+    /// and after a refusal the authority is left alone for a while.
     async fn note_failure(&mut self, name: &str, error: &StepError) -> Result<(), StoreError> {
         let (store, now) = (self.store, (self.context.now)());
         if !is_published_for_validation(store, name)? {

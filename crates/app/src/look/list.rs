@@ -9,7 +9,13 @@ use serde::Serialize;
 use std::collections::BTreeMap;
 
 /// How a certificate stands.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, strum::EnumDiscriminants)]
+#[strum_discriminants(
+    name(StateKind),
+    doc = "A kind of state, by its word.",
+    derive(PartialOrd, Ord, strum::EnumString, strum::IntoStaticStr, strum::VariantNames),
+    strum(serialize_all = "kebab-case")
+)]
 #[serde(tag = "is", rename_all = "kebab-case")]
 pub enum State {
     /// None exists yet.
@@ -75,6 +81,22 @@ impl State {
         }
     }
 
+    /// Returns the kind of state in words, to count: "27 good".
+    pub fn kind_words(&self) -> &'static str {
+        match self {
+            State::Missing => "without one yet",
+            State::Good => "good",
+            State::Unconfirmed { .. } => "not confirmed from here",
+            State::PartlyInstalled { .. } => "not on all servers",
+            State::UnderWay { .. } => "under way",
+            State::AwaitsPerson { .. } => "waiting for you",
+            State::Due => "due",
+            State::Expired => "expired",
+            State::Failing { .. } => "failing",
+            State::NotInInventory => "not in inventory",
+        }
+    }
+
     /// Returns whether somebody should look at it.
     pub fn needs_attention(&self) -> bool {
         matches!(self, State::Expired | State::Failing { .. } | State::AwaitsPerson { .. } | State::Due)
@@ -98,11 +120,31 @@ pub struct ListRow {
     pub state: State,
 }
 
-/// Returns every certificate of the inventory and of the ledger: those that need somebody first, then by what is left.
+/// Which certificates to list; nothing stands for all.
+#[derive(Clone, Debug, Default)]
+pub struct ListFilter {
+    /// Those in one of these states.
+    pub states: Vec<StateKind>,
+    /// Those whose name, or a name on them, one of these fits.
+    pub names: Vec<glob::Pattern>,
+}
+
+impl ListFilter {
+    fn takes(&self, row: &ListRow) -> bool {
+        let named = |pattern: &glob::Pattern| {
+            std::iter::once(&row.certificate).chain(&row.names).any(|name| pattern.matches(name))
+        };
+        (self.states.is_empty() || self.states.contains(&StateKind::from(&row.state)))
+            && (self.names.is_empty() || self.names.iter().any(named))
+    }
+}
+
+/// Returns the certificates of the inventory and of the ledger: those that wait for a person first, then what else needs somebody; each
+/// by name.
 ///
 /// # Errors
 /// When the ledger fails.
-pub fn list(context: &Context) -> Result<Vec<ListRow>, StoreError> {
+pub fn list(context: &Context, filter: &ListFilter) -> Result<Vec<ListRow>, StoreError> {
     let now = (context.now)();
     let mut known = match Store::open_existing(&context.state)? {
         Some(store) => store.overview()?,
@@ -121,7 +163,10 @@ pub fn list(context: &Context) -> Result<Vec<ListRow>, StoreError> {
     }
     // What a person has to do comes first of all.
     let rank = |s: &State| if matches!(s, State::AwaitsPerson { .. }) { 0 } else { 1 + u8::from(!s.needs_attention()) };
-    rows.sort_by_cached_key(|r| (rank(&r.state), r.renew_at, r.certificate.clone()));
+    rows.retain(|row| filter.takes(row));
+    rows.sort_by(|a, b| {
+        rank(&a.state).cmp(&rank(&b.state)).then_with(|| words::natural_order(&a.certificate, &b.certificate))
+    });
     Ok(rows)
 }
 

@@ -1,6 +1,6 @@
 //! Everything about one certificate.
 
-use super::list::{ListRow, list};
+use super::list::{ListFilter, ListRow, list};
 use crate::by_hand::validation::is_published_for_validation;
 use eskort_core::context::Context;
 use eskort_core::journey::{Milestone, ProofTask};
@@ -97,7 +97,9 @@ fn records<S: Serializer>(records: &[Record], serializer: S) -> Result<S::Ok, S:
 /// When the ledger fails.
 pub fn show(context: &Context, name: &str) -> Result<Option<Show>, StoreError> {
     let Some(entry) = context.inventory.certificates.get(name) else { return Ok(None) };
-    let Some(row) = list(context)?.into_iter().find(|r| r.certificate == name) else { return Ok(None) };
+    let Some(row) = list(context, &ListFilter::default())?.into_iter().find(|r| r.certificate == name) else {
+        return Ok(None);
+    };
     let kind = |proof: &str| format!("{proof} ({})", context.inventory.proofs[proof].kind());
     let mut proofs: Vec<String> = Vec::new();
     let rest = entry.names.iter().any(|name| !entry.proof_for.contains_key(name));

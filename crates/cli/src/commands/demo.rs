@@ -10,7 +10,7 @@ use crate::errors;
 use crate::exit::ExitStatus;
 use crate::texts::progress;
 use crate::ui::Ui;
-use eskort_app::{CheckTarget, Ending, KeepOptions};
+use eskort_app::{CheckTarget, Ending, KeepOptions, ListFilter};
 use eskort_core::context::Context;
 use eskort_core::record::RecordToPlace;
 use eskort_practice::{Authority, AuthorityOptions, Clock, FTP_USER, FtpServer, NameServer, Office, Site};
@@ -419,7 +419,7 @@ async fn check_once(ui: &Ui, context: &Context) -> Result<(), ExitStatus> {
 }
 
 fn list_once(ui: &Ui, context: &Context) -> Result<(), ExitStatus> {
-    let rows = eskort_app::list(context).map_err(|error| errors::print_store(ui, &error))?;
+    let rows = eskort_app::list(context, &ListFilter::default()).map_err(|error| errors::print_store(ui, &error))?;
     list::print(ui, &rows, (context.now)());
     Ok(())
 }

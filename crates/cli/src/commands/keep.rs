@@ -101,9 +101,39 @@ pub(crate) fn print(ui: &Ui, context: &Context, entries: &[KeepEntry], plan: boo
         if entries.iter().any(|e| e.decision.as_ref().is_none_or(Decision::acts)) {
             ui.talk("");
         }
-        let rows: Vec<Vec<Cell>> = entries.iter().map(|e| row(context, e, now)).collect();
-        ui.result(&draw(&["CERTIFICATE", "LEFT", "RESULT"], &rows, ui.page()));
+        let (at_rest, others): (Vec<&KeepEntry>, Vec<&KeepEntry>) = entries.iter().partition(|e| is_at_rest(e));
+        if !others.is_empty() {
+            let rows: Vec<Vec<Cell>> = others.iter().map(|e| row(context, e, now)).collect();
+            ui.result(&draw(&["CERTIFICATE", "LEFT", "RESULT"], &rows, ui.page()));
+        }
+        print_at_rest(ui, &at_rest, entries.len());
     }
+}
+
+/// Whether there was nothing to do about a certificate.
+fn is_at_rest(entry: &KeepEntry) -> bool {
+    entry.decision.as_ref().is_some_and(|decision| !decision.acts())
+        && matches!(entry.ending, Ending::AtRest { .. } | Ending::Planned(_))
+        && rests_until(entry).is_some()
+}
+
+fn rests_until(entry: &KeepEntry) -> Option<Timestamp> {
+    match entry.decision.as_ref()?.obtain {
+        Obtaining::Rest { until } => Some(until),
+        _ => None,
+    }
+}
+
+/// Says in one line about which certificates there was nothing to do.
+fn print_at_rest(ui: &Ui, at_rest: &[&KeepEntry], of: usize) {
+    let Some(next) = at_rest.iter().min_by_key(|entry| rests_until(entry)) else { return };
+    let (Some(until), name) = (rests_until(next), &next.certificate) else { return };
+    let day = words::day(until);
+    ui.result(&match at_rest.len() {
+        1 => format!("{}: nothing to do; renewal on {day}", Tone::Strong.paint(name)),
+        all if all == of => format!("{all} certificates: nothing to do; the next renewal is that of `{name}` on {day}"),
+        some => format!("{some} others: nothing to do; the next renewal is that of `{name}` on {day}"),
+    });
 }
 
 /// Returns the error that a certificate's turn ended with, in words.
@@ -220,7 +250,8 @@ fn waits_for_you(entry: &KeepEntry, now: Timestamp) -> String {
 
 fn print_plan(ui: &Ui, entries: &[KeepEntry]) {
     let mut nothing = true;
-    for entry in entries {
+    let (at_rest, others): (Vec<&KeepEntry>, Vec<&KeepEntry>) = entries.iter().partition(|e| is_at_rest(e));
+    for entry in others {
         let Some(decision) = &entry.decision else { continue };
         nothing &= !decision.acts();
         ui.result_wrapped(&format!("{}: ", Tone::Strong.paint(&entry.certificate)), &decision.words());
@@ -238,6 +269,7 @@ fn print_plan(ui: &Ui, entries: &[KeepEntry]) {
             }
         }
     }
+    print_at_rest(ui, &at_rest, entries.len());
     if !nothing {
         ui.result("Only a plan: nothing was done. `eskort keep` does it.");
     }

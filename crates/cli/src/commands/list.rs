@@ -1,22 +1,29 @@
 //! `eskort list`
 
+use crate::args::ListArgs;
 use crate::draw::bar::lifetime_bar;
 use crate::draw::table::{Cell, draw};
 use crate::draw::tone::Tone;
 use crate::errors;
 use crate::exit::ExitStatus;
 use crate::ui::Ui;
-use eskort_app::{ListRow, State};
+use eskort_app::{ListFilter, ListRow, State};
 use eskort_core::context::Context;
 use eskort_core::words;
 use jiff::Timestamp;
 use serde::Serialize;
 
-pub(crate) fn run(ui: &Ui, context: &Context) -> ExitStatus {
-    let rows = match eskort_app::list(context) {
+pub(crate) fn run(ui: &Ui, context: &Context, args: ListArgs) -> ExitStatus {
+    let filter = ListFilter { states: args.state, names: args.name };
+    let rows = match eskort_app::list(context, &filter) {
         Ok(rows) => rows,
         Err(error) => return errors::print_store(ui, &error),
     };
+    let is_filtered = !filter.states.is_empty() || !filter.names.is_empty();
+    if rows.is_empty() && is_filtered && !ui.is_json() {
+        ui.result("No certificate fits.");
+        return ExitStatus::Well;
+    }
     print(ui, &rows, (context.now)());
     rows.iter().map(|r| status(&r.state)).max().unwrap_or(ExitStatus::Well)
 }
@@ -45,6 +52,22 @@ pub(crate) fn print(ui: &Ui, rows: &[ListRow], now: Timestamp) {
     }
     let cells: Vec<Vec<Cell>> = rows.iter().map(|r| row(r, now)).collect();
     ui.result(&draw(&["CERTIFICATE", "STATE", "LIFE LEFT", "", "RENEWAL", "NAMES"], &cells, ui.page()));
+    if rows.len() > 1 {
+        ui.result(&format!("\n{}", counted(rows)));
+    }
+}
+
+/// Counts the certificates by how they stand: "31 certificates: 1 waiting for you, 2 due, 28 good".
+fn counted(rows: &[ListRow]) -> String {
+    let mut counts: Vec<(&'static str, usize)> = Vec::new();
+    for words in rows.iter().map(|row| row.state.kind_words()) {
+        match counts.iter_mut().find(|(known, _)| *known == words) {
+            Some((_, count)) => *count += 1,
+            None => counts.push((words, 1)),
+        }
+    }
+    let counts: Vec<String> = counts.iter().map(|(words, count)| format!("{count} {words}")).collect();
+    format!("{}: {}", words::count(rows.len() as u64, "certificate"), counts.join(", "))
 }
 
 /// Returns how a state is toned.

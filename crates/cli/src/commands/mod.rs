@@ -90,7 +90,7 @@ fn run_command(ui: &Ui, args: Args) -> ExitStatus {
     };
     match command {
         Command::Keep(keep) => keep::run(ui, &context, keep),
-        Command::List => list::run(ui, &context),
+        Command::List(list) => list::run(ui, &context, list),
         Command::Check(check) => check::run(ui, &context, &check),
         Command::Adopt(adopt) => adopt::run(ui, &context, &adopt),
         Command::Pack(pack) => pack::run(ui, &context, &pack),

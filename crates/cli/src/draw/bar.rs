@@ -8,7 +8,7 @@ use jiff::Timestamp;
 const CELLS: usize = 24;
 
 /// Returns the bar and its tone. Full at the start of the lifetime, it empties from the right; `┊` stands where renewal
-/// falls due.
+/// falls due. Its blocks leave air between the lines of a table.
 pub(crate) fn lifetime_bar(validity: &Validity, renew_at: Timestamp, now: Timestamp) -> (String, Tone) {
     let cell = |share: f64| (share * CELLS as f64).round() as usize;
     let left = validity.share_left(now);
@@ -17,8 +17,8 @@ pub(crate) fn lifetime_bar(validity: &Validity, renew_at: Timestamp, now: Timest
     let filled = if left > 0.0 { cell(left).max(1) } else { 0 };
     let draw = |i: usize| match i {
         i if i == mark => '┊',
-        i if i < filled => '█',
-        _ => '░',
+        i if i < filled => '▆',
+        _ => '▁',
     };
     let tone = match left {
         l if l <= 0.0 => Tone::Bad,
@@ -38,11 +38,11 @@ mod tests {
         let not_before: Timestamp = "2026-01-01T00:00:00Z".parse().unwrap();
         let validity = Validity { not_before, not_after: not_before + SignedDuration::from_hours(90 * 24) };
         for (day, wanted, tone) in [
-            (0, "████████┊███████████████", Tone::Good),
-            (45, "████████┊███░░░░░░░░░░░░", Tone::Good),
-            (75, "████░░░░┊░░░░░░░░░░░░░░░", Tone::Notice),
-            (89, "█░░░░░░░┊░░░░░░░░░░░░░░░", Tone::Notice),
-            (91, "░░░░░░░░┊░░░░░░░░░░░░░░░", Tone::Bad),
+            (0, "▆▆▆▆▆▆▆▆┊▆▆▆▆▆▆▆▆▆▆▆▆▆▆▆", Tone::Good),
+            (45, "▆▆▆▆▆▆▆▆┊▆▆▆▁▁▁▁▁▁▁▁▁▁▁▁", Tone::Good),
+            (75, "▆▆▆▆▁▁▁▁┊▁▁▁▁▁▁▁▁▁▁▁▁▁▁▁", Tone::Notice),
+            (89, "▆▁▁▁▁▁▁▁┊▁▁▁▁▁▁▁▁▁▁▁▁▁▁▁", Tone::Notice),
+            (91, "▁▁▁▁▁▁▁▁┊▁▁▁▁▁▁▁▁▁▁▁▁▁▁▁", Tone::Bad),
         ] {
             let (drawn, toned) =
                 lifetime_bar(&validity, validity.renew_at(), not_before + SignedDuration::from_hours(day * 24));
