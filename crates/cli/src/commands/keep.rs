@@ -129,11 +129,12 @@ fn print_at_rest(ui: &Ui, at_rest: &[&KeepEntry], of: usize) {
     let Some(next) = at_rest.iter().min_by_key(|entry| rests_until(entry)) else { return };
     let (Some(until), name) = (rests_until(next), &next.certificate) else { return };
     let day = words::day(until);
-    ui.result(&match at_rest.len() {
+    let line = match at_rest.len() {
         1 => format!("{}: nothing to do; renewal on {day}", Tone::Strong.paint(name)),
         all if all == of => format!("{all} certificates: nothing to do; the next renewal is that of `{name}` on {day}"),
         some => format!("{some} others: nothing to do; the next renewal is that of `{name}` on {day}"),
-    });
+    };
+    ui.result(&if at_rest.len() == of { line } else { format!("\n{line}") });
 }
 
 /// Returns the error that a certificate's turn ended with, in words.
