@@ -5,13 +5,15 @@ pub(crate) mod nginx;
 
 use crate::InstallError;
 use crate::facts::Facts;
-use crate::plan::{Change, LARGEST, LiveEndpoint, Placement, ServerFile, ServerPlan, Serving, read_part};
+use crate::plan::{Change, LARGEST, LiveEndpoint, Placement, ServerFile, ServerPlan, Serving, difference, read_part};
 use eskort_core::context::Context;
 use eskort_core::deployment::{Deployment, Lack, Target};
 use eskort_core::inventory::{Part, ServerKind};
 use eskort_core::progress::FileChange;
 use eskort_host::MachineError;
+use eskort_siteconf::FileChange as ConfigChange;
 use eskort_store::{Store, StoreError};
+use std::path::PathBuf;
 use std::sync::Arc;
 
 /// Gathers the facts and plans for every server of some certificates: one plan for a server, with all that is to be put on it. Reads
@@ -76,6 +78,8 @@ async fn plan_server(
         endpoints: Vec::new(),
         findings: Vec::new(),
     };
+    // The files of the configuration that change, each with the first certificate that it changes for.
+    let mut edited: Vec<(&str, ConfigChange)> = Vec::new();
     for (n, serving) in servings.iter().enumerate() {
         let files = files(serving)?;
         for change in changed_files(context, store, serving, &files, facts).await? {
@@ -83,16 +87,16 @@ async fn plan_server(
         }
         match &known {
             Some(before) => {
-                let current = store.current_folder(serving.placement.certificate);
-                let leads_to = |part: Part| match files.iter().find(|file| file.part == part) {
-                    Some(file) => file.path.clone(),
-                    None => current.part(part),
-                };
-                let (bundle, key) = (leads_to(Part::Bundle), leads_to(Part::Key));
+                let [bundle, key] = [Part::Bundle, Part::Key].map(|part| leads_to(store, serving, &files, part));
                 let planned = nginx::plan(before, &settings(&server.kind), serving, (&bundle, &key))?;
                 let is_last = n + 1 == servings.len();
                 let after = if is_last { None } else { nginx::after(before, serving, &planned)? };
-                planned.changes.into_iter().for_each(|change| plan.add(change));
+                for file in planned.edited {
+                    match edited.iter_mut().find(|(_, known)| known.path == file.path) {
+                        Some((_, known)) => known.new = file.new,
+                        None => edited.push((serving.placement.certificate, file)),
+                    }
+                }
                 plan.endpoints.extend(planned.endpoints);
                 plan.findings.extend(planned.findings);
                 known = after.map(Arc::new).or(known);
@@ -101,7 +105,21 @@ async fn plan_server(
         }
         plan.certificates.push(serving.placement.certificate.to_owned());
     }
+    for (certificate, ConfigChange { path, old, new }) in edited {
+        let lines = difference(&String::from_utf8_lossy(&old), &String::from_utf8_lossy(&new));
+        let (certificate, how) = (certificate.to_owned(), FileChange::Lines(lines));
+        plan.add(Change { certificate, path, new, access: None, how });
+    }
     Ok(plan)
+}
+
+/// Returns where a configuration is to lead for a part of a certificate: to the file that is written for the server, or to the
+/// generation in use.
+fn leads_to(store: &Store, serving: &Serving<'_>, files: &[ServerFile], part: Part) -> PathBuf {
+    match files.iter().find(|file| file.part == part) {
+        Some(file) => file.path.clone(),
+        None => store.current_folder(serving.placement.certificate).part(part),
+    }
 }
 
 /// Returns what is written for a server beside what it has.

@@ -1,11 +1,10 @@
 //! nginx: what is known of one, and what changes in its configuration.
 
 use crate::InstallError;
-use crate::plan::{Change, LARGEST, LiveEndpoint, ServerFile, Serving, difference, loopback};
+use crate::plan::{LARGEST, LiveEndpoint, ServerFile, Serving, loopback};
 use eskort_core::context::Context;
 use eskort_core::finding::{Finding, Severity, Topic};
 use eskort_core::inventory::{CheckAddress, Part, Server};
-use eskort_core::progress::FileChange;
 use eskort_host::files::Access;
 use eskort_host::{MachineError, Machines};
 use eskort_siteconf::nginx::{self, Config, Sites};
@@ -18,8 +17,6 @@ use std::path::{Path, PathBuf};
 pub(crate) struct NginxFacts {
     config: Config,
     sites: Sites,
-    /// What files held that were changed since, in a plan: differences are shown from there.
-    original: HashMap<PathBuf, Vec<u8>>,
 }
 
 /// What a pattern of an `include` stands for: files with their contents.
@@ -46,7 +43,7 @@ pub(crate) async fn gather(
         });
         if missing.is_empty() {
             let config = loaded.map_err(refused)?;
-            return Ok(NginxFacts { sites: Sites::find(&config), config, original: HashMap::new() });
+            return Ok(NginxFacts { sites: Sites::find(&config), config });
         }
         for pattern in missing {
             let found = read(context, machines, host, &pattern).await.map_err(|error| match error {
@@ -98,8 +95,7 @@ pub(super) fn files(settings: &Settings<'_>, serving: &Serving<'_>) -> Vec<Serve
 
 /// What changes in the configuration, and where the certificate is served then.
 pub(super) struct NginxPlan {
-    pub(super) changes: Vec<Change>,
-    edited: Vec<ConfigChange>,
+    pub(super) edited: Vec<ConfigChange>,
     pub(super) endpoints: Vec<LiveEndpoint>,
     pub(super) findings: Vec<Finding>,
 }
@@ -123,8 +119,7 @@ pub(super) fn plan(
         let advice = format!("`check-address` of server `{name}`, with a port, says where to look");
         findings.push(Finding::new(Severity::Notice, Topic::Reach, text).with_advice(advice));
     }
-    let changes = site.changes.iter().map(|file| change(facts, serving, file)).collect();
-    Ok(NginxPlan { changes, edited: site.changes, endpoints: endpoints.into_iter().flatten().collect(), findings })
+    Ok(NginxPlan { edited: site.changes, endpoints: endpoints.into_iter().flatten().collect(), findings })
 }
 
 /// Returns what is known once a plan is carried out; `None` when it changes nothing.
@@ -138,11 +133,7 @@ pub(super) fn after(
     }
     let refused = |source| InstallError::Load { server: serving.name.to_owned(), source };
     let config = nginx::with_changes(&facts.config, &planned.edited).map_err(refused)?;
-    let mut original = facts.original.clone();
-    for ConfigChange { path, old, .. } in &planned.edited {
-        original.entry(path.clone()).or_insert_with(|| old.clone());
-    }
-    Ok(Some(NginxFacts { sites: Sites::find(&config), config, original }))
+    Ok(Some(NginxFacts { sites: Sites::find(&config), config }))
 }
 
 /// Returns where an endpoint is looked at; what visitors reach through something else where the inventory says, and nowhere else.
@@ -180,11 +171,4 @@ pub(super) fn reload_command(main: &Path, own: Option<&Vec<String>>) -> Vec<Stri
 fn command(words: &[&str], main: &Path) -> Vec<String> {
     let main = main.to_string_lossy();
     ["nginx"].iter().chain(words).copied().chain(["-c", &main]).map(str::to_owned).collect()
-}
-
-fn change(facts: &NginxFacts, serving: &Serving<'_>, file: &ConfigChange) -> Change {
-    let before = facts.original.get(&file.path).unwrap_or(&file.old);
-    let difference = difference(&String::from_utf8_lossy(before), &String::from_utf8_lossy(&file.new));
-    let (certificate, path) = (serving.placement.certificate.to_owned(), file.path.clone());
-    Change { certificate, path, new: file.new.clone(), access: None, how: FileChange::Lines(difference) }
 }
