@@ -59,6 +59,30 @@ fn killed_at_any_point_the_next_run_brings_the_one_certificate() {
 }
 
 #[test]
+fn no_point_of_the_code_is_forgotten() {
+    let mut found = std::collections::BTreeSet::new();
+    let mut folders = vec![std::path::PathBuf::from(concat!(env!("CARGO_MANIFEST_DIR"), "/.."))];
+    while let Some(folder) = folders.pop() {
+        for path in std::fs::read_dir(folder).unwrap().map(|entry| entry.unwrap().path()) {
+            if path.is_dir() && !path.ends_with("tests") {
+                folders.push(path);
+            } else if path.extension().is_some_and(|e| e == "rs")
+                && path.components().any(|part| part.as_os_str() == "src")
+            {
+                let text = std::fs::read_to_string(&path).unwrap();
+                let points = text.split("crash_point(\"").skip(1).filter_map(|rest| rest.split('"').next());
+                found.extend(points.map(str::to_owned));
+            }
+        }
+    }
+    // What each action passes is named after it; records are tested with their name servers.
+    let known: Vec<&str> =
+        POINTS.iter().copied().filter(|p| !p.starts_with("acted-") && !p.starts_with("saved-")).collect();
+    assert!(found.remove("record-added"));
+    assert_eq!(found, known.into_iter().map(str::to_owned).collect());
+}
+
+#[test]
 fn nothing_stays_published_when_the_journey_is_given_up_after_a_crash() {
     for point in ["owed", "file-written", "saved-publish", "saved-respond"] {
         let world = World::new();

@@ -176,6 +176,12 @@ fn certificates_on_one_server_are_installed_together_and_alone_when_one_of_them_
     assert!(killed.code.is_none() && place.read(SITE) == installed, "{killed}");
     place.run(&["keep"]).check(0, &["one and two are in use", done]);
     assert_eq!(place.read(SITE), installed);
+    // Killed once all is settled, nothing is put back of either.
+    place.write(SITE, &before);
+    let killed = place.run_with("ESKORT_CRASH_AT", "settled", &["keep"]);
+    assert!(killed.code.is_none(), "{killed}");
+    place.run(&["keep"]).check(0, &["2 certificates: nothing to do"]);
+    assert_eq!(place.read(SITE), installed);
 
     // One of them cannot be installed: the other is.
     let (plain, other) = (before.split("# The").nth(1).unwrap(), installed.split("# The").nth(2).unwrap());

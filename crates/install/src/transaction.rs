@@ -46,9 +46,10 @@ pub async fn apply(
     match forward(context, store, machines, plans, placements).await {
         Ok(()) => {
             let now = (context.now)();
+            let certificates: Vec<&str> = placements.iter().map(|placement| placement.certificate).collect();
+            store.settle_changes(&certificates, now)?;
+            crash_point("settled");
             for placement in placements {
-                store.settle_changes(placement.certificate, now)?;
-                crash_point("settled");
                 let rows = rows(placement, InstallState::Installed, None, now);
                 let event = Event::Passed { stage: Milestone::Installed, generation: placement.generation };
                 store.record_installs(placement.certificate, &rows, Some(&event), now)?;

@@ -216,14 +216,16 @@ impl Store {
         self.in_one_transaction(|| changes.iter().try_for_each(forget))
     }
 
-    /// Writes down that the changes made for a certificate have proved themselves. The newest copy of each file stays for people; older
-    /// ones go. Changes for other certificates that could not be undone yet wait on.
+    /// Writes down that the changes made for certificates have proved themselves, all as one: what servers read of one may stand in a
+    /// file that was changed for another. The newest copy of each file stays for people; older ones go. Changes for other certificates
+    /// that could not be undone yet wait on.
     ///
     /// # Errors
     /// When the ledger fails.
-    pub fn settle_changes(&self, certificate: &str, now: Timestamp) -> Result<(), StoreError> {
+    pub fn settle_changes(&self, certificates: &[&str], now: Timestamp) -> Result<(), StoreError> {
         let sql = "UPDATE undo SET settled = ? WHERE settled IS NULL AND certificate = ?";
-        self.run(sql, params![now.as_second(), certificate])?;
+        let settle = |certificate: &&str| self.run(sql, params![now.as_second(), certificate]).map(drop);
+        self.in_one_transaction(|| certificates.iter().try_for_each(settle))?;
         let sql = "SELECT id, kept FROM undo WHERE settled IS NOT NULL
                    AND id NOT IN (SELECT max(id) FROM undo GROUP BY coalesce(host, ''), path)";
         let old: Vec<(i64, Option<String>)> = self.rows(sql, [], |r| Ok((r.get(0)?, r.get(1)?)))?;
@@ -295,7 +297,7 @@ mod tests {
             let found = read_whole(&file, LARGEST).unwrap();
             store.keep_file(("front", None), "website", &file, found.as_ref(), text.as_bytes(), true).unwrap();
             fs::write(&file, text).unwrap();
-            store.settle_changes("website", Timestamp::UNIX_EPOCH).unwrap();
+            store.settle_changes(&["website"], Timestamp::UNIX_EPOCH).unwrap();
         }
         let kept = fs::read_dir(dir.path().join("state/backups/front")).unwrap();
         let left: Vec<_> = kept.map(|e| fs::read_to_string(e.unwrap().path()).unwrap()).collect();
@@ -315,12 +317,12 @@ mod tests {
         // The machine of `far` could not be reached when a killed run was to be undone.
         keep("far", Some("node"), "shop", "of node");
         keep("near", None, "website", "of this machine");
-        store.settle_changes("website", Timestamp::UNIX_EPOCH).unwrap();
+        store.settle_changes(&["website"], Timestamp::UNIX_EPOCH).unwrap();
         let waiting = store.unsettled().unwrap();
         assert_eq!(waiting.iter().map(|undo| undo.host.as_deref()).collect::<Vec<_>>(), [Some("node")]);
         let back = store.put_back(&waiting[0], Some(found("ours"))).unwrap();
         assert_eq!(back, PutBack::Write { bytes: "of node".into(), access: Access::mode(0o644) });
-        store.settle_changes("shop", Timestamp::UNIX_EPOCH).unwrap();
+        store.settle_changes(&["shop"], Timestamp::UNIX_EPOCH).unwrap();
         let copies = |server: &str| fs::read_dir(dir.path().join("state/backups").join(server)).unwrap().count();
         assert_eq!((copies("far"), copies("near")), (1, 1), "each machine's newest copy stays");
     }
