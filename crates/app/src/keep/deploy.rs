@@ -126,7 +126,9 @@ impl Deploying<'_> {
         };
         let row = |server: &String| {
             let seen = words(&|of| of == server);
-            let state = if seen.is_none() { InstallState::Confirmed } else { InstallState::Installed };
+            // What nobody could look at is installed, no more.
+            let looked_at = seen.is_none() && endpoints.iter().any(|endpoint| endpoint.server == *server);
+            let state = if looked_at { InstallState::Confirmed } else { InstallState::Installed };
             let machine = context.inventory.servers[server].host.clone().unwrap_or_default();
             InstallRow { machine, server: server.clone(), generation, state, seen, changed: now }
         };
@@ -140,9 +142,12 @@ impl Deploying<'_> {
             context.report(&Progress::Note(text));
             return Ok(deployed);
         }
-        store.mark_confirmed(certificate, generation, now)?;
         let event = Event::Passed { stage: Milestone::Confirmed, generation };
-        store.record_installs(certificate, &rows, Some(&event), now)?;
+        let event = Some(&event).filter(|_| deployed.looked_at > 0);
+        if event.is_some() {
+            store.mark_confirmed(certificate, generation, now)?;
+        }
+        store.record_installs(certificate, &rows, event, now)?;
         crash_point("confirmed");
         let detail = match deployed.looked_at {
             0 => "stored; no endpoint to check",

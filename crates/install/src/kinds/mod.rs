@@ -12,7 +12,7 @@ use eskort_core::inventory::{Part, ServerKind};
 use eskort_core::progress::FileChange;
 use eskort_host::MachineError;
 use eskort_siteconf::FileChange as ConfigChange;
-use eskort_store::{Store, StoreError};
+use eskort_store::{InstallRow, Store, StoreError};
 use std::path::PathBuf;
 use std::sync::Arc;
 
@@ -186,9 +186,13 @@ pub async fn deployment(
     let rows = store.installs(certificate)?;
     let mut targets = Vec::new();
     for serving in servings(context, placement) {
-        let mut lacks = match plan_server(context, store, std::slice::from_ref(&serving), facts).await {
-            Ok(plan) => plan.changes.into_iter().map(|change| Lack::File { path: change.path }).collect(),
-            Err(error) => vec![Lack::Unknown { why: error.to_string() }],
+        let planned = plan_server(context, store, std::slice::from_ref(&serving), facts).await;
+        let (mut lacks, can_be_checked) = match planned {
+            Ok(ServerPlan { changes, endpoints, .. }) => {
+                let lacks = changes.into_iter().map(|change| Lack::File { path: change.path });
+                (lacks.collect(), !endpoints.is_empty())
+            }
+            Err(error) => (vec![Lack::Unknown { why: error.to_string() }], true),
         };
         let (server, host) = (serving.name, serving.server.host.clone());
         let machine = host.as_deref().unwrap_or_default();
@@ -200,7 +204,8 @@ pub async fn deployment(
         } {
             lacks.insert(0, Lack::Current);
         }
-        if lacks.is_empty() && !row.is_some_and(|row| row.is_settled_with(generation)) {
+        let is_settled = |row: &InstallRow| row.has(generation) && (!can_be_checked || row.is_settled_with(generation));
+        if lacks.is_empty() && !row.is_some_and(is_settled) {
             lacks.push(Lack::Check);
         }
         if !lacks.is_empty() {
