@@ -73,6 +73,30 @@ pub(crate) fn on_hosts(world: &World, hosts: &str, names: &str, folder: &str) {
 }
 
 #[test]
+fn a_placed_file_replaces_none_of_somebody_elses_on_any_machine() {
+    let world = World::new();
+    let place = &world.place;
+    std::fs::create_dir_all(place.path("second/www")).unwrap();
+    let first = Sshd::start(place, place.dir.path(), "");
+    let second = Sshd::start(place, &place.path("second"), "");
+    on_hosts(&world, &(first.section("node1") + &second.section("node2")), "[\"node1\", \"node2\"]", "www");
+    place.write("lamp.txt", "the lamp\n");
+    place.write("second/www/lamp.txt", "somebody else's\n");
+    let put = || place.run(&["place", "pages", "/lamp.txt", "--from", "lamp.txt", "--at", NAMES[0]]);
+    put().check(1, &["exists already and contains something else"]);
+    assert_eq!(place.read("second/www/lamp.txt"), "somebody else's\n");
+    assert!(!place.path("www/lamp.txt").exists(), "nor is it put on the first");
+    std::fs::remove_file(place.path("second/www/lamp.txt")).unwrap();
+    put().check(0, &[]);
+    assert_eq!(
+        (place.read("www/lamp.txt"), place.read("second/www/lamp.txt")),
+        ("the lamp\n".into(), "the lamp\n".into())
+    );
+    place.run(&["place", "pages", "--remove"]).check(0, &[]);
+    assert!(!place.path("www/lamp.txt").exists() && !place.path("second/www/lamp.txt").exists());
+}
+
+#[test]
 fn a_site_on_machines_over_ssh_has_the_file_on_each_of_them() {
     let world = World::new();
     let place = &world.place;

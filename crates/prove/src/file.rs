@@ -4,8 +4,6 @@ use eskort_core::journey::ProofTask;
 use std::path::{Path, PathBuf};
 
 const CHALLENGE_FOLDER: &str = ".well-known/acme-challenge";
-/// No file that proves control is larger.
-pub(crate) const LARGEST_SITE_FILE: u64 = 64 * 1024;
 
 /// Returns the path of a challenge's file (RFC 8555 section 8.3). Tokens were checked to be base64url when they came.
 pub(crate) fn challenge_path(task: &ProofTask) -> String {

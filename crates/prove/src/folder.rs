@@ -4,7 +4,7 @@ use crate::file::{SiteFile, folder_of};
 use crate::site::SiteFolder;
 use crate::{ProofContext, ProofError};
 use eskort_core::debt::Debt;
-use eskort_host::{Machine, crash_point, passing_name};
+use eskort_host::{Machine, MachineError, crash_point, passing_name};
 use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
 
@@ -67,6 +67,23 @@ fn passing_names(site: &SiteFolder<'_>, host: Option<&str>) -> Result<BTreeMap<P
 
 async fn has(machine: &Machine<'_>, root: &Path, file: &SiteFile) -> Result<bool, ProofError> {
     Ok(machine.read_site_file(&root.join(&file.path)).await?.is_some_and(|bytes| bytes == file.bytes))
+}
+
+/// Returns whether some machine has another file in the place of one. One that cannot be read is found out when it is written.
+pub(crate) async fn has_another(
+    around: ProofContext<'_>,
+    root: &Path,
+    hosts: &[String],
+    file: &SiteFile,
+) -> Result<bool, ProofError> {
+    for host in machines(hosts) {
+        match around.machine(host).read_site_file(&root.join(&file.path)).await {
+            Ok(Some(there)) if there != file.bytes => return Ok(true),
+            Ok(_) | Err(MachineError::Io { .. }) => {}
+            Err(error) => return Err(error.into()),
+        }
+    }
+    Ok(false)
 }
 
 /// Reads every file back on every other machine: visitors may be sent to any of them.

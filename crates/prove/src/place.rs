@@ -1,13 +1,12 @@
 //! Files for authorities without ACME, on the site of a proof of the inventory.
 
 use crate::fetch::look_at_files;
-use crate::file::{LARGEST_SITE_FILE, SiteFile};
+use crate::file::SiteFile;
 use crate::site::SiteFolder;
 use crate::{ProofContext, ProofError, folder};
 use eskort_core::inventory::{CheckAddress, Proof};
 use eskort_core::names::Identifier;
 use eskort_core::progress::Progress;
-use eskort_host::files::read_whole;
 use std::path::Path;
 
 /// The site's folder that a proof of kind http-folder names.
@@ -36,10 +35,8 @@ impl<'a> SitePlace<'a> {
     pub async fn show(&self, owner: &str, file: &SiteFile, names: &[Identifier]) -> Result<(), ProofError> {
         let SitePlace { around, folder: root, hosts, .. } = *self;
         let context = around.context;
-        let path = root.join(&file.path);
-        let there = if hosts.is_empty() { read_whole(&path, LARGEST_SITE_FILE).ok().flatten() } else { None };
-        if there.is_some_and(|there| there.bytes != file.bytes) {
-            return Err(ProofError::Occupied { path });
+        if folder::has_another(around, root, hosts, file).await? {
+            return Err(ProofError::Occupied { path: root.join(&file.path) });
         }
         context.report(&Progress::Doing("place the file"));
         let files = std::slice::from_ref(file);
