@@ -3,11 +3,12 @@
 use crate::{AcmeError, Method, Request};
 use eskort_pki::{JwsKey, PrivateKey, Secret, base64url, sha256};
 use serde_json::{Value, json};
+use std::sync::Arc;
 
 /// An account key, and the account's address once it has one.
-#[derive(Debug)]
+#[derive(Clone, Debug)]
 pub struct Signer {
-    key: PrivateKey,
+    key: Arc<PrivateKey>,
     public: JwsKey,
     account: Option<String>,
 }
@@ -24,7 +25,7 @@ pub struct ExternalBinding {
 impl Signer {
     /// Makes a signer from a key of any kind.
     pub fn new(key: PrivateKey, account: Option<String>) -> Self {
-        Signer { public: key.jws_key(), key, account }
+        Signer { public: key.jws_key(), key: Arc::new(key), account }
     }
 
     /// Returns the account's address, once known.

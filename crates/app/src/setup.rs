@@ -3,9 +3,10 @@
 use eskort_core::context::{Context, Now};
 use eskort_inventory::{Mistakes, parse_inventory};
 
-use eskort_core::progress::ProgressSink;
+use eskort_core::progress::{ProgressSink, Teller};
 use eskort_host::{TrustError, check_trust};
 use std::path::{Path, PathBuf};
+use std::sync::Arc;
 
 /// Why there is nothing to start from.
 #[derive(Debug, thiserror::Error, strum::IntoStaticStr)]
@@ -68,6 +69,7 @@ pub fn load(path: &Path, usual_state: &Path, now: Now, progress: ProgressSink) -
     let mut inventory = read.map_err(|mistakes| SetupError::Mistakes { path: path.clone(), mistakes })?;
     inventory.resolve_paths(path.parent().unwrap_or(Path::new("/")));
     let state = inventory.state.clone().unwrap_or_else(|| usual_state.to_owned());
+    let (inventory, progress) = (Arc::new(inventory), Teller::new(progress));
     Ok(Context { inventory, inventory_path: path, state, now, progress })
 }
 

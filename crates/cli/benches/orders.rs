@@ -105,7 +105,7 @@ async fn with_eskort(dir: &Path, round: usize, authority: &Authority, site: &Sit
     std::fs::write(&path, inventory).unwrap();
     let waited = Arc::new(Mutex::new(Duration::ZERO));
     let sum = Arc::clone(&waited);
-    let watch = move |progress: &Progress| {
+    let watch = move |_: Option<&str>, progress: &Progress| {
         if let Progress::Waiting { until, .. } = progress {
             *sum.lock().unwrap() += Duration::try_from(until.duration_since(Timestamp::now())).unwrap_or_default();
         }

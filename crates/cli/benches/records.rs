@@ -77,7 +77,7 @@ async fn with_eskort(bind: &Bind, names: &[String]) -> Measured {
     let inventory = pebble.place.write("eskort.toml", &text);
     let marks: Arc<Mutex<Vec<(String, Instant)>>> = Arc::default();
     let noted = Arc::clone(&marks);
-    let watch = move |progress: &Progress| {
+    let watch = move |_: Option<&str>, progress: &Progress| {
         let word = match progress {
             Progress::Doing(words) => (*words).to_owned(),
             Progress::Passed { milestone: Milestone::Proved, .. } => "proved".to_owned(),

@@ -8,9 +8,9 @@ pub(crate) enum ExitStatus {
     Well,
     NeedsAttention,
     AwaitsPerson,
+    Busy,
     Failed,
     Usage,
-    Busy,
     Bug,
 }
 

@@ -1,5 +1,6 @@
 //! All printing: results to standard output, the talk beside them to standard error.
 
+use crate::draw::board::Board;
 use crate::draw::table::{Page, wrap};
 use crate::draw::tone::Tone;
 use crate::error_text::ErrorText;
@@ -56,7 +57,17 @@ pub(crate) struct Ui {
     one_stream: bool,
     spinner: Arc<Mutex<Option<ProgressBar>>>,
     waits: Arc<Mutex<Waits>>,
+    side: Arc<Mutex<Side>>,
     reports: Arc<Mutex<Reports>>,
+}
+
+/// Whose talk is printed: that of one certificate after the other under its headline, or of several side by side.
+#[derive(Default)]
+struct Side {
+    /// Several are worked on at once.
+    board: Option<Board>,
+    /// The certificate whose headline stands above what was said last.
+    headline: Option<String>,
 }
 
 /// The JSON reports of a command.
@@ -128,7 +139,15 @@ impl Waits {
 impl Ui {
     pub(crate) fn new(output: Output, verbose: bool, one_stream: bool) -> Self {
         let one_stream = one_stream && output != Output::Json;
-        Ui { output, verbose, one_stream, spinner: Arc::default(), waits: Arc::default(), reports: Arc::default() }
+        Ui {
+            output,
+            verbose,
+            one_stream,
+            spinner: Arc::default(),
+            waits: Arc::default(),
+            side: Arc::default(),
+            reports: Arc::default(),
+        }
     }
 
     pub(crate) fn is_json(&self) -> bool {
@@ -311,6 +330,59 @@ impl Ui {
     /// Forgets the names that were waited for.
     pub(crate) fn forget_names(&self) {
         self.waits.lock().expect("no holder panics").0.clear();
+    }
+
+    fn side(&self) -> MutexGuard<'_, Side> {
+        self.side.lock().expect("no holder panics")
+    }
+
+    /// From now on certificates are worked on side by side; none ends that.
+    pub(crate) fn side_by_side(&self, certificates: &[String]) {
+        self.settle();
+        *self.side() = Side { board: (!certificates.is_empty()).then(|| Board::new(certificates)), headline: None };
+        if certificates.is_empty() || !self.is_live() {
+            return;
+        }
+        let bar = ProgressBar::with_draw_target(None, ProgressDrawTarget::stderr());
+        let side = Arc::clone(&self.side);
+        let draw = move |_: &ProgressState, out: &mut dyn std::fmt::Write| {
+            let size = terminal_size::terminal_size().map_or((80, 24), |(w, h)| (usize::from(w.0), usize::from(h.0)));
+            if let Some(board) = &side.lock().expect("no holder panics").board {
+                let _ = write!(out, "{}", board.lines(size, Instant::now()).join("\n"));
+            }
+        };
+        let style = ProgressStyle::with_template("{board}").expect("the template is good").with_key("board", draw);
+        bar.set_style(style);
+        bar.enable_steady_tick(Duration::from_millis(200));
+        *self.spinner.lock().expect("no holder panics") = Some(bar);
+    }
+
+    /// Changes the board of certificates that are worked on side by side; where there is one.
+    pub(crate) fn on_board<T>(&self, change: impl FnOnce(&mut Board) -> T) -> Option<T> {
+        self.side().board.as_mut().map(change)
+    }
+
+    /// Whether somebody sees certificates move side by side.
+    pub(crate) fn shows_board(&self) -> bool {
+        self.is_live() && self.side().board.is_some()
+    }
+
+    /// Puts a certificate's headline above what is said next, unless it stands there already.
+    pub(crate) fn headline(&self, certificate: &str, text: Option<&str>) {
+        if self.side().headline.as_deref() == Some(certificate) && text.is_none() {
+            return;
+        }
+        self.side().headline = Some(certificate.to_owned());
+        let lead = format!("{}:", Tone::Strong.paint(certificate));
+        match text {
+            Some(text) => self.talk_wrapped(&format!("{lead} "), text, Tone::Plain),
+            None => self.talk(&lead),
+        }
+    }
+
+    /// What is said next is about the run as a whole.
+    pub(crate) fn no_headline(&self) {
+        self.side().headline = None;
     }
 
     /// Shows a spinner, on a terminal.

@@ -106,7 +106,7 @@ fn two_runs_at_once_do_not_harm_and_a_signal_cleans_up() {
         std::thread::sleep(std::time::Duration::from_millis(20));
     }
     assert!(world.place.path("www/.well-known/acme-challenge").exists());
-    world.place.run(&["keep"]).check(5, &["another run is at work: process", "`eskort keep`, since"]);
+    world.place.run(&["keep"]).check(5, &["another run is at work on it (process", "since"]);
     std::process::Command::new("kill").arg(first.0.id().to_string()).status().unwrap();
     assert_eq!(first.0.wait().unwrap().code(), Some(1));
     world.place.check_nothing_published();

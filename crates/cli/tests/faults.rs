@@ -169,7 +169,10 @@ fn what_is_not_visible_stops_before_the_authority_is_told_to_look() {
 fn an_authority_that_wants_to_be_asked_a_day_later_keeps_nobody_waiting() {
     let world = World::with(|options| options.thinking = std::time::Duration::from_secs(2));
     world.authority.misbehave(Resource::Order, Fault::AskLater("86400".into()), 1);
-    world.write_inventory(|text| text + "\n[certificate.zone]\nnames = [\"www.lampholm.example\"]\n");
+    world.write_inventory(|text| {
+        let text = text.replace("kind = \"acme\"", "kind = \"acme\"\nat-once = 1");
+        text + "\n[certificate.zone]\nnames = [\"www.lampholm.example\"]\n"
+    });
     let begun = std::time::Instant::now();
     let said = world.place.run(&["keep"]);
     said.check(3, &["next check at", "zone", "generation 1 stored"]);

@@ -134,7 +134,10 @@ fn a_bug_in_the_work_on_one_certificate_is_its_own() {
     let code = output.status.code();
     let text = String::from_utf8_lossy(&[output.stdout, output.stderr].concat()).into_owned();
     assert_eq!(code, Some(70), "{text}");
-    assert!(text.contains("`website` could not be processed") && text.contains("generation 1 stored"), "{text}");
+    assert!(
+        text.contains("cannot get the first certificate for `website`") && text.contains("generation 1 stored"),
+        "{text}"
+    );
     world.place.run(&["keep"]).check(0, &["installed and checked live"]);
 }
 

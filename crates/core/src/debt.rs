@@ -45,6 +45,14 @@ impl Debt {
         }
     }
 
+    /// Returns a record; `None` for other things.
+    pub fn record(&self) -> Option<&Record> {
+        match self {
+            Debt::Record { record, .. } => Some(record),
+            Debt::File { .. } => None,
+        }
+    }
+
     /// Returns what tells it from every other debt: its kind, where it is, and what it is there.
     pub fn key(&self) -> (&'static str, String, String) {
         match self {

@@ -2,6 +2,7 @@
 
 use crate::names::{DnsName, Identifier};
 use crate::record::{Record, RecordToPlace, RecordType};
+use eskort_suffixes::is_public_suffix;
 use jiff::Timestamp;
 use jiff::civil::Date;
 use serde::{Deserialize, Serialize};
@@ -166,7 +167,7 @@ fn domains(names: &[Identifier]) -> impl Iterator<Item = &str> {
     let named = names.iter().filter_map(Identifier::domain);
     named
         .flat_map(|name| std::iter::successors(Some(name), |n| n.split_once('.').map(|(_, up)| up)))
-        .filter(|domain| domain.contains('.') && psl::suffix_str(domain) != Some(domain))
+        .filter(|domain| domain.contains('.') && !is_public_suffix(domain))
 }
 
 fn is_at_or_below(name: &str, domain: &str) -> bool {

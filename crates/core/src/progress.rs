@@ -19,6 +19,13 @@ pub enum Progress {
         /// What is done about it.
         decision: Decision,
     },
+    /// From now on these certificates are worked on side by side; none ends that.
+    SideBySide {
+        /// Their names.
+        certificates: Vec<String>,
+    },
+    /// A certificate's turn is over.
+    Ended(TurnEnd),
     /// Something is being done that may take a moment.
     Doing(&'static str),
     /// One of the six stages is passed.
@@ -68,6 +75,19 @@ pub enum Progress {
     },
 }
 
+/// How a certificate's turn ended, in brief; the results come back as values.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum TurnEnd {
+    /// It is as it should be.
+    Done,
+    /// It waits for somebody.
+    Waits,
+    /// It was left alone.
+    LeftAlone,
+    /// It failed, for this reason.
+    Failed(String),
+}
+
 /// How one name stands while something is waited for.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct NameState {
@@ -88,5 +108,29 @@ pub enum FileChange {
     Whole(&'static str),
 }
 
-/// Gets told about progress.
-pub type ProgressSink = Arc<dyn Fn(&Progress) + Send + Sync>;
+/// Gets told about progress, and of which certificate; `None` is for what concerns the run as a whole.
+pub type ProgressSink = Arc<dyn Fn(Option<&str>, &Progress) + Send + Sync>;
+
+/// Tells how it goes: with one certificate, or with the run as a whole.
+#[derive(Clone)]
+pub struct Teller {
+    sink: ProgressSink,
+    certificate: Option<Arc<str>>,
+}
+
+impl Teller {
+    /// Returns what tells of a run as a whole.
+    pub fn new(sink: ProgressSink) -> Self {
+        Teller { sink, certificate: None }
+    }
+
+    /// Returns what tells of one certificate.
+    pub fn about(&self, certificate: &str) -> Self {
+        Teller { sink: Arc::clone(&self.sink), certificate: Some(certificate.into()) }
+    }
+
+    /// Tells how it goes.
+    pub fn tell(&self, progress: &Progress) {
+        (self.sink)(self.certificate.as_deref(), progress);
+    }
+}

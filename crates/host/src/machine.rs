@@ -121,9 +121,15 @@ impl Machine<'_> {
         if let Connection::None = *connection {
             *connection = self.connect().await?;
         }
+        // A connection serves one after the other; this machine serves all at once.
+        if let Connection::Here = *connection {
+            drop(connection);
+            return here().await;
+        }
         match &mut *connection {
-            Connection::None => unreachable!("it was just made"),
-            Connection::Here => here().await,
+            Connection::None | Connection::Here => {
+                unreachable!("it was just made, and is no connection to this machine")
+            }
             Connection::OutOfReach(why) => Err(why.clone().into()),
             Connection::There(session) => {
                 // Boxed: the callers' futures stay small.

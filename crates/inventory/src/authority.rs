@@ -18,6 +18,7 @@ pub(crate) const ACME: &[&str] = &[
     "external-key-id",
     "external-key-file",
     "most-names",
+    "at-once",
 ];
 pub(crate) const CSR: &[&str] = &[
     "kind",
@@ -42,12 +43,16 @@ pub(crate) const EST: &[&str] = &[
     "visitor-roots",
     "timeout",
     "most-names",
+    "at-once",
 ];
 
 /// RFC 7030 section 3.2.2.
 const EST_PATH: &str = "/.well-known/est";
 /// A person may be on holiday.
 const USUAL_LEAD: SignedDuration = SignedDuration::from_hours(24 * 30);
+/// Many clients at once look like an attack to an authority.
+const USUAL_AT_ONCE: u32 = 8;
+const MOST_AT_ONCE: u32 = 64;
 const USUAL_TIMEOUT: Duration = Duration::from_secs(5 * 60);
 
 pub(crate) fn parse_authority<'a>(entry: &'a Entry<'a>, notes: &'a Notes<'a>) -> Option<Authority> {
@@ -84,7 +89,13 @@ pub(crate) fn parse_authority<'a>(entry: &'a Entry<'a>, notes: &'a Notes<'a>) ->
         Some(false) => section.flag("fetch-issuers").then(Vec::new),
         None => None,
     };
-    Some(Authority { kind: kind?, visitor_roots: section.path("visitor-roots"), timeout, fetch_issuers, most_names })
+    // What a person carries has no limit.
+    let at_once = match kind {
+        Some(AuthorityKind::Csr(_)) => MOST_AT_ONCE as usize,
+        _ => section.number("at-once", 1..=MOST_AT_ONCE, USUAL_AT_ONCE) as usize,
+    };
+    let visitor_roots = section.path("visitor-roots");
+    Some(Authority { kind: kind?, visitor_roots, timeout, fetch_issuers, at_once, most_names })
 }
 
 fn parse_acme(section: &Section<'_>) -> Option<AcmeAuthority> {

@@ -1,8 +1,9 @@
 //! What is around a proof.
 
+use crate::SharedProofs;
 use eskort_core::context::Context;
 use eskort_host::{Machine, Machines};
-use eskort_store::Store;
+use eskort_store::{DebtRow, Store, StoreError};
 
 /// What is around a proof: the inventory, the ledger, and the machines of the run.
 #[derive(Clone, Copy)]
@@ -13,11 +14,22 @@ pub struct ProofContext<'a> {
     pub store: &'a Store,
     /// The machines of the run.
     pub machines: &'a Machines,
+    /// What the proofs of all certificates of the run share.
+    pub shared: &'a SharedProofs,
 }
 
 impl<'a> ProofContext<'a> {
     /// Returns a machine of the inventory; `None` is this one.
     pub(crate) fn machine(&self, host: Option<&'a str>) -> Machine<'a> {
         self.machines.at(self.context, host)
+    }
+
+    /// Strikes a debt whose thing another certificate still needs: it goes with the last. Asked in a turn at its place.
+    pub(crate) fn passes_on(&self, row: &DebtRow) -> Result<bool, StoreError> {
+        let passes = self.store.owed_by_others(row)?;
+        if passes {
+            self.store.paid(&[row.id])?;
+        }
+        Ok(passes)
     }
 }

@@ -1,7 +1,7 @@
 //! Removes what is owed: files and records that proved control, and have to go again.
 
 use crate::ProofContext;
-use crate::records::{self, OwedRecord};
+use crate::records;
 use eskort_core::debt::Debt;
 use eskort_core::progress::Progress;
 use eskort_host::{MachineError, crash_point};
@@ -10,11 +10,11 @@ use std::collections::BTreeMap;
 
 /// Takes away what is owed for the certificates that `whose` names. What cannot be taken away stays owed, with the reason.
 pub async fn pay_debts(around: ProofContext<'_>, whose: impl Fn(&str) -> bool) -> Result<(), StoreError> {
-    let ProofContext { context, store, machines } = around;
+    let ProofContext { context, store, machines, shared } = around;
     let mut paid = Vec::new();
     let mut unpaid = Vec::new();
     // One conversation for the records of each proof.
-    let mut records: BTreeMap<String, Vec<(DebtRow, OwedRecord)>> = BTreeMap::new();
+    let mut records: BTreeMap<String, Vec<DebtRow>> = BTreeMap::new();
     let owed: Vec<DebtRow> = store.debts()?.into_iter().filter(|row| whose(&row.certificate)).collect();
     if owed.is_empty() {
         return Ok(());
@@ -22,12 +22,15 @@ pub async fn pay_debts(around: ProofContext<'_>, whose: impl Fn(&str) -> bool) -
     context.report(&Progress::Doing("remove the validation files and records"));
     for row in owed {
         let taken = match &row.debt {
-            Debt::Record { proof, record, id } => {
-                let owed = OwedRecord { record: record.clone(), id: id.clone() };
-                records.entry(proof.clone()).or_default().push((row, owed));
+            Debt::Record { proof, .. } => {
+                records.entry(proof.clone()).or_default().push(row);
                 continue;
             }
             Debt::File { host, path, folders, passing } => {
+                let _turn = shared.files_of(host.as_deref()).await;
+                if around.passes_on(&row)? {
+                    continue;
+                }
                 // Debts of before were written under a name that can be told.
                 let before = || format!(".{}.part", path.file_name().unwrap_or_default().to_string_lossy());
                 let passing = passing.clone().unwrap_or_else(before);
@@ -40,9 +43,8 @@ pub async fn pay_debts(around: ProofContext<'_>, whose: impl Fn(&str) -> bool) -
         }
     }
     machines.hang_up().await;
-    for (proof, owed) in records {
-        let (rows, owed): (Vec<_>, Vec<_>) = owed.into_iter().unzip();
-        match records::take_away(around, &proof, &owed).await {
+    for (proof, rows) in records {
+        match records::take_away(around, &proof, &rows).await {
             Ok(()) => paid.extend(rows.into_iter().map(|row| row.id)),
             Err(error) => unpaid.extend(rows.into_iter().map(|row| (row, error.to_string()))),
         }

@@ -5,12 +5,13 @@ use crate::site::SiteFolder;
 use crate::{ProofContext, ProofError};
 use eskort_core::debt::Debt;
 use eskort_host::{Machine, MachineError, crash_point, passing_name};
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::path::{Path, PathBuf};
 
 /// Puts files into the folder, on every machine. What is there already stays as it is.
 pub(crate) async fn publish(site: &SiteFolder<'_>, files: &[SiteFile]) -> Result<(), ProofError> {
     for host in machines(site.hosts) {
+        let _turn = site.around.shared.files_of(host).await;
         publish_on(site, &site.around.machine(host), files).await?;
     }
     site.around.machines.hang_up().await;
@@ -42,13 +43,19 @@ async fn publish_on(site: &SiteFolder<'_>, machine: &Machine<'_>, files: &[SiteF
         if let Some(path) = machine.link_below(root, &folder).await? {
             return Err(ProofError::LinkOnHost { host: host.unwrap_or_default(), path });
         }
-        // Owed before it is there: whatever happens next, the following run knows what to take away.
-        site.owe(host.as_ref(), &missing, &folders)?;
-        let passing = passing_names(site, host.as_deref())?;
+        // Owed before it is there: whatever happens next, the following run knows what to take away. What another certificate
+        // has put there is needed by this one too, and goes with the last.
+        let others = Owed::on(site, host.as_deref())?;
+        let shared = group.iter().filter(|file| others.files.contains_key(&root.join(&file.path)));
+        let owing: Vec<&SiteFile> = missing.iter().copied().chain(shared).collect();
+        let made = others.folders.into_iter().filter(|made| folder.starts_with(made) && !folders.contains(made)).rev();
+        let to_remove: Vec<PathBuf> = folders.iter().cloned().chain(made).collect();
+        site.owe(host.as_ref(), &owing, &to_remove).await?;
+        let passing = Owed::on(site, host.as_deref())?.files;
         machine.make_site_folders(root, &folder, &folders).await?;
         for file in missing {
             let path = root.join(&file.path);
-            let passing = passing.get(&path).cloned().unwrap_or_else(passing_name);
+            let passing = passing.get(&path).cloned().flatten().unwrap_or_else(passing_name);
             machine.put_site_file(root, &path, &passing, &file.bytes).await?;
             crash_point("file-written");
         }
@@ -56,13 +63,28 @@ async fn publish_on(site: &SiteFolder<'_>, machine: &Machine<'_>, files: &[SiteF
     Ok(())
 }
 
-/// Returns the names under which the files that are owed on a machine pass, by path.
-fn passing_names(site: &SiteFolder<'_>, host: Option<&str>) -> Result<BTreeMap<PathBuf, String>, ProofError> {
-    let of = |debt| match debt {
-        Debt::File { host: on, path, passing: Some(passing), .. } if on.as_deref() == host => Some((path, passing)),
-        _ => None,
-    };
-    Ok(site.around.store.debts()?.into_iter().filter_map(|row| of(row.debt)).collect())
+/// What is owed on a machine.
+#[derive(Default)]
+struct Owed {
+    /// The files, and the names under which they pass.
+    files: BTreeMap<PathBuf, Option<String>>,
+    /// The folders that were made for them.
+    folders: BTreeSet<PathBuf>,
+}
+
+impl Owed {
+    fn on(site: &SiteFolder<'_>, host: Option<&str>) -> Result<Self, ProofError> {
+        let mut owed = Owed::default();
+        for row in site.around.store.debts()? {
+            if let Debt::File { host: on, path, passing, folders } = row.debt
+                && on.as_deref() == host
+            {
+                owed.files.insert(path, passing);
+                owed.folders.extend(folders);
+            }
+        }
+        Ok(owed)
+    }
 }
 
 async fn has(machine: &Machine<'_>, root: &Path, file: &SiteFile) -> Result<bool, ProofError> {

@@ -10,6 +10,7 @@ mod listener;
 mod place;
 mod proving;
 mod records;
+mod shared;
 mod site;
 mod tls;
 
@@ -21,3 +22,4 @@ pub use listener::Listener;
 pub use place::{SitePlace, addresses, look};
 pub use proving::Proving;
 pub use records::{look_at_records, publish_records};
+pub use shared::{SharedProofs, Turn, Turns};

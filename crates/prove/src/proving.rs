@@ -49,9 +49,12 @@ impl<'a> Proving<'a> {
                     let site = SiteFolder { around, owner, root, hosts };
                     folder::publish(&site, &files).await?;
                 }
-                Proof::HttpListener { listen, .. } => listeners.push(listener::listen(*listen, &tasks).await?),
+                Proof::HttpListener { listen, .. } => {
+                    listeners.push(listener::listen(&self.around.shared.http, *listen, &tasks).await?)
+                }
                 Proof::TlsListener { listen, .. } => {
-                    listeners.push(tls::listen(self.around.context, *listen, &tasks).await?)
+                    let Proving { around: ProofContext { context, shared, .. }, .. } = *self;
+                    listeners.push(tls::listen(&shared.tls, context, *listen, &tasks).await?)
                 }
                 Proof::Dns(dns) => {
                     let owed = (self.around, self.certificate);

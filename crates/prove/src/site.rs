@@ -21,7 +21,7 @@ pub(crate) struct SiteFolder<'a> {
 
 impl SiteFolder<'_> {
     /// Writes down what has to be taken away, on one machine.
-    pub(crate) fn owe(
+    pub(crate) async fn owe(
         &self,
         host: Option<&String>,
         files: &[&SiteFile],
@@ -37,6 +37,7 @@ impl SiteFolder<'_> {
         let debts: Vec<Debt> = files.iter().map(debt).collect();
         let ProofContext { context, store, .. } = self.around;
         store.owe(self.owner, &debts, (context.now)())?;
+        store.flush().await?;
         crash_point("owed");
         Ok(())
     }

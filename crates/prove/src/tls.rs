@@ -1,7 +1,7 @@
 //! Proofs in a TLS handshake (RFC 8737): a listener that shows a certificate made for the challenge.
 
 use crate::ProofError;
-use crate::listener::{Listener, bind, serve_all};
+use crate::listener::{Answers, Listener, Listeners, locked, serve_all};
 use eskort_core::context::Context;
 use eskort_core::inventory::CheckAddress;
 use eskort_core::journey::ProofTask;
@@ -16,6 +16,8 @@ use std::collections::BTreeMap;
 use std::net::SocketAddr;
 use std::sync::Arc;
 use std::time::Duration;
+use tokio::net::TcpListener;
+use tokio::task::JoinHandle;
 use tokio_rustls::TlsAcceptor;
 
 const PROTOCOL: &[u8] = b"acme-tls/1";
@@ -23,47 +25,59 @@ const LONGEST_HANDSHAKE: Duration = Duration::from_secs(20);
 
 /// Chooses the certificate by the name that the client asks for. One that asks for none gets the only one there is, where that is for
 /// an address: many clients send no name then.
-#[derive(Debug)]
-struct ByName {
-    certificates: BTreeMap<String, Arc<CertifiedKey>>,
-    without_name: Option<Arc<CertifiedKey>>,
+struct ByName(Answers<Arc<CertifiedKey>>);
+
+impl std::fmt::Debug for ByName {
+    fn fmt(&self, out: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        out.write_str("ByName")
+    }
 }
 
 impl ResolvesServerCert for ByName {
     fn resolve(&self, hello: ClientHello<'_>) -> Option<Arc<CertifiedKey>> {
+        let certificates = locked(&self.0);
         match hello.server_name() {
-            Some(name) => self.certificates.get(&name.to_ascii_lowercase()).cloned(),
-            None => self.without_name.clone(),
+            Some(name) => certificates.get(&name.to_ascii_lowercase()).cloned(),
+            None => {
+                let mut all = certificates.iter();
+                let only = all.next().filter(|_| all.next().is_none());
+                only.filter(|(name, _)| is_reverse_name(name)).map(|(_, certificate)| Arc::clone(certificate))
+            }
         }
     }
 }
 
-/// Opens a listener that answers the tasks' challenges.
+/// Answers the tasks' challenges.
 pub(crate) async fn listen(
+    listeners: &Listeners<Arc<CertifiedKey>>,
     context: &Context,
     address: Option<SocketAddr>,
     tasks: &[ProofTask],
 ) -> Result<Listener, ProofError> {
     let certificates = tasks.iter().map(|t| Ok((asked_for(t), Arc::new(certified(context, t)?))));
     let certificates: Result<BTreeMap<_, _>, PkiError> = certificates.collect();
-    let certificates = certificates.map_err(ProofError::Certificate)?;
-    let only_one = tasks.len() == 1 && tasks[0].name.address().is_some();
-    let without_name = certificates.values().next().filter(|_| only_one).cloned();
+    listeners.answer((address, 443), certificates.map_err(ProofError::Certificate)?, serve).await
+}
+
+fn serve(port: TcpListener, answers: Answers<Arc<CertifiedKey>>) -> JoinHandle<()> {
     let provider = Arc::new(aws_lc_rs::default_provider());
     let mut config = ServerConfig::builder_with_provider(provider)
         .with_safe_default_protocol_versions()
         .expect("the provider speaks TLS 1.2 and 1.3")
         .with_no_client_auth()
-        .with_cert_resolver(Arc::new(ByName { certificates, without_name }));
+        .with_cert_resolver(Arc::new(ByName(answers)));
     config.alpn_protocols = vec![PROTOCOL.to_vec()];
     let acceptor = TlsAcceptor::from(Arc::new(config));
-    let listener = bind(address, 443).await?;
-    let serve = move |stream| {
+    serve_all(port, move |stream| {
         let acceptor = acceptor.clone();
         // The handshake is all there is to it.
         async move { drop(tokio::time::timeout(LONGEST_HANDSHAKE, acceptor.accept(stream)).await) }
-    };
-    Ok(serve_all(listener, serve))
+    })
+}
+
+/// Whether a name is that of an address (RFC 8738 section 6).
+fn is_reverse_name(name: &str) -> bool {
+    name.ends_with(".in-addr.arpa") || name.ends_with(".ip6.arpa")
 }
 
 /// Returns the name that the authority asks for in its handshake.

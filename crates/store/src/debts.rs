@@ -20,16 +20,20 @@ pub struct DebtRow {
 }
 
 impl Store {
-    /// Writes down debts, all as one, before the things are published. The same debt twice is one.
+    /// Writes down debts, all as one, before the things are published. The same debt twice is one; several certificates may owe the
+    /// same thing, which goes with the last.
     ///
     /// # Errors
     /// When the ledger fails.
     pub fn owe(&self, certificate: &str, debts: &[Debt], now: Timestamp) -> Result<(), StoreError> {
-        // The first entry stands: it knows the folders that did not exist before.
         let sql = "INSERT INTO debt (certificate, kind, at, what, debt, owed) VALUES (?, ?, ?, ?, ?, ?) ON CONFLICT DO NOTHING";
+        let known = "SELECT debt FROM debt WHERE kind = ? AND at = ? AND what = ?";
         let owe = |debt: &Debt| {
             let (kind, at, what) = debt.key();
-            self.run(sql, params![certificate, kind, at, what, encode(debt), now.as_second()]).map(drop)
+            // The first entry stands for all: it knows the folders that did not exist before, and what an API calls a record.
+            let known = self.rows(known, params![kind, at, what], |row| row.get::<_, String>(0))?;
+            let debt = known.into_iter().next().unwrap_or_else(|| encode(debt));
+            self.run(sql, params![certificate, kind, at, what, debt, now.as_second()]).map(drop)
         };
         self.in_one_transaction(|| debts.iter().try_for_each(owe))
     }
@@ -57,14 +61,25 @@ impl Store {
         self.run(sql, params![encode(debt), kind, at, what]).map(drop)
     }
 
-    /// Strikes debts by what they are: what they are about did not come to be.
+    /// Returns whether another certificate owes the same thing, which it needs until its own debt is paid.
     ///
     /// # Errors
     /// When the ledger fails.
-    pub fn strike(&self, debts: &[Debt]) -> Result<(), StoreError> {
+    pub fn owed_by_others(&self, row: &DebtRow) -> Result<bool, StoreError> {
+        let (kind, at, what) = row.debt.key();
+        let sql = "SELECT id FROM debt WHERE kind = ? AND at = ? AND what = ? AND certificate <> ?";
+        Ok(!self.rows(sql, params![kind, at, what, row.certificate], |row| row.get::<_, i64>(0))?.is_empty())
+    }
+
+    /// Strikes debts of a certificate by what they are: what they are about did not come to be.
+    ///
+    /// # Errors
+    /// When the ledger fails.
+    pub fn strike(&self, certificate: &str, debts: &[Debt]) -> Result<(), StoreError> {
+        let sql = "DELETE FROM debt WHERE kind = ? AND at = ? AND what = ? AND certificate = ?";
         let strike = |debt: &Debt| {
             let (kind, at, what) = debt.key();
-            self.run("DELETE FROM debt WHERE kind = ? AND at = ? AND what = ?", params![kind, at, what]).map(drop)
+            self.run(sql, params![kind, at, what, certificate]).map(drop)
         };
         self.in_one_transaction(|| debts.iter().try_for_each(strike))
     }

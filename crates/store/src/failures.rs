@@ -52,6 +52,6 @@ impl Store {
             let (last, hold_until) = (instant(row, "last")?, maybe_instant(row, "hold_until")?);
             Ok((Failures { count: row.get("count")?, last, hold_until }, row.get("reason")?))
         };
-        self.db.query_row(sql, [certificate], read).optional().map_err(|e| self.fail(e))
+        self.db.lock().query_row(sql, [certificate], read).optional().map_err(|e| self.fail(e))
     }
 }

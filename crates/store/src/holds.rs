@@ -16,7 +16,7 @@ impl Store {
     pub fn authority_hold(&self, authority: &str, section: &str) -> Result<Option<AuthorityHold>, StoreError> {
         let sql = "SELECT until, reason FROM hold WHERE authority = ? AND section IN ('', ?)";
         let read = |row: &rusqlite::Row<'_>| Ok(AuthorityHold { until: instant(row, 0)?, reason: row.get(1)? });
-        self.db.query_row(sql, [authority, section], read).optional().map_err(|e| self.fail(e))
+        self.db.lock().query_row(sql, [authority, section], read).optional().map_err(|e| self.fail(e))
     }
 
     /// Leaves an authority alone: longer after each refusal in a row, and as long as it says itself. `section` is empty unless
@@ -34,7 +34,7 @@ impl Store {
     ) -> Result<AuthorityHold, StoreError> {
         let sql = "SELECT count FROM hold WHERE authority = ?";
         let before: Option<u32> =
-            self.db.query_row(sql, [authority], |row| row.get(0)).optional().map_err(|e| self.fail(e))?;
+            self.db.lock().query_row(sql, [authority], |row| row.get(0)).optional().map_err(|e| self.fail(e))?;
         let count = before.unwrap_or(0) + 1;
         let longest = self.rows("SELECT until FROM hold WHERE authority = ?", [authority], |row| instant(row, 0))?;
         let until = longest.into_iter().fold(hold_after(count, now, authority_says), Timestamp::max);

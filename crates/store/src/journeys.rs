@@ -68,10 +68,11 @@ impl Store {
         Ok(JourneyRow { id, generation, specification: specification.clone(), stage, started: now })
     }
 
-    /// Writes down where the journey stands now and what happened, as one. A journey with nothing left to do is at its end.
+    /// Writes down where the journey stands now and what happened, as one. A journey with nothing left to do is at its end. It is
+    /// leased for this run.
     ///
     /// # Errors
-    /// When the ledger fails.
+    /// When the ledger fails, or another run has taken the journey over.
     pub fn save_stage(
         &self,
         certificate: &str,
@@ -85,6 +86,7 @@ impl Store {
         let ended = (stage.next(now) == Next::Done).then_some(now.as_second());
         let ending = ended.map(|_| "arrived");
         self.in_one_transaction(|| {
+            self.lease(certificate, journey, now)?;
             self.run(
                 "UPDATE journey SET stage = ?, stage_version = ?, passed = ?, waits_for = ?, changed = ?, ended = ?, ending = ?
                  WHERE id = ?",

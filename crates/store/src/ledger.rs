@@ -1,12 +1,16 @@
 //! The ledger's file: opened, brought up to date, and asked in one place.
 
+use crate::durable::Durable;
 use crate::schema::{MIGRATIONS, VERSION};
+use crate::worker::Worker;
 use crate::{StoreError, io};
 use eskort_host::files;
+use parking_lot::ReentrantMutex;
 use rusqlite::{Connection, OpenFlags, Params};
 use std::fs::Permissions;
 use std::os::unix::fs::{MetadataExt, OpenOptionsExt, PermissionsExt};
 use std::path::{Path, PathBuf};
+use std::sync::OnceLock;
 use std::time::Duration;
 
 /// SQLite does not wait for others while it changes the way a ledger is written: it is tried again here, for as long as it would
@@ -32,7 +36,11 @@ const PATIENCE: Duration = Duration::from_secs(10);
 /// The state folder: the ledger and the files beside it.
 pub struct Store {
     pub(crate) root: PathBuf,
-    pub(crate) db: Connection,
+    /// One writer: what belongs together is written without anybody in between.
+    pub(crate) db: ReentrantMutex<Connection>,
+    durable: Durable,
+    /// What this run leases journeys with, once it has.
+    pub(crate) worker: OnceLock<Worker>,
 }
 
 impl Store {
@@ -72,7 +80,11 @@ impl Store {
         let flags = OpenFlags::SQLITE_OPEN_READ_WRITE | OpenFlags::SQLITE_OPEN_NO_MUTEX;
         let db = Connection::open_with_flags(&path, flags).map_err(fail)?;
         db.busy_timeout(PATIENCE).map_err(fail)?;
-        let store = Store { root: root.to_owned(), db };
+        Self::over(root, db, Durable::of(&path))
+    }
+
+    fn over(root: &Path, db: Connection, durable: Durable) -> Result<Self, StoreError> {
+        let store = Store { root: root.to_owned(), db: ReentrantMutex::new(db), durable, worker: OnceLock::new() };
         store.bring_up_to_date()?;
         Ok(store)
     }
@@ -83,8 +95,8 @@ impl Store {
     /// Only when SQLite fails.
     pub fn in_memory(root: &Path) -> Result<Self, StoreError> {
         let fail = |source| StoreError::Ledger { path: root.to_owned(), source };
-        let store = Store { root: root.to_owned(), db: Connection::open_in_memory().map_err(fail)? };
-        store.bring_up_to_date()?;
+        let store = Self::over(root, Connection::open_in_memory().map_err(fail)?, Durable::default())?;
+        store.worker.get_or_init(Worker::in_memory);
         Ok(store)
     }
 
@@ -94,7 +106,7 @@ impl Store {
     }
 
     fn check_version(&self) -> Result<i64, StoreError> {
-        let version = self.db.pragma_query_value(None, "user_version", |row| row.get(0));
+        let version = self.db.lock().pragma_query_value(None, "user_version", |row| row.get(0));
         let found: i64 = version.map_err(|e| self.fail(e))?;
         if found > VERSION {
             return Err(StoreError::Newer { path: self.root.join("ledger.sqlite"), found, known: VERSION });
@@ -104,7 +116,7 @@ impl Store {
 
     /// Brings the tables up to date, whoever opens them: what is missing is found out and made under one lock.
     fn bring_up_to_date(&self) -> Result<(), StoreError> {
-        let run = |sql: &str| self.db.execute_batch(sql).map_err(|e| self.fail(e));
+        let run = |sql: &str| self.db.lock().execute_batch(sql).map_err(|e| self.fail(e));
         if self.check_version()? < VERSION {
             patiently(|| run("PRAGMA journal_mode = WAL"))?;
             patiently(|| run("BEGIN IMMEDIATE"))?;
@@ -119,7 +131,8 @@ impl Store {
             brought?;
             run("COMMIT")?;
         }
-        run("PRAGMA synchronous = FULL")
+        // A commit that the machine's end could take back is made durable by `flush`, together with others.
+        run("PRAGMA synchronous = NORMAL")
     }
 
     pub(crate) fn fail(&self, source: rusqlite::Error) -> StoreError {
@@ -127,7 +140,10 @@ impl Store {
     }
 
     pub(crate) fn run(&self, sql: &str, params: impl Params) -> Result<usize, StoreError> {
-        self.db.prepare_cached(sql).and_then(|mut s| s.execute(params)).map_err(|e| self.fail(e))
+        let db = self.db.lock();
+        let done = db.prepare_cached(sql).and_then(|mut s| s.execute(params));
+        self.durable.written();
+        done.map_err(|e| self.fail(e))
     }
 
     /// Runs several writes as one: all of them are kept or none.
@@ -135,10 +151,24 @@ impl Store {
     /// # Errors
     /// What `writes` says, or when the ledger fails.
     pub fn in_one_transaction<T>(&self, writes: impl FnOnce() -> Result<T, StoreError>) -> Result<T, StoreError> {
-        let transaction = self.db.unchecked_transaction().map_err(|e| self.fail(e))?;
+        let db = self.db.lock();
+        // Within another it is part of that.
+        if !db.is_autocommit() {
+            return writes();
+        }
+        let transaction = db.unchecked_transaction().map_err(|e| self.fail(e))?;
         let value = writes()?;
         transaction.commit().map_err(|e| self.fail(e))?;
         Ok(value)
+    }
+
+    /// Makes everything that is written durable: it outlives the machine's sudden end, too. Who asks while another's is under way
+    /// is served together with all others that wait.
+    ///
+    /// # Errors
+    /// When the disk does not take it.
+    pub async fn flush(&self) -> Result<(), StoreError> {
+        self.durable.flush().await
     }
 
     pub(crate) fn rows<T>(
@@ -147,7 +177,8 @@ impl Store {
         params: impl Params,
         read: impl FnMut(&rusqlite::Row<'_>) -> rusqlite::Result<T>,
     ) -> Result<Vec<T>, StoreError> {
-        let mut statement = self.db.prepare_cached(sql).map_err(|e| self.fail(e))?;
+        let db = self.db.lock();
+        let mut statement = db.prepare_cached(sql).map_err(|e| self.fail(e))?;
         let rows = statement.query_map(params, read).and_then(Iterator::collect);
         rows.map_err(|e| self.fail(e))
     }
@@ -183,7 +214,7 @@ mod tests {
         let dir = tempfile::tempdir().unwrap();
         drop(Store::open(dir.path()).unwrap());
         let store = Store::open(dir.path()).unwrap();
-        store.db.pragma_update(None, "user_version", VERSION + 1).unwrap();
+        store.db.lock().pragma_update(None, "user_version", VERSION + 1).unwrap();
         drop(store);
         assert!(matches!(Store::open(dir.path()), Err(StoreError::Newer { .. })));
         assert!(Store::open_existing(&dir.path().join("none")).unwrap().is_none());

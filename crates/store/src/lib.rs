@@ -8,6 +8,7 @@ mod accounts;
 #[path = "contract/tests.rs"]
 mod contract;
 mod debts;
+mod durable;
 mod events;
 mod failures;
 mod folders;
@@ -15,12 +16,14 @@ mod generations;
 mod holds;
 mod installs;
 mod journeys;
+mod leases;
 mod ledger;
 mod lock;
 mod overview;
 mod rows;
 mod schema;
 mod undo;
+mod worker;
 
 pub use accounts::AccountRow;
 pub use debts::DebtRow;
@@ -70,6 +73,14 @@ pub enum StoreError {
         found: i64,
         /// Ours.
         known: i64,
+    },
+    /// Another run works on a certificate's journey.
+    #[error("another run works on the certificate `{certificate}` just now ({holder})")]
+    Leased {
+        /// The certificate.
+        certificate: String,
+        /// Who it is, in words.
+        holder: String,
     },
     /// A name that is not UTF-8.
     #[error("the path {} is not UTF-8, which the ledger needs", path.display())]

@@ -1,5 +1,6 @@
 //! The lock that keeps two runs apart.
 
+use crate::worker::anybody_works;
 use crate::{StoreError, io};
 use eskort_host::files;
 use jiff::Timestamp;
@@ -21,20 +22,26 @@ impl RunLock {
     /// # Errors
     /// [`StoreError::Busy`] when another run holds it.
     pub fn take(state: &Path, command: &str, now: Timestamp) -> Result<Self, StoreError> {
+        // A child that a killed run was just about to start has the lock for a moment, until its own program begins.
+        for _ in 0..5 {
+            match Self::try_take(state, command, now) {
+                Err(StoreError::Busy { .. }) => std::thread::sleep(Duration::from_millis(60)),
+                taken => return taken,
+            }
+        }
+        Self::try_take(state, command, now)
+    }
+
+    /// Takes the lock as [`RunLock::take`] does, without waiting a moment for it.
+    ///
+    /// # Errors
+    /// [`StoreError::Busy`] when another run holds it.
+    pub fn try_take(state: &Path, command: &str, now: Timestamp) -> Result<Self, StoreError> {
         let path = state.join("lock");
         files::make_folders(state, 0o700).map_err(io("make", state))?;
         let open = OpenOptions::new().read(true).write(true).create(true).truncate(false).mode(0o600).open(&path);
         let mut file = open.map_err(io("open", &path))?;
-        let mut tried = file.try_lock();
-        // A child that a killed run was just about to start has the lock for a moment, until its own program begins.
-        for _ in 0..5 {
-            if !matches!(tried, Err(TryLockError::WouldBlock)) {
-                break;
-            }
-            std::thread::sleep(Duration::from_millis(60));
-            tried = file.try_lock();
-        }
-        match tried {
+        match file.try_lock() {
             Ok(()) => {}
             Err(TryLockError::WouldBlock) => {
                 let mut since = String::new();
@@ -47,8 +54,10 @@ impl RunLock {
         let holder = format!("process {}, `{command}`, since {}", std::process::id(), eskort_core::words::instant(now));
         let written = file.set_len(0).and_then(|()| file.rewind()).and_then(|()| file.write_all(holder.as_bytes()));
         written.map_err(io("write", &path))?;
-        // Nobody else writes now: what passed through a name of its own when a run was killed is of no use to anybody.
-        files::sweep_below(state);
+        // Where nobody else writes now, what passed through a name of its own when a run was killed is of no use to anybody.
+        if !anybody_works(state) {
+            files::sweep_below(state);
+        }
         Ok(RunLock { _file: file })
     }
 }

@@ -86,6 +86,17 @@ CREATE TABLE event (
 CREATE INDEX event_of ON event (certificate, id);
 ",
     "ALTER TABLE undo RENAME COLUMN told TO reloaded;",
+    // Several runs, and several journeys of one, are under way at once: journeys are leased, and several may owe the same thing.
+    "
+ALTER TABLE journey ADD COLUMN lease_holder TEXT;
+ALTER TABLE journey ADD COLUMN lease_until INTEGER;
+CREATE TABLE debt_new (
+  id INTEGER PRIMARY KEY, certificate TEXT NOT NULL, kind TEXT NOT NULL, at TEXT NOT NULL, what TEXT NOT NULL,
+  debt TEXT NOT NULL, owed INTEGER NOT NULL, last_trouble TEXT, UNIQUE (kind, at, what, certificate));
+INSERT INTO debt_new SELECT id, certificate, kind, at, what, debt, owed, last_trouble FROM debt;
+DROP TABLE debt;
+ALTER TABLE debt_new RENAME TO debt;
+",
 ];
 
 /// The version of the ledger's tables that this program writes.

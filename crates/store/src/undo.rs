@@ -86,7 +86,7 @@ impl Store {
             let folder = self.root.join("backups").join(server);
             make_folders(&folder, 0o700).map_err(io("make", &folder))?;
             let sql = "SELECT coalesce(max(id), 0) + 1 FROM undo";
-            let number: i64 = self.db.query_row(sql, [], |r| r.get(0)).map_err(|e| self.fail(e))?;
+            let number: i64 = self.db.lock().query_row(sql, [], |r| r.get(0)).map_err(|e| self.fail(e))?;
             let name = path.file_name().map(|n| n.to_string_lossy().into_owned()).unwrap_or_default();
             // Copies that stay for people may have the next numbers.
             let free = |number: &i64| !folder.join(format!("{number:06}-{name}")).exists();

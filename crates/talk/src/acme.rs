@@ -6,17 +6,22 @@ use eskort_acme::{
     AcmeError, Directory, ExternalBinding, LARGEST_RESPONSE, Method, Problem, Request, Response, Signer, Step,
     change_contact, is_account_usable, new_account, parse_account, parse_directory, post_as_get, retry_after,
 };
+use eskort_core::context::{Context, Now};
 use eskort_core::inventory::AcmeAuthority;
 use eskort_core::pki::{KeyKind, PrivateKey, Secret, base64url_decode};
-use eskort_core::progress::{Progress, ProgressSink};
+use eskort_core::progress::{Progress, Teller};
 use eskort_host::obeyed;
 use eskort_store::{AccountRow, Store, StoreError};
 use jiff::Timestamp;
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::time::{Duration, Instant};
+use tokio::sync::OnceCell;
 
 /// So many refused nonces in a row cost no pause; after that each costs a little more.
 const QUICK_NONCES: u32 = 12;
 const LONGEST_PAUSE: Duration = Duration::from_secs(2);
+/// No more nonces are kept than this.
+const MOST_NONCES: usize = 64;
 /// How often a request is tried again after the authority's own trouble.
 const TROUBLE_TRIES: u32 = 3;
 const LONGEST_ANSWER: Duration = Duration::from_secs(30);
@@ -32,19 +37,37 @@ pub enum Repeat {
     Once,
 }
 
-/// A conversation with one authority, for one run.
-pub struct Conversation {
-    http: reqwest::Client,
-    directory_url: String,
-    directory: Option<Directory>,
-    nonces: Vec<String>,
-    signer: Signer,
+/// The account at an authority: what signs as it, and what the authority was told of it.
+struct Account {
+    /// Signs; knows the account's address, once there is one.
+    signer: Arc<Signer>,
     /// The contact that the authority was last told.
     contact: Option<String>,
+}
+
+/// One authority, for one run: what all orders there share.
+struct Shared {
+    name: String,
+    authority: AcmeAuthority,
+    /// Whom the authority may write to.
+    wanted_contact: Option<String>,
+    http: reqwest::Client,
+    directory: OnceCell<Directory>,
+    /// Fresh nonces, the newest last.
+    nonces: Mutex<Vec<String>>,
+    account: Mutex<Account>,
+    /// Held while the account is looked after: one asks for it, and the others find it.
+    account_care: tokio::sync::Mutex<()>,
     longest: Duration,
     timeout: Duration,
-    progress: ProgressSink,
-    now: eskort_core::context::Now,
+    now: Now,
+}
+
+/// A conversation with an authority. Clones share all that the authority gave: directory, account, nonces, connections.
+#[derive(Clone)]
+pub struct Conversation {
+    shared: Arc<Shared>,
+    progress: Teller,
 }
 
 impl Conversation {
@@ -52,24 +75,18 @@ impl Conversation {
     /// way to use it.
     ///
     /// # Errors
-    /// When the account key or a file of the inventory cannot be used.
-    pub fn open(
-        name: &str,
-        authority: &AcmeAuthority,
-        timeout: Duration,
-        store: &Store,
-        progress: ProgressSink,
-        now: eskort_core::context::Now,
-    ) -> Result<Self, AuthorityError> {
+    /// When the account key or a file of the inventory cannot be used, or when the authority does not speak ACME.
+    pub fn open(context: &Context, name: &str, acme: &AcmeAuthority, store: &Store) -> Result<Self, AuthorityError> {
+        let timeout = context.inventory.authorities[name].timeout;
         let path = store.account_key_path(name);
         let key_error = |source| AuthorityError::AccountKey { path: path.clone(), source };
-        let mut account = store.account(name, &authority.directory)?;
+        let mut account = store.account(name, &acme.directory)?;
         let key = match store.account_key(name)? {
             Some(pem) => PrivateKey::from_pem(&pem).map_err(key_error)?,
             None => {
                 // Whatever account there was, its key is gone.
                 if account.take().is_some() {
-                    store.forget_account(name, &authority.directory)?;
+                    store.forget_account(name, &acme.directory)?;
                 }
                 new_account_key(name, store)?
             }
@@ -77,7 +94,7 @@ impl Conversation {
         let mut signer = Signer::new(key, None);
         let thumbprint = signer.thumbprint();
         if account.as_ref().and_then(|account| account.thumbprint.as_ref()).is_some_and(|of| *of != thumbprint) {
-            store.forget_account(name, &authority.directory)?;
+            store.forget_account(name, &acme.directory)?;
             account = None;
         }
         let contact = account.as_ref().and_then(|account| account.contact.clone());
@@ -85,55 +102,69 @@ impl Conversation {
             signer.set_account(account.url);
         }
         let longest = timeout.min(LONGEST_ANSWER);
-        Ok(Conversation {
-            http: http_client(authority, longest)?,
-            directory_url: authority.directory.clone(),
-            directory: None,
-            nonces: Vec::new(),
-            signer,
-            contact,
+        let shared = Shared {
+            name: name.to_owned(),
+            authority: acme.clone(),
+            wanted_contact: acme.contact.clone().or_else(|| context.inventory.contact.clone()),
+            http: http_client(acme, longest)?,
+            directory: OnceCell::new(),
+            nonces: Mutex::default(),
+            account: Mutex::new(Account { signer: Arc::new(signer), contact }),
+            account_care: tokio::sync::Mutex::default(),
             longest,
             timeout,
-            progress,
-            now,
-        })
+            now: context.now.clone(),
+        };
+        Ok(Conversation { shared: Arc::new(shared), progress: context.progress.clone() })
     }
 
-    /// Returns what signs.
-    pub fn signer(&self) -> &Signer {
-        &self.signer
+    /// Returns the same conversation, which tells how it goes elsewhere.
+    pub fn telling(&self, progress: &Teller) -> Self {
+        Conversation { shared: Arc::clone(&self.shared), progress: progress.clone() }
+    }
+
+    /// Returns whether the authority has answered.
+    pub fn has_reached(&self) -> bool {
+        self.shared.directory.initialized()
+    }
+
+    /// Returns what signs just now.
+    pub fn signer(&self) -> Arc<Signer> {
+        Arc::clone(&self.account().signer)
+    }
+
+    fn account(&self) -> MutexGuard<'_, Account> {
+        self.shared.account.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    fn nonces(&self) -> MutexGuard<'_, Vec<String>> {
+        self.shared.nonces.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
     /// Returns the directory; it is fetched once a run.
     ///
     /// # Errors
     /// When it cannot be had, or is none.
-    pub async fn directory(&mut self) -> Result<Directory, AuthorityError> {
-        if let Some(known) = &self.directory {
-            return Ok(known.clone());
-        }
-        let request = Request { method: Method::Get, url: self.directory_url.clone(), body: None };
-        let response = self.fetch(Step::Directory, &request).await?;
-        let directory = parse_directory(&response)?;
-        self.directory = Some(directory.clone());
-        Ok(directory)
+    pub async fn directory(&self) -> Result<&Directory, AuthorityError> {
+        let fetch = || async {
+            let url = self.shared.authority.directory.clone();
+            let response = self.fetch(Step::Directory, &Request { method: Method::Get, url, body: None }).await?;
+            Ok(parse_directory(&response)?)
+        };
+        self.shared.directory.get_or_try_init(fetch).await
     }
 
     /// Makes sure that there is an account: known from the ledger, or asked for.
     ///
     /// # Errors
     /// When the terms are not agreed to, an external account is lacking, or the authority refuses.
-    pub async fn ensure_account(
-        &mut self,
-        name: &str,
-        authority: &AcmeAuthority,
-        contact: Option<&str>,
-        store: &Store,
-    ) -> Result<(), AuthorityError> {
-        if let Some(url) = self.signer.account() {
-            if self.contact.as_deref() != contact {
-                let url = url.to_owned();
-                self.bring_contact(name, &url, contact, store).await?;
+    pub async fn ensure_account(&self, store: &Store) -> Result<(), AuthorityError> {
+        let (authority, contact) = (&self.shared.authority, self.shared.wanted_contact.as_deref());
+        let _care = self.shared.account_care.lock().await;
+        let signer = self.signer();
+        if let Some(url) = signer.account() {
+            if self.account().contact.as_deref() != contact {
+                self.bring_contact(url, contact, store).await?;
             }
             return Ok(());
         }
@@ -147,73 +178,88 @@ impl Conversation {
             return Err(AuthorityError::NeedsExternalAccount);
         }
         let agreed = terms.is_some() && authority.accept_terms;
-        let make = |s: &Signer, nonce: &str| new_account(s, nonce, &directory, contact, agreed, binding.as_ref());
+        let make = |s: &Signer, nonce: &str| new_account(s, nonce, directory, contact, agreed, binding.as_ref());
         let response = self.send(Step::Account, Repeat::Idempotent, make).await?;
         let url = parse_account(&response)?;
         // RFC 8555 section 7.3.1: 201 for a new one, 200 for one that the key had already.
         if response.status == 201 {
             let agreed = terms.map(|url| format!("; the authority's terms are agreed to: {url}")).unwrap_or_default();
-            (self.progress)(&Progress::Note(format!("a new account{agreed}")));
+            self.progress.tell(&Progress::Note(format!("a new account{agreed}")));
         }
-        self.save_account(name, url, contact, store)?;
+        self.save_account(&url, contact, store)?;
         Ok(())
     }
 
-    fn save_account(
-        &mut self,
-        name: &str,
-        url: String,
-        contact: Option<&str>,
-        store: &Store,
-    ) -> Result<(), StoreError> {
+    fn save_account(&self, url: &str, contact: Option<&str>, store: &Store) -> Result<(), StoreError> {
+        let Shared { name, authority, now, .. } = &*self.shared;
         let contact = contact.map(str::to_owned);
-        let thumbprint = Some(self.signer.thumbprint());
-        let account = AccountRow { url: url.clone(), thumbprint, contact: contact.clone() };
-        store.save_account(name, &self.directory_url, &account, (self.now)())?;
-        self.contact = contact;
-        self.signer.set_account(url);
+        let mut signer = Signer::clone(&self.signer());
+        let row = AccountRow { url: url.to_owned(), thumbprint: Some(signer.thumbprint()), contact: contact.clone() };
+        store.save_account(name, &authority.directory, &row, now())?;
+        signer.set_account(url.to_owned());
+        *self.account() = Account { signer: Arc::new(signer), contact };
         Ok(())
     }
 
     /// Tells the authority a contact that has changed. That it does not take it is no reason not to renew.
-    async fn bring_contact(
-        &mut self,
-        name: &str,
-        account: &str,
-        contact: Option<&str>,
-        store: &Store,
-    ) -> Result<(), AuthorityError> {
+    async fn bring_contact(&self, account: &str, contact: Option<&str>, store: &Store) -> Result<(), AuthorityError> {
         let make = |s: &Signer, nonce: &str| change_contact(s, nonce, account, contact);
         match self.send(Step::Account, Repeat::Idempotent, make).await {
-            Ok(_) => Ok(self.save_account(name, account.to_owned(), contact, store)?),
+            Ok(_) => Ok(self.save_account(account, contact, store)?),
             Err(AuthorityError::Refused { problem, .. }) if problem.kind.ends_with("Contact") => {
-                (self.progress)(&Progress::Note(format!("the authority does not take the new contact: {problem}")));
+                let text = format!("the authority does not take the new contact: {problem}");
+                self.progress.tell(&Progress::Note(text));
+                // It is told once in a run.
+                self.account().contact = contact.map(str::to_owned);
                 Ok(())
             }
             Err(error) => Err(error),
         }
     }
 
-    /// Begins anew with another account, where the authority has ended this one: with a new key, since the old one stays bound
-    /// to it. The old key is kept beside the new one.
+    /// Begins anew with another account, where the authority has ended the one at `url`: with a new key, since the old one stays
+    /// bound to it. The old key is kept beside the new one. Somebody else may have done so already.
     ///
     /// # Errors
     /// When the ledger or a key file cannot be written.
-    pub fn leave_account(&mut self, name: &str, store: &Store) -> Result<(), AuthorityError> {
-        let aside = store.put_account_key_aside(name, (self.now)())?;
-        store.forget_account(name, &self.directory_url)?;
-        self.signer = Signer::new(new_account_key(name, store)?, None);
-        self.contact = None;
+    pub async fn leave_account(&self, url: &str, store: &Store) -> Result<(), AuthorityError> {
+        let _care = self.shared.account_care.lock().await;
+        if self.signer().account() != Some(url) {
+            return Ok(());
+        }
+        let Shared { name, authority, now, .. } = &*self.shared;
+        let aside = store.put_account_key_aside(name, now())?;
+        store.forget_account(name, &authority.directory)?;
+        let signer = Arc::new(Signer::new(new_account_key(name, store)?, None));
+        *self.account() = Account { signer, contact: None };
         let text = format!("the account's key is kept in {}; a new account is asked for", aside.display());
-        (self.progress)(&Progress::Note(text));
+        self.progress.tell(&Progress::Note(text));
+        Ok(())
+    }
+
+    /// Forgets the account when the authority does not know it, so that the next try asks for a new one. `url` is the one that
+    /// it did not know.
+    ///
+    /// # Errors
+    /// When the ledger cannot be written.
+    pub async fn forget_account(&self, url: &str, store: &Store) -> Result<(), StoreError> {
+        let _care = self.shared.account_care.lock().await;
+        if self.signer().account() != Some(url) {
+            return Ok(());
+        }
+        store.forget_account(&self.shared.name, &self.shared.authority.directory)?;
+        let mut signer = Signer::clone(&self.signer());
+        signer.forget_account();
+        *self.account() = Account { signer: Arc::new(signer), contact: None };
         Ok(())
     }
 
     /// Looks after a refusal that may mean that the account is ended, and says so then.
-    pub async fn explain(&mut self, error: AuthorityError) -> AuthorityError {
+    pub async fn explain(&self, error: AuthorityError) -> AuthorityError {
         let ours = matches!(&error, AuthorityError::Refused { step, problem, .. }
             if *step != Step::Challenge && problem.kind == "unauthorized");
-        let Some(url) = self.signer.account().filter(|_| ours).map(str::to_owned) else { return error };
+        let signer = self.signer();
+        let Some(url) = signer.account().filter(|_| ours).map(str::to_owned) else { return error };
         let asked = self.send(Step::Account, Repeat::Idempotent, |s, n| post_as_get(s, n, &url)).await;
         match asked {
             Ok(response) if is_account_usable(&response).unwrap_or(true) => error,
@@ -232,7 +278,7 @@ impl Conversation {
     /// # Errors
     /// When no answer comes, or one that says no.
     pub async fn send(
-        &mut self,
+        &self,
         step: Step,
         repeat: Repeat,
         make: impl Fn(&Signer, &str) -> Result<Request, AcmeError>,
@@ -243,7 +289,7 @@ impl Conversation {
         let mut trouble: Option<AuthorityError> = None;
         loop {
             let nonce = self.nonce().await?;
-            let request = make(&self.signer, &nonce)?;
+            let request = make(&self.signer(), &nonce)?;
             let sent = self.exchange(&request).await;
             let refusal = match &sent {
                 Ok(response) => response.success().err(),
@@ -253,7 +299,7 @@ impl Conversation {
                 && problem.is_bad_nonce()
             {
                 nonces += 1;
-                if begun.elapsed() >= self.timeout {
+                if begun.elapsed() >= self.shared.timeout {
                     return Err(trouble.unwrap_or_else(|| refused(step, &request.url, problem.clone())));
                 }
                 let pause = Duration::from_millis(50) * nonces.saturating_sub(QUICK_NONCES);
@@ -289,22 +335,22 @@ impl Conversation {
         }
     }
 
-    async fn nonce(&mut self) -> Result<String, AuthorityError> {
-        if let Some(nonce) = self.nonces.pop() {
+    async fn nonce(&self) -> Result<String, AuthorityError> {
+        if let Some(nonce) = self.nonces().pop() {
             return Ok(nonce);
         }
-        let url = self.directory().await?.new_nonce;
+        let url = self.directory().await?.new_nonce.clone();
         // The directory's answer may have brought one (RFC 8555 section 6.5 lets any answer do so).
-        if let Some(nonce) = self.nonces.pop() {
+        if let Some(nonce) = self.nonces().pop() {
             return Ok(nonce);
         }
         self.fetch(Step::Nonce, &Request { method: Method::Head, url, body: None }).await?;
         let found = "an answer without Replay-Nonce".to_owned();
-        self.nonces.pop().ok_or(AcmeError::NotProtocol { expected: "a fresh nonce", found }.into())
+        self.nonces().pop().ok_or(AcmeError::NotProtocol { expected: "a fresh nonce", found }.into())
     }
 
     /// Sends a request that is not signed, again after the authority's own trouble.
-    async fn fetch(&mut self, step: Step, request: &Request) -> Result<Response, AuthorityError> {
+    async fn fetch(&self, step: Step, request: &Request) -> Result<Response, AuthorityError> {
         let mut tries = 0;
         loop {
             tries += 1;
@@ -329,51 +375,50 @@ impl Conversation {
     }
 
     fn hold_of(&self, response: &Response) -> Option<Duration> {
-        let wait = retry_after(response.retry_after.as_deref()?, (self.now)())?;
+        let wait = retry_after(response.retry_after.as_deref()?, (self.shared.now)())?;
         Duration::try_from(wait).ok()
     }
 
-    async fn exchange(&mut self, request: &Request) -> Result<Response, AuthorityError> {
+    async fn exchange(&self, request: &Request) -> Result<Response, AuthorityError> {
         let (method, word) = match request.method {
             Method::Get => (reqwest::Method::GET, "GET"),
             Method::Head => (reqwest::Method::HEAD, "HEAD"),
             Method::Post => (reqwest::Method::POST, "POST"),
         };
-        let mut sending = self.http.request(method, &request.url);
+        let mut sending = self.shared.http.request(method, &request.url);
         if let Some(body) = &request.body {
             sending = sending.header("content-type", "application/jose+json").body(body.clone());
         }
-        let failed = |e| failure(&request.url, self.longest, &e);
+        let failed = |e| failure(&request.url, self.shared.longest, &e);
         let sent = sending.send().await.map_err(failed)?;
         let mut response = head_of(&sent);
-        response.body = http::body(sent, LARGEST_RESPONSE, &request.url, self.longest).await?;
-        self.nonces.extend(response.nonce.clone());
-        (self.progress)(&Progress::Request { method: word, url: request.url.clone(), status: response.status });
+        response.body = http::body(sent, LARGEST_RESPONSE, &request.url, self.shared.longest).await?;
+        if let Some(nonce) = response.nonce.clone() {
+            let mut nonces = self.nonces();
+            // The oldest are the first that the authority forgets.
+            if nonces.len() >= MOST_NONCES {
+                nonces.remove(0);
+            }
+            nonces.push(nonce);
+        }
+        self.progress.tell(&Progress::Request { method: word, url: request.url.clone(), status: response.status });
         Ok(response)
-    }
-
-    /// Forgets the account when the authority does not know it, so that the next try asks for a new one.
-    pub fn forget_account(&mut self, name: &str, store: &Store) -> Result<(), StoreError> {
-        store.forget_account(name, &self.directory_url)?;
-        self.signer.forget_account();
-        self.contact = None;
-        Ok(())
     }
 
     /// Returns when the authority may be asked again after it said that it was asked too often, if that is within the run's time.
     pub fn asks_to_wait(&self, error: &AuthorityError) -> Option<Timestamp> {
         let problem = error.problem().filter(|problem| problem.status == 429)?;
-        let now = (self.now)();
+        let now = (self.shared.now)();
         let wait = retry_after(problem.retry_after.as_deref()?, now)?;
-        (Duration::try_from(wait).ok()? <= self.timeout).then(|| now + wait)
+        (Duration::try_from(wait).ok()? <= self.shared.timeout).then(|| now + wait)
     }
 
     /// Returns the time until which an answer asks to wait.
     pub fn ask_again(&self, response: &Response, asked: u32) -> Timestamp {
-        let now = (self.now)();
+        let now = (self.shared.now)();
         let hint = response.retry_after.as_deref().and_then(|v| retry_after(v, now));
         // A nonce is as good as a die, and the run has one at hand.
-        let jitter = self.nonces.last().map_or(0.5, |n| f64::from(n.bytes().fold(0_u8, u8::wrapping_add)) / 255.0);
+        let jitter = self.nonces().last().map_or(0.5, |n| f64::from(n.bytes().fold(0_u8, u8::wrapping_add)) / 255.0);
         now + eskort_core::journey::poll_delay(asked, hint, jitter)
     }
 }

@@ -6,7 +6,7 @@ use crate::http::{self, failure};
 use eskort_acme::LARGEST_RESPONSE;
 use eskort_core::inventory::EstAuthority;
 use eskort_core::pki::{Certificate, Secret};
-use eskort_core::progress::{Progress, ProgressSink};
+use eskort_core::progress::{Progress, Teller};
 use eskort_host::obeyed;
 use eskort_host::read_secret;
 use jiff::Timestamp;
@@ -20,7 +20,7 @@ pub struct Est<'a> {
     login: Option<(String, Secret<String>)>,
     http: reqwest::Client,
     longest: Duration,
-    progress: ProgressSink,
+    progress: Teller,
 }
 
 impl<'a> Est<'a> {
@@ -30,7 +30,7 @@ impl<'a> Est<'a> {
         authority: &'a EstAuthority,
         in_use: Option<Secret<String>>,
         timeout: Duration,
-        progress: ProgressSink,
+        progress: Teller,
     ) -> Result<Self, AuthorityError> {
         let longest = timeout.min(LONGEST_RESPONSE);
         let fail = |path: &Path, why: String| AuthorityError::File { path: path.to_owned(), why };
@@ -93,7 +93,7 @@ impl<'a> Est<'a> {
         let status = sent.status().as_u16();
         let retry_after = sent.headers().get("retry-after").and_then(|v| v.to_str().ok()).map(str::to_owned);
         let body = http::body(sent, LARGEST_RESPONSE, &url, self.longest).await?;
-        (self.progress)(&Progress::Request { method: word, url: url.clone(), status });
+        self.progress.tell(&Progress::Request { method: word, url: url.clone(), status });
         Ok(EstResponse { url, status, retry_after, body })
     }
 }

@@ -11,7 +11,7 @@ use eskort_core::manual::{Asked, AskedProof};
 use eskort_core::words;
 use eskort_host::Machines;
 use eskort_install as install;
-use eskort_prove::{ProofContext, ProofError, pay_debts};
+use eskort_prove::{ProofError, pay_debts};
 use eskort_store::{RunLock, Store};
 use jiff::civil::Date;
 
@@ -45,10 +45,11 @@ pub async fn note(
     entry: &CertificateEntry,
     noted: Noted,
 ) -> Result<KeepEntry, StepError> {
-    let _lock = RunLock::take(&context.state, "eskort note", (context.now)())?;
+    let lock = RunLock::take(&context.state, "eskort note", (context.now)())?;
     let store = Store::open(&context.state)?;
     let machines = Machines::default();
     install::recover(context, &store, &machines).await?;
+    let run = Run::new(context, &store, machines, lock);
     let missing = || AnswerError::NotWaiting { certificate: certificate.to_owned() };
     let open = store.open_journey(certificate)?.ok_or_else(missing)?;
     let before = open.stage.handed_over().ok_or_else(missing)?;
@@ -82,14 +83,13 @@ pub async fn note(
         noted_now.push(Note::Notified);
     }
     if notes.asked != before.asked {
-        let around = ProofContext { context, store: &store, machines: &machines };
-        pay_debts(around, |whose| whose == certificate).await?;
+        pay_debts(run.around(), |whose| whose == certificate).await?;
     }
     if !noted_now.is_empty() {
         let event = Event::Noted { notes: noted_now };
         store.save_stage(certificate, open.id, &HandedOver { notes }.into(), Some(&event), now)?;
     }
-    Ok(Run::new(context, &store, machines).process(certificate, entry, true).await)
+    Ok(run.process(certificate, entry, true).await)
 }
 
 /// Returns the proof that publishes what is asked: the one that was named, or the certificate's own where that can.

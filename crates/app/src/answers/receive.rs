@@ -49,7 +49,7 @@ pub async fn receive(
 ) -> Result<Receipt, StepError> {
     // A folder has all sorts of things in it; only when there is no certificate at all, that is said.
     let intake = take_in(brought, password)?;
-    let _lock = RunLock::take(&context.state, "eskort receive", (context.now)())?;
+    let lock = RunLock::take(&context.state, "eskort receive", (context.now)())?;
     let store = Store::open(&context.state)?;
     let machines = Machines::default();
     install::recover(context, &store, &machines).await?;
@@ -61,7 +61,7 @@ pub async fn receive(
     if waiting.is_empty() {
         return Err(AnswerError::NothingWaits.into());
     }
-    let mut run = Run::new(context, &store, machines);
+    let run = Run::new(context, &store, machines, lock);
     let mut receipt = Receipt { left_aside: intake.left_aside.clone(), ..Receipt::default() };
     let mut used: Vec<Certificate> = Vec::new();
     for (certificate, open) in waiting {

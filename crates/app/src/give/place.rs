@@ -5,7 +5,7 @@ use eskort_core::context::Context;
 use eskort_core::manual::{AskedError, site_path};
 use eskort_core::names::Identifier;
 use eskort_host::Machines;
-use eskort_prove::{ProofContext, ProofError, SiteFile, SitePlace, addresses, pay_debts};
+use eskort_prove::{ProofContext, ProofError, SharedProofs, SiteFile, SitePlace, addresses, pay_debts};
 use eskort_store::{RunLock, Store};
 use std::path::PathBuf;
 
@@ -41,7 +41,8 @@ pub async fn place(context: &Context, proof: &str, file: &FileToPlace) -> Result
     let path = site_path(&file.path).ok_or_else(|| ProofError::from(AskedError::Path(file.path.clone())))?;
     let _lock = RunLock::take(&context.state, "eskort place", (context.now)())?;
     let store = Store::open(&context.state)?;
-    let site = SitePlace::of(ProofContext { context, store: &store, machines: &machines }, proof)?;
+    let shared = SharedProofs::default();
+    let site = SitePlace::of(ProofContext { context, store: &store, machines: &machines, shared: &shared }, proof)?;
     let site_file = SiteFile { path: path.to_owned(), bytes: file.bytes.clone() };
     site.show(&owner(proof), &site_file, &file.names).await?;
     Ok(addresses(&site_file, &file.names))
@@ -57,7 +58,8 @@ pub async fn take_back(context: &Context, proof: &str) -> Result<(Vec<PathBuf>, 
     let owner = owner(proof);
     let before = store.debts()?.into_iter().filter(|row| row.certificate == owner);
     let before: Vec<(i64, PathBuf)> = before.filter_map(|row| Some((row.id, row.debt.path()?.to_owned()))).collect();
-    let around = ProofContext { context, store: &store, machines: &Machines::default() };
+    let around =
+        ProofContext { context, store: &store, machines: &Machines::default(), shared: &SharedProofs::default() };
     pay_debts(around, |whose| whose == owner).await?;
     let left: Vec<i64> = store.debts()?.into_iter().map(|row| row.id).collect();
     let (left, gone): (Vec<_>, Vec<_>) = before.into_iter().partition(|(id, _)| left.contains(id));

@@ -5,9 +5,10 @@ use crate::StepError;
 use eskort_core::decision::Decision;
 use eskort_core::finding::Finding;
 use eskort_core::manual::ManualStep;
-use eskort_core::progress::FileChange;
+use eskort_core::progress::{FileChange, TurnEnd};
 use eskort_core::record::RecordToPlace;
 use eskort_core::renewal::Validity;
+use eskort_core::words;
 use jiff::Timestamp;
 use std::path::PathBuf;
 
@@ -57,6 +58,11 @@ pub enum Ending {
         /// The dates of the generation in use.
         validity: Option<Validity>,
     },
+    /// Another run works on it just now.
+    UnderWay {
+        /// Who that is, in words.
+        holder: String,
+    },
     /// Left alone after failures.
     Held {
         /// The last failure.
@@ -93,6 +99,18 @@ pub enum Ending {
     },
 }
 
+impl Ending {
+    /// Returns how it ended, in brief.
+    pub(crate) fn brief(&self) -> TurnEnd {
+        match self {
+            Ending::Planned(_) | Ending::AtRest { .. } | Ending::Arrived { .. } => TurnEnd::Done,
+            Ending::AwaitsAnswer(_) | Ending::AwaitsApproval { .. } | Ending::AwaitsPerson(_) => TurnEnd::Waits,
+            Ending::Held { .. } | Ending::UnderWay { .. } => TurnEnd::LeftAlone,
+            Ending::Failed { error, .. } => TurnEnd::Failed(words::printable(&error.to_string(), 200)),
+        }
+    }
+}
+
 /// What was done about one certificate.
 #[derive(Debug)]
 pub struct KeepEntry {
@@ -120,6 +138,12 @@ pub struct Placed {
 impl KeepEntry {
     pub(crate) fn new(name: &str, decision: Option<Decision>, ending: Ending) -> Self {
         KeepEntry { certificate: name.to_owned(), decision, ending, placed: None, waits_since: None }
+    }
+
+    /// Returns the entry of a certificate whose turn was not begun, since somebody asked the program to stop.
+    pub(crate) fn interrupted(name: &str) -> Self {
+        let error = Box::new(StepError::Interrupted);
+        KeepEntry::new(name, None, Ending::Failed { error, given_up: false, left_published: 0 })
     }
 
     /// Returns whether it waits for a person.

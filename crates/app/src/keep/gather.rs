@@ -13,9 +13,10 @@ use eskort_install::{self as install, Facts as ServerFacts, Placement};
 use eskort_store::{JourneyRow, Store};
 
 /// Returns the certificates that a run is about, in the order of their names.
-pub(crate) fn chosen<'a>(context: &'a Context, options: &KeepOptions) -> Vec<(&'a String, &'a CertificateEntry)> {
+pub(crate) fn chosen<'a>(context: &'a Context, options: &KeepOptions) -> Vec<(&'a str, &'a CertificateEntry)> {
     let wanted = |name: &&String| options.only.is_empty() || options.only.contains(name);
-    let mut chosen: Vec<_> = context.inventory.certificates.iter().filter(|(name, _)| wanted(name)).collect();
+    let all = context.inventory.certificates.iter().filter(|(name, _)| wanted(name));
+    let mut chosen: Vec<_> = all.map(|(name, entry)| (name.as_str(), entry)).collect();
     chosen.sort_by(|(a, _), (b, _)| words::natural_order(a, b));
     chosen
 }

@@ -1,14 +1,17 @@
 //! Brings everything in the inventory to where it should be.
 
 mod actions;
+mod common;
 mod deploy;
 pub(crate) mod entry;
+mod gate;
 pub(crate) mod gather;
 mod group;
 mod lost;
 mod plan;
 pub(crate) mod run;
 pub(crate) mod steps;
+mod turn;
 
 use crate::by_hand::validation::is_published_for_validation;
 use crate::give::place::stays;
@@ -21,7 +24,7 @@ use eskort_core::progress::Progress;
 use eskort_core::record::RecordToPlace;
 use eskort_host::Machines;
 use eskort_install as install;
-use eskort_prove::{ProofContext, Proving, pay_debts};
+use eskort_prove::{ProofContext, Proving, SharedProofs, pay_debts};
 use eskort_store::{JourneyRow, RunLock, Store, StoreError};
 use gather::{chosen, still_fits};
 use plan::plan_only;
@@ -29,8 +32,7 @@ use run::Run;
 use std::collections::BTreeSet;
 use std::time::Duration;
 
-/// Brings the inventory's certificates to where they should be, one after the other. The failure of one does not stop the
-/// others.
+/// Brings the inventory's certificates to where they should be, several at once. The failure of one does not stop the others.
 ///
 /// # Errors
 /// When another run holds the lock, or the state folder cannot be used.
@@ -45,34 +47,26 @@ pub async fn keep(context: &Context, options: &KeepOptions) -> Result<Vec<KeepEn
     let chosen = chosen(context, options);
     // What an earlier run left published goes, but for journeys that go on, now or in another run: the authority may be looking.
     // What an authority without ACME may look at any day stays too.
-    let mut left_alone: BTreeSet<String> = chosen.iter().map(|(name, _)| (*name).clone()).collect();
+    let mut left_alone: BTreeSet<String> = chosen.iter().map(|(name, _)| (*name).to_owned()).collect();
     for row in store.debts()? {
         let entry = context.inventory.certificates.get(&row.certificate);
         let open = store.open_journey(&row.certificate)?;
         let shown =
             |(entry, open): (_, JourneyRow)| still_fits(context, entry, &open) && open.stage.needs_publication();
         if stays(&row.certificate)
+            || store.leased_by_another(&row.certificate, (context.now)())?.is_some()
             || entry.zip(open).is_some_and(shown)
             || is_published_for_validation(&store, &row.certificate)?
         {
             left_alone.insert(row.certificate);
         }
     }
-    let around = ProofContext { context, store: &store, machines: &machines };
-    pay_debts(around, |whose| !left_alone.contains(whose)).await?;
-    let mut run = Run::new(context, &store, machines);
-    run.install_together(&chosen, !options.only.is_empty()).await;
-    let mut entries = Vec::new();
-    for (name, entry) in chosen {
-        let ended = run.process(name, entry, !options.only.is_empty()).await;
-        entries.push(ended);
-        if run.stop().is_asked() {
-            break;
-        }
-    }
+    let run = Run::new(context, &store, machines, lock);
+    pay_debts(run.around(), |whose| !left_alone.contains(whose)).await?;
+    let mut entries = run.process_all(&chosen, !options.only.is_empty()).await;
     // Waiting holds no lock: other runs go on meanwhile, the timer's too.
     let stop = run.stop().clone();
-    drop((run, lock));
+    drop(run);
     if options.wait {
         wait_for_people(context, &store, &stop, !options.only.is_empty(), &mut entries).await?;
     }
@@ -113,11 +107,11 @@ async fn wait_for_people(
                 continue;
             }
             // Another run may be at work just now; the next look comes soon.
-            let _lock = match RunLock::take(&context.state, "eskort keep --wait", (context.now)()) {
+            let lock = match RunLock::take(&context.state, "eskort keep --wait", (context.now)()) {
                 Err(StoreError::Busy { .. }) => continue,
                 lock => lock?,
             };
-            *entry = Run::new(context, store, Machines::default()).process(&name, wanted, insist).await;
+            *entry = Run::new(context, store, Machines::default(), lock).process(&name, wanted, insist).await;
         }
     }
     Ok(())
@@ -130,6 +124,7 @@ async fn is_placed(context: &Context, store: &Store, name: &str, entry: &Certifi
     let by_person =
         |task: &&ProofTask| context.inventory.proof_of(entry, &task.name).is_some_and(|(_, p)| p.awaits_person());
     let tasks: Vec<ProofTask> = tasks.iter().filter(by_person).cloned().collect();
-    let around = ProofContext { context, store, machines: &Machines::default() };
+    let (machines, shared) = (Machines::default(), SharedProofs::default());
+    let around = ProofContext { context, store, machines: &machines, shared: &shared };
     Ok(Proving { around, certificate: name, entry }.self_check(&tasks).await.is_ok_and(|to_place| to_place.is_empty()))
 }

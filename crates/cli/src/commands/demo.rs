@@ -107,7 +107,7 @@ fn load(ui: &Ui, world: &World) -> Result<Context, ExitStatus> {
         &folder.join("eskort.toml"),
         &folder.join("state"),
         now,
-        Arc::new(move |p| progress::show(&watch, p)),
+        Arc::new(move |about, p| progress::show(&watch, about, p)),
     );
     context.map_err(|error| errors::print_setup(ui, &error))
 }

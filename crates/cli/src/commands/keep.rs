@@ -51,6 +51,7 @@ pub(crate) fn run(ui: &Ui, context: &Context, args: KeepArgs) -> ExitStatus {
 pub(crate) fn status(entries: &[KeepEntry]) -> ExitStatus {
     let of = |entry: &KeepEntry| match &entry.ending {
         Ending::Planned(_) | Ending::AtRest { .. } | Ending::Arrived { unconfirmed: None, .. } => ExitStatus::Well,
+        Ending::UnderWay { .. } => ExitStatus::Busy,
         Ending::Held { .. } | Ending::Arrived { .. } => ExitStatus::NeedsAttention,
         Ending::AwaitsPerson(_) | Ending::AwaitsAnswer(_) | Ending::AwaitsApproval { .. } => ExitStatus::AwaitsPerson,
         Ending::Failed { error, .. } => match **error {
@@ -208,6 +209,7 @@ fn row(context: &Context, entry: &KeepEntry, now: Timestamp) -> Vec<Cell> {
             let text = entry.decision.as_ref().map(|d| d.words()).unwrap_or_default();
             (bar(*validity), Cell::plain(text))
         }
+        Ending::UnderWay { holder } => (bar(None), Cell::plain(format!("another run is at work on it ({holder})"))),
         Ending::Held { reason } => {
             let text = entry.decision.as_ref().map(|d| d.obtain.words()).unwrap_or_default();
             let name = &entry.certificate;
@@ -357,6 +359,10 @@ pub(crate) fn report_row(entry: &KeepEntry) -> ReportRow<'_> {
         Ending::AtRest { validity } => ReportRow { validity: *validity, ..bare },
         Ending::Planned(servers) => {
             ReportRow { result: "planned", servers: servers.iter().map(report_server).collect(), ..bare }
+        }
+        Ending::UnderWay { holder } => {
+            let error = ErrorText::coded("under-way", format!("another run is at work on it ({holder})"));
+            ReportRow { result: "under-way", error: Some(error), ..bare }
         }
         Ending::Held { reason } => {
             let error = ErrorText::coded("held", reason.clone());

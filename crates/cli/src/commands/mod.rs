@@ -78,7 +78,11 @@ fn run_command(ui: &Ui, args: Args) -> ExitStatus {
                 let root = nix::unistd::geteuid().is_root();
                 let state = eskort_app::usual_state(std::env::home_dir().as_deref(), root);
                 let watch = ui.clone();
-                let context = Context::without_inventory(&state, clock(), Arc::new(move |p| progress::show(&watch, p)));
+                let context = Context::without_inventory(
+                    &state,
+                    clock(),
+                    Arc::new(move |about, p| progress::show(&watch, about, p)),
+                );
                 check::run(ui, &context, check)
             }
             Err(status) => status,
@@ -107,7 +111,8 @@ pub(crate) fn load(ui: &Ui, config: Option<PathBuf>) -> Result<Context, ExitStat
     let path = config.unwrap_or_else(|| eskort_app::usual_inventory(home.as_deref(), root));
     let usual_state = eskort_app::usual_state(home.as_deref(), root);
     let watch = ui.clone();
-    let context = eskort_app::load(&path, &usual_state, clock(), Arc::new(move |p| progress::show(&watch, p)));
+    let context =
+        eskort_app::load(&path, &usual_state, clock(), Arc::new(move |about, p| progress::show(&watch, about, p)));
     context.map_err(|error| errors::print_setup(ui, &error))
 }
 

@@ -79,12 +79,12 @@ pub(crate) fn print_setup(ui: &Ui, error: &SetupError) -> ExitStatus {
 /// Prints an error of the state folder, which stops everything.
 pub(crate) fn print_store(ui: &Ui, error: &StoreError) -> ExitStatus {
     let headline = match error {
-        StoreError::Busy { .. } => "nothing was done",
+        StoreError::Busy { .. } | StoreError::Leased { .. } => "nothing was done",
         _ => "cannot use the state folder",
     };
     print(ui, headline, &tell_store(error));
     match error {
-        StoreError::Busy { .. } => ExitStatus::Busy,
+        StoreError::Busy { .. } | StoreError::Leased { .. } => ExitStatus::Busy,
         StoreError::Io { .. }
         | StoreError::Ledger { .. }
         | StoreError::Newer { .. }

@@ -12,6 +12,8 @@ pub(super) fn tell_store(error: &StoreError) -> ErrorText {
         StoreError::Path { .. } => text.hint("give the file a name in UTF-8, or name another one in the inventory"),
         StoreError::Newer { .. } => text.hint("use the newer version of Eskort, or another state folder"),
         StoreError::Row { .. } => text.hint("put the ledger back from a backup, or move it aside to begin a new one"),
-        StoreError::Busy { .. } => text.hint("wait until it has ended; a run that was killed holds no lock"),
+        StoreError::Busy { .. } | StoreError::Leased { .. } => {
+            text.hint("wait until it has ended; a run that was killed holds no lock")
+        }
     }
 }

@@ -1,21 +1,101 @@
 //! What is told of work under way.
 
 use super::manual_step;
+use crate::draw::board::{Board, place_of, steps};
 use crate::draw::table::{Cell, Page, draw, wrap};
 use crate::draw::tone::Tone;
 use crate::ui::Ui;
 use eskort_core::journey::Milestone;
 use eskort_core::pki::{Certificate, Chain};
-use eskort_core::progress::{FileChange, Progress};
+use eskort_core::progress::{FileChange, Progress, TurnEnd};
 use eskort_core::words;
+use std::path::Path;
+use std::time::Instant;
 
-/// Says how a run goes on.
-pub(crate) fn show(ui: &Ui, progress: &Progress) {
+/// Says how a run goes on: with one certificate, or with the run as a whole.
+pub(crate) fn show(ui: &Ui, about: Option<&str>, progress: &Progress) {
+    if let Progress::SideBySide { certificates } = progress {
+        return ui.side_by_side(certificates);
+    }
+    match about {
+        Some(name) => match ui.on_board(|board| on_board(board, name, progress)) {
+            Some(lead) => beside_others(ui, (name, &lead), progress),
+            None => one_by_one(ui, about, progress),
+        },
+        None => one_by_one(ui, about, progress),
+    }
+}
+
+/// Takes in what a certificate is at that is worked on beside others. Returns its name as it stands at the beginning of a line.
+fn on_board(board: &mut Board, name: &str, progress: &Progress) -> String {
+    let now = Instant::now();
+    match progress {
+        Progress::Certificate { .. } => board.doing(name, "begin", now),
+        Progress::Doing(words) => board.doing(name, words, now),
+        Progress::Waiting { waits_for, .. } => board.doing(name, &format!("wait for {}", waits_for.words()), now),
+        Progress::Names(names) => {
+            if let Some(one) = names.first() {
+                board.doing(name, &format!("{}: {}", one.name, one.state), now);
+            }
+        }
+        Progress::Passed { milestone, .. } => board.passed(name, *milestone, now),
+        Progress::Ended(end) => board.ended(name, end),
+        Progress::SideBySide { .. }
+        | Progress::AwaitsPerson(_)
+        | Progress::AnswerTaken { .. }
+        | Progress::Change { .. }
+        | Progress::Note(_)
+        | Progress::Request { .. } => {}
+    }
+    board.lead(name)
+}
+
+/// Says how it goes with a certificate that is worked on beside others: in lines that each begin with its name. What the board
+/// shows is not said.
+fn beside_others(ui: &Ui, (name, lead): (&str, &str), progress: &Progress) {
+    let seen = ui.shows_board();
+    match progress {
+        Progress::Certificate { decision, .. } if !seen && decision.acts() => {
+            ui.talk_wrapped(lead, &decision.words(), Tone::Plain);
+        }
+        Progress::Passed { milestone, detail } if !seen => {
+            let steps = Tone::Good.paint(&steps(place_of(*milestone)));
+            let word = Tone::Strong.paint(&format!("{:<9}", milestone.word()));
+            ui.talk_wrapped(&format!("{lead}{steps}  {word}  "), detail, Tone::Plain);
+        }
+        Progress::Ended(TurnEnd::Failed(why)) => ui.talk_wrapped(&format!("{lead}failed: "), why, Tone::Bad),
+        Progress::Ended(TurnEnd::Waits) if !seen => ui.talk_wrapped(lead, "waits for somebody", Tone::Notice),
+        Progress::Note(text) => ui.talk_wrapped(&format!("{lead}note: "), text, Tone::Notice),
+        Progress::Request { .. } => request(ui, lead, progress),
+        Progress::Change { how: FileChange::Whole(_), .. } if seen => {}
+        Progress::Change { host, path, how } => {
+            let text = change(&there(path, host.as_deref()), how);
+            ui.talk(&format!("{lead}{}", text.trim_start()));
+        }
+        Progress::AwaitsPerson(_) | Progress::AnswerTaken { .. } => one_by_one(ui, Some(name), progress),
+        Progress::Certificate { .. }
+        | Progress::SideBySide { .. }
+        | Progress::Passed { .. }
+        | Progress::Ended(_)
+        | Progress::Doing(_)
+        | Progress::Waiting { .. }
+        | Progress::Names(_) => {}
+    }
+}
+
+/// Says how it goes where one certificate is worked on after the other: below a headline with its name.
+fn one_by_one(ui: &Ui, about: Option<&str>, progress: &Progress) {
+    let said_below = matches!(progress, Progress::Passed { .. } | Progress::Change { .. } | Progress::Note(_));
+    match about {
+        Some(name) if said_below => ui.headline(name, None),
+        None if said_below => ui.no_headline(),
+        _ => {}
+    }
     match progress {
         Progress::Certificate { name, decision } => {
             ui.settle();
             if decision.acts() {
-                ui.talk_wrapped(&format!("{}: ", Tone::Strong.paint(name)), &decision.words(), Tone::Plain);
+                ui.headline(name, Some(&decision.words()));
             }
         }
         Progress::Doing(words) => ui.spin(format!("{words} …")),
@@ -25,21 +105,31 @@ pub(crate) fn show(ui: &Ui, progress: &Progress) {
         Progress::AnswerTaken { certificate, chain } => ui.talk(&answer(certificate, chain, ui.page())),
         Progress::Names(names) => ui.names(names),
         Progress::Change { host, path, how } => {
-            let there = host.as_ref().map(|host| format!(" on host `{host}`")).unwrap_or_default();
-            ui.talk(&change(&format!("{}{there}", path.display()), how));
+            ui.talk(&change(&there(path, host.as_deref()), how));
         }
         Progress::Note(text) => ui.talk_wrapped("  note: ", text, Tone::Notice),
-        Progress::Request { method, url, status } if ui.is_verbose() => {
-            ui.talk(&Tone::Faint.paint(&format!("  {status} {method} {}", words::printable(url, 200))));
-        }
-        Progress::Request { .. } => {}
+        Progress::Request { .. } => request(ui, "  ", progress),
+        Progress::Ended(_) | Progress::SideBySide { .. } => {}
+    }
+}
+
+/// Returns a file and the machine it is on.
+fn there(path: &Path, host: Option<&str>) -> String {
+    host.map_or_else(|| path.display().to_string(), |host| format!("{} on host `{host}`", path.display()))
+}
+
+fn request(ui: &Ui, lead: &str, progress: &Progress) {
+    if let Progress::Request { method, url, status } = progress
+        && ui.is_verbose()
+    {
+        let text = format!("{status} {method} {}", words::printable(url, 200));
+        ui.talk(&format!("{lead}{}", Tone::Faint.paint(&text)));
     }
 }
 
 fn passed(ui: &Ui, milestone: Milestone, detail: &str) {
     ui.forget_names();
-    let reached = Milestone::ALL.iter().position(|m| *m == milestone).unwrap_or(0) + 1;
-    let steps = format!("{}{}", "■".repeat(reached), "□".repeat(Milestone::ALL.len() - reached));
+    let steps = steps(place_of(milestone));
     let word = format!("{:<9}", milestone.word());
     let indent = 2 + Milestone::ALL.len() + 2 + word.len() + 2;
     let lines = wrap(detail, ui.width().saturating_sub(indent).max(20));

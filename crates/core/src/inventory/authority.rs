@@ -17,6 +17,8 @@ pub struct Authority {
     /// Whether issuers that are missing in its answers are fetched from the addresses that certificates name, and from which
     /// hosts of this network; `None` where they are not.
     pub fetch_issuers: Option<Vec<String>>,
+    /// How many orders may be under way there at once; at least one.
+    pub at_once: usize,
     /// How many names it puts on one certificate at the most; `None` when that is not known.
     pub most_names: Option<usize>,
 }

@@ -16,17 +16,26 @@ use eskort_core::inventory::{DnsProof, Proof, RecordWriter};
 use eskort_core::record::{Record, RecordType};
 use eskort_dns::Zone;
 use eskort_host::crash_point;
+use eskort_store::DebtRow;
 use program::tell_program;
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use target::{TargetedRecord, locate_all, place_for, say_delegations};
 use update::{read_key, update};
 use web_api::Api;
 
 /// A record that has to go again.
-pub(crate) struct OwedRecord {
-    pub(crate) record: Record,
+struct OwedRecord {
+    record: Record,
     /// What the API that placed it calls it.
-    pub(crate) id: Option<String>,
+    id: Option<String>,
+}
+
+/// Returns where only one may write at a time: the zones, or a program that was not made for two.
+fn places(proof: &str, dns: &DnsProof, placed: &[TargetedRecord]) -> BTreeSet<String> {
+    match &dns.writer {
+        RecordWriter::Program { .. } => [format!("program {proof}")].into(),
+        _ => placed.iter().map(|p| format!("zone {}", p.zone.name)).collect(),
+    }
 }
 
 /// Adds the records, after they are written down as debts.
@@ -49,6 +58,7 @@ pub async fn publish_records(
     };
     let placed = place_for(dns, records).await?;
     say_delegations(context, records, &placed);
+    let _turn = around.shared.turn(places(proof, dns, &placed)).await;
     // A record that an earlier run placed is owed with the name that the API gave it.
     let known = store.debts()?;
     let debt = |record: &Record, id| Debt::Record { proof: proof.to_owned(), record: record.clone(), id };
@@ -60,7 +70,11 @@ pub async fn publish_records(
     };
     let mut missing: Vec<&TargetedRecord> = placed.iter().filter(|p| !has_id(&p.record)).collect();
     let debts: Vec<Debt> = missing.iter().map(|p| debt(&p.record, None)).collect();
-    store.owe(certificate, &debts, (context.now)())?;
+    // What another certificate has put there is needed by this one too, and goes with the last.
+    let shared = placed.iter().filter(|p| has_id(&p.record)).map(|p| debt(&p.record, None));
+    let owing: Vec<Debt> = debts.iter().cloned().chain(shared).collect();
+    store.owe(certificate, &owing, (context.now)())?;
+    store.flush().await?;
     crash_point("owed");
     match &dns.writer {
         RecordWriter::Update(key) => update(context, key, &dns.look, Change::Add, &placed).await?,
@@ -72,7 +86,7 @@ pub async fn publish_records(
                 if let Err(ProofError::Program(error)) = &answered
                     && error.never_began()
                 {
-                    store.strike(&debts)?;
+                    store.strike(certificate, &debts)?;
                 }
                 answered?;
             }
@@ -95,37 +109,48 @@ pub async fn publish_records(
     Ok(())
 }
 
-/// Removes records that a proof of the inventory placed.
-pub(crate) async fn take_away(around: ProofContext<'_>, proof: &str, owed: &[OwedRecord]) -> Result<(), ProofError> {
+/// Removes records that a proof of the inventory placed, and that no other certificate needs.
+pub(crate) async fn take_away(around: ProofContext<'_>, proof: &str, rows: &[DebtRow]) -> Result<(), ProofError> {
     let context = around.context;
     let Some(Proof::Dns(dns)) = context.inventory.proofs.get(proof) else {
         return Err(ProofError::Gone { proof: proof.to_owned() });
     };
     // Where each stands was found out when it was placed; its zone is looked for again.
-    let placed = || async {
-        let located = locate_all(&dns.look, owed.iter().map(|owed| &owed.record)).await?;
-        let placed = |owed: &OwedRecord| {
-            let zone = located[&(owed.record.name.clone(), owed.record.kind)].zone.clone();
-            TargetedRecord { record: owed.record.clone(), zone }
-        };
-        Ok::<Vec<TargetedRecord>, ProofError>(owed.iter().map(placed).collect())
+    let by_program = matches!(dns.writer, RecordWriter::Program { .. });
+    let records: Vec<Record> = rows.iter().filter_map(|row| row.debt.record().cloned()).collect();
+    let located = if by_program { BTreeMap::new() } else { locate_all(&dns.look, records.iter()).await? };
+    let target = |record: &Record| {
+        let zone = located.get(&(record.name.clone(), record.kind)).map(|located| located.zone.clone());
+        zone.map(|zone| TargetedRecord { record: record.clone(), zone })
     };
+    let _turn = around.shared.turn(places(proof, dns, &records.iter().filter_map(target).collect::<Vec<_>>())).await;
+    let mut owed = Vec::new();
+    for row in rows {
+        if let Debt::Record { record, id, .. } = &row.debt
+            && !around.passes_on(row)?
+        {
+            owed.push(OwedRecord { record: record.clone(), id: id.clone() });
+        }
+    }
+    let placed: Vec<TargetedRecord> = owed.iter().filter_map(|owed| target(&owed.record)).collect();
+    if owed.is_empty() {
+        return Ok(());
+    }
     match &dns.writer {
         RecordWriter::Person | RecordWriter::Standing { .. } => Err(ProofError::Gone { proof: proof.to_owned() }),
         RecordWriter::Program { command, host, rules } => {
-            for OwedRecord { record, .. } in owed {
+            for OwedRecord { record, .. } in &owed {
                 tell_program(around, (command, host.as_ref(), rules), &dns.look, Change::Remove, record).await?;
             }
             Ok(())
         }
-        RecordWriter::Update(key) => update(context, key, &dns.look, Change::Remove, &placed().await?).await,
+        RecordWriter::Update(key) => update(context, key, &dns.look, Change::Remove, &placed).await,
         RecordWriter::WebApi(settings) => {
-            let placed = placed().await?;
             let api = Api::open(settings, dns.look.ttl)?;
             if api.replaces_all() {
                 return change_all(&api, &placed.iter().collect::<Vec<_>>(), Change::Remove).await;
             }
-            for (TargetedRecord { record, zone }, OwedRecord { id, .. }) in placed.iter().zip(owed) {
+            for (TargetedRecord { record, zone }, OwedRecord { id, .. }) in placed.iter().zip(&owed) {
                 api.remove(&zone.name, record, id.as_deref()).await?;
             }
             Ok(())

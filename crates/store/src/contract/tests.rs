@@ -208,3 +208,49 @@ fn overview(store: &Store) {
     assert_eq!(all["mail"].failed, Some((1, at(6), "refused".into())));
     assert!(all["mail"].newest.is_none() && all["mail"].installed_on.is_empty());
 }
+
+#[test]
+fn a_journey_is_of_one_run_until_that_lets_go_of_it_or_ends() {
+    let folder = tempfile::tempdir().unwrap();
+    let [first, second] = [(); 2].map(|()| Store::open(folder.path()).unwrap());
+    let journey = first.start_journey("website", 1, &specification(), Stage::Opened, at(1)).unwrap().id;
+    first.lease("website", journey, at(1)).unwrap();
+    first.lease("website", journey, at(2)).unwrap();
+    let refused = second.lease("website", journey, at(2)).unwrap_err().to_string();
+    assert!(refused.contains("`website`") && refused.contains(&std::process::id().to_string()), "{refused}");
+    assert!(second.save_stage("website", journey, &Stage::Prepared, None, at(2)).is_err());
+    assert_eq!(second.open_journey("website").unwrap().unwrap().stage, Stage::Opened);
+    assert_eq!(first.leased_by_another("website", at(2)).unwrap(), None);
+    // A run on whose journey nothing moves for hours, one that has ended, and one that lets go.
+    second.lease("website", journey, at(2 + 2 * 3600)).unwrap();
+    drop(second);
+    first.lease("website", journey, at(9000)).unwrap();
+    first.release("website").unwrap();
+    Store::open(folder.path()).unwrap().lease("website", journey, at(9000)).unwrap();
+    let left = std::fs::read_dir(folder.path().join("workers")).unwrap().count();
+    assert_eq!(left, 1, "a run that has ended leaves no file");
+}
+
+#[test]
+fn what_several_owe_goes_with_the_last() {
+    on_each(|store| {
+        let debt = |folders: &[&str]| Debt::File {
+            host: None,
+            path: "/srv/www/x".into(),
+            folders: folders.iter().map(Into::into).collect(),
+            passing: None,
+        };
+        store.owe("a", &[debt(&["/srv/www"])], at(1)).unwrap();
+        store.owe("b", &[debt(&[])], at(2)).unwrap();
+        let rows = store.debts().unwrap();
+        let of = |name: &str| rows.iter().find(|row| row.certificate == name).unwrap();
+        assert!(rows.iter().all(|row| row.debt == debt(&["/srv/www"])), "all know the folders that were made");
+        assert!(store.owed_by_others(of("a")).unwrap());
+        store.paid(&[of("a").id]).unwrap();
+        assert!(!store.owed_by_others(of("b")).unwrap());
+        store.strike("a", &[debt(&[])]).unwrap();
+        assert_eq!(store.debts().unwrap().len(), 1);
+        store.strike("b", &[debt(&[])]).unwrap();
+        assert!(store.debts().unwrap().is_empty());
+    });
+}

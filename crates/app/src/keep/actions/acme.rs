@@ -8,15 +8,18 @@ use eskort_acme::{
     parse_authorization, parse_certificate, parse_order, post_as_get, respond_to_challenge,
 };
 use eskort_core::challenge::ChallengeKind;
-use eskort_core::inventory::{AcmeAuthority, DnsProof, Proof, RecordWriter};
+use eskort_core::context::Context;
+use eskort_core::inventory::{DnsProof, Proof, RecordWriter};
 use eskort_core::journey::{OrderRef, Outcome, ProofTask};
 use eskort_core::names::Identifier;
 use eskort_core::pki::{Certificate, Chain, ChainError, make_csr};
 use eskort_core::progress::{NameState, Progress};
 use eskort_core::record::{Record, StandingRecord, account_record, challenge_record};
+use eskort_store::Store;
 use eskort_talk::{AuthorityError, Conversation, Repeat};
 use jiff::Timestamp;
 use std::collections::BTreeMap;
+use std::sync::{Mutex, PoisonError};
 use std::time::{Duration, Instant};
 
 /// After so many questions the wait for the authority is more than a moment.
@@ -34,10 +37,39 @@ enum OrderNow {
     AskAgain(Timestamp),
 }
 
-/// The conversations with ACME authorities, and what is known of one order.
+/// The conversations of a run with ACME authorities, each begun when it is first needed.
+#[derive(Default)]
+pub(crate) struct Conversations(Mutex<BTreeMap<String, Conversation>>);
+
+impl Conversations {
+    /// Returns the conversation with an authority of the inventory.
+    pub(crate) fn with(&self, context: &Context, store: &Store, name: &str) -> Result<Conversation, StepError> {
+        let mut all = self.0.lock().unwrap_or_else(PoisonError::into_inner);
+        if let Some(known) = all.get(name) {
+            return Ok(known.telling(&context.progress));
+        }
+        let authority = &context.inventory.authorities[name];
+        let acme = authority.acme().ok_or(StepError::OtherKind { kind: authority.kind_word() })?;
+        let opened = Conversation::open(context, name, acme, store)?;
+        all.insert(name.to_owned(), opened.clone());
+        Ok(opened)
+    }
+
+    /// Returns whether an authority has answered in this run, or is not talked to over ACME.
+    pub(crate) fn has_reached(&self, name: &str) -> bool {
+        let all = self.0.lock().unwrap_or_else(PoisonError::into_inner);
+        all.get(name).is_none_or(Conversation::has_reached)
+    }
+
+    /// Ends all conversations: they are begun anew where they are needed.
+    pub(crate) fn end(&self) {
+        self.0.lock().unwrap_or_else(PoisonError::into_inner).clear();
+    }
+}
+
+/// The conversation with an ACME authority about one order, and what is known of that.
 pub(crate) struct AcmeOrders<'a> {
-    /// The conversations of this run, by authority.
-    pub(crate) conversations: &'a mut BTreeMap<String, Conversation>,
+    conversations: &'a Conversations,
     /// What was seen of each authorization during a long wait: its name, and whether it is proved.
     seen: BTreeMap<String, (String, bool)>,
     /// Since when the authority validates, in this run.
@@ -47,70 +79,50 @@ pub(crate) struct AcmeOrders<'a> {
 }
 
 impl<'a> AcmeOrders<'a> {
-    pub(crate) fn new(conversations: &'a mut BTreeMap<String, Conversation>) -> Self {
+    pub(crate) fn new(conversations: &'a Conversations) -> Self {
         AcmeOrders { conversations, seen: BTreeMap::new(), since: None, ready_order: None }
     }
 }
 
 impl AcmeOrders<'_> {
     /// Returns the conversation with the journey's authority, begun when it is first needed.
-    pub(super) fn conversation(&mut self, work: &Work<'_>) -> Result<&mut Conversation, StepError> {
-        let (context, name) = (work.context, &work.specification.authority);
-        if !self.conversations.contains_key(name) {
-            let authority = &context.inventory.authorities[name];
-            let acme = authority.acme().ok_or(StepError::OtherKind { kind: authority.kind_word() })?;
-            let client = Conversation::open(
-                name,
-                acme,
-                authority.timeout,
-                work.store,
-                context.progress.clone(),
-                context.now.clone(),
-            )?;
-            self.conversations.insert(name.clone(), client);
-        }
-        Ok(self.conversations.get_mut(name).expect("it was just put in"))
+    pub(super) fn conversation(&self, work: &Work<'_>) -> Result<Conversation, StepError> {
+        self.conversations.with(work.context, work.store, &work.specification.authority)
     }
 
     /// After a refusal that is about the account: forgets one that the authority does not know, and leaves one that it has ended,
     /// so that the next order is placed with a new one. Returns what to say.
     pub(super) async fn look_after_account(
-        &mut self,
+        &self,
         work: &Work<'_>,
         error: AuthorityError,
     ) -> Result<AuthorityError, StepError> {
-        let (store, name) = (work.store, work.specification.authority.clone());
-        if !self.conversations.contains_key(&name) {
+        if !work.talks_acme() {
             return Ok(error);
         }
         let conversation = self.conversation(work)?;
+        let used = conversation.signer();
         let error = conversation.explain(error).await;
-        match &error {
-            AuthorityError::AccountEnded { .. } => conversation.leave_account(&name, store)?,
-            other if other.problem().is_some_and(|p| p.kind == "accountDoesNotExist") => {
-                conversation.forget_account(&name, store)?;
+        match (&error, used.account()) {
+            (AuthorityError::AccountEnded { url }, _) => conversation.leave_account(url, work.store).await?,
+            (other, Some(url)) if other.problem().is_some_and(|p| p.kind == "accountDoesNotExist") => {
+                conversation.forget_account(url, work.store).await?;
             }
             _ => {}
         }
         Ok(error)
     }
 
-    pub(super) async fn place_order(
-        &mut self,
-        work: &Work<'_>,
-        authority: &AcmeAuthority,
-    ) -> Result<Outcome, StepError> {
+    pub(super) async fn place_order(&mut self, work: &Work<'_>) -> Result<Outcome, StepError> {
         let (context, store) = (work.context, work.store);
-        let specification = work.specification.clone();
-        let contact = authority.contact.as_deref().or(context.inventory.contact.as_deref());
         let conversation = self.conversation(work)?;
-        let order = NewOrder { identifiers: &specification.names, ..NewOrder::default() };
+        let order = NewOrder { identifiers: &work.specification.names, ..NewOrder::default() };
         let mut tries = 0;
         let response = loop {
-            conversation.ensure_account(&specification.authority, authority, contact, store).await?;
+            conversation.ensure_account(store).await?;
+            let used = conversation.signer();
             let directory = conversation.directory().await?;
-            let sent =
-                conversation.send(Step::NewOrder, Repeat::Once, |s, n| new_order(s, n, &directory, &order)).await;
+            let sent = conversation.send(Step::NewOrder, Repeat::Once, |s, n| new_order(s, n, directory, &order)).await;
             tries += 1;
             let error = match sent {
                 Ok(response) => break response,
@@ -120,10 +132,10 @@ impl AcmeOrders<'_> {
                 AuthorityError::AccountEnded { url } if tries == 1 => {
                     let text = format!("the authority has ended the account {url}");
                     context.report(&Progress::Note(text));
-                    conversation.leave_account(&specification.authority, store)?;
+                    conversation.leave_account(url, store).await?;
                 }
                 other if tries == 1 && other.problem().is_some_and(|p| p.kind == "accountDoesNotExist") => {
-                    conversation.forget_account(&specification.authority, store)?;
+                    conversation.forget_account(used.account().unwrap_or_default(), store).await?;
                 }
                 _ => return Err(error.into()),
             }
@@ -146,20 +158,16 @@ impl AcmeOrders<'_> {
         Ok(Outcome::Ordered(OrderRef { url, finalize: order.finalize, authorizations: order.authorizations }))
     }
 
-    pub(super) async fn ask(&mut self, work: &Work<'_>, step: Step, url: &str) -> Result<Response, StepError> {
+    pub(super) async fn ask(&self, work: &Work<'_>, step: Step, url: &str) -> Result<Response, StepError> {
         Ok(self.conversation(work)?.send(step, Repeat::Idempotent, |s, n| post_as_get(s, n, url)).await?)
     }
 
-    pub(super) async fn ask_order(
-        &mut self,
-        work: &Work<'_>,
-        order: &OrderRef,
-    ) -> Result<(Order, Response), StepError> {
+    pub(super) async fn ask_order(&self, work: &Work<'_>, order: &OrderRef) -> Result<(Order, Response), StepError> {
         let response = self.ask(work, Step::Order, &order.url).await?;
         Ok((parse_order(&response).map_err(AuthorityError::from)?, response))
     }
 
-    async fn ask_authorization(&mut self, work: &Work<'_>, url: &str) -> Result<Authorization, StepError> {
+    async fn ask_authorization(&self, work: &Work<'_>, url: &str) -> Result<Authorization, StepError> {
         let response = self.ask(work, Step::Authorization, url).await?;
         Ok(parse_authorization(&response).map_err(AuthorityError::from)?)
     }
@@ -186,7 +194,7 @@ impl AcmeOrders<'_> {
     }
 
     /// Chooses the challenge that the name's proof can meet, and says what to publish for it.
-    fn choose_challenge(&mut self, work: &Work<'_>, authorization: Authorization) -> Result<ProofTask, StepError> {
+    fn choose_challenge(&self, work: &Work<'_>, authorization: Authorization) -> Result<ProofTask, StepError> {
         let base = Identifier::parse_any(&authorization.name).ok();
         let ours =
             |n: &&Identifier| n.is_wildcard() == authorization.wildcard && base.as_ref() == Some(&n.without_wildcard());
@@ -246,7 +254,7 @@ impl AcmeOrders<'_> {
     }
 
     pub(super) async fn respond(
-        &mut self,
+        &self,
         work: &Work<'_>,
         order: &OrderRef,
         tasks: &[ProofTask],
@@ -266,7 +274,7 @@ impl AcmeOrders<'_> {
     }
 
     /// Returns whether a task's challenge was responded to, whatever the authority made of it.
-    async fn was_told(&mut self, work: &Work<'_>, order: &OrderRef, task: &ProofTask) -> Result<bool, StepError> {
+    async fn was_told(&self, work: &Work<'_>, order: &OrderRef, task: &ProofTask) -> Result<bool, StepError> {
         for url in &order.authorizations {
             let found = self.ask_authorization(work, url).await?;
             if found.wildcard == task.name.is_wildcard() && found.name.eq_ignore_ascii_case(&task.name.base()) {
@@ -277,7 +285,7 @@ impl AcmeOrders<'_> {
     }
 
     /// Asks for the order.
-    async fn order_now(&mut self, work: &Work<'_>, order: &OrderRef) -> Result<OrderNow, StepError> {
+    async fn order_now(&self, work: &Work<'_>, order: &OrderRef) -> Result<OrderNow, StepError> {
         match self.ask_order(work, order).await {
             Ok((order, response)) => Ok(OrderNow::Is(Box::new((order, response)))),
             Err(StepError::Authority(error)) => match self.conversation(work)?.asks_to_wait(&error) {
@@ -332,7 +340,7 @@ impl AcmeOrders<'_> {
     }
 
     /// An invalid order often keeps its reasons in its authorizations: all of them are told, since each costs a failed try.
-    async fn why_invalid(&mut self, work: &Work<'_>, order_ref: &OrderRef, order: Order) -> StepError {
+    async fn why_invalid(&self, work: &Work<'_>, order_ref: &OrderRef, order: Order) -> StepError {
         let mut rejected = Vec::new();
         for url in &order_ref.authorizations {
             rejected.extend(self.ask_authorization(work, url).await.ok().and_then(|found| found.failed));
@@ -344,13 +352,7 @@ impl AcmeOrders<'_> {
     }
 
     /// What an order says once its CSR is in.
-    fn issuing(
-        &mut self,
-        work: &Work<'_>,
-        order: &Order,
-        response: &Response,
-        polls: u32,
-    ) -> Result<Outcome, StepError> {
+    fn issuing(&self, work: &Work<'_>, order: &Order, response: &Response, polls: u32) -> Result<Outcome, StepError> {
         match order.certificate_url().map_err(AuthorityError::from)? {
             Some(url) => Ok(Outcome::Ready(url.to_owned())),
             None => Ok(Outcome::Finalized { ask_again: self.conversation(work)?.ask_again(response, polls) }),
@@ -358,7 +360,7 @@ impl AcmeOrders<'_> {
     }
 
     pub(super) async fn finalize(
-        &mut self,
+        &self,
         work: &Work<'_>,
         order_ref: &OrderRef,
         again: bool,
@@ -392,7 +394,7 @@ impl AcmeOrders<'_> {
     }
 
     pub(super) async fn await_certificate(
-        &mut self,
+        &self,
         work: &Work<'_>,
         order_ref: &OrderRef,
         polls: u32,
@@ -413,7 +415,7 @@ impl AcmeOrders<'_> {
         })
     }
 
-    pub(super) async fn fetch(&mut self, work: &Work<'_>, url: &str) -> Result<Outcome, StepError> {
+    pub(super) async fn fetch(&self, work: &Work<'_>, url: &str) -> Result<Outcome, StepError> {
         let (mut chain, alternates) = self.fetch_chain(work, url).await?;
         let authority = work.context.inventory.authorities[&work.specification.authority].acme();
         if let Some(top) = authority.and_then(|acme| acme.top_issuer.as_ref())
@@ -441,7 +443,7 @@ impl AcmeOrders<'_> {
 
     /// Fetches a chain, again as long as nothing is in the answer, and puts it in order where it came in another. Returns the
     /// addresses of alternates too.
-    async fn fetch_chain(&mut self, work: &Work<'_>, url: &str) -> Result<(Chain, Vec<String>), StepError> {
+    async fn fetch_chain(&self, work: &Work<'_>, url: &str) -> Result<(Chain, Vec<String>), StepError> {
         let mut tries = 0;
         loop {
             let response = self.ask(work, Step::Certificate, url).await?;
@@ -467,7 +469,7 @@ impl AcmeOrders<'_> {
         }
     }
 
-    async fn alternate(&mut self, work: &Work<'_>, urls: &[String], top: &str) -> Result<Option<Chain>, StepError> {
+    async fn alternate(&self, work: &Work<'_>, urls: &[String], top: &str) -> Result<Option<Chain>, StepError> {
         for url in urls {
             let (chain, _) = self.fetch_chain(work, url).await?;
             if chain.top_issuer() == top {

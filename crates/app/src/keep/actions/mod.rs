@@ -7,7 +7,7 @@ mod prepare;
 mod publish;
 mod work;
 
-pub(crate) use acme::AcmeOrders;
+pub(crate) use acme::{AcmeOrders, Conversations};
 pub(crate) use publish::Publication;
 pub(crate) use work::Work;
 
@@ -43,7 +43,7 @@ impl JourneyActions<'_> {
         let outcome = match action {
             Action::Prepare => prepare::prepare(work, acme).await,
             Action::PlaceOrder => match &work.context.inventory.authorities[&work.specification.authority].kind {
-                AuthorityKind::Acme(authority) => acme.place_order(work, authority).await,
+                AuthorityKind::Acme(_) => acme.place_order(work).await,
                 AuthorityKind::Csr(_) => by_hand::hand_over(work),
                 AuthorityKind::Est(_) => est::enroll(work, 0).await,
             },

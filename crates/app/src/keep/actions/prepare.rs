@@ -11,7 +11,7 @@ use eskort_host::{obeyed, read_secret};
 use std::path::Path;
 
 /// Makes the key, unless it is stored already, and checks that a CSR can be made with it.
-pub(super) async fn prepare(work: &Work<'_>, acme: &mut AcmeOrders<'_>) -> Result<Outcome, StepError> {
+pub(super) async fn prepare(work: &Work<'_>, acme: &AcmeOrders<'_>) -> Result<Outcome, StepError> {
     let kind: KeyKind = work.specification.key.parse().map_err(|source| work.key_error(source))?;
     let folder = work.store.generation_folder(work.certificate, work.generation);
     folder.forget_request()?;
@@ -29,7 +29,7 @@ pub(super) async fn prepare(work: &Work<'_>, acme: &mut AcmeOrders<'_>) -> Resul
         let making = kept.is_none().then(|| tokio::task::spawn_blocking(move || PrivateKey::generate(kind)));
         // The first key of a process takes a while; the directory comes meanwhile. What is wrong with it stops the journey
         // only once the key is stored.
-        let directory = if work.talks_acme() { acme.conversation(work)?.directory().await.map(drop) } else { Ok(()) };
+        let directory = if work.talks_acme() { acme.conversation(work)?.directory().await.map(|_| ()) } else { Ok(()) };
         let key = match (kept, making) {
             (Some(key), _) => key,
             (None, Some(making)) => {

@@ -6,7 +6,7 @@ use eskort_core::decision::Specification;
 use eskort_core::inventory::{CertificateEntry, DnsProof, Part, Proof, RecordWriter};
 use eskort_core::pki::{PkiError, PrivateKey};
 use eskort_host::Machines;
-use eskort_prove::{ProofContext, Proving};
+use eskort_prove::{ProofContext, Proving, SharedProofs};
 use eskort_store::Store;
 
 /// One certificate's journey, and what is around it.
@@ -15,6 +15,8 @@ pub(crate) struct Work<'a> {
     pub(crate) store: &'a Store,
     /// The machines of the run.
     pub(crate) machines: &'a Machines,
+    /// What the proofs of all certificates of the run share.
+    pub(crate) shared: &'a SharedProofs,
     pub(crate) certificate: &'a str,
     pub(crate) entry: &'a CertificateEntry,
     pub(crate) specification: Specification,
@@ -52,7 +54,7 @@ impl Work<'_> {
 
     /// Returns what is around its proofs.
     pub(crate) fn around(&self) -> ProofContext<'_> {
-        ProofContext { context: self.context, store: self.store, machines: self.machines }
+        ProofContext { context: self.context, store: self.store, machines: self.machines, shared: self.shared }
     }
 
     pub(super) fn proving(&self) -> Proving<'_> {

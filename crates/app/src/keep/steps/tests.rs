@@ -1,5 +1,6 @@
 //! The crash matrix in memory: the real driver and ledger, with actions that work on a small model of the world and are cut
-//! off at every point, at every pair of points, and at every point followed by giving up.
+//! off at every point, at every pair of points, and at every point followed by giving up: one journey alone, and two side by side
+//! that share an authority, something published, and a server.
 
 use crate::{Acted, Actions, Driver, Step, StepError};
 use eskort_core::challenge::ChallengeKind;
@@ -8,7 +9,7 @@ use eskort_core::decision::Specification;
 use eskort_core::journey::{Action, OrderRef, Outcome, ProofTask, Stage};
 use eskort_core::names::Identifier;
 use eskort_core::pki::KeyKind;
-use eskort_store::Store;
+use eskort_store::{DebtRow, Store};
 use jiff::Timestamp;
 use std::collections::{BTreeMap, BTreeSet};
 use std::path::{Path, PathBuf};
@@ -19,22 +20,32 @@ struct Mistake {
     publishes_before_owing: bool,
     keeps_key_in_memory: bool,
     finalizes_blindly: bool,
+    removes_what_others_need: bool,
 }
 
-/// What survives a crash outside the ledger: the disk, the authority, the site.
+/// What survives a crash outside the ledger: the disk, the authority, the site, the server.
 #[derive(Default)]
 struct World {
-    key_on_disk: Option<u32>,
+    kept: BTreeMap<&'static str, Kept>,
     keys_made: u32,
     orders: BTreeMap<String, Order>,
     published: BTreeSet<PathBuf>,
+    /// The key of each certificate on the server.
+    installed: BTreeMap<&'static str, u32>,
+    confirmed: BTreeSet<&'static str>,
+    complaints: Vec<String>,
+}
+
+/// What is on the disk for one certificate.
+#[derive(Default)]
+struct Kept {
+    key: Option<u32>,
     stored: Option<u32>,
-    installed: Option<u32>,
-    confirmed: bool,
 }
 
 #[derive(Default, Clone)]
 struct Order {
+    of: &'static str,
     proved: bool,
     certified_key: Option<u32>,
     certificates: u32,
@@ -55,12 +66,21 @@ impl Fuse {
 
 struct ModelActions<'a> {
     store: &'a Store,
+    certificate: &'static str,
     world: &'a mut World,
     fuse: &'a mut Fuse,
     mistake: Mistake,
     /// Does every action twice.
     twice: bool,
-    key_in_memory: Option<u32>,
+    memory: Memory,
+}
+
+/// What a journey keeps for the length of a run.
+#[derive(Clone, Copy, Default)]
+struct Memory {
+    key: Option<u32>,
+    /// Whether this run has made sure that everything is published.
+    published: bool,
 }
 
 impl Actions for ModelActions<'_> {
@@ -82,7 +102,11 @@ impl ModelActions<'_> {
     }
 
     fn key(&self) -> Option<u32> {
-        if self.mistake.keeps_key_in_memory { self.key_in_memory } else { self.world.key_on_disk }
+        if self.mistake.keeps_key_in_memory {
+            self.memory.key
+        } else {
+            self.world.kept.get(self.certificate).and_then(|kept| kept.key)
+        }
     }
 
     fn carry_out(&mut self, action: &Action, polls: u32, again: bool) -> Result<Outcome, StepError> {
@@ -93,17 +117,18 @@ impl ModelActions<'_> {
                     self.world.keys_made += 1;
                     let made = Some(self.world.keys_made);
                     if self.mistake.keeps_key_in_memory {
-                        self.key_in_memory = made;
+                        self.memory.key = made;
                     } else {
-                        self.world.key_on_disk = made;
+                        self.world.kept.entry(self.certificate).or_default().key = made;
                     }
                 }
                 Outcome::Prepared
             }
             Action::PlaceOrder => {
                 let url = format!("order/{}", self.world.orders.len());
-                self.world.orders.insert(url.clone(), Order::default());
-                let authorizations = vec![format!("{url}/a"), format!("{url}/b")];
+                self.world.orders.insert(url.clone(), Order { of: self.certificate, ..Order::default() });
+                // An authority may have one authorization for the orders of several certificates.
+                let authorizations = vec![format!("{url}/a"), "shared".to_owned()];
                 Outcome::Ordered(OrderRef { finalize: format!("{url}/finalize"), url, authorizations })
             }
             Action::ChooseChallenges(order) => {
@@ -123,20 +148,22 @@ impl ModelActions<'_> {
                 Outcome::Published
             }
             Action::SelfCheck(tasks) => {
-                self.publish(tasks)?;
+                self.ensure(tasks)?;
                 Outcome::SelfChecked
             }
             Action::Respond(_, tasks) => {
-                self.publish(tasks)?;
+                self.ensure(tasks)?;
                 Outcome::Responded
             }
             Action::AwaitProof(order, tasks) => {
-                self.publish(tasks)?;
+                self.ensure(tasks)?;
                 if polls == 0 {
                     return Ok(Outcome::NotYet { ask_again: Timestamp::UNIX_EPOCH });
                 }
                 let all = tasks.iter().all(|t| self.world.published.contains(Path::new(&t.token)));
-                assert!(all, "the authority looked while a proof was missing");
+                if !all {
+                    self.world.complaints.push("the authority looked while a proof was missing".into());
+                }
                 self.world.orders.get_mut(&order.url).unwrap().proved = true;
                 Outcome::Proved
             }
@@ -158,16 +185,27 @@ impl ModelActions<'_> {
             }
             Action::AwaitCertificate(order) => Outcome::Ready(order.url.clone()),
             Action::Fetch(url) => {
-                self.world.stored = self.world.orders[url].certified_key;
+                let key = self.world.orders[url].certified_key;
+                self.world.kept.entry(self.certificate).or_default().stored = key;
                 Outcome::Stored
             }
         })
     }
 
+    fn ensure(&mut self, tasks: &[ProofTask]) -> Result<(), StepError> {
+        if self.memory.published { Ok(()) } else { self.publish(tasks) }
+    }
+
     fn publish(&mut self, tasks: &[ProofTask]) -> Result<(), StepError> {
         for task in tasks {
             let path = PathBuf::from(&task.token);
-            if self.world.published.contains(&path) {
+            let owed = self.store.debts()?;
+            let owed_by = |ours: bool| {
+                let of = |row: &&DebtRow| (row.certificate == self.certificate) == ours;
+                owed.iter().filter(of).any(|row| row.debt.path() == Some(&path))
+            };
+            // What stands there and is nobody's debt is somebody else's file.
+            if self.world.published.contains(&path) && (owed_by(true) || !owed_by(false)) {
                 continue;
             }
             let debt = Debt::File { host: None, path: path.clone(), folders: Vec::new(), passing: None };
@@ -175,141 +213,197 @@ impl ModelActions<'_> {
             if self.mistake.publishes_before_owing {
                 self.world.published.insert(path);
                 self.fuse.point()?;
-                self.store.owe("website", std::slice::from_ref(&debt), now)?;
+                self.store.owe(self.certificate, std::slice::from_ref(&debt), now)?;
             } else {
-                self.store.owe("website", std::slice::from_ref(&debt), now)?;
+                self.store.owe(self.certificate, std::slice::from_ref(&debt), now)?;
                 self.fuse.point()?;
                 self.world.published.insert(path);
             }
             self.fuse.point()?;
         }
+        self.memory.published = true;
         Ok(())
     }
 }
 
-fn pay(store: &Store, world: &mut World, fuse: &mut Fuse) -> Result<(), StepError> {
-    for row in store.debts()? {
-        let Debt::File { path, .. } = &row.debt else { panic!("the model publishes files only") };
-        world.published.remove(path);
-        fuse.point()?;
+/// Takes away what is owed for the certificates; what another one needs goes with the last.
+fn pay(
+    store: &Store,
+    world: &mut World,
+    fuse: &mut Fuse,
+    mistake: Mistake,
+    whose: &[&'static str],
+) -> Result<(), StepError> {
+    for row in store.debts()?.into_iter().filter(|row| whose.contains(&row.certificate.as_str())) {
+        if mistake.removes_what_others_need || !store.owed_by_others(&row)? {
+            world.published.remove(row.debt.path().expect("the model publishes files only"));
+            fuse.point()?;
+        }
         store.paid(&[row.id])?;
     }
     Ok(())
 }
 
-/// One run of the program: takes up the journey, or begins it, and goes on until it ends or the plug is pulled.
+/// One run of the program: takes up the journeys, or begins them, and goes on with each in turn until all have ended or the plug
+/// is pulled. `ahead` is how many steps the first goes before the others begin.
 async fn run(
     store: &Store,
     world: &mut World,
     fuse: &mut Fuse,
     mistake: Mistake,
     twice: bool,
+    (all, ahead): (&[&'static str], usize),
 ) -> Result<(), StepError> {
-    let names = vec![Identifier::parse("lampholm.example").unwrap()];
-    let wanted = Specification {
-        names,
-        authority: "public".into(),
-        reached: None,
-        key: KeyKind::P256.word().into(),
-        request: None,
-    };
     let now = Timestamp::UNIX_EPOCH;
-    let journey = match store.open_journey("website")? {
-        Some(journey) => journey,
-        None if world.stored.is_some() => return deploy(world, fuse),
-        None => store.start_journey("website", 1, &wanted, Stage::Opened, now)?,
-    };
-    let mut driver = Driver::new(store, "website", journey);
-    let mut key_in_memory = None;
-    loop {
+    let mut under_way = Vec::new();
+    for certificate in all {
+        let names = vec![Identifier::parse("lampholm.example").unwrap()];
+        let wanted = Specification {
+            names,
+            authority: "public".into(),
+            reached: None,
+            key: KeyKind::P256.word().into(),
+            request: None,
+        };
+        let journey = match store.open_journey(certificate)? {
+            Some(journey) => journey,
+            None if world.kept.get(certificate).is_some_and(|kept| kept.stored.is_some()) => continue,
+            None => store.start_journey(certificate, 1, &wanted, Stage::Opened, now)?,
+        };
+        under_way.push((*certificate, Driver::new(store, certificate, journey), Memory::default()));
+    }
+    let mut turns = 0;
+    while !under_way.is_empty() {
+        let next = if turns < ahead { 0 } else { turns % under_way.len() };
+        turns += 1;
         fuse.point()?;
-        let mut actions = ModelActions { store, world, fuse, mistake, twice, key_in_memory };
+        let (certificate, driver, memory) = &mut under_way[next];
+        let certificate = *certificate;
+        let mut actions = ModelActions { store, certificate, world, fuse, mistake, twice, memory: *memory };
         let step = driver.step(&mut actions, now).await?;
-        key_in_memory = actions.key_in_memory;
+        *memory = actions.memory;
         match step {
-            Step::Done => break,
+            Step::Done => drop(under_way.remove(next)),
             Step::Wait(..) | Step::Awaits(_) => unreachable!("the model waits for nothing"),
-            Step::Did(_) if !driver.journey().stage.needs_publication() => pay(store, world, fuse)?,
+            Step::Did(_) if !driver.journey().stage.needs_publication() => {
+                pay(store, world, fuse, mistake, &[certificate])?;
+            }
             Step::Did(_) => {}
         }
     }
-    deploy(world, fuse)
-}
-
-/// What follows the journey: it needs no more than what is stored.
-fn deploy(world: &mut World, fuse: &mut Fuse) -> Result<(), StepError> {
+    // What follows the journeys needs no more than what is stored: all of it or nothing.
     fuse.point()?;
-    world.installed = world.stored;
+    let stored = |kept: &Kept| kept.stored;
+    world.installed = world.kept.iter().filter_map(|(name, kept)| Some((*name, stored(kept)?))).collect();
     fuse.point()?;
-    world.confirmed = true;
+    world.confirmed = world.installed.keys().copied().collect();
     fuse.point()
 }
 
-fn check(store: &Store, world: &World, most_orders: usize) -> Result<(), String> {
-    let certificates: u32 = world.orders.values().map(|o| o.certificates).sum();
-    let complaint = if certificates != 1 {
-        format!("{certificates} certificates")
-    } else if world.key_on_disk.is_none() || world.installed != world.key_on_disk {
-        "what is installed has no stored key".into()
-    } else if !world.confirmed {
-        "not confirmed".into()
-    } else if !world.published.is_empty() {
-        "something stays published".into()
-    } else if !store.debts().unwrap().is_empty() {
-        "a debt is left".into()
-    } else if world.orders.len() > most_orders {
-        format!("{} orders", world.orders.len())
-    } else {
-        return Ok(());
-    };
-    Err(complaint)
+fn check(store: &Store, world: &World, all: &[&'static str], most_orders: usize) -> Result<(), String> {
+    for certificate in all {
+        let orders = || world.orders.values().filter(|order| order.of == *certificate);
+        let certificates: u32 = orders().map(|o| o.certificates).sum();
+        let key = world.kept.get(certificate).and_then(|kept| kept.key);
+        let complaint = if certificates != 1 {
+            format!("{certificates} certificates")
+        } else if key.is_none() || world.installed.get(certificate).copied() != key {
+            "what is installed has no stored key".into()
+        } else if !world.confirmed.contains(certificate) {
+            "not confirmed".into()
+        } else if orders().count() > most_orders {
+            format!("{} orders", orders().count())
+        } else {
+            continue;
+        };
+        return Err(complaint);
+    }
+    if let Some(complaint) = world.complaints.first() {
+        return Err(complaint.clone());
+    }
+    nothing_left(store, world)
 }
 
+fn nothing_left(store: &Store, world: &World) -> Result<(), String> {
+    if !world.published.is_empty() {
+        return Err("something stays published".into());
+    }
+    if store.debts().unwrap().is_empty() { Ok(()) } else { Err("a debt is left".into()) }
+}
+
+const ALONE: (&[&str], usize) = (&["website"], 0);
+
 /// Crashes at each of `cuts` in turn, then lets it end; or gives up instead and only pays what is owed.
-async fn trial(mistake: Mistake, cuts: &[u32], twice: bool, give_up: bool) -> Result<(), String> {
+async fn trial(
+    mistake: Mistake,
+    cuts: &[u32],
+    twice: bool,
+    give_up: bool,
+    whose: (&'static [&'static str], usize),
+) -> Result<(), String> {
     let store = Store::in_memory(Path::new("/nowhere")).unwrap();
     let mut world = World::default();
     let mut crashes = 0_usize;
     for at in cuts {
         let mut fuse = Fuse { asked: 0, at: Some(*at) };
-        crashes += usize::from(run(&store, &mut world, &mut fuse, mistake, twice).await.is_err());
+        crashes += usize::from(run(&store, &mut world, &mut fuse, mistake, twice, whose).await.is_err());
     }
     let mut whole = Fuse { asked: 0, at: None };
     if give_up {
-        pay(&store, &mut world, &mut whole).unwrap();
-        let left = world.published.is_empty() && store.debts().unwrap().is_empty();
-        return if left { Ok(()) } else { Err("something stays published".into()) };
+        pay(&store, &mut world, &mut whole, mistake, whose.0).unwrap();
+        return nothing_left(&store, &world);
     }
-    run(&store, &mut world, &mut whole, mistake, twice).await.map_err(|e| e.to_string())?;
+    run(&store, &mut world, &mut whole, mistake, twice, whose).await.map_err(|e| e.to_string())?;
     // The one leak that cannot be closed: an order whose address was not saved, at most one for each crash.
     let orders_a_try = if twice { 2 } else { 1 };
-    check(&store, &world, orders_a_try * (1 + crashes))
+    check(&store, &world, whose.0, orders_a_try * (1 + crashes))
 }
 
-async fn points(twice: bool) -> u32 {
+async fn points(twice: bool, whose: (&'static [&'static str], usize)) -> u32 {
     let store = Store::in_memory(Path::new("/nowhere")).unwrap();
     let mut fuse = Fuse { asked: 0, at: None };
-    run(&store, &mut World::default(), &mut fuse, Mistake::default(), twice).await.unwrap();
+    run(&store, &mut World::default(), &mut fuse, Mistake::default(), twice, whose).await.unwrap();
     fuse.asked
 }
 
 #[tokio::test]
 async fn cut_at_every_point_and_pair_it_ends_with_one_certificate_and_nothing_published() {
-    let count = points(false).await;
+    let count = points(false, ALONE).await;
     assert!(count > 40, "a clean run passes {count} points");
+    let right = Mistake::default();
     for i in 0..count {
-        trial(Mistake::default(), &[i], false, false).await.unwrap_or_else(|e| panic!("cut at {i}: {e}"));
-        trial(Mistake::default(), &[i], false, true).await.unwrap_or_else(|e| panic!("given up at {i}: {e}"));
+        trial(right, &[i], false, false, ALONE).await.unwrap_or_else(|e| panic!("cut at {i}: {e}"));
+        trial(right, &[i], false, true, ALONE).await.unwrap_or_else(|e| panic!("given up at {i}: {e}"));
         for j in 0..count {
-            trial(Mistake::default(), &[i, j], false, false).await.unwrap_or_else(|e| panic!("cut at {i}, {j}: {e}"));
+            trial(right, &[i, j], false, false, ALONE).await.unwrap_or_else(|e| panic!("cut at {i}, {j}: {e}"));
+        }
+    }
+}
+
+#[tokio::test]
+async fn two_side_by_side_end_with_one_certificate_each_wherever_they_are_cut() {
+    let right = Mistake::default();
+    for ahead in [0, 4, 7] {
+        let both: (&[&str], usize) = (&["archive", "website"], ahead);
+        let count = points(false, both).await;
+        assert!(count > 80, "a clean run passes {count} points");
+        for i in 0..count {
+            trial(right, &[i], false, false, both).await.unwrap_or_else(|e| panic!("{ahead} ahead, cut at {i}: {e}"));
+            trial(right, &[i], false, true, both)
+                .await
+                .unwrap_or_else(|e| panic!("{ahead} ahead, given up at {i}: {e}"));
+            for j in (i % 17..count).step_by(17) {
+                let ended = trial(right, &[i, j], false, false, both).await;
+                ended.unwrap_or_else(|e| panic!("{ahead} ahead, cut at {i}, {j}: {e}"));
+            }
         }
     }
 }
 
 #[tokio::test]
 async fn doing_every_action_twice_changes_nothing_but_the_leaked_order() {
-    for i in 0..points(true).await {
-        trial(Mistake::default(), &[i], true, false).await.unwrap_or_else(|e| panic!("cut at {i}: {e}"));
+    for i in 0..points(true, ALONE).await {
+        trial(Mistake::default(), &[i], true, false, ALONE).await.unwrap_or_else(|e| panic!("cut at {i}: {e}"));
     }
 }
 
@@ -321,12 +415,15 @@ async fn each_mistake_is_found() {
     ];
     for (mistake, give_up) in mistakes {
         let mut found = 0;
-        for i in 0..points(false).await {
-            found += u32::from(trial(mistake, &[i], false, give_up).await.is_err());
+        for i in 0..points(false, ALONE).await {
+            found += u32::from(trial(mistake, &[i], false, give_up, ALONE).await.is_err());
         }
         assert!(found > 0);
     }
     let forgetful = Mistake { keeps_key_in_memory: true, ..Mistake::default() };
-    let ended = trial(forgetful, &[], false, false).await;
+    let ended = trial(forgetful, &[], false, false, ALONE).await;
     assert_eq!(ended, Err("what is installed has no stored key".into()));
+    let careless = Mistake { removes_what_others_need: true, ..Mistake::default() };
+    let ended = trial(careless, &[], false, false, (&["archive", "website"], 1)).await;
+    assert_eq!(ended, Err("the authority looked while a proof was missing".into()));
 }

@@ -1,0 +1,529 @@
+//! One certificate's turn in a run: decides, obtains, puts on servers, and says how it ended.
+
+use super::actions::{AcmeOrders, JourneyActions, Publication, Work};
+use super::common::Common;
+use super::deploy::{Deployed, Deploying};
+use super::entry::{Ending, KeepEntry, Placed};
+use super::gather::{gather, section_of, specification_of, still_fits};
+use super::lost;
+use super::steps::{Awaited, Driver, Step};
+use crate::StepError;
+use crate::by_hand::validation::is_published_for_validation;
+use crate::stop::Stop;
+use eskort_core::context::Context;
+use eskort_core::decision::{AuthorityHold, Concerns, Decision, Facts, Obtaining, decide, hold_after};
+use eskort_core::deployment::Deployment;
+use eskort_core::event::{Event, GivenUp};
+use eskort_core::inventory::CertificateEntry;
+use eskort_core::journey::{Acme, Milestone, Stage, WaitsFor};
+use eskort_core::progress::Progress;
+use eskort_core::words;
+use eskort_host::panic_point;
+use eskort_install::{Placement, deployment};
+use eskort_prove::{ProofContext, pay_debts};
+use eskort_store::{JourneyRow, StoreError};
+use jiff::{SignedDuration, Timestamp};
+use std::collections::BTreeSet;
+use std::panic::AssertUnwindSafe;
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::task::Poll;
+use std::time::{Duration, Instant};
+
+/// One certificate's turn.
+pub(super) struct Turn<'r> {
+    run: &'r Common<'r>,
+    /// What is told is about this certificate.
+    context: Context,
+    pub(super) name: &'r str,
+    pub(super) entry: &'r CertificateEntry,
+    /// Whether somebody asked for this very one.
+    insist: bool,
+    /// What was known when it was decided.
+    facts: Option<Facts>,
+    decision: Option<Decision>,
+    /// What came of putting the newest generation on servers.
+    placed: Option<(u32, Result<Ending, StepError>)>,
+    announced: AtomicBool,
+}
+
+/// What came of obtaining a generation.
+pub(super) enum Obtained {
+    /// This one is stored.
+    Generation(u32),
+    /// None, and the certificate's turn ends with that.
+    Nothing(Ending),
+}
+
+impl<'r> Turn<'r> {
+    pub(super) fn new(run: &'r Common<'_>, name: &'r str, entry: &'r CertificateEntry, insist: bool) -> Self {
+        Turn {
+            run,
+            context: run.context.about(name),
+            name,
+            entry,
+            insist,
+            facts: None,
+            decision: None,
+            placed: None,
+            announced: AtomicBool::new(false),
+        }
+    }
+
+    /// Returns the servers that the certificate is for.
+    pub(super) fn servers(&self) -> BTreeSet<&'r str> {
+        self.entry.install.iter().map(|install| install.server.as_str()).collect()
+    }
+
+    /// Returns what tells its order from those of other certificates at its authority: the names, in any order.
+    pub(super) fn order_key(&self) -> String {
+        let mut names: Vec<String> = self.entry.names.iter().map(ToString::to_string).collect();
+        names.sort_unstable();
+        format!("{} {}", self.entry.authority, names.join(" "))
+    }
+
+    /// Says that work on the certificate begins, once.
+    pub(super) fn announce(&self) {
+        if let Some(decision) = &self.decision
+            && !self.announced.swap(true, Ordering::Relaxed)
+        {
+            let (name, decision) = (self.name.to_owned(), decision.clone());
+            self.context.report(&Progress::Certificate { name, decision });
+        }
+    }
+
+    /// Decides. Returns what is to be put on servers first.
+    pub(super) async fn decide(&mut self) -> Result<Option<Deployment>, StepError> {
+        let (facts, decision) = self.guarded(self.decide_now()).await?;
+        let place = decision.place.clone();
+        (self.facts, self.decision) = (Some(facts), Some(decision));
+        Ok(place)
+    }
+
+    async fn decide_now(&self) -> Result<(Facts, Decision), StepError> {
+        let (context, store, now) = (&self.context, self.run.store, (self.context.now)());
+        if store.newest(self.name)?.is_none()
+            && let Some(found) = lost::find(store, self.name, &specification_of(context, self.entry))
+        {
+            let generation = found.take_in(store, self.name, now)?;
+            let text = format!("generation {generation} was found in the state folder; the ledger did not know it");
+            context.report(&Progress::Note(text));
+        }
+        let facts = gather(context, store, self.name, self.entry, &self.run.servers).await?;
+        let decision = self.decide_on(&facts);
+        Ok((facts, decision))
+    }
+
+    fn decide_on(&self, facts: &Facts) -> Decision {
+        let now = (self.context.now)();
+        let Some(reason) = self.run.out_of_reach().get(&self.entry.authority).cloned() else {
+            return decide(facts, now, self.insist);
+        };
+        // What would ask the authority is held; all else is done.
+        let until = now + SignedDuration::from_secs(1);
+        let authority_hold = Some(AuthorityHold { until, reason: reason.clone() });
+        let mut decision = decide(&Facts { authority_hold, ..facts.clone() }, now, false);
+        if matches!(decision.obtain, Obtaining::Hold { authority: Some(_), .. }) {
+            decision.obtain = Obtaining::OutOfReach { reason };
+        }
+        decision
+    }
+
+    /// Decides again when the turn has come to obtain something: others have been at work meanwhile, of this run and elsewhere.
+    async fn decide_again(&mut self) -> Result<(), StepError> {
+        let Some(facts) = self.facts.take() else { return Ok(()) };
+        let store = self.run.store;
+        let (newest, open) = (store.newest(self.name)?, store.open_journey(self.name)?);
+        let same = newest.map(|newest| newest.number) == facts.newest.as_ref().map(|newest| newest.generation)
+            && open.as_ref().map(|open| (open.generation, open.stage.milestone()))
+                == facts.open.as_ref().map(|open| (open.generation, open.passed));
+        let facts = if same {
+            let section = section_of(&self.context, &self.entry.authority);
+            Facts { authority_hold: store.authority_hold(&self.entry.authority, &section)?, ..facts }
+        } else {
+            gather(&self.context, store, self.name, self.entry, &self.run.servers).await?
+        };
+        self.decision = Some(self.decide_on(&facts));
+        Ok(())
+    }
+
+    /// Takes in what came of putting the newest generation on servers.
+    pub(super) fn placed(&mut self, placed: Result<Ending, StepError>) {
+        let generation = self.decision.as_ref().and_then(|decision| Some(decision.place.as_ref()?.generation));
+        self.placed = generation.map(|generation| (generation, placed));
+    }
+
+    /// Whether its authority is to be asked.
+    pub(super) fn obtains(&self) -> bool {
+        let obtain = self.decision.as_ref().map(|decision| &decision.obtain);
+        matches!(obtain, Some(Obtaining::Start { .. } | Obtaining::GoOn { .. }))
+    }
+
+    /// Begins the conversation with its authority, so that the account's key is made under the lock; what is wrong with that stops
+    /// the journey later.
+    pub(super) fn open_conversation(&self) {
+        if self.context.inventory.authorities[&self.entry.authority].acme().is_some() {
+            let _ = self.run.conversations.with(&self.context, self.run.store, &self.entry.authority);
+        }
+    }
+
+    /// Ends the turn of a certificate whose authority is not asked.
+    pub(super) async fn end_at_rest(mut self) -> KeepEntry {
+        let obtained = match &self.decision {
+            Some(decision) => self.guarded(self.obtain_decided(&decision.obtain)).await,
+            None => Err(StepError::Interrupted),
+        };
+        let ending = match obtained {
+            Ok(Obtained::Nothing(Ending::AtRest { validity })) => match self.placed.take() {
+                Some((_, arrived)) => arrived,
+                None => {
+                    self.run.store.clear_failures(self.name).map_err(Into::into).map(|()| Ending::AtRest { validity })
+                }
+            },
+            Ok(Obtained::Nothing(ending)) => Ok(ending),
+            Ok(Obtained::Generation(_)) => unreachable!("nothing was to be obtained"),
+            Err(error) => Err(error),
+        };
+        match ending {
+            Ok(ending) => self.ended(ending).await,
+            Err(error) => self.failed(error).await,
+        }
+    }
+
+    /// Obtains a generation: from the authority, or by what was decided instead.
+    pub(super) async fn obtain(&mut self) -> Result<Obtained, StepError> {
+        self.decide_again().await?;
+        if let Some(holder) = self.run.store.leased_by_another(self.name, (self.context.now)())? {
+            return Ok(Obtained::Nothing(Ending::UnderWay { holder }));
+        }
+        self.announce();
+        let Some(decision) = &self.decision else { return Err(StepError::Interrupted) };
+        let obtained = self.guarded(self.obtain_decided(&decision.obtain)).await;
+        self.run.store.release(self.name)?;
+        match obtained {
+            // Another run was quicker.
+            Err(StepError::Store(StoreError::Leased { holder, .. })) => {
+                Ok(Obtained::Nothing(Ending::UnderWay { holder }))
+            }
+            obtained => obtained,
+        }
+    }
+
+    async fn obtain_decided(&self, decision: &Obtaining) -> Result<Obtained, StepError> {
+        let (store, name, now) = (self.run.store, self.name, (self.context.now)());
+        let specification = specification_of(&self.context, self.entry);
+        let mut open = store.open_journey(name)?;
+        let goes_on = matches!(decision, Obtaining::GoOn { .. });
+        let holds = matches!(decision, Obtaining::Hold { .. } | Obtaining::OutOfReach { .. });
+        if let Some(stale) = open.take_if(|open| !(goes_on || holds && still_fits(&self.context, self.entry, open))) {
+            let fits = still_fits(&self.context, self.entry, &stale);
+            let why = if fits { GivenUp::Due } else { GivenUp::InventoryChanged };
+            self.give_up(&stale, why)?;
+        }
+        // A journey that goes on may be looked at by the authority right now: its files stay.
+        if !open.as_ref().is_some_and(|open| goes_on && open.stage.needs_publication()) {
+            pay_debts(self.around(), |whose| whose == name).await?;
+        }
+        let journey = match decision {
+            Obtaining::Rest { .. } => {
+                return Ok(Obtained::Nothing(Ending::AtRest { validity: store.newest(name)?.map(|g| g.validity) }));
+            }
+            Obtaining::OutOfReach { reason } | Obtaining::Hold { authority: Some(reason), .. } => {
+                return Ok(Obtained::Nothing(Ending::Held { reason: reason.clone() }));
+            }
+            Obtaining::Hold { .. } => {
+                let reason = store.failures(name)?.map(|(_, reason)| reason).unwrap_or_default();
+                return Ok(Obtained::Nothing(Ending::Held { reason }));
+            }
+            Obtaining::Start { generation, .. } => {
+                store.start_journey(name, *generation, &specification, Stage::Opened, now)?
+            }
+            Obtaining::GoOn { .. } => open.expect("the decision was made for an open journey"),
+        };
+        store.lease(name, journey.id, now)?;
+        panic_point(name);
+        let generation = journey.generation;
+        Ok(match self.travel(journey).await? {
+            Reached::End => Obtained::Generation(generation),
+            Reached::Awaits(awaited) => Obtained::Nothing(awaited.into()),
+        })
+    }
+
+    /// Goes on with a journey to its end, or until it waits beyond this run.
+    async fn travel(&self, journey: JourneyRow) -> Result<Reached, StepError> {
+        let (run, store) = (self.run, self.run.store);
+        let mut actions = JourneyActions {
+            work: Work {
+                context: &self.context,
+                store,
+                machines: &run.machines,
+                shared: &run.shared,
+                certificate: self.name,
+                entry: self.entry,
+                specification: journey.specification.clone(),
+                generation: journey.generation,
+            },
+            acme: AcmeOrders::new(&run.conversations),
+            publication: Publication::default(),
+            answer: run.take_answer(self.name),
+        };
+        // Once the authority has taken an order it can be reached, and lets nobody wait.
+        let answered = |stage: &Stage| {
+            let ordered = stage.milestone().is_some_and(|milestone| milestone >= Milestone::Ordered);
+            if ordered && run.conversations.has_reached(&self.entry.authority) {
+                run.gates[&self.entry.authority].widen();
+            }
+        };
+        let reached = steps(&mut actions, Driver::new(store, self.name, journey), &run.stop, answered).await?;
+        if matches!(reached, Reached::End) {
+            store.clear_failures(self.name)?;
+            store.end_authority_hold(&self.entry.authority)?;
+        }
+        Ok(reached)
+    }
+
+    /// Returns what servers lack of a generation.
+    pub(super) async fn deployment(&self, generation: u32) -> Result<Deployment, StepError> {
+        let placement = Placement::of(self.name, self.entry, &self.entry.names, generation);
+        let lacks = async { Ok(deployment(&self.context, self.run.store, &placement, &self.run.servers).await?) };
+        self.guarded(lacks).await
+    }
+
+    /// Puts a stored generation where it is lacking. `installed_since` says when it was installed together with others, in this run.
+    pub(super) async fn deploy(
+        &self,
+        deployment: &Deployment,
+        installed_since: Option<Instant>,
+    ) -> Result<Ending, StepError> {
+        self.announce();
+        let (run, store, generation) = (self.run, self.run.store, deployment.generation);
+        let deploying = Deploying {
+            context: &self.context,
+            store,
+            stop: &run.stop,
+            placement: Placement::of(self.name, self.entry, &self.entry.names, generation),
+            servers: &run.servers,
+            installed_since,
+        };
+        let Deployed { looked_at, unconfirmed } = self.guarded(deploying.run(deployment)).await?;
+        let arrived = store.newest(self.name)?.filter(|g| g.number == generation);
+        store.clear_failures(self.name)?;
+        Ok(Ending::Arrived { generation, validity: arrived.map(|g| g.validity), looked_at, unconfirmed })
+    }
+
+    /// Ends the turn.
+    pub(super) async fn ended(self, ending: Ending) -> KeepEntry {
+        let mut entry = KeepEntry::new(self.name, self.decision, ending);
+        // Once a newer generation has arrived, what became of the one before is of no interest.
+        entry.placed = self
+            .placed
+            .filter(|_| !matches!(entry.ending, Ending::Arrived { .. }))
+            .map(|(generation, done)| Placed { generation, error: done.err().map(Box::new) });
+        if entry.awaits_person() {
+            entry.waits_since = self.run.store.open_journey(self.name).ok().flatten().map(|open| open.started);
+        }
+        self.context.report(&Progress::Ended(entry.ending.brief()));
+        entry
+    }
+
+    /// Ends the turn with a failure.
+    pub(super) async fn failed(self, error: StepError) -> KeepEntry {
+        let (name, store) = (self.name, self.run.store);
+        if let StepError::Panic { .. } = error {
+            // Nobody knows in what state it left them.
+            self.run.conversations.end();
+        }
+        let open_before = store.open_journey(name).ok().flatten().map(|open| open.id);
+        if let Err(trouble) = self.note_failure(&error).await {
+            self.context.report(&Progress::Note(format!("the failure could not be written down: {trouble}")));
+        }
+        let open_now = store.open_journey(name).ok().flatten().map(|open| open.id);
+        let given_up = open_before.is_some() && open_now.is_none();
+        let owed = store.debts().map(|debts| debts.iter().filter(|row| row.certificate == name).count());
+        let ending = Ending::Failed { error: Box::new(error), given_up, left_published: owed.unwrap_or(1) };
+        self.ended(ending).await
+    }
+
+    /// Whatever went wrong: nothing stays published but what an authority without ACME may look at any day, a lost journey is closed,
+    /// and after a refusal the authority is left alone for a while.
+    async fn note_failure(&self, error: &StepError) -> Result<(), StoreError> {
+        let (store, name, now) = (self.run.store, self.name, (self.context.now)());
+        if !is_published_for_validation(store, name)? {
+            pay_debts(self.around(), |whose| whose == name).await?;
+        }
+        if matches!(error, StepError::Interrupted) {
+            // The authority may look any moment, and finds nothing any more.
+            let validates = |open: &JourneyRow| matches!(open.stage.acme(), Some(Acme::AwaitingProof { .. }));
+            if let Some(open) = store.open_journey(name)?.filter(validates).filter(|open| self.took_away(open)) {
+                self.give_up(&open, GivenUp::Stopped)?;
+            }
+            return store.add_event(name, &Event::Stopped, now);
+        }
+        if error.ends_journey()
+            && let Some(open) = store.open_journey(name)?
+        {
+            self.give_up(&open, GivenUp::OrderLost)?;
+        }
+        let reason = words::printable(&error.to_string(), 300);
+        let authority_says = error.authority_says(now);
+        let authority = &self.entry.authority;
+        let mut hold = None;
+        match error.concerns() {
+            Concerns::Authority { mistake } => {
+                let section = if mistake { section_of(&self.context, authority) } else { String::new() };
+                store.hold_authority(authority, &section, &reason, authority_says, now)?;
+            }
+            Concerns::Reach => {
+                // For this run only: whether it is there again costs one question.
+                self.run.out_of_reach().insert(authority.clone(), reason.clone());
+                if let Some(says) = authority_says {
+                    store.hold_authority(authority, "", &reason, Some(says), now)?;
+                }
+            }
+            Concerns::Certificate => {
+                let before = store.failures(name)?.map_or(0, |(failures, _)| failures.count);
+                hold = Some(hold_after(before + 1, now, authority_says));
+            }
+            Concerns::Nobody => {}
+        }
+        store.record_failure(name, (error.into(), &reason), hold, now)
+    }
+
+    /// Whether what proves control in a journey is gone when this program takes it away: what a person placed stays.
+    fn took_away(&self, open: &JourneyRow) -> bool {
+        let by_machine =
+            |name| self.context.inventory.proof_of(self.entry, name).is_none_or(|(_, proof)| !proof.awaits_person());
+        open.stage.tasks().iter().any(|task| by_machine(&task.name))
+    }
+
+    fn give_up(&self, open: &JourneyRow, why: GivenUp) -> Result<(), StoreError> {
+        self.run.store.give_up_journey(self.name, open.id, why, (self.context.now)())?;
+        // A person may still bring an answer to a CSR that was carried away.
+        if open.stage.handed_over().is_some() {
+            return Ok(());
+        }
+        self.run.store.discard_unfinished(self.name, open.generation)
+    }
+
+    fn around(&self) -> ProofContext<'_> {
+        ProofContext { context: &self.context, ..self.run.around() }
+    }
+
+    /// Carries out work on the certificate. A bug of ours that shows in it is its failure, and does not end the run.
+    async fn guarded<T>(&self, work: impl Future<Output = Result<T, StepError>>) -> Result<T, StepError> {
+        // Boxed: what waits for its turn stays small.
+        caught(Box::pin(work)).await.unwrap_or_else(|what| Err(StepError::Panic { what }))
+    }
+}
+
+/// How far a journey has come in a run.
+enum Reached {
+    /// Its end: the generation is stored.
+    End,
+    /// Something that it waits for beyond the run.
+    Awaits(Awaited),
+}
+
+/// An authority that wants to be asked again only after this is not waited for.
+const LONG_WAIT: SignedDuration = SignedDuration::from_mins(5);
+
+/// Lets a future run, and turns a panic in it into its message.
+async fn caught<T>(future: impl Future<Output = T>) -> Result<T, String> {
+    let mut future = std::pin::pin!(future);
+    std::future::poll_fn(move |context| {
+        let poll = std::panic::catch_unwind(AssertUnwindSafe(|| future.as_mut().poll(context)));
+        match poll {
+            Ok(Poll::Ready(value)) => Poll::Ready(Ok(value)),
+            Ok(Poll::Pending) => Poll::Pending,
+            Err(panic) => {
+                let text = panic.downcast_ref::<String>().cloned();
+                let text = text.or_else(|| panic.downcast_ref::<&str>().map(|text| (*text).to_owned()));
+                Poll::Ready(Err(text.unwrap_or_else(|| "a panic without words".into())))
+            }
+        }
+    })
+    .await
+}
+
+/// Does step after step until the journey ends, or until somebody asks the program to stop; `after_each` is called in between.
+/// Returns how far it came.
+async fn steps(
+    actions: &mut JourneyActions<'_>,
+    mut driver: Driver<'_>,
+    stop: &Stop,
+    after_each: impl Fn(&Stage),
+) -> Result<Reached, StepError> {
+    let (context, name) = (actions.work.context, actions.work.certificate);
+    let timeout = context.inventory.authorities[&actions.work.entry.authority].timeout;
+    let timeout = SignedDuration::try_from(timeout).unwrap_or(SignedDuration::MAX);
+    let mut waiting_since: Option<Timestamp> = None;
+    loop {
+        let now = (context.now)();
+        let step = tokio::select! {
+            biased;
+            () = stop.asked(1) => return Err(StepError::Interrupted),
+            step = driver.step(actions, now) => step?,
+        };
+        after_each(&driver.journey().stage);
+        match step {
+            Step::Done => return Ok(Reached::End),
+            Step::Awaits(awaited) => return Ok(Reached::Awaits(awaited)),
+            Step::Wait(until, waits_for) => {
+                let since = *waiting_since.get_or_insert(now);
+                let waited = now.duration_since(since);
+                // A person at the authority may take days, and an authority may want to be asked much later: the next runs ask
+                // again. What proves control stays meanwhile, but for a listener, which ends with this run.
+                let wait = until.duration_since(now);
+                let much_later = wait >= LONG_WAIT && actions.publication.listeners.is_empty();
+                if (waits_for == WaitsFor::Approval || much_later) && wait > timeout - waited {
+                    return Ok(Reached::Awaits(Awaited::Approval(until)));
+                }
+                if waited >= timeout {
+                    return Err(StepError::Stuck { waits_for, waited });
+                }
+                context.report(&Progress::Waiting { until, waits_for });
+                let pause = until.duration_since(now).min(timeout - waited);
+                tokio::select! {
+                    () = tokio::time::sleep(Duration::try_from(pause).unwrap_or_default()) => {}
+                    () = stop.asked(1) => return Err(StepError::Interrupted),
+                }
+            }
+            Step::Did(passed) => {
+                if !driver.journey().stage.needs_publication() {
+                    actions.publication.listeners.clear();
+                    pay_debts(actions.work.around(), |whose| whose == name).await?;
+                }
+                if let Some(milestone) = passed {
+                    waiting_since = None;
+                    let journey = driver.journey();
+                    let detail = detail(actions, &journey.specification.key, milestone)?;
+                    context.report(&Progress::Passed { milestone, detail });
+                    if milestone == Milestone::Proved && actions.work.has_records_by_hand() {
+                        context.report(&Progress::Note("the records placed by hand can be removed now".into()));
+                    }
+                }
+            }
+        }
+    }
+}
+
+/// Returns what there is to say about a stage that was passed.
+fn detail(actions: &JourneyActions<'_>, key: &str, milestone: Milestone) -> Result<String, StoreError> {
+    Ok(match milestone {
+        Milestone::Prepared => format!("key ({key}) stored, readable by its owner only"),
+        Milestone::Ordered => {
+            let names = words::count(actions.work.specification.names.len() as u64, "name");
+            format!("{names} at authority `{}`", actions.work.specification.authority)
+        }
+        Milestone::Proved => format!("control of {} proved", words::list(&actions.work.specification.names)),
+        Milestone::Issued => match actions.work.store.newest(actions.work.certificate)? {
+            Some(g) => {
+                let lifetime = words::duration(g.validity.lifetime());
+                let until = words::by_when(g.validity.not_after, g.validity.lifetime());
+                format!("by `{}`, valid for {lifetime}, until {until}", g.issuer)
+            }
+            None => String::new(),
+        },
+        // Those of the deployment.
+        Milestone::Installed | Milestone::Confirmed => String::new(),
+    })
+}

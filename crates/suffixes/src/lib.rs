@@ -1,0 +1,20 @@
+//! The list of public suffixes: the domains below which anybody may register names.
+//!
+//! A crate of its own, since the list is code: it is compiled where it is asked, and without optimisation.
+
+/// Returns whether a domain is a public suffix, as `co.uk` is one. A name of one label that is not on the list is one, too.
+pub fn is_public_suffix(domain: &str) -> bool {
+    psl::suffix_str(domain) == Some(domain)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn knows_suffixes_of_one_label_and_of_more() {
+        for (domain, is) in [("example", true), ("co.uk", true), ("lampholm.example", false), ("shop.co.uk", false)] {
+            assert_eq!(is_public_suffix(domain), is, "{domain}");
+        }
+    }
+}
