@@ -7,7 +7,11 @@ use eskort_core::names::Identifier;
 use eskort_core::progress::FileChange;
 use eskort_host::files::{Access, read_whole};
 use eskort_store::{GenerationFolder, StoreError};
+use similar::DiffTag;
+use similar::algorithms::{Capture, myers};
+use std::fmt::Write;
 use std::io;
+use std::ops::Range;
 use std::path::PathBuf;
 use std::time::Duration;
 
@@ -128,9 +132,36 @@ pub(crate) struct ServerFile {
     pub(crate) access: Access,
 }
 
-/// Returns the lines that differ, with two around them.
+/// Returns the lines that differ, with two around them, as a unified difference.
 pub(crate) fn difference(old: &str, new: &str) -> String {
-    similar::TextDiff::from_lines(old, new).unified_diff().context_radius(2).to_string()
+    let (old, new): (Vec<&str>, Vec<&str>) = (old.lines().collect(), new.lines().collect());
+    let mut found = Capture::new();
+    let Ok(()) = myers::diff(&mut found, &old, 0..old.len(), &new, 0..new.len());
+    let mut text = String::new();
+    let range = |range: Range<usize>| match range.len() {
+        1 => format!("{}", range.start + 1),
+        0 => format!("{},0", range.start),
+        many => format!("{},{many}", range.start + 1),
+    };
+    for group in found.into_grouped_ops(2) {
+        let (Some(first), Some(last)) = (group.first(), group.last()) else { continue };
+        let before = range(first.old_range().start..last.old_range().end);
+        let after = range(first.new_range().start..last.new_range().end);
+        let _ = writeln!(text, "@@ -{before} +{after} @@");
+        for operation in group {
+            let lines =
+                |sign: char, lines: &[&str]| -> String { lines.iter().map(|line| format!("{sign}{line}\n")).collect() };
+            let (before, after) = (&old[operation.old_range()], &new[operation.new_range()]);
+            match operation.tag() {
+                DiffTag::Equal => text += &lines(' ', before),
+                DiffTag::Delete | DiffTag::Insert | DiffTag::Replace => {
+                    text += &lines('-', before);
+                    text += &lines('+', after);
+                }
+            }
+        }
+    }
+    text
 }
 
 /// Returns where this machine reaches its own server.
