@@ -66,16 +66,57 @@ pub(crate) enum Command {
     Pack(PackArgs),
     /// Place a file that an authority without ACME wants to see on a site, and look at it
     Place(PlaceArgs),
+    /// Print manual pages, or the reference of all commands
+    Man(ManArgs),
+    /// Print what completes commands and options in a shell
+    Completions(CompletionsArgs),
+}
+
+#[derive(Debug, ClapArgs)]
+pub(crate) struct ManArgs {
+    /// Command whose page is printed, like `keep` or `csr make`; without one that of the program
+    #[arg(value_name = "COMMAND")]
+    pub(crate) command: Vec<String>,
+    /// Write the pages of all commands into this folder instead
+    #[arg(long, value_name = "FOLDER", conflicts_with = "command")]
+    pub(crate) to: Option<PathBuf>,
+    /// Print the reference of all commands in Markdown instead
+    #[arg(long, conflicts_with_all = ["command", "to"])]
+    pub(crate) reference: bool,
+}
+
+#[derive(Debug, ClapArgs)]
+pub(crate) struct CompletionsArgs {
+    /// The shell
+    #[arg(value_enum)]
+    pub(crate) shell: clap_complete::Shell,
 }
 
 #[derive(Debug, ClapArgs)]
 pub(crate) struct DemoArgs {
+    /// Tell this chapter of the story instead of the short one
+    #[arg(value_name = "CHAPTER", value_enum)]
+    pub(crate) chapter: Option<DemoChapter>,
+    /// Tell every chapter
+    #[arg(long, conflicts_with = "chapter")]
+    pub(crate) all: bool,
     /// Folder for the demo's inventory and state; it must be new or an earlier demo's
     #[arg(long, value_name = "FOLDER", default_value = DEMO_FOLDER)]
     pub(crate) folder: PathBuf,
     /// Keep the practice world up until Ctrl-C, for trying commands in another terminal
     #[arg(long)]
     pub(crate) stay: bool,
+}
+
+/// What the demo tells beside the first certificate and its renewal.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+pub(crate) enum DemoChapter {
+    /// Control proved over DNS, on a hosting account over FTP, and by a person
+    Proofs,
+    /// An authority without ACME: a CSR that is carried, and an answer that is brought
+    Office,
+    /// Twenty certificates at once
+    Many,
 }
 
 #[derive(Debug, ClapArgs)]

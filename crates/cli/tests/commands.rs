@@ -163,7 +163,12 @@ fn names_proved_before_are_not_proved_again_and_requests_are_few() {
 #[test]
 fn the_demo_tells_its_story_to_the_end_and_leaves_a_folder() {
     let place = Place::new();
-    let said = place.run(&["demo"]);
+    let short = place.run(&["demo"]);
+    short.check(0, &["1. The first certificate", "3. 61 days later", "generation 2 installed", "What to try next"]);
+    let lines = short.out.lines().count();
+    assert!(lines < 110 && !short.out.contains("boat") && !short.out.contains("office "), "{lines} lines: {short}");
+    place.run(&["demo", "many"]).check(0, &["2. Twenty at once", "boat20", "generation 1 stored"]);
+    let said = place.run(&["demo", "--all"]);
     said.check(
         0,
         &[
@@ -172,7 +177,8 @@ fn the_demo_tells_its_story_to_the_end_and_leaves_a_folder() {
             "tickets waits for you",
             "5. An authority without ACME",
             "the answer matches the key",
-            "6. 61 days later",
+            "6. Twenty at once",
+            "7. 61 days later",
             "generation 2 installed",
             "What to try next",
         ],

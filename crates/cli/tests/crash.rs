@@ -37,6 +37,51 @@ const POINTS: &[&str] = &[
     "confirmed",
 ];
 
+/// A world with two certificates that share their authority and a site.
+fn two_certificates() -> World {
+    let world = World::with(|o| o.thinking = std::time::Duration::from_millis(60));
+    world.write_inventory(|text| {
+        let text = text.replace("reload-timeout = \"3s\"", "reload-timeout = \"3s\"\nrun = [\"true\"]");
+        text + "\n[certificate.annex]\nnames = [\"www.lampholm.example\"]\n"
+    });
+    world
+}
+
+#[test]
+fn two_side_by_side_killed_twice_come_to_one_certificate_each() {
+    for (n, point) in POINTS.iter().enumerate() {
+        let world = two_certificates();
+        let later = POINTS[(n * 7 + 3) % POINTS.len()];
+        let killed = world.place.run_with("ESKORT_CRASH_AT", point, &["keep"]);
+        assert_eq!(killed.code, None, "the run ends by a signal at {point}: {killed}");
+        // The second point may be one that is passed already.
+        let again = world.place.run_with("ESKORT_CRASH_AT", later, &["keep"]);
+        assert!([None, Some(0)].contains(&again.code), "{point}, {later}: {again}");
+        world.place.run(&["keep"]).check(0, &[]);
+        world.place.run(&["keep"]).check(0, &["2 certificates: nothing to do"]);
+        let (orders, certificates) = world.authority.counts();
+        assert!(certificates == 2 && orders <= 2 + 4, "{orders}, {certificates} after {point}, {later}");
+        world.place.check_nothing_published();
+    }
+}
+
+#[test]
+fn two_side_by_side_that_are_given_up_after_any_point_leave_nothing_published() {
+    for point in POINTS {
+        let world = two_certificates();
+        let killed = world.place.run_with("ESKORT_CRASH_AT", point, &["keep"]);
+        assert_eq!(killed.code, None, "the run ends by a signal at {point}: {killed}");
+        // Other names are wanted of both: whatever was open is given up.
+        world.write_inventory(|text| {
+            let text = text.replace("\"lampholm.example\", ", "");
+            text + "\n[certificate.annex]\nnames = [\"lampholm.example\"]\n"
+        });
+        world.place.run(&["keep"]).check(0, &["generation"]);
+        world.place.check_nothing_published();
+        world.place.run(&["keep"]).check(0, &["2 certificates: nothing to do"]);
+    }
+}
+
 #[test]
 fn killed_at_any_point_the_next_run_brings_the_one_certificate() {
     for point in POINTS {

@@ -120,3 +120,27 @@ fn the_glossary_has_each_word_once_and_none_of_the_old_ones_is_left() {
     }
     assert!(read > 150, "only {read} files were read");
 }
+
+#[test]
+fn the_reference_of_all_commands_is_what_the_program_takes() {
+    let place = crate::world::Place::new();
+    let made = place.run(&["man", "--reference"]);
+    made.check(0, &["## `eskort keep`", "## `eskort csr make`"]);
+    let known = document("docs/commands.md");
+    assert_eq!(known.trim(), made.out.trim(), "`cargo run -- man --reference > docs/commands.md` makes it anew");
+}
+
+#[test]
+fn manual_pages_and_completions_are_what_man_and_the_shells_read() {
+    let place = crate::world::Place::new();
+    place.run(&["man", "csr", "make"]).check(0, &[".TH", "eskort\\-csr\\-make"]);
+    place.run(&["man", "csr", "mend"]).check(2, &["`csr mend` is no command"]);
+    place.run(&["man", "--to", "pages"]).check(0, &["pages are in pages"]);
+    for name in ["eskort", "eskort-keep", "eskort-csr-make", "eskort-man"] {
+        assert!(place.read(&format!("pages/{name}.1")).contains(".SH SYNOPSIS"), "{name}");
+    }
+    place.write("completions", &place.run(&["completions", "bash"]).out);
+    let script = "source ./completions; COMP_WORDS=(eskort ke); COMP_CWORD=1; _eskort eskort ke eskort; echo \"${COMPREPLY[@]}\"";
+    let bash = std::process::Command::new("bash").args(["-c", script]).current_dir(place.dir.path()).output().unwrap();
+    assert_eq!(String::from_utf8_lossy(&bash.stdout).trim(), "keep");
+}

@@ -252,7 +252,7 @@ fn every_report_is_whole_looks_as_it_did_and_is_explained() {
 
     // The demo's reports come as one document.
     let place = Place::new();
-    let said = place.run(&["demo", "--output", "json"]);
+    let said = place.run(&["demo", "--all", "--output", "json"]);
     let demo = seen.take(&place, "demo", &said);
     let kinds: BTreeSet<&str> =
         demo["reports"].as_array().unwrap().iter().map(|r| r["report"].as_str().unwrap()).collect();

@@ -25,6 +25,7 @@ mod records;
 mod renewals;
 mod rights;
 mod rooms;
+mod side;
 mod starttls;
 mod stops;
 mod undo;

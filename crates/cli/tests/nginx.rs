@@ -130,6 +130,30 @@ fn takes_a_plain_site_all_the_way_and_does_nothing_more_the_second_time() {
 }
 
 #[test]
+fn what_is_obtained_side_by_side_for_one_server_costs_it_one_test_and_one_reload() {
+    let pebble = Pebble::start(&[], false);
+    pebble.fetch_root(0, "visitor-root.pem");
+    let place = &pebble.place;
+    let nginx = Nginx::start(place, pebble.http_port);
+    let both = format!("{} {}", NAMES[0], NAMES[1]);
+    let block = |name: &str| place.read(SITE).replace(&both, name);
+    place.write(SITE, &(block(NAMES[0]) + &block(NAMES[1])));
+    let main = place.path("nginx/nginx.conf").display().to_string();
+    let counted =
+        |what: &str, command: &str| format!("[\"sh\", \"-c\", \"echo {what} >> done; nginx {command} -c {main}\"]");
+    let commands = format!("test = {}\nreload = {}", counted("tested", "-t"), counted("reloaded", "-s reload"));
+    let text = inventory(&pebble, &nginx, &commands, "");
+    let certificate =
+        |n: usize| format!("[certificate.c{n}]\nnames = [\"{}\"]\ninstall = [{{ server = \"front\" }}]\n", NAMES[n]);
+    let website = text.split("[certificate.website]").next().unwrap();
+    place.write("eskort.toml", &(website.to_owned() + &certificate(0) + &certificate(1)));
+    let said = place.run(&["keep"]);
+    said.check(0, &["c0 and c1 are in use", "generation 1 installed and checked live"]);
+    assert_eq!(place.read("done"), "tested\nreloaded\n", "{said}");
+    place.run(&["keep"]).check(0, &["2 certificates: nothing to do"]);
+}
+
+#[test]
 fn certificates_on_one_server_are_installed_together_and_alone_when_one_of_them_cannot_be() {
     let pebble = Pebble::start(&[("PEBBLE_VA_NOSLEEP", "1")], false);
     pebble.fetch_root(0, "visitor-root.pem");

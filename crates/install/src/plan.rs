@@ -8,7 +8,7 @@ use eskort_core::progress::FileChange;
 use eskort_host::files::{Access, read_whole};
 use eskort_store::{GenerationFolder, StoreError};
 use similar::DiffTag;
-use similar::algorithms::{Capture, myers};
+use similar::algorithms::{Capture, Replace, myers};
 use std::fmt::Write;
 use std::io;
 use std::ops::Range;
@@ -135,7 +135,7 @@ pub(crate) struct ServerFile {
 /// Returns the lines that differ, with two around them, as a unified difference.
 pub(crate) fn difference(old: &str, new: &str) -> String {
     let (old, new): (Vec<&str>, Vec<&str>) = (old.lines().collect(), new.lines().collect());
-    let mut found = Capture::new();
+    let mut found = Replace::new(Capture::new());
     let Ok(()) = myers::diff(&mut found, &old, 0..old.len(), &new, 0..new.len());
     let mut text = String::new();
     let range = |range: Range<usize>| match range.len() {
@@ -143,7 +143,7 @@ pub(crate) fn difference(old: &str, new: &str) -> String {
         0 => format!("{},0", range.start),
         many => format!("{},{many}", range.start + 1),
     };
-    for group in found.into_grouped_ops(2) {
+    for group in found.into_inner().into_grouped_ops(2) {
         let (Some(first), Some(last)) = (group.first(), group.last()) else { continue };
         let before = range(first.old_range().start..last.old_range().end);
         let after = range(first.new_range().start..last.new_range().end);

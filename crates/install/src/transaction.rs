@@ -235,6 +235,7 @@ async fn forward(
             store.keep_file((&plan.server, host), &change.certificate, path, found.as_ref(), &change.new, shown)?;
         }
     }
+    store.flush().await?;
     crash_point("backed-up");
     for placement in placements {
         store.switch_current(placement.certificate, Some(placement.generation))?;

@@ -48,7 +48,7 @@ impl Store {
         Ok(Some(JourneyRow { id, generation, specification, stage, started }))
     }
 
-    /// Starts a journey at a stage and returns it.
+    /// Starts a journey at a stage, leased for this run, and returns it.
     ///
     /// # Errors
     /// When the ledger fails, or the certificate has an open journey already.
@@ -64,7 +64,11 @@ impl Store {
                    VALUES (?, ?, ?, ?, ?, ?, ?) RETURNING id";
         let (specified, staged, began) = (encode(specification), encode(&stage), now.as_second());
         let values = params![certificate, generation, specified, STAGE_VERSION, staged, began, began];
-        let id = self.rows(sql, values, |row| row.get(0))?.into_iter().next().expect("an insertion returns its row");
+        let id = self.in_one_transaction(|| {
+            let id = self.rows(sql, values, |row| row.get(0))?.into_iter().next().expect("an insertion returns its row");
+            self.lease(certificate, id, now)?;
+            Ok(id)
+        })?;
         Ok(JourneyRow { id, generation, specification: specification.clone(), stage, started: now })
     }
 

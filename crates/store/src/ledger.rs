@@ -6,7 +6,7 @@ use crate::worker::Worker;
 use crate::{StoreError, io};
 use eskort_host::files;
 use parking_lot::ReentrantMutex;
-use rusqlite::{Connection, OpenFlags, Params};
+use rusqlite::{Connection, OpenFlags, Params, Transaction, TransactionBehavior};
 use std::fs::Permissions;
 use std::os::unix::fs::{MetadataExt, OpenOptionsExt, PermissionsExt};
 use std::path::{Path, PathBuf};
@@ -156,7 +156,8 @@ impl Store {
         if !db.is_autocommit() {
             return writes();
         }
-        let transaction = db.unchecked_transaction().map_err(|e| self.fail(e))?;
+        // Begun as a writer's: one that reads first would be turned away when another process has written since.
+        let transaction = Transaction::new_unchecked(&db, TransactionBehavior::Immediate).map_err(|e| self.fail(e))?;
         let value = writes()?;
         transaction.commit().map_err(|e| self.fail(e))?;
         Ok(value)

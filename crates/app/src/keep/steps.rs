@@ -106,6 +106,7 @@ impl<'a> Driver<'a> {
         let generation = self.journey.generation;
         let event = passed.map(|stage| Event::Passed { stage, generation });
         self.store.save_stage(self.certificate, self.journey.id, &stage, event.as_ref(), now)?;
+        self.store.flush().await?;
         self.journey.stage = stage;
         self.again = false;
         crash_point(&format!("saved-{slug}"));

@@ -3,7 +3,7 @@
 mod office;
 
 use super::{block_on, check, keep, list};
-use crate::args::{DEMO_FOLDER, DemoArgs};
+use crate::args::{DEMO_FOLDER, DemoArgs, DemoChapter};
 use crate::draw::tone::Tone;
 use crate::error_text::ErrorText;
 use crate::errors;
@@ -31,6 +31,7 @@ const NAMES: [&str; 6] = [
     "shop.lampholm.example",
     "stock.lampholm.internal",
 ];
+const BOATS: usize = 20;
 /// How long before today the story begins: one day after that, two thirds of a 90-day certificate are used up.
 const DAYS: i64 = 61;
 
@@ -75,7 +76,8 @@ struct World {
 async fn play(ui: &Ui, args: &DemoArgs) -> Result<ExitStatus, Trouble> {
     let folder = place_for(ui, &args.folder);
     let world = build(&folder).await?;
-    if let Err(status) = tell_story(ui, &world).await {
+    let mut teller = Teller { ui, world: &world, chapter: 0 };
+    if let Err(status) = teller.tell_story(args).await {
         return Ok(status);
     }
     if args.stay {
@@ -263,6 +265,18 @@ proof = "desk"
     std::fs::write(&path, text)
 }
 
+/// Adds twenty names of boats to the inventory, and to the name server.
+fn add_boats(world: &World) -> io::Result<()> {
+    let path = world.folder.join("eskort.toml");
+    let mut text = std::fs::read_to_string(&path)?;
+    for n in 1..=BOATS {
+        let name = format!("boat{n}.lampholm.example");
+        world.names.set(&name, Ipv4Addr::LOCALHOST);
+        text += &format!("\n[certificate.boat{n}]\nnames = [\"{name}\"]\nauthority = \"public\"\nproof = \"pages\"\n");
+    }
+    std::fs::write(&path, text)
+}
+
 /// Does what a person is told to do.
 fn place_by_hand(world: &World, records: &[RecordToPlace]) {
     for place in records {
@@ -302,85 +316,133 @@ fn tell(ui: &Ui, text: &str) {
     }
 }
 
-/// Says where the story stands.
-fn chapter(ui: &Ui, n: u32, title: &str, text: &str) {
-    if !ui.is_json() {
-        ui.result(&format!("\n{}", Tone::Strong.paint(&format!("{n}. {title}"))));
-        crate::draw::table::wrap(text, ui.width()).iter().for_each(|line| ui.result(line));
-        ui.result("");
-    }
+/// Tells the story.
+struct Teller<'a> {
+    ui: &'a Ui,
+    world: &'a World,
+    /// The chapter that was begun last.
+    chapter: u32,
 }
 
-async fn tell_story(ui: &Ui, world: &World) -> Result<(), ExitStatus> {
-    let json = ui.is_json();
-    if !json {
-        ui.result(&Tone::Strong.paint("A practice world is up."));
-        ui.result("An authority, a name server, a site and a hosting account of the Lampholm Lighthouse Trust run on this machine's loopback.");
+impl Teller<'_> {
+    /// Says where the story stands.
+    fn chapter(&mut self, title: &str, text: &str) {
+        self.chapter += 1;
+        let ui = self.ui;
+        if !ui.is_json() {
+            ui.result(&format!("\n{}", Tone::Strong.paint(&format!("{}. {title}", self.chapter))));
+            crate::draw::table::wrap(text, ui.width()).iter().for_each(|line| ui.result(line));
+            ui.result("");
+        }
     }
-    let context = load(ui, world)?;
-    let day = eskort_core::words::day((context.now)());
-    chapter(
-        ui,
-        1,
-        "The first certificate",
-        &format!(
-            "It is {day}. The site answers with a placeholder that no browser trusts. `eskort keep` reads the inventory and \
-             takes the certificate through its six stages; the authority looks at the file that Eskort publishes on the site."
-        ),
-    );
-    keep_once(ui, &context).await?;
-    chapter(
-        ui,
-        2,
-        "What visitors see",
-        "`eskort check` connects as a visitor would and compares with what was installed.",
-    );
-    check_once(ui, &context).await?;
-    chapter(
-        ui,
-        3,
-        "Other ways to prove control",
-        "The inventory gains a wildcard for the photo archive, proved by updates of the zone; the museum shop, whose pages lie on \
-         a hosting account that has only FTP; and the ticket desk's name, whose record a person has to place.",
-    );
-    add_proofs(world).map_err(|source| cannot_write(ui, &source))?;
-    let context = load(ui, world)?;
-    let records = keep_once(ui, &context).await?;
-    chapter(
-        ui,
-        4,
-        "The person has placed the record",
-        "`eskort keep` goes on with the same order. What is done already is left alone.",
-    );
-    place_by_hand(world, &records);
-    keep_once(ui, &context).await?;
-    let context = office::tell_chapter(ui, world).await?;
-    world.clock.set_offset(SignedDuration::ZERO);
-    let days = eskort_core::words::duration(SignedDuration::from_hours(24 * DAYS));
-    chapter(
-        ui,
-        6,
-        &format!("{days} later"),
-        "The practice world's clock moves to today. A third of the lifetimes is left: renewal is due.",
-    );
-    list_once(ui, &context)?;
-    ui.result("");
-    let records = keep_once(ui, &context).await?;
-    place_by_hand(world, &records);
-    chapter(
-        ui,
-        7,
-        "All is well",
-        "The person has placed the new record, too. New generations have new keys; the old ones are kept.",
-    );
-    keep_once(ui, &context).await?;
-    ui.result("");
-    list_once(ui, &context)?;
-    if !json {
-        ui.result(&format!("\n{}", what_next(&world.folder)));
-        ui.result(&format!("This note is in {}", world.folder.join(NOTE).display()));
+
+    async fn tell_story(&mut self, args: &DemoArgs) -> Result<(), ExitStatus> {
+        let (ui, world) = (self.ui, self.world);
+        if !ui.is_json() {
+            ui.result(&Tone::Strong.paint("A practice world is up."));
+            ui.result("An authority, a name server, a site and a hosting account of the Lampholm Lighthouse Trust run on this machine's loopback.");
+        }
+        let told = |chapter| args.all || args.chapter == Some(chapter);
+        self.first_certificate(args.chapter.is_none()).await?;
+        if told(DemoChapter::Proofs) {
+            self.proofs().await?;
+        }
+        if told(DemoChapter::Office) {
+            office::tell_chapter(self).await?;
+        }
+        if told(DemoChapter::Many) {
+            self.many().await?;
+        }
+        if args.chapter.is_none() {
+            self.renewal(args.all).await?;
+        }
+        if !ui.is_json() {
+            ui.result(&format!("\n{}", what_next(&world.folder)));
+            if !args.all {
+                ui.result(
+                    "The demo has more chapters: `eskort demo proofs`, `office` and `many`; `--all` tells every one.",
+                );
+            }
+            ui.result(&format!("This note is in {}", world.folder.join(NOTE).display()));
+        }
+        Ok(())
     }
-    Ok(())
+
+    /// The first certificate; where that is the story, with what visitors see of it.
+    async fn first_certificate(&mut self, and_check: bool) -> Result<(), ExitStatus> {
+        let (ui, world) = (self.ui, self.world);
+        let context = load(ui, world)?;
+        let day = eskort_core::words::day((context.now)());
+        self.chapter(
+            "The first certificate",
+            &format!(
+                "It is {day}. The site answers with a placeholder that no browser trusts. `eskort keep` reads the inventory \
+                 and takes the certificate through its six stages; the authority looks at the file that Eskort publishes \
+                 on the site."
+            ),
+        );
+        keep_once(ui, &context).await?;
+        if and_check {
+            let text = "`eskort check` connects as a visitor would and compares with what was installed.";
+            self.chapter("What visitors see", text);
+            check_once(ui, &context).await?;
+        }
+        Ok(())
+    }
+
+    /// Other ways to prove control.
+    async fn proofs(&mut self) -> Result<(), ExitStatus> {
+        let (ui, world) = (self.ui, self.world);
+        self.chapter(
+            "Other ways to prove control",
+            "The inventory gains a wildcard for the photo archive, proved by updates of the zone; the museum shop, whose \
+             pages lie on a hosting account that has only FTP; and the ticket desk's name, whose record a person has to place.",
+        );
+        add_proofs(world).map_err(|source| cannot_write(ui, &source))?;
+        let context = load(ui, world)?;
+        let records = keep_once(ui, &context).await?;
+        self.chapter(
+            "The person has placed the record",
+            "`eskort keep` goes on with the same order. What is done already is left alone.",
+        );
+        place_by_hand(world, &records);
+        keep_once(ui, &context).await.map(drop)
+    }
+
+    /// Twenty certificates at once.
+    async fn many(&mut self) -> Result<(), ExitStatus> {
+        let (ui, world) = (self.ui, self.world);
+        self.chapter(
+            "Twenty at once",
+            "The trust's twenty boats each get a name of their own. Eskort has several orders under way at the authority at \
+             the same time, eight unless the inventory says otherwise; on a terminal a table shows what each is at.",
+        );
+        add_boats(world).map_err(|source| cannot_write(ui, &source))?;
+        keep_once(ui, &load(ui, world)?).await.map(drop)
+    }
+
+    /// The renewal, when the time has come.
+    async fn renewal(&mut self, all: bool) -> Result<(), ExitStatus> {
+        let (ui, world) = (self.ui, self.world);
+        world.clock.set_offset(SignedDuration::ZERO);
+        let days = eskort_core::words::duration(SignedDuration::from_hours(24 * DAYS));
+        self.chapter(
+            &format!("{days} later"),
+            "The practice world's clock moves to today. A third of the lifetimes is left: renewal is due. New generations have \
+             new keys; the old ones are kept.",
+        );
+        let context = load(ui, world)?;
+        list_once(ui, &context)?;
+        ui.result("");
+        let records = keep_once(ui, &context).await?;
+        if all {
+            place_by_hand(world, &records);
+            self.chapter("All is well", "The person has placed the new record, too.");
+            keep_once(ui, &context).await?;
+        }
+        ui.result("");
+        list_once(ui, &context)
+    }
 }
 
 fn cannot_write(ui: &Ui, source: &io::Error) -> ExitStatus {

@@ -6,6 +6,7 @@ mod csr;
 mod demo;
 mod keep;
 mod list;
+mod man;
 mod note;
 mod pack;
 mod place;
@@ -63,6 +64,12 @@ fn run_command(ui: &Ui, args: Args) -> ExitStatus {
     if let Command::Demo(demo) = command {
         return demo::run(ui, &demo);
     }
+    if let Command::Man(man) = command {
+        return man::run(ui, &man);
+    }
+    if let Command::Completions(completions) = command {
+        return man::complete(ui, completions.shell);
+    }
     if let Command::Csr(csr) = command {
         return csr::run(ui, args.config, &csr);
     }
@@ -101,7 +108,9 @@ fn run_command(ui: &Ui, args: Args) -> ExitStatus {
         Command::Receive(receive) => receive::run(ui, &context, &receive),
         Command::Note(note) => note::run(ui, &context, note),
         Command::Place(place) => place::run(ui, &context, &place),
-        Command::Demo(_) | Command::Csr(_) | Command::Show(_) => unreachable!("these were run without an inventory"),
+        Command::Demo(_) | Command::Csr(_) | Command::Show(_) | Command::Man(_) | Command::Completions(_) => {
+            unreachable!("these were run without an inventory")
+        }
     }
 }
 

@@ -4,3 +4,4 @@ pub(crate) mod event;
 pub(crate) mod guide;
 pub(crate) mod manual_step;
 pub(crate) mod progress;
+pub(crate) mod reference;

@@ -1,6 +1,6 @@
 //! The demo's chapter of the stock room, whose authority speaks no ACME.
 
-use super::{World, cannot_write, chapter, keep_once, load, tell};
+use super::{Teller, cannot_write, keep_once, load, tell};
 use crate::commands::{keep, receive};
 use crate::error_text::ErrorText;
 use crate::errors;
@@ -11,17 +11,17 @@ use eskort_core::context::Context;
 use eskort_core::manual::Asked;
 use eskort_practice::Slip;
 use std::io;
+use std::path::Path;
 
-/// Tells the chapter, and returns the inventory with the stock room in it.
-pub(super) async fn tell_chapter(ui: &Ui, world: &World) -> Result<Context, ExitStatus> {
-    chapter(
-        ui,
-        5,
+/// Tells the chapter.
+pub(super) async fn tell_chapter(teller: &mut Teller<'_>) -> Result<(), ExitStatus> {
+    let (ui, world) = (teller.ui, teller.world);
+    teller.chapter(
         "An authority without ACME",
         "The stock room is seen only in the office, whose own CA is a colleague. `eskort keep` makes key and CSR and says where \
          to carry it.",
     );
-    add_office(world).map_err(|source| cannot_write(ui, &source))?;
+    add_office(&world.folder).map_err(|source| cannot_write(ui, &source))?;
     let context = load(ui, world)?;
     keep_once(ui, &context).await?;
     let path = world.folder.join("state/certificates/stock/0001/request.pem");
@@ -50,13 +50,12 @@ pub(super) async fn tell_chapter(ui: &Ui, world: &World) -> Result<Context, Exit
         "After lunch it gives a zip: the certificate in DER, a text with Windows line ends that has the intermediate and the root \
          in it, a stranger's root, and a page of advice. `eskort receive answer.zip` makes sense of it, and the file goes.",
     );
-    receive_once(ui, &context, Brought { name: "answer.zip".into(), bytes }).await?;
-    Ok(context)
+    receive_once(ui, &context, Brought { name: "answer.zip".into(), bytes }).await
 }
 
 /// Adds the stock room to the inventory.
-fn add_office(world: &World) -> io::Result<()> {
-    let path = world.folder.join("eskort.toml");
+fn add_office(folder: &Path) -> io::Result<()> {
+    let path = folder.join("eskort.toml");
     let more = r#"
 [authority.office]
 kind = "csr"                               # a colleague signs
