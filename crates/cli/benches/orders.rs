@@ -3,13 +3,13 @@
 
 #![expect(clippy::unwrap_used, clippy::print_stdout, reason = "a benchmark prints, and stops at the first trouble")]
 
-use eskort_acme::{Method, NewOrder, OrderStatus, Request, Response, Signer};
+mod bare;
+
+use bare::Bare;
 use eskort_app::{Ending, KeepOptions};
-use eskort_core::challenge::ChallengeKind;
 use eskort_core::decision::Specification;
-use eskort_core::journey::poll_delay;
 use eskort_core::names::Identifier;
-use eskort_core::pki::{Chain, CsrSpecification, KeyKind, PrivateKey, make_csr};
+use eskort_core::pki::{Chain, KeyKind, PrivateKey};
 use eskort_core::progress::Progress;
 use eskort_practice::{Authority, AuthorityOptions, Clock, Issuer, NameServer, Site};
 use eskort_store::Store;
@@ -117,94 +117,11 @@ async fn with_eskort(dir: &Path, round: usize, authority: &Authority, site: &Sit
     *waited
 }
 
-/// Sends what the protocol wants, and nothing else: no ledger, no look beforehand, nothing written but the proofs and the
-/// certificate. It waits between questions as long as Eskort does, and returns how long it waited.
+/// A bare client with an account of its own. Returns how long it waited.
 async fn with_bare_client(dir: &Path, authority: &Authority, names: &[String]) -> Duration {
-    let mut waited = Duration::ZERO;
-    let roots = reqwest::Certificate::from_pem_bundle(authority.api_root_pem().as_bytes()).unwrap();
-    let http = reqwest::Client::builder().tls_certs_only(roots).build().unwrap();
-    let mut signer = Signer::new(PrivateKey::generate(KeyKind::P256).unwrap(), None);
-    let get = Request { method: Method::Get, url: authority.directory(), body: None };
-    let mut answer = send(&http, get).await;
-    let directory = eskort_acme::parse_directory(&answer).unwrap();
-    answer =
-        send(&http, eskort_acme::new_account(&signer, &nonce(&answer), &directory, None, true, None).unwrap()).await;
-    signer.set_account(eskort_acme::parse_account(&answer).unwrap());
     let names: Vec<Identifier> = names.iter().map(|name| name.parse().unwrap()).collect();
-    let order = NewOrder { identifiers: &names, ..NewOrder::default() };
-    answer = send(&http, eskort_acme::new_order(&signer, &nonce(&answer), &directory, &order).unwrap()).await;
-    let order = eskort_acme::parse_order(&answer).unwrap();
-    let order_url = answer.location.clone().unwrap();
-    let folder = dir.join("www/.well-known/acme-challenge");
-    std::fs::create_dir_all(&folder).unwrap();
-    let mut challenges = Vec::new();
-    for url in &order.authorizations {
-        answer = send(&http, eskort_acme::post_as_get(&signer, &nonce(&answer), url).unwrap()).await;
-        let found = eskort_acme::parse_authorization(&answer).unwrap();
-        let challenge = found.challenges.into_iter().find(|c| c.kind == Some(ChallengeKind::Http01)).unwrap();
-        std::fs::write(folder.join(&challenge.token), signer.key_authorization(&challenge.token)).unwrap();
-        challenges.push(challenge);
-    }
-    for challenge in &challenges {
-        answer =
-            send(&http, eskort_acme::respond_to_challenge(&signer, &nonce(&answer), &challenge.url).unwrap()).await;
-    }
-    let mut asked = 0;
-    loop {
-        answer = send(&http, eskort_acme::post_as_get(&signer, &nonce(&answer), &order_url).unwrap()).await;
-        if eskort_acme::parse_order(&answer).unwrap().status == OrderStatus::Ready {
-            break;
-        }
-        let pause = Duration::try_from(poll_delay(asked, None, 0.5)).unwrap();
-        tokio::time::sleep(pause).await;
-        waited += pause;
-        asked += 1;
-    }
-    std::fs::remove_dir_all(dir.join("www/.well-known")).unwrap();
-    let key = PrivateKey::generate(KeyKind::P256).unwrap();
-    let csr = make_csr(&key, &names, &CsrSpecification::default()).unwrap();
-    answer = send(&http, eskort_acme::finalize(&signer, &nonce(&answer), &order.finalize, &csr).unwrap()).await;
-    let mut found = eskort_acme::parse_order(&answer).unwrap().certificate;
-    asked = 0;
-    while found.is_none() {
-        let hint = answer.retry_after.as_deref().and_then(|v| eskort_acme::retry_after(v, Timestamp::now()));
-        let pause = Duration::try_from(poll_delay(asked, hint, 0.5)).unwrap();
-        tokio::time::sleep(pause).await;
-        waited += pause;
-        asked += 1;
-        answer = send(&http, eskort_acme::post_as_get(&signer, &nonce(&answer), &order_url).unwrap()).await;
-        found = eskort_acme::parse_order(&answer).unwrap().certificate;
-    }
-    let url = found.unwrap();
-    answer = send(&http, eskort_acme::post_as_get(&signer, &nonce(&answer), &url).unwrap()).await;
-    let chain = Chain::from_pem(&eskort_acme::parse_certificate(&answer).unwrap()).unwrap();
-    std::fs::write(dir.join("bare.key"), key.to_pem().reveal()).unwrap();
-    std::fs::write(dir.join("bare.pem"), chain.bundle_pem()).unwrap();
-    waited
-}
-
-fn nonce(answer: &Response) -> String {
-    answer.nonce.clone().unwrap()
-}
-
-async fn send(http: &reqwest::Client, request: Request) -> Response {
-    let method = if request.body.is_some() { reqwest::Method::POST } else { reqwest::Method::GET };
-    let mut sending = http.request(method, &request.url);
-    if let Some(body) = request.body {
-        sending = sending.header("content-type", "application/jose+json").body(body);
-    }
-    let response = sending.send().await.unwrap();
-    let head = |name: &str| response.headers().get(name).map(|v| v.to_str().unwrap().to_owned());
-    let (location, nonce, status) = (head("location"), head("replay-nonce"), response.status().as_u16());
-    let retry_after = head("retry-after");
-    Response {
-        status,
-        location,
-        nonce,
-        retry_after,
-        body: response.bytes().await.unwrap().to_vec(),
-        ..Response::default()
-    }
+    let mut bare = Bare::open(&authority.directory(), authority.api_root_pem().as_bytes()).await;
+    bare.order(&names, &dir.join("www"), &dir.join("bare")).await
 }
 
 /// `eskort list` as a program of its own, over 10,000 certificates in the ledger and in the inventory.

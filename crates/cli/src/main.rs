@@ -1,25 +1,7 @@
-//! The program: reads the command line, calls one use case, prints.
+//! The program `eskort`.
 
-mod args;
-mod commands;
-mod draw;
-mod error_text;
-mod errors;
-mod exit;
-mod password;
-mod texts;
-mod ui;
-
-use clap::Parser;
 use std::process::ExitCode;
 
 fn main() -> ExitCode {
-    std::panic::set_hook(Box::new(|panic| ui::say_bug(&panic.to_string())));
-    let run = || {
-        exit::ExitStatus::code(match args::Args::try_parse() {
-            Ok(args) => commands::run(args),
-            Err(error) => commands::refuse(&error),
-        })
-    };
-    std::panic::catch_unwind(run).unwrap_or_else(|_| exit::ExitStatus::Bug.code())
+    eskort::run()
 }

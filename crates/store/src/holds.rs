@@ -8,15 +8,22 @@ use jiff::Timestamp;
 use rusqlite::{OptionalExtension, params};
 
 impl Store {
-    /// Returns until when an authority is left alone. `section` stands for what the inventory says of it: a hold that came from
-    /// a mistake there ends when it changes.
+    /// Returns until when an authority is left alone. `section` tells what stands for what the inventory says of it: a hold that
+    /// came from a mistake there ends when it changes.
     ///
     /// # Errors
     /// When the ledger fails.
-    pub fn authority_hold(&self, authority: &str, section: &str) -> Result<Option<AuthorityHold>, StoreError> {
-        let sql = "SELECT until, reason FROM hold WHERE authority = ? AND section IN ('', ?)";
-        let read = |row: &rusqlite::Row<'_>| Ok(AuthorityHold { until: instant(row, 0)?, reason: row.get(1)? });
-        self.db.lock().query_row(sql, [authority, section], read).optional().map_err(|e| self.fail(e))
+    pub fn authority_hold(
+        &self,
+        authority: &str,
+        section: impl FnOnce() -> String,
+    ) -> Result<Option<AuthorityHold>, StoreError> {
+        let sql = "SELECT until, reason, section FROM hold WHERE authority = ?";
+        let read = |row: &rusqlite::Row<'_>| {
+            Ok((AuthorityHold { until: instant(row, 0)?, reason: row.get(1)? }, row.get::<_, String>(2)?))
+        };
+        let found = self.rows(sql, [authority], read)?.into_iter().next();
+        Ok(found.filter(|(_, of)| of.is_empty() || *of == section()).map(|(hold, _)| hold))
     }
 
     /// Leaves an authority alone: longer after each refusal in a row, and as long as it says itself. `section` is empty unless

@@ -65,7 +65,8 @@ impl Store {
         let (specified, staged, began) = (encode(specification), encode(&stage), now.as_second());
         let values = params![certificate, generation, specified, STAGE_VERSION, staged, began, began];
         let id = self.in_one_transaction(|| {
-            let id = self.rows(sql, values, |row| row.get(0))?.into_iter().next().expect("an insertion returns its row");
+            let id =
+                self.rows(sql, values, |row| row.get(0))?.into_iter().next().expect("an insertion returns its row");
             self.lease(certificate, id, now)?;
             Ok(id)
         })?;

@@ -97,7 +97,7 @@ pub(crate) async fn gather(
         newest,
         open: open.map(summary),
         failures: store.failures(name)?.map(|(failures, _)| failures),
-        authority_hold: store.authority_hold(&entry.authority, &section_of(context, &entry.authority))?,
+        authority_hold: store.authority_hold(&entry.authority, || section_of(context, &entry.authority))?,
         deployment,
         next_generation,
         ..bare

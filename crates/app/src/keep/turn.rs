@@ -137,8 +137,8 @@ impl<'r> Turn<'r> {
             && open.as_ref().map(|open| (open.generation, open.stage.milestone()))
                 == facts.open.as_ref().map(|open| (open.generation, open.passed));
         let facts = if same {
-            let section = section_of(&self.context, &self.entry.authority);
-            Facts { authority_hold: store.authority_hold(&self.entry.authority, &section)?, ..facts }
+            let section = || section_of(&self.context, &self.entry.authority);
+            Facts { authority_hold: store.authority_hold(&self.entry.authority, section)?, ..facts }
         } else {
             gather(&self.context, store, self.name, self.entry, &self.run.servers).await?
         };

@@ -121,13 +121,13 @@ fn holds(store: &Store) {
     let minutes = |hold: &AuthorityHold| hold.until.duration_since(now).as_mins();
     assert_eq!(minutes(&store.hold_authority("public", "", "slow", None, now).unwrap()), 15);
     assert_eq!(minutes(&store.hold_authority("public", "", "slow", None, now).unwrap()), 30);
-    let hold = store.authority_hold("public", "any").unwrap().unwrap();
+    let hold = store.authority_hold("public", || "any".into()).unwrap().unwrap();
     assert_eq!((minutes(&hold), &*hold.reason), (30, "slow"));
     store.end_authority_hold("public").unwrap();
     store.hold_authority("public", "as it was", "no such account", None, now).unwrap();
-    assert!(store.authority_hold("public", "as it was").unwrap().is_some());
-    assert!(store.authority_hold("public", "mended").unwrap().is_none());
-    assert!(store.authority_hold("other", "as it was").unwrap().is_none());
+    assert!(store.authority_hold("public", || "as it was".into()).unwrap().is_some());
+    assert!(store.authority_hold("public", || "mended".into()).unwrap().is_none());
+    assert!(store.authority_hold("other", || "as it was".into()).unwrap().is_none());
 }
 
 #[test]

@@ -1,0 +1,130 @@
+//! Two hundred orders at once against a real ACME server that refuses nonces, next to bare clients: one, and eight and thirty-two side by
+//! side. `scripts/bench` runs it; it wants the packages that `scripts/test` installs.
+
+#![expect(clippy::unwrap_used, clippy::print_stdout, reason = "a benchmark prints, and stops at the first trouble")]
+
+mod bare;
+#[path = "../tests/pebble.rs"]
+#[expect(dead_code, reason = "the tests use more of it")]
+mod pebble;
+#[path = "../tests/world.rs"]
+#[expect(dead_code, reason = "the tests use more of it")]
+mod world;
+
+use bare::Bare;
+use eskort_core::names::Identifier;
+use eskort_practice::{NameServer, Site};
+use pebble::Pebble;
+use std::net::{Ipv4Addr, SocketAddr};
+use std::path::Path;
+use std::process::Command;
+use std::sync::Arc;
+use std::time::{Duration, Instant};
+
+const ORDERS: usize = 200;
+
+fn main() {
+    let runtime = world::runtime();
+    let names = runtime.block_on(NameServer::start()).unwrap();
+    for n in 1..=ORDERS {
+        names.set(&name(n), Ipv4Addr::LOCALHOST);
+    }
+    println!(
+        "{ORDERS} orders of one name, three nonces of twenty refused, by a real ACME server that validates at once:\n"
+    );
+    println!("who               time      orders a second   requests an order   most memory");
+    for clients in [1, 8, 32] {
+        let pebble = start(&names);
+        let _site = runtime.block_on(site(&pebble));
+        let begun = Instant::now();
+        runtime.block_on(bare(&pebble, clients));
+        tell(&format!("{clients} bare"), begun, &pebble, None);
+    }
+    for at_once in [1, 8, 32] {
+        let pebble = start(&names);
+        let _site = runtime.block_on(site(&pebble));
+        let begun = Instant::now();
+        let memory = with_eskort(&pebble, at_once);
+        tell(&format!("Eskort, {at_once} at once"), begun, &pebble, Some(memory));
+    }
+}
+
+fn name(n: usize) -> String {
+    format!("room{n}.lampholm.example")
+}
+
+fn start(names: &NameServer) -> Pebble {
+    let settings = [("PEBBLE_WFE_NONCEREJECT", "15"), ("PEBBLE_VA_NOSLEEP", "1")];
+    Pebble::asking(names.address(), &settings, false)
+}
+
+async fn site(pebble: &Pebble) -> Site {
+    let any = SocketAddr::from((Ipv4Addr::LOCALHOST, 0));
+    let plain = SocketAddr::from((Ipv4Addr::LOCALHOST, pebble.http_port));
+    let nowhere = Path::new("/nowhere");
+    Site::start(&pebble.place.path("www"), nowhere, nowhere, plain, any).await.unwrap()
+}
+
+fn tell(who: &str, begun: Instant, pebble: &Pebble, memory: Option<u64>) {
+    let took = begun.elapsed().as_secs_f64();
+    let log = pebble.place.read("pebble/log");
+    let requests = log.matches(" POST /").count() + log.matches("HEAD /").count() + log.matches("GET /dir").count();
+    let memory = memory.map(|kilobytes| format!("{} MB", kilobytes / 1024)).unwrap_or_default();
+    println!(
+        "{who:<17} {took:5.1} s  {:16.1}  {:18.1}   {memory:>11}",
+        ORDERS as f64 / took,
+        requests as f64 / ORDERS as f64
+    );
+}
+
+async fn bare(pebble: &Pebble, clients: usize) {
+    let root = std::fs::read(pebble.place.path("api-root.pem")).unwrap();
+    let (www, directory) = (Arc::new(pebble.place.path("www")), format!("https://127.0.0.1:{}/dir", pebble.api_port));
+    let mut tasks = tokio::task::JoinSet::new();
+    for client in 0..clients {
+        let (root, www, directory) = (root.clone(), Arc::clone(&www), directory.clone());
+        let to = pebble.place.path(&format!("bare{client}"));
+        tasks.spawn(async move {
+            let mut bare = Bare::open(&directory, &root).await;
+            for n in (1..=ORDERS).skip(client).step_by(clients) {
+                let names: Vec<Identifier> = vec![name(n).parse().unwrap()];
+                bare.order(&names, &www, &to).await;
+            }
+        });
+    }
+    while let Some(done) = tasks.join_next().await {
+        done.unwrap();
+    }
+}
+
+/// Runs the program as its users do; returns the most memory that it had, in kilobytes.
+fn with_eskort(pebble: &Pebble, at_once: usize) -> u64 {
+    let authority = pebble.authority_section();
+    let mut text = authority.replace("kind = \"acme\"", &format!("kind = \"acme\"\nat-once = {at_once}"));
+    text += &format!(
+        "[proof.pages]\nkind = \"http-folder\"\nfolder = \"www\"\ncheck-address = \"127.0.0.1:{}\"\n",
+        pebble.http_port
+    );
+    for n in 1..=ORDERS {
+        text += &format!("[certificate.room{n}]\nnames = [\"{}\"]\n", name(n));
+    }
+    pebble.place.write("eskort.toml", &text);
+    let mut command = Command::new(env!("CARGO_BIN_EXE_eskort"));
+    command.arg("keep").current_dir(pebble.place.dir.path());
+    command.env("ESKORT_CONFIG", pebble.place.path("eskort.toml")).env("HOME", pebble.place.dir.path());
+    let said = std::fs::File::create(pebble.place.path("said")).unwrap();
+    let mut child = command.stdout(said.try_clone().unwrap()).stderr(said).spawn().unwrap();
+    let mut most = 0;
+    let status = loop {
+        // The system remembers the most that it ever had.
+        let status = std::fs::read_to_string(format!("/proc/{}/status", child.id())).unwrap_or_default();
+        let peak = status.lines().find_map(|line| line.strip_prefix("VmHWM:")?.split_whitespace().next()?.parse().ok());
+        most = peak.unwrap_or(0).max(most);
+        if let Some(status) = child.try_wait().unwrap() {
+            break status;
+        }
+        std::thread::sleep(Duration::from_millis(20));
+    };
+    assert!(status.success(), "{}", pebble.place.read("said"));
+    most
+}
