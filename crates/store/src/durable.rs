@@ -1,7 +1,9 @@
 //! Durability: what was written by several is brought to the disk together.
 
 use crate::{StoreError, io};
+use std::fs::File;
 use std::path::{Path, PathBuf};
+use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering};
 use tokio::sync::Mutex;
 
@@ -14,8 +16,16 @@ pub(crate) struct Durable {
     /// The write-ahead log; `None` for a ledger in memory.
     log: Option<PathBuf>,
     written: AtomicU64,
-    /// What of it is on the disk. Held while the disk is waited for.
-    flushed: Mutex<u64>,
+    /// Held while the disk is waited for.
+    flushed: Mutex<Flushed>,
+}
+
+#[derive(Default)]
+struct Flushed {
+    /// How much of what was written is on the disk.
+    upto: u64,
+    /// The log, once it was needed. As long as the ledger is open it stays the same file.
+    file: Option<Arc<File>>,
 }
 
 impl Durable {
@@ -36,19 +46,24 @@ impl Durable {
         let Some(log) = &self.log else { return Ok(()) };
         let ours = self.written.load(Ordering::Relaxed);
         let mut flushed = self.flushed.lock().await;
-        if *flushed >= ours {
+        if flushed.upto >= ours {
             return Ok(());
         }
         let all = self.written.load(Ordering::Relaxed);
-        let path = log.clone();
-        let synchronize = move || match std::fs::File::open(&path) {
-            // Without a log everything is in the ledger itself, which SQLite has synchronized.
-            Err(e) if e.kind() == std::io::ErrorKind::NotFound => Ok(()),
-            file => file.and_then(|file| file.sync_data()),
+        let file = match &flushed.file {
+            Some(file) => Some(Arc::clone(file)),
+            None => match File::open(log) {
+                // Without a log everything is in the ledger itself, which SQLite has synchronized.
+                Err(e) if e.kind() == std::io::ErrorKind::NotFound => None,
+                opened => Some(Arc::new(opened.map_err(io("open", log))?)),
+            },
         };
-        let done = tokio::task::spawn_blocking(synchronize).await.expect("synchronizing does not panic");
-        done.map_err(io("synchronize", log))?;
-        *flushed = all;
+        flushed.file.clone_from(&file);
+        if let Some(file) = file {
+            let done = tokio::task::spawn_blocking(move || file.sync_data()).await;
+            done.expect("synchronizing does not panic").map_err(io("synchronize", log))?;
+        }
+        flushed.upto = all;
         Ok(())
     }
 }
@@ -65,10 +80,8 @@ mod tests {
         durable.written();
         durable.written();
         durable.flush().await.unwrap();
-        assert_eq!(*durable.flushed.lock().await, 2);
+        assert_eq!(durable.flushed.lock().await.upto, 2);
         // A log that cannot be opened is an error, but only for who has something to flush.
-        std::fs::create_dir(folder.path().join("ledger.sqlite-wal")).unwrap();
-        std::fs::remove_dir(folder.path().join("ledger.sqlite-wal")).unwrap();
         std::os::unix::fs::symlink("ledger.sqlite-wal", folder.path().join("ledger.sqlite-wal")).unwrap();
         durable.flush().await.unwrap();
         durable.written();

@@ -13,6 +13,7 @@ use std::time::Duration;
 /// Held while a run may change anything; the system lets go of it when the process ends, however it ends.
 #[derive(Debug)]
 pub struct RunLock {
+    command: String,
     _file: File,
 }
 
@@ -30,6 +31,11 @@ impl RunLock {
             }
         }
         Self::try_take(state, command, now)
+    }
+
+    /// Returns the command that it was taken for.
+    pub fn command(&self) -> &str {
+        &self.command
     }
 
     /// Takes the lock as [`RunLock::take`] does, without waiting a moment for it.
@@ -58,7 +64,7 @@ impl RunLock {
         if !anybody_works(state) {
             files::sweep_below(state);
         }
-        Ok(RunLock { _file: file })
+        Ok(RunLock { command: command.to_owned(), _file: file })
     }
 }
 

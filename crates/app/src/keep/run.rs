@@ -7,7 +7,7 @@ use super::common::Common;
 use super::deploy::{finished, install};
 use super::entry::{Ending, KeepEntry};
 use super::group::Groups;
-use super::turn::{Obtained, Turn};
+use super::turn::{Obtained, Turn, guarded};
 use crate::StepError;
 use crate::stop::Stop;
 use eskort_core::context::Context;
@@ -36,6 +36,8 @@ const CHECKS_AT_ONCE: usize = 16;
 /// One run.
 pub(crate) struct Run<'a> {
     common: Common<'a>,
+    /// The command that takes the lock.
+    command: String,
     /// The lock of the state folder, while this run decides or installs.
     lock: tokio::sync::Mutex<Option<RunLock>>,
 }
@@ -69,7 +71,8 @@ struct Lacking<'r> {
 impl<'a> Run<'a> {
     /// Begins a run, which holds the lock.
     pub(crate) fn new(context: &'a Context, store: &'a Store, machines: Machines, lock: RunLock) -> Self {
-        Run { common: Common::new(context, store, machines), lock: tokio::sync::Mutex::new(Some(lock)) }
+        let (common, command) = (Common::new(context, store, machines), lock.command().to_owned());
+        Run { common, command, lock: tokio::sync::Mutex::new(Some(lock)) }
     }
 
     /// Gives the run an answer that a person has brought.
@@ -101,7 +104,7 @@ impl<'a> Run<'a> {
         let mut lock = self.lock.lock().await;
         let mut told = false;
         while lock.is_none() {
-            match RunLock::try_take(&self.common.context.state, "eskort keep", (self.common.context.now)()) {
+            match RunLock::try_take(&self.common.context.state, &self.command, (self.common.context.now)()) {
                 Err(StoreError::Busy { .. }) if !told => {
                     told = true;
                     self.report(&Progress::Doing("wait for another run to finish its installation"));
@@ -272,7 +275,9 @@ impl<'a> Run<'a> {
             }
             Ok(mut lock) => {
                 // Much may have changed on a server while the authority was at work.
-                self.forget().await;
+                if arrived.iter().any(|one| !one.turn.servers().is_empty()) {
+                    self.forget().await;
+                }
                 let mut lacking = Vec::new();
                 for Arrived { turn, generation, .. } in arrived {
                     match turn.deployment(generation).await {
@@ -340,7 +345,7 @@ impl<'a> Run<'a> {
         let placements: Vec<Placement<'_>> = group.iter().map(Lacking::placement).collect();
         self.report(&Progress::Doing("install the certificates"));
         let installing = install(self.common.context, self.common.store, &self.common.servers, &placements);
-        let done = finished(self.common.context, &self.common.stop, installing).await;
+        let done = finished(self.common.context, &self.common.stop, guarded(installing)).await;
         match &done {
             Ok(()) => {
                 let names: Vec<&str> = group.iter().map(|one| one.turn.name).collect();

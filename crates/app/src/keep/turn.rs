@@ -93,7 +93,7 @@ impl<'r> Turn<'r> {
 
     /// Decides. Returns what is to be put on servers first.
     pub(super) async fn decide(&mut self) -> Result<Option<Deployment>, StepError> {
-        let (facts, decision) = self.guarded(self.decide_now()).await?;
+        let (facts, decision) = guarded(self.decide_now()).await?;
         let place = decision.place.clone();
         (self.facts, self.decision) = (Some(facts), Some(decision));
         Ok(place)
@@ -169,7 +169,7 @@ impl<'r> Turn<'r> {
     /// Ends the turn of a certificate whose authority is not asked.
     pub(super) async fn end_at_rest(mut self) -> KeepEntry {
         let obtained = match &self.decision {
-            Some(decision) => self.guarded(self.obtain_decided(&decision.obtain)).await,
+            Some(decision) => guarded(self.obtain_decided(&decision.obtain)).await,
             None => Err(StepError::Interrupted),
         };
         let ending = match obtained {
@@ -192,12 +192,9 @@ impl<'r> Turn<'r> {
     /// Obtains a generation: from the authority, or by what was decided instead.
     pub(super) async fn obtain(&mut self) -> Result<Obtained, StepError> {
         self.decide_again().await?;
-        if let Some(holder) = self.run.store.leased_by_another(self.name, (self.context.now)())? {
-            return Ok(Obtained::Nothing(Ending::UnderWay { holder }));
-        }
         self.announce();
         let Some(decision) = &self.decision else { return Err(StepError::Interrupted) };
-        let obtained = self.guarded(self.obtain_decided(&decision.obtain)).await;
+        let obtained = guarded(self.obtain_decided(&decision.obtain)).await;
         self.run.store.release(self.name)?;
         match obtained {
             // Another run was quicker.
@@ -210,6 +207,10 @@ impl<'r> Turn<'r> {
 
     async fn obtain_decided(&self, decision: &Obtaining) -> Result<Obtained, StepError> {
         let (store, name, now) = (self.run.store, self.name, (self.context.now)());
+        // Whatever was decided: what is another run's is left to that.
+        if let Some(holder) = store.leased_by_another(name, now)? {
+            return Ok(Obtained::Nothing(Ending::UnderWay { holder }));
+        }
         let specification = specification_of(&self.context, self.entry);
         let mut open = store.open_journey(name)?;
         let goes_on = matches!(decision, Obtaining::GoOn { .. });
@@ -266,10 +267,12 @@ impl<'r> Turn<'r> {
             publication: Publication::default(),
             answer: run.take_answer(self.name),
         };
+        let acme = self.context.inventory.authorities[&self.entry.authority].acme().is_some();
         // Once the authority has taken an order it can be reached, and lets nobody wait.
         let answered = |stage: &Stage| {
-            let ordered = stage.milestone().is_some_and(|milestone| milestone >= Milestone::Ordered);
-            if ordered && run.conversations.has_reached(&self.entry.authority) {
+            let taken = stage.milestone().is_some_and(|milestone| milestone >= Milestone::Ordered)
+                && run.conversations.has_reached(&self.entry.authority);
+            if taken || !acme {
                 run.gates[&self.entry.authority].widen();
             }
         };
@@ -285,7 +288,7 @@ impl<'r> Turn<'r> {
     pub(super) async fn deployment(&self, generation: u32) -> Result<Deployment, StepError> {
         let placement = Placement::of(self.name, self.entry, &self.entry.names, generation);
         let lacks = async { Ok(deployment(&self.context, self.run.store, &placement, &self.run.servers).await?) };
-        self.guarded(lacks).await
+        guarded(lacks).await
     }
 
     /// Puts a stored generation where it is lacking. `installed_since` says when it was installed together with others, in this run.
@@ -304,7 +307,7 @@ impl<'r> Turn<'r> {
             servers: &run.servers,
             installed_since,
         };
-        let Deployed { looked_at, unconfirmed } = self.guarded(deploying.run(deployment)).await?;
+        let Deployed { looked_at, unconfirmed } = guarded(deploying.run(deployment)).await?;
         let arrived = store.newest(self.name)?.filter(|g| g.number == generation);
         store.clear_failures(self.name)?;
         Ok(Ending::Arrived { generation, validity: arrived.map(|g| g.validity), looked_at, unconfirmed })
@@ -347,6 +350,9 @@ impl<'r> Turn<'r> {
     /// and after a refusal the authority is left alone for a while.
     async fn note_failure(&self, error: &StepError) -> Result<(), StoreError> {
         let (store, name, now) = (self.run.store, self.name, (self.context.now)());
+        if store.leased_by_another(name, now)?.is_some() {
+            return Ok(());
+        }
         if !is_published_for_validation(store, name)? {
             pay_debts(self.around(), |whose| whose == name).await?;
         }
@@ -407,12 +413,12 @@ impl<'r> Turn<'r> {
     fn around(&self) -> ProofContext<'_> {
         ProofContext { context: &self.context, ..self.run.around() }
     }
+}
 
-    /// Carries out work on the certificate. A bug of ours that shows in it is its failure, and does not end the run.
-    async fn guarded<T>(&self, work: impl Future<Output = Result<T, StepError>>) -> Result<T, StepError> {
-        // Boxed: what waits for its turn stays small.
-        caught(Box::pin(work)).await.unwrap_or_else(|what| Err(StepError::Panic { what }))
-    }
+/// Carries out work on certificates. A bug of ours that shows in it is their failure, and does not end the run.
+pub(super) async fn guarded<T>(work: impl Future<Output = Result<T, StepError>>) -> Result<T, StepError> {
+    // Boxed: what waits for its turn stays small.
+    caught(Box::pin(work)).await.unwrap_or_else(|what| Err(StepError::Panic { what }))
 }
 
 /// How far a journey has come in a run.

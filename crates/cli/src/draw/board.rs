@@ -106,10 +106,15 @@ impl Board {
         rows.truncate(rows.len() - hidden);
         for (name, Row { passed, doing, since }) in rows {
             let steps = steps(*passed);
-            let age = words::duration(now.saturating_duration_since(*since).try_into().unwrap_or_default());
+            let age = now.saturating_duration_since(*since);
+            // What has just begun has no age worth reading.
+            let age = match age.as_secs() {
+                0..2 => String::new(),
+                _ => format!(", {}", words::duration(age.try_into().unwrap_or_default())),
+            };
             let taken = 2 + self.room + 2 + Milestone::ALL.len() + 2 + 2 + 12;
             let doing = shortened(doing, width.saturating_sub(taken).max(10)).trim_end().to_owned();
-            let line = format!("{}{}  {doing}, {age}", self.lead(name), Tone::Good.paint(&steps));
+            let line = format!("{}{}  {doing}{age}", self.lead(name), Tone::Good.paint(&steps));
             lines.push(line);
         }
         if hidden > 0 {
@@ -169,6 +174,7 @@ mod tests {
             ]
         );
         board.doing("c5", "x", later);
+        assert_eq!(drawn(&board, (80, 24), later)[2], "  c5   □□□□□□  x");
         assert_eq!(
             drawn(&board, (80, 4), later)[1..],
             ["  c2   □□□□□□  place the order, 4 seconds", "  and 2 more under way"]
