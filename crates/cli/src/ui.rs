@@ -25,7 +25,7 @@ const WIDEST: usize = 140;
 const WIDTH_UNSEEN: usize = 100;
 
 /// More names than these are summed up by how they stand.
-const MOST_NAMES: usize = 8;
+pub(crate) const MOST_NAMES: usize = 8;
 
 /// Says that the program has a bug.
 pub(crate) fn say_bug(what: &str) {

@@ -37,6 +37,11 @@ impl KeyKind {
     pub const ALL: [KeyKind; 6] =
         [KeyKind::P256, KeyKind::P384, KeyKind::Rsa2048, KeyKind::Rsa3072, KeyKind::Rsa4096, KeyKind::Ed25519];
 
+    /// Whether making a key of this kind takes long: primes have to be found for it.
+    pub fn is_slow(self) -> bool {
+        matches!(self, KeyKind::Rsa2048 | KeyKind::Rsa3072 | KeyKind::Rsa4096)
+    }
+
     /// Returns the word that the inventory uses.
     pub fn word(self) -> &'static str {
         match self {

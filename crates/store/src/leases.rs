@@ -25,6 +25,14 @@ impl Store {
         self.worker.get().map_or("", |worker| &worker.id)
     }
 
+    /// Lets other runs see that this one works on journeys, before it lets go of the run lock.
+    ///
+    /// # Errors
+    /// When the state folder cannot be written.
+    pub fn begin_work(&self, now: Timestamp) -> Result<(), StoreError> {
+        self.worker(now).map(drop)
+    }
+
     /// Leases a journey for this run, until it is released, it has ended, or this run has. Doing it again makes it longer.
     ///
     /// # Errors

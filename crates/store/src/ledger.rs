@@ -84,6 +84,8 @@ impl Store {
     }
 
     fn over(root: &Path, db: Connection, durable: Durable) -> Result<Self, StoreError> {
+        // All statements there are: none is read twice.
+        db.set_prepared_statement_cache_capacity(128);
         let store = Store { root: root.to_owned(), db: ReentrantMutex::new(db), durable, worker: OnceLock::new() };
         store.bring_up_to_date()?;
         Ok(store)

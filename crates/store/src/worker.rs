@@ -25,12 +25,14 @@ impl Worker {
         files::make_folders(&folder, 0o700).map_err(io("make", &folder))?;
         let moment = std::time::SystemTime::now().duration_since(std::time::UNIX_EPOCH).unwrap_or_default();
         let id = format!("{}-{}", std::process::id(), moment.as_nanos());
-        let path = folder.join(&id);
-        let made = OpenOptions::new().write(true).create_new(true).mode(0o600).open(&path);
-        let mut file = made.map_err(io("make", &path))?;
-        file.lock().map_err(io("lock", &path))?;
+        // Under another name until it is locked: nobody finds it without its lock.
+        let (path, before) = (folder.join(&id), folder.join(format!(".{id}")));
+        let made = OpenOptions::new().write(true).create_new(true).mode(0o600).open(&before);
+        let mut file = made.map_err(io("make", &before))?;
+        file.lock().map_err(io("lock", &before))?;
         let words = format!("process {}, since {}", std::process::id(), words::instant(now));
-        file.write_all(words.as_bytes()).map_err(io("write", &path))?;
+        file.write_all(words.as_bytes()).map_err(io("write", &before))?;
+        std::fs::rename(&before, &path).map_err(io("rename", &before))?;
         Ok(Worker { id, file: Some((path, file)) })
     }
 
@@ -61,5 +63,6 @@ pub(crate) fn lives(state: &Path, worker: &str) -> bool {
 /// Whether any run of a state folder works on journeys.
 pub(crate) fn anybody_works(state: &Path) -> bool {
     let Ok(entries) = std::fs::read_dir(state.join(WORKERS)) else { return false };
-    entries.filter_map(Result::ok).any(|entry| entry.file_name().to_str().is_some_and(|worker| lives(state, worker)))
+    let lives = |name: &str| !name.starts_with('.') && lives(state, name);
+    entries.filter_map(Result::ok).any(|entry| entry.file_name().to_str().is_some_and(lives))
 }

@@ -14,6 +14,7 @@ use eskort_install as install;
 use eskort_prove::{ProofError, pay_debts};
 use eskort_store::{RunLock, Store};
 use jiff::civil::Date;
+use std::sync::Arc;
 
 /// What a person adds to the notes. What is `None` stays as it is.
 #[derive(Clone, Debug, Default)]
@@ -46,7 +47,7 @@ pub async fn note(
     noted: Noted,
 ) -> Result<KeepEntry, StepError> {
     let lock = RunLock::take(&context.state, "eskort note", (context.now)())?;
-    let store = Store::open(&context.state)?;
+    let store = Arc::new(Store::open(&context.state)?);
     let machines = Machines::default();
     install::recover(context, &store, &machines).await?;
     let run = Run::new(context, &store, machines, lock);
@@ -89,7 +90,7 @@ pub async fn note(
         let event = Event::Noted { notes: noted_now };
         store.save_stage(certificate, open.id, &HandedOver { notes }.into(), Some(&event), now)?;
     }
-    Ok(run.process(certificate, entry, true).await)
+    Ok(run.process(certificate, true).await)
 }
 
 /// Returns the proof that publishes what is asked: the one that was named, or the certificate's own where that can.

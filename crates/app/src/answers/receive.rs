@@ -11,6 +11,7 @@ use eskort_host::Machines;
 use eskort_install as install;
 use eskort_store::{JourneyRow, RunLock, Store};
 use eskort_talk::add_missing_issuers;
+use std::sync::Arc;
 
 /// What `receive` found for one certificate.
 #[derive(Debug)]
@@ -50,7 +51,7 @@ pub async fn receive(
     // A folder has all sorts of things in it; only when there is no certificate at all, that is said.
     let intake = take_in(brought, password)?;
     let lock = RunLock::take(&context.state, "eskort receive", (context.now)())?;
-    let store = Store::open(&context.state)?;
+    let store = Arc::new(Store::open(&context.state)?);
     let machines = Machines::default();
     install::recover(context, &store, &machines).await?;
     let mut waiting: Vec<(String, JourneyRow)> = Vec::new();
@@ -92,7 +93,7 @@ pub async fn receive(
             context.report(&Progress::Note(note.to_string()));
         }
         run.bring(&certificate, assembled);
-        let entry = run.process(&certificate, entry, true).await;
+        let entry = run.process(&certificate, true).await;
         receipt.received.push(Received { certificate, chain, missing, entry });
         if run.stop().is_asked() {
             break;

@@ -10,12 +10,12 @@ use eskort_install::Facts as ServerFacts;
 use eskort_prove::{ProofContext, SharedProofs, Turns};
 use eskort_store::Store;
 use std::collections::BTreeMap;
-use std::sync::{Mutex, MutexGuard, PoisonError};
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 
 /// What the turns of one run share.
-pub(super) struct Common<'a> {
-    pub(super) context: &'a Context,
-    pub(super) store: &'a Store,
+pub(super) struct Common {
+    pub(super) context: Context,
+    pub(super) store: Arc<Store>,
     /// The conversations with authorities.
     pub(super) conversations: Conversations,
     /// How many orders may be under way at each authority.
@@ -36,11 +36,11 @@ pub(super) struct Common<'a> {
     pub(super) shared: SharedProofs,
 }
 
-impl<'a> Common<'a> {
-    pub(super) fn new(context: &'a Context, store: &'a Store, machines: Machines) -> Self {
+impl Common {
+    pub(super) fn new(context: &Context, store: Arc<Store>, machines: Machines) -> Self {
         let gate = |(name, authority): (&String, &_)| (name.clone(), Gate::of(authority));
         Common {
-            context,
+            context: context.clone(),
             store,
             conversations: Conversations::default(),
             gates: context.inventory.authorities.iter().map(gate).collect(),
@@ -71,6 +71,6 @@ impl<'a> Common<'a> {
 
     /// Returns what is around the proofs of the run.
     pub(super) fn around(&self) -> ProofContext<'_> {
-        ProofContext { context: self.context, store: self.store, machines: &self.machines, shared: &self.shared }
+        ProofContext { context: &self.context, store: &self.store, machines: &self.machines, shared: &self.shared }
     }
 }

@@ -30,6 +30,7 @@ use gather::{chosen, still_fits};
 use plan::plan_only;
 use run::Run;
 use std::collections::BTreeSet;
+use std::sync::Arc;
 use std::time::Duration;
 
 /// Brings the inventory's certificates to where they should be, several at once. The failure of one does not stop the others.
@@ -41,7 +42,7 @@ pub async fn keep(context: &Context, options: &KeepOptions) -> Result<Vec<KeepEn
         return plan_only(context, options).await;
     }
     let lock = RunLock::take(&context.state, "eskort keep", (context.now)())?;
-    let store = Store::open(&context.state)?;
+    let store = Arc::new(Store::open(&context.state)?);
     let machines = Machines::default();
     install::recover(context, &store, &machines).await?;
     let chosen = chosen(context, options);
@@ -63,7 +64,8 @@ pub async fn keep(context: &Context, options: &KeepOptions) -> Result<Vec<KeepEn
     }
     let run = Run::new(context, &store, machines, lock);
     pay_debts(run.around(), |whose| !left_alone.contains(whose)).await?;
-    let mut entries = run.process_all(&chosen, !options.only.is_empty()).await;
+    let names: Vec<&str> = chosen.iter().map(|(name, _)| *name).collect();
+    let mut entries = run.process_all(&names, !options.only.is_empty()).await;
     // Waiting holds no lock: other runs go on meanwhile, the timer's too.
     let stop = run.stop().clone();
     drop(run);
@@ -79,7 +81,7 @@ pub async fn keep(context: &Context, options: &KeepOptions) -> Result<Vec<KeepEn
 /// another run has brought to its end meanwhile is found there.
 async fn wait_for_people(
     context: &Context,
-    store: &Store,
+    store: &Arc<Store>,
     stop: &Stop,
     insist: bool,
     entries: &mut [KeepEntry],
@@ -111,7 +113,7 @@ async fn wait_for_people(
                 Err(StoreError::Busy { .. }) => continue,
                 lock => lock?,
             };
-            *entry = Run::new(context, store, Machines::default(), lock).process(&name, wanted, insist).await;
+            *entry = Run::new(context, store, Machines::default(), lock).process(&name, insist).await;
         }
     }
     Ok(())

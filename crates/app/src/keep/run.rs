@@ -12,7 +12,6 @@ use crate::StepError;
 use crate::stop::Stop;
 use eskort_core::context::Context;
 use eskort_core::deployment::Deployment;
-use eskort_core::inventory::CertificateEntry;
 use eskort_core::journey::Milestone;
 use eskort_core::pki::AssembledChain;
 use eskort_core::progress::Progress;
@@ -24,6 +23,7 @@ use eskort_store::{RunLock, Store, StoreError};
 use futures_util::future::BoxFuture;
 use futures_util::stream::{FuturesUnordered, StreamExt};
 use std::collections::{BTreeMap, BTreeSet};
+use std::sync::Arc;
 use std::time::{Duration, Instant};
 
 /// What has arrived is installed when no other certificate for the same servers is under way any more, or after this long.
@@ -34,8 +34,8 @@ const LOCK_AGAIN: Duration = Duration::from_millis(200);
 const CHECKS_AT_ONCE: usize = 16;
 
 /// One run.
-pub(crate) struct Run<'a> {
-    common: Common<'a>,
+pub(crate) struct Run {
+    common: Arc<Common>,
     /// The command that takes the lock.
     command: String,
     /// The lock of the state folder, while this run decides or installs.
@@ -46,9 +46,9 @@ pub(crate) struct Run<'a> {
 type Held<'r> = tokio::sync::MutexGuard<'r, Option<RunLock>>;
 
 /// What a step of the run ends with.
-enum Done<'r> {
+enum Done {
     /// A generation is stored; it has to be put on its servers.
-    Stored(Box<Arrived<'r>>),
+    Stored(Box<Arrived>),
     /// A certificate's turn is over; `None` for one that was not begun.
     Over(Option<Box<KeepEntry>>),
     /// The turns of what was installed are over.
@@ -56,22 +56,23 @@ enum Done<'r> {
 }
 
 /// A generation that is stored, and not yet on its servers.
-struct Arrived<'r> {
-    turn: Turn<'r>,
+struct Arrived {
+    turn: Turn,
     generation: u32,
     since: Instant,
 }
 
 /// A generation that servers lack.
-struct Lacking<'r> {
-    turn: Turn<'r>,
+struct Lacking {
+    turn: Turn,
     deployment: Deployment,
 }
 
-impl<'a> Run<'a> {
+impl Run {
     /// Begins a run, which holds the lock.
-    pub(crate) fn new(context: &'a Context, store: &'a Store, machines: Machines, lock: RunLock) -> Self {
-        let (common, command) = (Common::new(context, store, machines), lock.command().to_owned());
+    pub(crate) fn new(context: &Context, store: &Arc<Store>, machines: Machines, lock: RunLock) -> Self {
+        let common = Arc::new(Common::new(context, Arc::clone(store), machines));
+        let command = lock.command().to_owned();
         Run { common, command, lock: tokio::sync::Mutex::new(Some(lock)) }
     }
 
@@ -124,18 +125,23 @@ impl<'a> Run<'a> {
     }
 
     /// Looks after one certificate. `insist` is set when somebody asked for this very one.
-    pub(crate) async fn process(&self, name: &str, entry: &CertificateEntry, insist: bool) -> KeepEntry {
-        let ended = self.process_all(&[(name, entry)], insist).await.pop();
+    pub(crate) async fn process(&self, name: &str, insist: bool) -> KeepEntry {
+        let ended = self.process_all(&[name], insist).await.pop();
         ended.unwrap_or_else(|| KeepEntry::interrupted(name))
     }
 
     /// Looks after certificates: decides about all of them, puts on servers what is stored and lacking there, and obtains what is
     /// due, several at once. The failure of one does not stop the others.
-    pub(crate) async fn process_all(&self, chosen: &[(&str, &CertificateEntry)], insist: bool) -> Vec<KeepEntry> {
+    pub(crate) async fn process_all(&self, chosen: &[&str], insist: bool) -> Vec<KeepEntry> {
         let mut entries = Vec::new();
         let obtaining = match self.hold().await {
             Ok(mut lock) => {
                 let obtaining = self.decide_and_install(chosen, insist, &mut entries).await;
+                if !obtaining.is_empty()
+                    && let Err(error) = self.common.store.begin_work((self.common.context.now)())
+                {
+                    self.report(&Progress::Note(error.to_string()));
+                }
                 *lock = None;
                 obtaining
             }
@@ -145,25 +151,20 @@ impl<'a> Run<'a> {
             }
         };
         self.obtain_all(obtaining, &mut entries).await;
-        let place = |entry: &KeepEntry| chosen.iter().position(|(name, _)| *name == entry.certificate);
+        let place = |entry: &KeepEntry| chosen.iter().position(|name| *name == entry.certificate);
         entries.sort_by_key(place);
         entries
     }
 
     /// Decides about certificates, and puts on servers what is stored and lacking there. Returns those for which a generation has
     /// to be obtained.
-    async fn decide_and_install<'r>(
-        &'r self,
-        chosen: &[(&'r str, &'r CertificateEntry)],
-        insist: bool,
-        entries: &mut Vec<KeepEntry>,
-    ) -> Vec<Turn<'r>> {
+    async fn decide_and_install(&self, chosen: &[&str], insist: bool, entries: &mut Vec<KeepEntry>) -> Vec<Turn> {
         let (mut turns, mut lacking) = (Vec::new(), Vec::new());
-        for &(name, entry) in chosen {
+        for name in chosen {
             if self.common.stop.is_asked() {
                 break;
             }
-            let mut turn = Turn::new(&self.common, name, entry, insist);
+            let mut turn = Turn::new(&self.common, name, insist);
             match turn.decide().await {
                 Ok(Some(deployment)) => lacking.push(Lacking { turn, deployment }),
                 Ok(None) => turns.push(turn),
@@ -187,20 +188,22 @@ impl<'a> Run<'a> {
     }
 
     /// Obtains generations, several at once, and puts them on their servers.
-    async fn obtain_all<'r>(&'r self, turns: Vec<Turn<'r>>, entries: &mut Vec<KeepEntry>) {
-        let mut under_way: FuturesUnordered<BoxFuture<'r, Done<'r>>> = FuturesUnordered::new();
+    async fn obtain_all(&self, turns: Vec<Turn>, entries: &mut Vec<KeepEntry>) {
+        let mut under_way: FuturesUnordered<BoxFuture<'_, Done>> = FuturesUnordered::new();
         // The servers of the certificates that are still to come.
-        let mut to_come: BTreeMap<&'r str, BTreeSet<&'r str>> = BTreeMap::new();
+        let mut to_come: BTreeMap<String, BTreeSet<String>> = BTreeMap::new();
         let several = turns.len() > 1;
         if several {
-            let certificates = turns.iter().map(|turn| turn.name.to_owned()).collect();
+            let certificates = turns.iter().map(|turn| turn.name.clone()).collect();
             self.report(&Progress::SideBySide { certificates });
         }
         for turn in turns {
-            to_come.insert(turn.name, turn.servers());
-            under_way.push(Box::pin(self.obtain(turn)));
+            to_come.insert(turn.name.clone(), turn.servers());
+            // A task of its own: the machine's processors share the work.
+            let task = tokio::spawn(obtain(Arc::clone(&self.common), turn));
+            under_way.push(Box::pin(async move { task.await.expect("what may panic in a turn is caught there") }));
         }
-        let mut arrived: Vec<Arrived<'r>> = Vec::new();
+        let mut arrived: Vec<Arrived> = Vec::new();
         let mut installing = false;
         loop {
             if !installing {
@@ -218,12 +221,12 @@ impl<'a> Run<'a> {
             match done {
                 None => break,
                 Some(Done::Stored(one)) => {
-                    to_come.remove(one.turn.name);
+                    to_come.remove(&one.turn.name);
                     arrived.push(*one);
                 }
                 Some(Done::Over(entry)) => {
                     if let Some(entry) = &entry {
-                        to_come.remove(entry.certificate.as_str());
+                        to_come.remove(&entry.certificate);
                     }
                     entries.extend(entry.map(|entry| *entry));
                 }
@@ -242,29 +245,8 @@ impl<'a> Run<'a> {
         }
     }
 
-    /// Obtains one generation, when its authority has room for it.
-    async fn obtain<'r>(&'r self, mut turn: Turn<'r>) -> Done<'r> {
-        let gate = &self.common.gates[&turn.entry.authority];
-        let enter = async { (self.common.same_names.take([turn.order_key()].into()).await, gate.enter().await) };
-        let _turn_and_place = tokio::select! {
-            biased;
-            () = self.common.stop.asked(1) => return Done::Over(None),
-            entered = enter => entered,
-        };
-        let obtained = turn.obtain().await;
-        let done = match obtained {
-            Ok(Obtained::Generation(generation)) => {
-                Done::Stored(Box::new(Arrived { turn, generation, since: Instant::now() }))
-            }
-            Ok(Obtained::Nothing(ending)) => Done::Over(Some(Box::new(turn.ended(ending).await))),
-            Err(error) => Done::Over(Some(Box::new(turn.failed(error).await))),
-        };
-        gate.widen();
-        done
-    }
-
     /// Puts what has arrived on its servers.
-    async fn install_arrived<'r>(&'r self, arrived: Vec<Arrived<'r>>) -> Done<'r> {
+    async fn install_arrived(&self, arrived: Vec<Arrived>) -> Done {
         let mut ended = Vec::new();
         match self.hold().await {
             Err(error) => {
@@ -300,7 +282,7 @@ impl<'a> Run<'a> {
     /// Puts generations on the servers that lack them, and checks them there. What several certificates lack on the same servers is
     /// installed together: each server is tested and reloaded once. What cannot be installed so is installed by itself, which says
     /// why.
-    async fn install_all<'r>(&'r self, lacking: Vec<Lacking<'r>>) -> Vec<(Turn<'r>, Result<Ending, StepError>)> {
+    async fn install_all(&self, lacking: Vec<Lacking>) -> Vec<(Turn, Result<Ending, StepError>)> {
         let mut groups = Groups::default();
         for one in lacking {
             let to_install = one.deployment.targets.iter().filter(|target| target.is_to_install());
@@ -324,31 +306,31 @@ impl<'a> Run<'a> {
             }
             ended.push((turn, deployed));
         }
-        let check = |(Lacking { turn, deployment }, since): (Lacking<'r>, Instant)| async move {
+        let check = |(Lacking { turn, deployment }, since): (Lacking, Instant)| async move {
             let deployed = match turn.deployment(deployment.generation).await {
                 Ok(deployment) => turn.deploy(&deployment, Some(since)).await,
                 Err(error) => Err(error),
             };
             (turn, deployed)
         };
-        let checks: Vec<BoxFuture<'r, _>> =
-            together.into_iter().map(|one| -> BoxFuture<'r, _> { Box::pin(check(one)) }).collect();
+        let checks: Vec<BoxFuture<'_, _>> =
+            together.into_iter().map(|one| -> BoxFuture<'_, _> { Box::pin(check(one)) }).collect();
         ended.extend(futures_util::stream::iter(checks).buffer_unordered(CHECKS_AT_ONCE).collect::<Vec<_>>().await);
         ended
     }
 
     /// Installs what a group lacks, in one; returns whether that succeeded.
-    async fn install_together(&self, group: &[Lacking<'_>]) -> bool {
+    async fn install_together(&self, group: &[Lacking]) -> bool {
         for one in group {
             one.turn.announce();
         }
         let placements: Vec<Placement<'_>> = group.iter().map(Lacking::placement).collect();
         self.report(&Progress::Doing("install the certificates"));
-        let installing = install(self.common.context, self.common.store, &self.common.servers, &placements);
-        let done = finished(self.common.context, &self.common.stop, guarded(installing)).await;
+        let installing = install(&self.common.context, &self.common.store, &self.common.servers, &placements);
+        let done = finished(&self.common.context, &self.common.stop, guarded(installing)).await;
         match &done {
             Ok(()) => {
-                let names: Vec<&str> = group.iter().map(|one| one.turn.name).collect();
+                let names: Vec<&str> = group.iter().map(|one| one.turn.name.as_str()).collect();
                 let detail = match names.len() {
                     many @ 7.. => format!("{many} certificates are in use"),
                     _ => format!("{} are in use", words::list(&names)),
@@ -368,19 +350,41 @@ impl<'a> Run<'a> {
     }
 }
 
-impl Lacking<'_> {
+/// Obtains one generation, when its authority has room for it.
+async fn obtain(common: Arc<Common>, mut turn: Turn) -> Done {
+    let gate = &common.gates[&turn.entry().authority];
+    let enter = async { (common.same_names.take([turn.order_key()].into()).await, gate.enter().await) };
+    let _turn_and_place = tokio::select! {
+        biased;
+        () = common.stop.asked(1) => return Done::Over(None),
+        entered = enter => entered,
+    };
+    let obtained = turn.obtain().await;
+    let done = match obtained {
+        Ok(Obtained::Generation(generation)) => {
+            Done::Stored(Box::new(Arrived { turn, generation, since: Instant::now() }))
+        }
+        Ok(Obtained::Nothing(ending)) => Done::Over(Some(Box::new(turn.ended(ending).await))),
+        Err(error) => Done::Over(Some(Box::new(turn.failed(error).await))),
+    };
+    gate.widen();
+    done
+}
+
+impl Lacking {
     /// Returns what is to be put where.
     fn placement(&self) -> Placement<'_> {
         let Lacking { turn, deployment } = self;
         let lacks = |server: &str| deployment.targets.iter().any(|t| t.server == server && t.is_to_install());
-        Placement::of(turn.name, turn.entry, &turn.entry.names, deployment.generation).on(lacks)
+        let entry = turn.entry();
+        Placement::of(&turn.name, entry, &entry.names, deployment.generation).on(lacks)
     }
 }
 
 /// Takes what can be installed now: what shares its servers with no certificate that is still to come, and what has waited for long.
-fn take_ready<'r>(arrived: &mut Vec<Arrived<'r>>, to_come: &BTreeMap<&'r str, BTreeSet<&'r str>>) -> Vec<Arrived<'r>> {
-    let awaited: BTreeSet<&str> = to_come.values().flatten().copied().collect();
+fn take_ready(arrived: &mut Vec<Arrived>, to_come: &BTreeMap<String, BTreeSet<String>>) -> Vec<Arrived> {
+    let awaited: BTreeSet<String> = to_come.values().flatten().cloned().collect();
     let ready =
-        |one: &mut Arrived<'r>| one.turn.servers().is_disjoint(&awaited) || one.since.elapsed() >= LONGEST_GATHERING;
+        |one: &mut Arrived| one.turn.servers().is_disjoint(&awaited) || one.since.elapsed() >= LONGEST_GATHERING;
     arrived.extract_if(.., ready).collect()
 }

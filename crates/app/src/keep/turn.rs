@@ -25,17 +25,18 @@ use eskort_store::{JourneyRow, StoreError};
 use jiff::{SignedDuration, Timestamp};
 use std::collections::BTreeSet;
 use std::panic::AssertUnwindSafe;
+use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::task::Poll;
 use std::time::{Duration, Instant};
 
 /// One certificate's turn.
-pub(super) struct Turn<'r> {
-    run: &'r Common<'r>,
+pub(super) struct Turn {
+    run: Arc<Common>,
     /// What is told is about this certificate.
     context: Context,
-    pub(super) name: &'r str,
-    pub(super) entry: &'r CertificateEntry,
+    /// The certificate's name in the inventory.
+    pub(super) name: String,
     /// Whether somebody asked for this very one.
     insist: bool,
     /// What was known when it was decided.
@@ -54,13 +55,12 @@ pub(super) enum Obtained {
     Nothing(Ending),
 }
 
-impl<'r> Turn<'r> {
-    pub(super) fn new(run: &'r Common<'_>, name: &'r str, entry: &'r CertificateEntry, insist: bool) -> Self {
+impl Turn {
+    pub(super) fn new(run: &Arc<Common>, name: &str, insist: bool) -> Self {
         Turn {
-            run,
+            run: Arc::clone(run),
             context: run.context.about(name),
-            name,
-            entry,
+            name: name.to_owned(),
             insist,
             facts: None,
             decision: None,
@@ -69,16 +69,21 @@ impl<'r> Turn<'r> {
         }
     }
 
+    /// Returns what the inventory says of the certificate.
+    pub(super) fn entry(&self) -> &CertificateEntry {
+        &self.context.inventory.certificates[&self.name]
+    }
+
     /// Returns the servers that the certificate is for.
-    pub(super) fn servers(&self) -> BTreeSet<&'r str> {
-        self.entry.install.iter().map(|install| install.server.as_str()).collect()
+    pub(super) fn servers(&self) -> BTreeSet<String> {
+        self.entry().install.iter().map(|install| install.server.clone()).collect()
     }
 
     /// Returns what tells its order from those of other certificates at its authority: the names, in any order.
     pub(super) fn order_key(&self) -> String {
-        let mut names: Vec<String> = self.entry.names.iter().map(ToString::to_string).collect();
+        let mut names: Vec<String> = self.entry().names.iter().map(ToString::to_string).collect();
         names.sort_unstable();
-        format!("{} {}", self.entry.authority, names.join(" "))
+        format!("{} {}", self.entry().authority, names.join(" "))
     }
 
     /// Says that work on the certificate begins, once.
@@ -86,7 +91,7 @@ impl<'r> Turn<'r> {
         if let Some(decision) = &self.decision
             && !self.announced.swap(true, Ordering::Relaxed)
         {
-            let (name, decision) = (self.name.to_owned(), decision.clone());
+            let (name, decision) = (self.name.clone(), decision.clone());
             self.context.report(&Progress::Certificate { name, decision });
         }
     }
@@ -100,22 +105,22 @@ impl<'r> Turn<'r> {
     }
 
     async fn decide_now(&self) -> Result<(Facts, Decision), StepError> {
-        let (context, store, now) = (&self.context, self.run.store, (self.context.now)());
-        if store.newest(self.name)?.is_none()
-            && let Some(found) = lost::find(store, self.name, &specification_of(context, self.entry))
+        let (context, store, now) = (&self.context, &*self.run.store, (self.context.now)());
+        if store.newest(&self.name)?.is_none()
+            && let Some(found) = lost::find(store, &self.name, &specification_of(context, self.entry()))
         {
-            let generation = found.take_in(store, self.name, now)?;
+            let generation = found.take_in(store, &self.name, now)?;
             let text = format!("generation {generation} was found in the state folder; the ledger did not know it");
             context.report(&Progress::Note(text));
         }
-        let facts = gather(context, store, self.name, self.entry, &self.run.servers).await?;
+        let facts = gather(context, store, &self.name, self.entry(), &self.run.servers).await?;
         let decision = self.decide_on(&facts);
         Ok((facts, decision))
     }
 
     fn decide_on(&self, facts: &Facts) -> Decision {
         let now = (self.context.now)();
-        let Some(reason) = self.run.out_of_reach().get(&self.entry.authority).cloned() else {
+        let Some(reason) = self.run.out_of_reach().get(&self.entry().authority).cloned() else {
             return decide(facts, now, self.insist);
         };
         // What would ask the authority is held; all else is done.
@@ -131,16 +136,16 @@ impl<'r> Turn<'r> {
     /// Decides again when the turn has come to obtain something: others have been at work meanwhile, of this run and elsewhere.
     async fn decide_again(&mut self) -> Result<(), StepError> {
         let Some(facts) = self.facts.take() else { return Ok(()) };
-        let store = self.run.store;
-        let (newest, open) = (store.newest(self.name)?, store.open_journey(self.name)?);
+        let store = &*self.run.store;
+        let (newest, open) = (store.newest(&self.name)?, store.open_journey(&self.name)?);
         let same = newest.map(|newest| newest.number) == facts.newest.as_ref().map(|newest| newest.generation)
             && open.as_ref().map(|open| (open.generation, open.stage.milestone()))
                 == facts.open.as_ref().map(|open| (open.generation, open.passed));
         let facts = if same {
-            let section = || section_of(&self.context, &self.entry.authority);
-            Facts { authority_hold: store.authority_hold(&self.entry.authority, section)?, ..facts }
+            let section = || section_of(&self.context, &self.entry().authority);
+            Facts { authority_hold: store.authority_hold(&self.entry().authority, section)?, ..facts }
         } else {
-            gather(&self.context, store, self.name, self.entry, &self.run.servers).await?
+            gather(&self.context, store, &self.name, self.entry(), &self.run.servers).await?
         };
         self.decision = Some(self.decide_on(&facts));
         Ok(())
@@ -161,8 +166,8 @@ impl<'r> Turn<'r> {
     /// Begins the conversation with its authority, so that the account's key is made under the lock; what is wrong with that stops
     /// the journey later.
     pub(super) fn open_conversation(&self) {
-        if self.context.inventory.authorities[&self.entry.authority].acme().is_some() {
-            let _ = self.run.conversations.with(&self.context, self.run.store, &self.entry.authority);
+        if self.context.inventory.authorities[&self.entry().authority].acme().is_some() {
+            let _ = self.run.conversations.with(&self.context, &self.run.store, &self.entry().authority);
         }
     }
 
@@ -176,7 +181,7 @@ impl<'r> Turn<'r> {
             Ok(Obtained::Nothing(Ending::AtRest { validity })) => match self.placed.take() {
                 Some((_, arrived)) => arrived,
                 None => {
-                    self.run.store.clear_failures(self.name).map_err(Into::into).map(|()| Ending::AtRest { validity })
+                    self.run.store.clear_failures(&self.name).map_err(Into::into).map(|()| Ending::AtRest { validity })
                 }
             },
             Ok(Obtained::Nothing(ending)) => Ok(ending),
@@ -191,11 +196,11 @@ impl<'r> Turn<'r> {
 
     /// Obtains a generation: from the authority, or by what was decided instead.
     pub(super) async fn obtain(&mut self) -> Result<Obtained, StepError> {
-        self.decide_again().await?;
+        guarded(self.decide_again()).await?;
         self.announce();
         let Some(decision) = &self.decision else { return Err(StepError::Interrupted) };
         let obtained = guarded(self.obtain_decided(&decision.obtain)).await;
-        self.run.store.release(self.name)?;
+        self.run.store.release(&self.name)?;
         match obtained {
             // Another run was quicker.
             Err(StepError::Store(StoreError::Leased { holder, .. })) => {
@@ -206,17 +211,17 @@ impl<'r> Turn<'r> {
     }
 
     async fn obtain_decided(&self, decision: &Obtaining) -> Result<Obtained, StepError> {
-        let (store, name, now) = (self.run.store, self.name, (self.context.now)());
+        let (store, name, now) = (&self.run.store, self.name.as_str(), (self.context.now)());
         // Whatever was decided: what is another run's is left to that.
         if let Some(holder) = store.leased_by_another(name, now)? {
             return Ok(Obtained::Nothing(Ending::UnderWay { holder }));
         }
-        let specification = specification_of(&self.context, self.entry);
+        let specification = specification_of(&self.context, self.entry());
         let mut open = store.open_journey(name)?;
         let goes_on = matches!(decision, Obtaining::GoOn { .. });
         let holds = matches!(decision, Obtaining::Hold { .. } | Obtaining::OutOfReach { .. });
-        if let Some(stale) = open.take_if(|open| !(goes_on || holds && still_fits(&self.context, self.entry, open))) {
-            let fits = still_fits(&self.context, self.entry, &stale);
+        if let Some(stale) = open.take_if(|open| !(goes_on || holds && still_fits(&self.context, self.entry(), open))) {
+            let fits = still_fits(&self.context, self.entry(), &stale);
             let why = if fits { GivenUp::Due } else { GivenUp::InventoryChanged };
             self.give_up(&stale, why)?;
         }
@@ -251,43 +256,43 @@ impl<'r> Turn<'r> {
 
     /// Goes on with a journey to its end, or until it waits beyond this run.
     async fn travel(&self, journey: JourneyRow) -> Result<Reached, StepError> {
-        let (run, store) = (self.run, self.run.store);
+        let (run, store) = (&self.run, &*self.run.store);
         let mut actions = JourneyActions {
             work: Work {
                 context: &self.context,
                 store,
                 machines: &run.machines,
                 shared: &run.shared,
-                certificate: self.name,
-                entry: self.entry,
+                certificate: &self.name,
+                entry: self.entry(),
                 specification: journey.specification.clone(),
                 generation: journey.generation,
             },
             acme: AcmeOrders::new(&run.conversations),
             publication: Publication::default(),
-            answer: run.take_answer(self.name),
+            answer: run.take_answer(&self.name),
         };
-        let acme = self.context.inventory.authorities[&self.entry.authority].acme().is_some();
+        let acme = self.context.inventory.authorities[&self.entry().authority].acme().is_some();
         // Once the authority has taken an order it can be reached, and lets nobody wait.
         let answered = |stage: &Stage| {
             let taken = stage.milestone().is_some_and(|milestone| milestone >= Milestone::Ordered)
-                && run.conversations.has_reached(&self.entry.authority);
+                && run.conversations.has_reached(&self.entry().authority);
             if taken || !acme {
-                run.gates[&self.entry.authority].widen();
+                run.gates[&self.entry().authority].widen();
             }
         };
-        let reached = steps(&mut actions, Driver::new(store, self.name, journey), &run.stop, answered).await?;
+        let reached = steps(&mut actions, Driver::new(store, &self.name, journey), &run.stop, answered).await?;
         if matches!(reached, Reached::End) {
-            store.clear_failures(self.name)?;
-            store.end_authority_hold(&self.entry.authority)?;
+            store.clear_failures(&self.name)?;
+            store.end_authority_hold(&self.entry().authority)?;
         }
         Ok(reached)
     }
 
     /// Returns what servers lack of a generation.
     pub(super) async fn deployment(&self, generation: u32) -> Result<Deployment, StepError> {
-        let placement = Placement::of(self.name, self.entry, &self.entry.names, generation);
-        let lacks = async { Ok(deployment(&self.context, self.run.store, &placement, &self.run.servers).await?) };
+        let placement = Placement::of(&self.name, self.entry(), &self.entry().names, generation);
+        let lacks = async { Ok(deployment(&self.context, &self.run.store, &placement, &self.run.servers).await?) };
         guarded(lacks).await
     }
 
@@ -298,31 +303,31 @@ impl<'r> Turn<'r> {
         installed_since: Option<Instant>,
     ) -> Result<Ending, StepError> {
         self.announce();
-        let (run, store, generation) = (self.run, self.run.store, deployment.generation);
+        let (run, store, generation) = (&self.run, &*self.run.store, deployment.generation);
         let deploying = Deploying {
             context: &self.context,
             store,
             stop: &run.stop,
-            placement: Placement::of(self.name, self.entry, &self.entry.names, generation),
+            placement: Placement::of(&self.name, self.entry(), &self.entry().names, generation),
             servers: &run.servers,
             installed_since,
         };
         let Deployed { looked_at, unconfirmed } = guarded(deploying.run(deployment)).await?;
-        let arrived = store.newest(self.name)?.filter(|g| g.number == generation);
-        store.clear_failures(self.name)?;
+        let arrived = store.newest(&self.name)?.filter(|g| g.number == generation);
+        store.clear_failures(&self.name)?;
         Ok(Ending::Arrived { generation, validity: arrived.map(|g| g.validity), looked_at, unconfirmed })
     }
 
     /// Ends the turn.
     pub(super) async fn ended(self, ending: Ending) -> KeepEntry {
-        let mut entry = KeepEntry::new(self.name, self.decision, ending);
+        let mut entry = KeepEntry::new(&self.name, self.decision, ending);
         // Once a newer generation has arrived, what became of the one before is of no interest.
         entry.placed = self
             .placed
             .filter(|_| !matches!(entry.ending, Ending::Arrived { .. }))
             .map(|(generation, done)| Placed { generation, error: done.err().map(Box::new) });
         if entry.awaits_person() {
-            entry.waits_since = self.run.store.open_journey(self.name).ok().flatten().map(|open| open.started);
+            entry.waits_since = self.run.store.open_journey(&self.name).ok().flatten().map(|open| open.started);
         }
         self.context.report(&Progress::Ended(entry.ending.brief()));
         entry
@@ -330,7 +335,8 @@ impl<'r> Turn<'r> {
 
     /// Ends the turn with a failure.
     pub(super) async fn failed(self, error: StepError) -> KeepEntry {
-        let (name, store) = (self.name, self.run.store);
+        let (name, store) = (self.name.clone(), Arc::clone(&self.run.store));
+        let name = name.as_str();
         if let StepError::Panic { .. } = error {
             // Nobody knows in what state it left them.
             self.run.conversations.end();
@@ -349,7 +355,7 @@ impl<'r> Turn<'r> {
     /// Whatever went wrong: nothing stays published but what an authority without ACME may look at any day, a lost journey is closed,
     /// and after a refusal the authority is left alone for a while.
     async fn note_failure(&self, error: &StepError) -> Result<(), StoreError> {
-        let (store, name, now) = (self.run.store, self.name, (self.context.now)());
+        let (store, name, now) = (&self.run.store, self.name.as_str(), (self.context.now)());
         if store.leased_by_another(name, now)?.is_some() {
             return Ok(());
         }
@@ -371,7 +377,7 @@ impl<'r> Turn<'r> {
         }
         let reason = words::printable(&error.to_string(), 300);
         let authority_says = error.authority_says(now);
-        let authority = &self.entry.authority;
+        let authority = &self.entry().authority;
         let mut hold = None;
         match error.concerns() {
             Concerns::Authority { mistake } => {
@@ -397,17 +403,17 @@ impl<'r> Turn<'r> {
     /// Whether what proves control in a journey is gone when this program takes it away: what a person placed stays.
     fn took_away(&self, open: &JourneyRow) -> bool {
         let by_machine =
-            |name| self.context.inventory.proof_of(self.entry, name).is_none_or(|(_, proof)| !proof.awaits_person());
+            |name| self.context.inventory.proof_of(self.entry(), name).is_none_or(|(_, proof)| !proof.awaits_person());
         open.stage.tasks().iter().any(|task| by_machine(&task.name))
     }
 
     fn give_up(&self, open: &JourneyRow, why: GivenUp) -> Result<(), StoreError> {
-        self.run.store.give_up_journey(self.name, open.id, why, (self.context.now)())?;
+        self.run.store.give_up_journey(&self.name, open.id, why, (self.context.now)())?;
         // A person may still bring an answer to a CSR that was carried away.
         if open.stage.handed_over().is_some() {
             return Ok(());
         }
-        self.run.store.discard_unfinished(self.name, open.generation)
+        self.run.store.discard_unfinished(&self.name, open.generation)
     }
 
     fn around(&self) -> ProofContext<'_> {

@@ -57,13 +57,15 @@ impl Board {
         self.rows.entry(name.to_owned()).or_insert_with(begun)
     }
 
-    /// Takes in what a certificate is at.
-    pub(crate) fn doing(&mut self, name: &str, doing: &str, now: Instant) {
+    /// Takes in what a certificate is at; returns whether that is something else than before.
+    pub(crate) fn doing(&mut self, name: &str, doing: &str, now: Instant) -> bool {
         let row = self.row(name, now);
-        if row.doing != doing {
+        let changed = row.doing != doing;
+        if changed {
             doing.clone_into(&mut row.doing);
             row.since = now;
         }
+        changed
     }
 
     /// Takes in that a certificate has passed a stage.

@@ -4,7 +4,7 @@ use super::manual_step;
 use crate::draw::board::{Board, place_of, steps};
 use crate::draw::table::{Cell, Page, draw, wrap};
 use crate::draw::tone::Tone;
-use crate::ui::Ui;
+use crate::ui::{MOST_NAMES, Ui};
 use eskort_core::journey::Milestone;
 use eskort_core::pki::{Certificate, Chain};
 use eskort_core::progress::{FileChange, Progress, TurnEnd};
@@ -19,40 +19,45 @@ pub(crate) fn show(ui: &Ui, about: Option<&str>, progress: &Progress) {
     }
     match about {
         Some(name) => match ui.on_board(|board| on_board(board, name, progress)) {
-            Some(lead) => beside_others(ui, (name, &lead), progress),
+            Some((lead, changed)) => beside_others(ui, (name, &lead), progress, changed),
             None => one_by_one(ui, about, progress),
         },
         None => one_by_one(ui, about, progress),
     }
 }
 
-/// Takes in what a certificate is at that is worked on beside others. Returns its name as it stands at the beginning of a line.
-fn on_board(board: &mut Board, name: &str, progress: &Progress) -> String {
+/// Takes in what a certificate is at that is worked on beside others. Returns its name as it stands at the beginning of a line, and
+/// whether it is at something else than before.
+fn on_board(board: &mut Board, name: &str, progress: &Progress) -> (String, bool) {
     let now = Instant::now();
-    match progress {
+    let changed = match progress {
         Progress::Certificate { .. } => board.doing(name, "begin", now),
         Progress::Doing(words) => board.doing(name, words, now),
         Progress::Waiting { waits_for, .. } => board.doing(name, &format!("wait for {}", waits_for.words()), now),
         Progress::Names(names) => {
-            if let Some(one) = names.first() {
-                board.doing(name, &format!("{}: {}", one.name, one.state), now);
-            }
+            names.first().is_some_and(|one| board.doing(name, &format!("{}: {}", one.name, one.state), now))
         }
-        Progress::Passed { milestone, .. } => board.passed(name, *milestone, now),
-        Progress::Ended(end) => board.ended(name, end),
+        Progress::Passed { milestone, .. } => {
+            board.passed(name, *milestone, now);
+            true
+        }
+        Progress::Ended(end) => {
+            board.ended(name, end);
+            true
+        }
         Progress::SideBySide { .. }
         | Progress::AwaitsPerson(_)
         | Progress::AnswerTaken { .. }
         | Progress::Change { .. }
         | Progress::Note(_)
-        | Progress::Request { .. } => {}
-    }
-    board.lead(name)
+        | Progress::Request { .. } => false,
+    };
+    (board.lead(name), changed)
 }
 
 /// Says how it goes with a certificate that is worked on beside others: in lines that each begin with its name. What the board
 /// shows is not said.
-fn beside_others(ui: &Ui, (name, lead): (&str, &str), progress: &Progress) {
+fn beside_others(ui: &Ui, (name, lead): (&str, &str), progress: &Progress, changed: bool) {
     let seen = ui.shows_board();
     match progress {
         Progress::Certificate { decision, .. } if !seen && decision.acts() => {
@@ -62,6 +67,11 @@ fn beside_others(ui: &Ui, (name, lead): (&str, &str), progress: &Progress) {
             let steps = Tone::Good.paint(&steps(place_of(*milestone)));
             let word = Tone::Strong.paint(&format!("{:<9}", milestone.word()));
             ui.talk_wrapped(&format!("{lead}{steps}  {word}  "), detail, Tone::Plain);
+        }
+        Progress::Names(names) if changed && !seen => {
+            for one in names.iter().take(MOST_NAMES) {
+                ui.talk_wrapped(lead, &format!("{}: {}", one.name, one.state), Tone::Plain);
+            }
         }
         Progress::Ended(TurnEnd::Failed(why)) => ui.talk_wrapped(&format!("{lead}failed: "), why, Tone::Bad),
         Progress::Ended(TurnEnd::Waits) if !seen => ui.talk_wrapped(lead, "waits for somebody", Tone::Notice),

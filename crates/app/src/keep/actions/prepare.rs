@@ -9,6 +9,10 @@ use eskort_core::pki::{KeyKind, PkiError, PrivateKey, Secret, make_csr};
 use eskort_core::progress::Progress;
 use eskort_host::{obeyed, read_secret};
 use std::path::Path;
+use std::sync::atomic::{AtomicBool, Ordering};
+
+/// Whether this process has made a key.
+static MADE_ONE: AtomicBool = AtomicBool::new(false);
 
 /// Makes the key, unless it is stored already, and checks that a CSR can be made with it.
 pub(super) async fn prepare(work: &Work<'_>, acme: &AcmeOrders<'_>) -> Result<Outcome, StepError> {
@@ -26,16 +30,18 @@ pub(super) async fn prepare(work: &Work<'_>, acme: &AcmeOrders<'_>) -> Result<Ou
     let other = stored.is_some_and(|key| key.kind() != kind);
     if folder.key()?.is_none() || other {
         let kept = kept_key(work, kind)?;
-        let making = kept.is_none().then(|| tokio::task::spawn_blocking(move || PrivateKey::generate(kind)));
-        // The first key of a process takes a while; the directory comes meanwhile. What is wrong with it stops the journey
-        // only once the key is stored.
+        // The first key of a process takes a while, and large ones always do; the directory comes meanwhile. What is wrong with it
+        // stops the journey only once the key is stored.
+        let takes_long = kind.is_slow() || !MADE_ONE.swap(true, Ordering::Relaxed);
+        let making =
+            (kept.is_none() && takes_long).then(|| tokio::task::spawn_blocking(move || PrivateKey::generate(kind)));
         let directory = if work.talks_acme() { acme.conversation(work)?.directory().await.map(|_| ()) } else { Ok(()) };
         let key = match (kept, making) {
             (Some(key), _) => key,
             (None, Some(making)) => {
                 making.await.expect("making a key does not panic").map_err(|source| work.key_error(source))?
             }
-            (None, None) => unreachable!("a key that is not kept is made"),
+            (None, None) => PrivateKey::generate(kind).map_err(|source| work.key_error(source))?,
         };
         folder.save_key(&key)?;
         directory?;
