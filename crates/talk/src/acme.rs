@@ -344,9 +344,9 @@ impl Conversation {
         if let Some(nonce) = self.nonces().pop() {
             return Ok(nonce);
         }
-        self.fetch(Step::Nonce, &Request { method: Method::Head, url, body: None }).await?;
+        let answer = self.fetch(Step::Nonce, &Request { method: Method::Head, url, body: None }).await?;
         let found = "an answer without Replay-Nonce".to_owned();
-        self.nonces().pop().ok_or(AcmeError::NotProtocol { expected: "a fresh nonce", found }.into())
+        answer.nonce.ok_or(AcmeError::NotProtocol { expected: "a fresh nonce", found }.into())
     }
 
     /// Sends a request that is not signed, again after the authority's own trouble.
@@ -393,7 +393,8 @@ impl Conversation {
         let sent = sending.send().await.map_err(failed)?;
         let mut response = head_of(&sent);
         response.body = http::body(sent, LARGEST_RESPONSE, &request.url, self.shared.longest).await?;
-        if let Some(nonce) = response.nonce.clone() {
+        // One that was asked for is for who asked.
+        if let Some(nonce) = response.nonce.clone().filter(|_| request.method != Method::Head) {
             let mut nonces = self.nonces();
             // The oldest are the first that the authority forgets.
             if nonces.len() >= MOST_NONCES {

@@ -199,9 +199,7 @@ impl Run {
         }
         for turn in turns {
             to_come.insert(turn.name.clone(), turn.servers());
-            // A task of its own: the machine's processors share the work.
-            let task = tokio::spawn(obtain(Arc::clone(&self.common), turn));
-            under_way.push(Box::pin(async move { task.await.expect("what may panic in a turn is caught there") }));
+            under_way.push(Box::pin(take_turn(Arc::clone(&self.common), turn)));
         }
         let mut arrived: Vec<Arrived> = Vec::new();
         let mut installing = false;
@@ -350,8 +348,8 @@ impl Run {
     }
 }
 
-/// Obtains one generation, when its authority has room for it.
-async fn obtain(common: Arc<Common>, mut turn: Turn) -> Done {
+/// Obtains one generation, when its authority has room for it: one turn after the other is let in, in their order.
+async fn take_turn(common: Arc<Common>, turn: Turn) -> Done {
     let gate = &common.gates[&turn.entry().authority];
     let enter = async { (common.same_names.take([turn.order_key()].into()).await, gate.enter().await) };
     let _turn_and_place = tokio::select! {
@@ -359,16 +357,21 @@ async fn obtain(common: Arc<Common>, mut turn: Turn) -> Done {
         () = common.stop.asked(1) => return Done::Over(None),
         entered = enter => entered,
     };
-    let obtained = turn.obtain().await;
-    let done = match obtained {
+    // A task of its own: the machine's processors share the work.
+    let done = tokio::spawn(obtain(turn)).await.expect("what may panic in a turn is caught there");
+    gate.widen();
+    done
+}
+
+/// Obtains one generation.
+async fn obtain(mut turn: Turn) -> Done {
+    match turn.obtain().await {
         Ok(Obtained::Generation(generation)) => {
             Done::Stored(Box::new(Arrived { turn, generation, since: Instant::now() }))
         }
         Ok(Obtained::Nothing(ending)) => Done::Over(Some(Box::new(turn.ended(ending).await))),
         Err(error) => Done::Over(Some(Box::new(turn.failed(error).await))),
-    };
-    gate.widen();
-    done
+    }
 }
 
 impl Lacking {
@@ -386,5 +389,7 @@ fn take_ready(arrived: &mut Vec<Arrived>, to_come: &BTreeMap<String, BTreeSet<St
     let awaited: BTreeSet<String> = to_come.values().flatten().cloned().collect();
     let ready =
         |one: &mut Arrived| one.turn.servers().is_disjoint(&awaited) || one.since.elapsed() >= LONGEST_GATHERING;
-    arrived.extract_if(.., ready).collect()
+    let mut ready: Vec<Arrived> = arrived.extract_if(.., ready).collect();
+    ready.sort_by(|a, b| words::natural_order(&a.turn.name, &b.turn.name));
+    ready
 }

@@ -82,7 +82,9 @@ impl Bare {
         let mut asked = 0;
         loop {
             let answer = self.get(&order_url).await;
-            if eskort_acme::parse_order(&answer).unwrap().status == OrderStatus::Ready {
+            let status = eskort_acme::parse_order(&answer).unwrap().status;
+            assert!(status != OrderStatus::Invalid, "the authority did not take the proof: {order_url}");
+            if status == OrderStatus::Ready {
                 break;
             }
             waited += pause(&answer, asked).await;
