@@ -3,7 +3,8 @@
 #![no_main]
 
 use eskort_core::names::Identifier;
-use eskort_siteconf::nginx::{Config, SitePlan, Sites, TlsTarget, load, plan};
+use eskort_siteconf::nginx::{Config, Sites, load, plan};
+use eskort_siteconf::{SitePlan, TlsTarget};
 use std::path::{Path, PathBuf};
 
 fn read(bytes: &[u8]) -> Option<Config> {
