@@ -189,6 +189,7 @@ fn a_broken_file_is_refused_with_its_line() {
         ("http { }\n}", "/etc/nginx/nginx.conf:2: this `}` is not expected here"),
         ("events", "/etc/nginx/nginx.conf:1: this directive has no `;`"),
         ("http { listen 80 }", "/etc/nginx/nginx.conf:1: this directive has no `;`"),
+        ("root \"/a\"\"/b\";", "/etc/nginx/nginx.conf:1: a blank is missing behind this quote"),
         (";", "/etc/nginx/nginx.conf:1: a directive is expected here"),
     ] {
         assert_eq!(try_config(&[("/etc/nginx/nginx.conf", text)]).unwrap_err().to_string(), said);

@@ -173,12 +173,17 @@ impl Parser<'_> {
         let index = self.found.len();
         let name = value(&bytes[first.clone()]);
         self.found.push(Directive { name, args: Vec::new(), range: first.clone(), open: None, end: index + 1 });
-        let mut args = Vec::new();
+        let mut args: Vec<Word> = Vec::new();
         loop {
+            let before = args.last().map_or(first.end, |word| word.range.end);
             let Some(token) = self.next() else {
                 return Err(self.error(first.start, "this directive has no `;`"));
             };
             match token.kind {
+                // As nginx has it: only a bracket may follow a quote at once.
+                Kind::Word if token.range.start == before && bytes[before] != b')' => {
+                    return Err(self.error(before, "a blank is missing behind this quote"));
+                }
                 Kind::Word => args.push(Word { value: value(&bytes[token.range.clone()]), range: token.range }),
                 Kind::End => break,
                 Kind::Open => {
