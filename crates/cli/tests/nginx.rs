@@ -63,6 +63,12 @@ fn inventory(pebble: &Pebble, nginx: &Nginx, server: &str, install: &str) -> Str
     )
 }
 
+/// Returns the site's configuration with a server block for each of its names.
+fn a_block_for_each_name(place: &Place) -> String {
+    let both = format!("{} {}", NAMES[0], NAMES[1]);
+    NAMES.map(|name| place.read(SITE).replace(&both, name)).concat()
+}
+
 fn fetch(place: &Place, words: &[&str]) -> String {
     let output =
         Command::new("curl").args(["-sS", "--max-time", "10"]).args(words).current_dir(place.dir.path()).output();
@@ -135,9 +141,7 @@ fn what_is_obtained_side_by_side_for_one_server_costs_it_one_test_and_one_reload
     pebble.fetch_root(0, "visitor-root.pem");
     let place = &pebble.place;
     let nginx = Nginx::start(place, pebble.http_port);
-    let both = format!("{} {}", NAMES[0], NAMES[1]);
-    let block = |name: &str| place.read(SITE).replace(&both, name);
-    place.write(SITE, &(block(NAMES[0]) + &block(NAMES[1])));
+    place.write(SITE, &a_block_for_each_name(place));
     let main = place.path("nginx/nginx.conf").display().to_string();
     let counted =
         |what: &str, command: &str| format!("[\"sh\", \"-c\", \"echo {what} >> done; nginx {command} -c {main}\"]");
@@ -159,9 +163,7 @@ fn certificates_on_one_server_are_installed_together_and_alone_when_one_of_them_
     pebble.fetch_root(0, "visitor-root.pem");
     let place = &pebble.place;
     let nginx = Nginx::start(place, pebble.http_port);
-    let both = format!("{} {}", NAMES[0], NAMES[1]);
-    let block = |name: &str| place.read(SITE).replace(&both, name);
-    let before = block(NAMES[0]) + &block(NAMES[1]);
+    let before = a_block_for_each_name(place);
     place.write(SITE, &before);
     let main = place.path("nginx/nginx.conf").display().to_string();
     let write = |reload: &str| {

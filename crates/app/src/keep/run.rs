@@ -151,8 +151,7 @@ impl Run {
             }
         };
         self.obtain_all(obtaining, &mut entries).await;
-        let place = |entry: &KeepEntry| chosen.iter().position(|name| *name == entry.certificate);
-        entries.sort_by_key(place);
+        entries.sort_by(|a, b| words::natural_order(&a.certificate, &b.certificate));
         entries
     }
 
