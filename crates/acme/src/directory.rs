@@ -160,13 +160,37 @@ pub fn parse_account(response: &Response) -> Result<String, AcmeError> {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::nearly::nearly;
+    use serde_json::Value;
 
     fn response(body: &str) -> Response {
         Response { status: 200, body: body.into(), ..Response::default() }
     }
 
+    fn a_directory() -> Value {
+        let url = |name: &str| format!("https://ca.example/{name}");
+        json!({
+            "newNonce": url("n"), "newAccount": url("a"), "newOrder": url("o"), "newAuthz": url("z"), "revokeCert": url("r"),
+            "keyChange": url("k"), "renewalInfo": url("i"),
+            "meta": {"termsOfService": url("t"), "caaIdentities": ["ca.example"], "profiles": {"short": "six days"}},
+        })
+    }
+
+    proptest::proptest! {
+        #[test]
+        fn one_that_is_nearly_right_leads_to_https_addresses_or_is_refused(directory in nearly(&a_directory())) {
+            if let Ok(found) = parse_directory(&response(&directory.to_string())) {
+                let optional = [found.new_authz, found.revoke_cert, found.key_change, found.renewal_info];
+                let mut urls = [found.new_nonce, found.new_account, found.new_order].into_iter().chain(optional.into_iter().flatten());
+                proptest::prop_assert!(urls.all(|url| url.starts_with("https://")));
+            }
+        }
+    }
+
     #[test]
     fn reads_a_directory_and_refuses_what_is_none() {
+        let good = response(&a_directory().to_string());
+        assert!(parse_directory(&good).unwrap().renewal_info.is_some());
         let good = r#"{"newNonce":"https://ca.example/n","newAccount":"https://ca.example/a","newOrder":"https://ca.example/o","meta":{"termsOfService":"https://ca.example/terms","extra":1},"x":"y"}"#;
         assert!(parse_directory(&response(good)).unwrap().meta.terms_of_service.is_some());
         let more = r#","revokeCert":"https://ca.example/r","keyChange":"http://ca.example/k","renewalInfo":7,"meta":{"profiles":{"short":"six days"}}}"#;

@@ -6,6 +6,8 @@
 mod directory;
 mod jws;
 mod lenient;
+#[cfg(test)]
+mod nearly;
 mod order;
 mod problem;
 mod wire;

@@ -278,7 +278,9 @@ pub fn parse_certificate(response: &Response) -> Result<String, AcmeError> {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::nearly::nearly;
     use eskort_pki::{KeyKind, PrivateKey};
+    use serde_json::Value;
 
     fn response(body: serde_json::Value) -> Response {
         Response { status: 200, body: body.to_string().into_bytes(), ..Response::default() }
@@ -381,15 +383,70 @@ mod tests {
         assert_eq!(failed.to_string(), "lampholm.example: connection: refused");
     }
 
+    fn an_order() -> Value {
+        json!({
+            "status": "valid",
+            "authorizations": ["https://ca.example/z/1", "https://ca.example/z/2"],
+            "finalize": "https://ca.example/f/1",
+            "certificate": "https://ca.example/c/1",
+            "error": {"type": "urn:ietf:params:acme:error:dns", "detail": "no answer", "subproblems": [{"type": "x"}]},
+        })
+    }
+
+    fn an_authorization() -> Value {
+        let challenge = |kind: &str, n: u8| json!({"type": kind, "url": format!("https://ca.example/h/{n}"), "token": "dG9rZW4", "status": "pending"});
+        json!({
+            "status": "pending",
+            "identifier": {"type": "dns", "value": "lampholm.example"},
+            "challenges": [challenge("http-01", 1), challenge("dns-01", 2), {"type": "dns-persist-01", "url": "https://ca.example/h/3",
+                "issuer-domain-names": ["ca.example"]}],
+        })
+    }
+
+    /// What is said of an answer that cannot be used is one line of plain characters.
+    fn tame<T>(read: &Result<T, AcmeError>) -> bool {
+        let said = read.as_ref().err().map(ToString::to_string);
+        said.is_none_or(|text| !text.is_empty() && !text.chars().any(char::is_control))
+    }
+
+    #[test]
+    fn what_the_property_tests_begin_with_is_good() {
+        assert!(parse_order(&response(an_order())).unwrap().certificate_url().unwrap().is_some());
+        let found = parse_authorization(&response(an_authorization())).unwrap();
+        assert!(found.challenges.iter().all(|challenge| challenge.fault.is_none()));
+    }
+
     proptest::proptest! {
         #[test]
         fn whatever_an_authority_sends_is_read_or_refused(status in 100_u16..600, body in r#"[{}\[\]",:a-z0-9 ]{0,120}"#) {
             let found = Response { status, body: body.clone().into_bytes(), ..Response::default() };
-            for said in [parse_order(&found).err(), parse_authorization(&found).err(), crate::parse_directory(&found).err(),
-                crate::parse_account(&found).err()].into_iter().flatten() {
-                let text = said.to_string();
-                let tame = !text.is_empty() && !text.chars().any(char::is_control);
-                proptest::prop_assert!(tame);
+            proptest::prop_assert!(tame(&parse_order(&found)) && tame(&parse_authorization(&found)));
+            proptest::prop_assert!(tame(&crate::parse_directory(&found)) && tame(&crate::parse_account(&found)));
+        }
+
+        #[test]
+        fn an_order_that_is_nearly_right_leads_to_https_addresses_or_is_refused(order in nearly(&an_order())) {
+            let read = parse_order(&response(order));
+            proptest::prop_assert!(tame(&read));
+            if let Ok(order) = read {
+                let mut urls = order.authorizations.iter().chain([&order.finalize]).chain(&order.certificate);
+                proptest::prop_assert!(urls.all(|url| url.starts_with("https://")));
+                proptest::prop_assert!(tame(&order.certificate_url()));
+            }
+        }
+
+        #[test]
+        fn a_challenge_that_is_nearly_right_has_a_safe_token_or_a_fault(authorization in nearly(&an_authorization())) {
+            let read = parse_authorization(&response(authorization));
+            proptest::prop_assert!(tame(&read));
+            let Ok(read) = read else { return Ok(()) };
+            proptest::prop_assert!(!read.name.chars().any(char::is_control));
+            for challenge in read.challenges.iter().filter(|challenge| challenge.fault.is_none()) {
+                proptest::prop_assert!(challenge.url.starts_with("https://"), "{}", challenge.url);
+                let safe = challenge.token.chars().all(|c| c.is_ascii_alphanumeric() || matches!(c, '-' | '_'));
+                proptest::prop_assert!(safe && challenge.issuers.iter().all(|name| is_issuer(name)));
+                let standing = matches!(challenge.kind, None | Some(ChallengeKind::DnsPersist01));
+                proptest::prop_assert!(standing || !challenge.token.is_empty());
             }
         }
     }

@@ -1,6 +1,6 @@
 //! Reads the inventory, and finds what is around it.
 
-use eskort_core::context::{Context, Now};
+use eskort_core::context::{Clock, Context};
 use eskort_inventory::{Mistakes, parse_inventory};
 
 use eskort_core::progress::{ProgressSink, Teller};
@@ -50,7 +50,7 @@ pub enum SetupError {
 ///
 /// # Errors
 /// When there is none, or it has mistakes.
-pub fn load(path: &Path, usual_state: &Path, now: Now, progress: ProgressSink) -> Result<Context, SetupError> {
+pub fn load(path: &Path, usual_state: &Path, clock: Clock, progress: ProgressSink) -> Result<Context, SetupError> {
     let path = std::path::absolute(path).unwrap_or_else(|_| path.to_owned());
     if path.to_str().is_none() {
         return Err(SetupError::NotUtf8 { path });
@@ -70,7 +70,7 @@ pub fn load(path: &Path, usual_state: &Path, now: Now, progress: ProgressSink) -
     inventory.resolve_paths(path.parent().unwrap_or(Path::new("/")));
     let state = inventory.state.clone().unwrap_or_else(|| usual_state.to_owned());
     let (inventory, progress) = (Arc::new(inventory), Teller::new(progress));
-    Ok(Context { inventory, inventory_path: path, state, now, progress })
+    Ok(Context { inventory, inventory_path: path, state, clock, progress })
 }
 
 /// Returns where the inventory is looked for: the system's for root, wherever root happens to be; for anybody else `eskort.toml` in

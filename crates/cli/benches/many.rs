@@ -7,6 +7,8 @@ mod bare;
 #[path = "../tests/pebble.rs"]
 #[expect(dead_code, reason = "the tests use more of it")]
 mod pebble;
+#[path = "../tests/ports.rs"]
+mod ports;
 #[path = "../tests/world.rs"]
 #[expect(dead_code, reason = "the tests use more of it")]
 mod world;

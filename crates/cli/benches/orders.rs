@@ -33,7 +33,7 @@ fn main() {
         runtime.block_on(orders(count));
     }
     println!();
-    list();
+    runtime.block_on(list());
 }
 
 fn median(mut times: Vec<f64>) -> f64 {
@@ -110,7 +110,13 @@ async fn with_eskort(dir: &Path, round: usize, authority: &Authority, site: &Sit
             *sum.lock().unwrap() += Duration::try_from(until.duration_since(Timestamp::now())).unwrap_or_default();
         }
     };
-    let context = eskort_app::load(&path, dir, Arc::new(Timestamp::now), Arc::new(watch)).unwrap();
+    let context = eskort_app::load(
+        &path,
+        dir,
+        eskort_core::context::Clock::new(Timestamp::now, tokio::time::sleep),
+        Arc::new(watch),
+    )
+    .unwrap();
     let kept = eskort_app::keep(&context, &KeepOptions::default()).await.unwrap();
     assert!(matches!(kept[0].ending, Ending::Arrived { .. }), "{:?}", kept[0].ending);
     let waited = waited.lock().unwrap();
@@ -125,7 +131,7 @@ async fn with_bare_client(dir: &Path, authority: &Authority, names: &[String]) -
 }
 
 /// `eskort list` as a program of its own, over 10,000 certificates in the ledger and in the inventory.
-fn list() {
+async fn list() {
     const COUNT: usize = 10_000;
     let dir = tempfile::tempdir().unwrap();
     let store = Store::open(&dir.path().join("state")).unwrap();
@@ -143,17 +149,13 @@ fn list() {
         SignedDuration::from_hours(2160),
     );
     let chain = Chain::from_pem(&issuer.chain_pem(&leaf, false)).unwrap();
-    store
-        .in_one_transaction(|| {
-            for n in 0..COUNT {
-                let name = Identifier::parse(&format!("room{n}.lampholm.example")).unwrap();
-                let (authority, key) = ("public".into(), KeyKind::P256.word().into());
-                let wanted = Specification { names: vec![name], authority, reached: None, key, request: None };
-                store.record_generation(&format!("room{n}"), 1, &wanted, &chain, Timestamp::now())?;
-            }
-            Ok(())
-        })
-        .unwrap();
+    for n in 0..COUNT {
+        let name = Identifier::parse(&format!("room{n}.lampholm.example")).unwrap();
+        let (authority, key) = ("public".into(), KeyKind::P256.word().into());
+        let wanted = Specification { names: vec![name], authority, reached: None, key, request: None };
+        let recorded = store.record_generation(&format!("room{n}"), 1, &wanted, &chain, None, Timestamp::now()).await;
+        recorded.unwrap();
+    }
     for n in 0..COUNT {
         inventory.push_str(&format!("[certificate.room{n}]\nnames = [\"room{n}.lampholm.example\"]\n"));
     }

@@ -9,6 +9,8 @@ mod bind;
 #[allow(dead_code, unused_imports, reason = "the tests' servers, without their tests")]
 #[path = "../tests/pebble.rs"]
 mod pebble;
+#[path = "../tests/ports.rs"]
+mod ports;
 #[allow(dead_code, unused_imports, reason = "the tests' servers, without their tests")]
 #[path = "../tests/world.rs"]
 mod world;
@@ -85,8 +87,13 @@ async fn with_eskort(bind: &Bind, names: &[String]) -> Measured {
         };
         noted.lock().unwrap().push((word, Instant::now()));
     };
-    let context =
-        eskort_app::load(&inventory, &pebble.place.path("state"), Arc::new(Timestamp::now), Arc::new(watch)).unwrap();
+    let context = eskort_app::load(
+        &inventory,
+        &pebble.place.path("state"),
+        eskort_core::context::Clock::new(Timestamp::now, tokio::time::sleep),
+        Arc::new(watch),
+    )
+    .unwrap();
     let kept = eskort_app::keep(&context, &KeepOptions::default()).await.unwrap();
     assert!(matches!(kept[0].ending, Ending::Arrived { .. }), "{:?}", kept[0].ending);
     let marks = marks.lock().unwrap();

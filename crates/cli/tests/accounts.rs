@@ -161,16 +161,12 @@ fn what_must_not_be_sent_twice_is_not_and_what_came_half_is_asked_for_again() {
 fn a_stop_while_the_authority_looks_ends_the_order_and_the_next_run_is_not_held() {
     let world = World::with(|o| o.thinking = std::time::Duration::from_secs(4));
     world.write_inventory(|text| text.replace("timeout = \"6s\"", "timeout = \"30s\""));
-    let mut child = world.place.eskort().arg("keep").stderr(std::process::Stdio::piped()).spawn().unwrap();
-    let end = std::time::Instant::now() + std::time::Duration::from_secs(20);
-    while !world.authority.asked().contains(&Resource::Order) {
-        assert!(std::time::Instant::now() < end && child.try_wait().unwrap().is_none());
-        std::thread::sleep(std::time::Duration::from_millis(20));
-    }
+    let child = world.place.eskort().arg("keep").stderr(std::process::Stdio::piped()).spawn().unwrap();
+    until("the order is waited for", || world.authority.asked().contains(&Resource::Order));
     std::process::Command::new("kill").arg(child.id().to_string()).status().unwrap();
     let said = Said::from(child.wait_with_output().unwrap());
     said.check(1, &["stopped by a signal", "the next run begins with a new order"]);
-    std::thread::sleep(std::time::Duration::from_secs(5));
+    until("the authority has looked for both proofs", || world.authority.looks() == 2);
     world.place.run(&["keep"]).check(0, &["get the first certificate", "installed and checked live"]);
 }
 

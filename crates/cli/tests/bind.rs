@@ -238,10 +238,13 @@ fn keep_can_wait_for_the_person() {
     let bind = Bind::start();
     let pebble = by_hand(&bind);
     let texts = asked_for(&pebble.place.run(&["keep", "--output", "json"]));
-    let waiting = pebble.place.eskort().args(["keep", "--wait"]).stdout(Stdio::null()).stderr(Stdio::null()).spawn();
-    let mut waiting = Process(waiting.unwrap());
-    std::thread::sleep(std::time::Duration::from_millis(500));
-    assert!(waiting.0.try_wait().unwrap().is_none(), "it waits");
+    let wait = || {
+        let talk = std::fs::File::create(pebble.place.path("talk")).unwrap();
+        let waiting = pebble.place.eskort().args(["keep", "--wait"]).stdout(Stdio::piped()).stderr(talk).spawn();
+        until("it waits", || pebble.place.read("talk").contains("_acme-challenge"));
+        Process(waiting.unwrap())
+    };
+    let mut waiting = wait();
     // It holds no lock meanwhile: the timer's run does its work.
     pebble.place.run(&["keep"]).check(3, &["waits for you"]);
     bind.place_by_hand(&texts);
@@ -252,12 +255,12 @@ fn keep_can_wait_for_the_person() {
     let text = pebble.place.read("eskort.toml");
     pebble.place.write("eskort.toml", &text.replace("[certificate.archive]", "[certificate.archive]\nkey = \"p384\""));
     let texts = asked_for(&pebble.place.run(&["keep", "--output", "json"]));
-    let waiting = pebble.place.eskort().args(["keep", "--wait"]).stdout(Stdio::piped()).stderr(Stdio::piped()).spawn();
-    std::thread::sleep(std::time::Duration::from_millis(2500));
+    let mut waiting = wait();
     bind.place_by_hand(&texts);
     let other = pebble.place.run(&["keep"]);
-    let waited = Said::from(waiting.unwrap().wait_with_output().unwrap());
-    assert!(waited.code == Some(0) && matches!(other.code, Some(0 | 5)), "{waited}\n{other}");
+    let waited = waiting.0.wait().unwrap().code();
+    let talk = pebble.place.read("talk");
+    assert!(waited == Some(0) && matches!(other.code, Some(0 | 5)), "{waited:?} {talk}\n{other}");
     assert_eq!(pebble.place.read("pebble/log").matches("Added order").count(), 2);
 }
 

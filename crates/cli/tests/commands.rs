@@ -40,7 +40,7 @@ fn list_show_and_check_tell_how_a_certificate_stands() {
     // Without the intermediate, and with the root unknown.
     std::fs::copy(place.path("state/certificates/website/current/certificate.pem"), place.path("tls/site.pem"))
         .unwrap();
-    std::thread::sleep(std::time::Duration::from_millis(300));
+    until("the site serves it", || place.run(&["check", "website"]).out.contains("no intermediate is sent"));
     place.run(&["check", "website"]).check(1, &["no intermediate is sent", "serve bundle.pem"]);
     world.keep().check(0, &["put generation 1 in place"]);
     world.write_inventory(|text| text.replace("visitor-roots = \"visitor-root.pem\"\n", ""));

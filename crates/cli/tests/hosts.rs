@@ -206,10 +206,7 @@ fn the_systems_ssh_counts_with_its_configuration_agent_and_jump_hosts() {
     // With the key in an agent only.
     let agent = Command::new("ssh-agent").args(["-D", "-a"]).arg(place.path("agent")).stdout(Stdio::null()).spawn();
     let _agent = Process(agent.unwrap());
-    let end = std::time::Instant::now() + std::time::Duration::from_secs(10);
-    while !place.path("agent").exists() && std::time::Instant::now() < end {
-        std::thread::sleep(std::time::Duration::from_millis(20));
-    }
+    until("the agent is there", || place.path("agent").exists());
     let added =
         Command::new("ssh-add").arg(place.path("key")).env("SSH_AUTH_SOCK", place.path("agent")).output().unwrap();
     assert!(added.status.success(), "{added:?}");

@@ -21,6 +21,7 @@ mod network;
 mod nginx;
 mod office;
 mod pebble;
+mod ports;
 mod records;
 mod renewals;
 mod rights;

@@ -101,15 +101,9 @@ fn takes_a_plain_site_all_the_way_and_does_nothing_more_the_second_time() {
     // http leads to https, but the challenge path stays reachable for the next time.
     let plain = format!("http://127.0.0.1:{}", nginx.plain_port);
     let visit = || fetch(place, &["-i", "-H", "Host: www.lampholm.example", &format!("{plain}/visit?day=1")]);
-    let mut moved = visit();
     // Just after a reload a process of before may still answer.
-    for _ in 0..50 {
-        if moved.contains(" 301 ") {
-            break;
-        }
-        std::thread::sleep(std::time::Duration::from_millis(100));
-        moved = visit();
-    }
+    until("http leads to https", || visit().contains(" 301 "));
+    let moved = visit();
     assert!(
         moved.contains(" 301 ")
             && moved.contains(&format!("https://www.lampholm.example:{}/visit?day=1", nginx.tls_port)),

@@ -262,7 +262,7 @@ fn one_certificate_proves_its_names_in_different_ways() {
 fn a_long_wait_for_the_authority_says_how_each_name_stands() {
     let world = World::with(|options| options.thinking = Duration::from_secs(5));
     world.write_inventory(|text| text.replace("timeout = \"6s\"", "timeout = \"20s\""));
-    let said = world.keep();
+    let said = world.place.run(&["keep"]);
     said.check(0, &["lampholm.example  validation in progress, ", "generation 1 installed"]);
     // What is asked while it looks does not grow with the names.
     let asked = world.authority.asked();

@@ -40,15 +40,6 @@ fn ended(child: Child) -> Said {
     Said::from(child.wait_with_output().unwrap())
 }
 
-#[track_caller]
-fn until(world: &World, what: &str, mut done: impl FnMut() -> bool) {
-    let end = Instant::now() + Duration::from_secs(60);
-    while !done() {
-        assert!(Instant::now() < end, "{what}: {}", world.place.read("talk"));
-        std::thread::sleep(Duration::from_millis(10));
-    }
-}
-
 fn asked(world: &World, what: Resource) -> usize {
     world.authority.asked().iter().filter(|asked| **asked == what).count()
 }
@@ -57,7 +48,7 @@ fn asked(world: &World, what: Resource) -> usize {
 fn fifty_that_are_interrupted_leave_nothing_published() {
     let world = rooms(50, 64, |options| options.thinking = Duration::from_secs(60));
     let child = start(&world);
-    until(&world, "50 are under way at once", || asked(&world, Resource::Challenge) == 50);
+    until("50 are under way at once", || asked(&world, Resource::Challenge) == 50);
     assert!(world.place.path("www/.well-known/acme-challenge").exists());
     assert!(Command::new("kill").args(["-INT", &child.id().to_string()]).status().unwrap().success());
     let begun = Instant::now();
@@ -72,7 +63,7 @@ fn fifty_that_are_interrupted_leave_nothing_published() {
 fn fifty_that_are_killed_in_the_middle_come_to_one_certificate_each() {
     let world = rooms(50, 16, |options| options.thinking = Duration::from_millis(300));
     let mut child = start(&world);
-    until(&world, "some have come and some have not", || world.authority.counts().1 >= 10);
+    until("some have come and some have not", || world.authority.counts().1 >= 10);
     child.kill().unwrap();
     let killed = ended(child);
     let before = world.authority.counts();
@@ -91,7 +82,7 @@ fn fifty_that_are_killed_in_the_middle_come_to_one_certificate_each() {
 fn two_runs_on_one_state_folder_share_the_work() {
     let world = rooms(30, 4, |options| options.thinking = Duration::from_millis(200));
     let first = start(&world);
-    until(&world, "the first run decided", || asked(&world, Resource::NewOrder) > 0);
+    until("the first run decided", || asked(&world, Resource::NewOrder) > 0);
     let second = start(&world);
     let (first, second) = (ended(first), ended(second));
     assert!(second.out.contains("another run is at work on it"), "{second}");

@@ -19,11 +19,7 @@ fn signal(word: &str, whom: &str) {
 }
 
 fn await_file(place: &Place, name: &str) {
-    let end = Instant::now() + Duration::from_secs(20);
-    while !place.path(name).exists() {
-        assert!(Instant::now() < end, "{name} did not come");
-        std::thread::sleep(Duration::from_millis(10));
-    }
+    until(&format!("{name} is there"), || place.path(name).exists());
 }
 
 fn ended(child: Child) -> Said {
@@ -53,8 +49,7 @@ fn a_lost_terminal_and_a_polite_end_leave_nothing_published_and_a_second_signal_
     for word in ["-HUP", "-TERM"] {
         let world = World::with(|o| o.thinking = Duration::from_secs(4));
         let child = start(&world.place, &["keep"]);
-        await_file(&world.place, "www/.well-known/acme-challenge");
-        std::thread::sleep(Duration::from_millis(300));
+        until("the authority is at work", || world.authority.asked().contains(&Resource::Challenge));
         signal(word, &child.id().to_string());
         ended(child).check(1, &["stopped by a signal", "nothing is left published"]);
         world.place.check_nothing_published();
@@ -78,7 +73,6 @@ fn a_second_signal_ends_at_once_and_says_what_stays() {
     });
     let child = start(&world.place, &["keep"]);
     await_file(&world.place, "placed");
-    std::thread::sleep(Duration::from_millis(300));
     signal("-TERM", &child.id().to_string());
     await_file(&world.place, "removing");
     let begun = Instant::now();

@@ -1,8 +1,9 @@
 //! A folder, an inventory and the built program for one test; real servers and the practice world around it.
 
+pub(crate) use crate::ports::free_port;
 use eskort_practice::{Authority, AuthorityOptions, Clock, Issuer, NameServer, Site};
 use jiff::SignedDuration;
-use std::net::{Ipv4Addr, SocketAddr, TcpListener, TcpStream};
+use std::net::{Ipv4Addr, SocketAddr, TcpStream};
 use std::os::unix::fs::PermissionsExt;
 use std::path::{Path, PathBuf};
 use std::process::{Child, Command, Output};
@@ -124,21 +125,6 @@ impl Drop for Process {
     }
 }
 
-/// Returns a port that nobody listens on, below those that the system gives to connections: one of these could be taken by any
-/// other test before its server is there.
-pub(crate) fn free_port() -> u16 {
-    use std::sync::atomic::{AtomicU32, Ordering};
-    static NEXT: AtomicU32 = AtomicU32::new(0);
-    loop {
-        let step = NEXT.fetch_add(1, Ordering::Relaxed);
-        let port = 10_000 + (std::process::id().wrapping_mul(37) + step) % 20_000;
-        let port = u16::try_from(port).unwrap();
-        if TcpListener::bind((Ipv4Addr::LOCALHOST, port)).is_ok() {
-            return port;
-        }
-    }
-}
-
 /// Waits for a server of ours to take connections.
 #[track_caller]
 pub(crate) fn await_port(port: u16, what: &str) {
@@ -148,10 +134,16 @@ pub(crate) fn await_port(port: u16, what: &str) {
 /// Waits for a server of ours to take connections at an address.
 #[track_caller]
 pub(crate) fn await_server(address: SocketAddr, what: &str) {
-    let end = Instant::now() + Duration::from_secs(20);
-    while TcpStream::connect(address).is_err() {
-        assert!(Instant::now() < end, "{what} does not listen on {address}");
-        std::thread::sleep(Duration::from_millis(20));
+    until(&format!("{what} listens on {address}"), || TcpStream::connect(address).is_ok());
+}
+
+/// Waits for something to happen.
+#[track_caller]
+pub(crate) fn until(what: &str, mut is_so: impl FnMut() -> bool) {
+    let end = Instant::now() + Duration::from_secs(60);
+    while !is_so() {
+        assert!(Instant::now() < end, "not yet after a minute: {what}");
+        std::thread::sleep(Duration::from_millis(10));
     }
 }
 
@@ -248,8 +240,9 @@ install = [{{ server = "front" }}]
         self.place.write("eskort.toml", &change(text));
     }
 
+    /// Lets the program work on the certificate; what it waits takes a tenth of the time.
     pub(crate) fn keep(&self) -> Said {
-        self.place.run(&["keep", "--only", "website"])
+        self.place.run_with("ESKORT_CLOCK_PACE", "10", &["keep", "--only", "website"])
     }
 
     /// Runs the program so many days later, by its clock and the authority's.

@@ -4,10 +4,38 @@ use crate::inventory::Inventory;
 use crate::progress::{Progress, ProgressSink, Teller};
 use jiff::Timestamp;
 use std::path::{Path, PathBuf};
+use std::pin::Pin;
 use std::sync::Arc;
+use std::time::Duration;
 
-/// Tells the time: the system's, or the practice world's.
-pub type Now = Arc<dyn Fn() -> Timestamp + Send + Sync>;
+type Waiting = Pin<Box<dyn Future<Output = ()> + Send>>;
+
+/// Tells the time, and waits for it: the system's, or the practice world's.
+#[derive(Clone)]
+pub struct Clock {
+    now: Arc<dyn Fn() -> Timestamp + Send + Sync>,
+    wait: Arc<dyn Fn(Duration) -> Waiting + Send + Sync>,
+}
+
+impl Clock {
+    /// Makes a clock from what tells the time and what waits.
+    pub fn new<W: Future<Output = ()> + Send + 'static>(
+        now: impl Fn() -> Timestamp + Send + Sync + 'static,
+        wait: impl Fn(Duration) -> W + Send + Sync + 'static,
+    ) -> Self {
+        Clock { now: Arc::new(now), wait: Arc::new(move |time| Box::pin(wait(time))) }
+    }
+
+    /// Returns the time.
+    pub fn now(&self) -> Timestamp {
+        (self.now)()
+    }
+
+    /// Waits until so much time has passed on this clock.
+    pub async fn wait(&self, time: Duration) {
+        (self.wait)(time).await;
+    }
+}
 
 /// An inventory that was read, and what is around it.
 #[derive(Clone)]
@@ -19,17 +47,22 @@ pub struct Context {
     /// The state folder.
     pub state: PathBuf,
     /// The time.
-    pub now: Now,
+    pub clock: Clock,
     /// Tells how it goes.
     pub progress: Teller,
 }
 
 impl Context {
     /// Returns what there is to work with where there is no inventory: for checks of endpoints that somebody names.
-    pub fn without_inventory(usual_state: &Path, now: Now, progress: ProgressSink) -> Self {
+    pub fn without_inventory(usual_state: &Path, clock: Clock, progress: ProgressSink) -> Self {
         let (inventory, inventory_path) = (Arc::default(), PathBuf::from("/"));
         let progress = Teller::new(progress);
-        Context { inventory, inventory_path, state: usual_state.to_owned(), now, progress }
+        Context { inventory, inventory_path, state: usual_state.to_owned(), clock, progress }
+    }
+
+    /// Returns the time.
+    pub fn now(&self) -> Timestamp {
+        self.clock.now()
     }
 
     /// Tells how it goes.

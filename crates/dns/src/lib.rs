@@ -10,6 +10,8 @@ mod zone;
 
 pub use exchange::{AskError, first_that_answers, system_servers};
 pub use key::{KeyError, UpdateKey};
+#[cfg(fuzzing)]
+pub use lookup::read_answer;
 pub use lookup::{Found, ask_records};
 pub use propagation::{NameServer, Propagation, StaleServer, find_addresses, find_name_servers, propagation};
 pub use update::{UpdateError, add_records, remove_records};

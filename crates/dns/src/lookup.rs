@@ -2,7 +2,7 @@
 
 use crate::exchange::{AskError, ask, parse_name};
 use eskort_core::record;
-use hickory_proto::op::ResponseCode;
+use hickory_proto::op::{Message, ResponseCode};
 use hickory_proto::rr::{Name, RData, RecordType};
 use std::net::SocketAddr;
 use std::time::Duration;
@@ -28,9 +28,13 @@ pub async fn ask_records(server: SocketAddr, name: &str, kind: record::RecordTyp
     };
     let answer = ask(server, &name, asked).await?;
     match answer.metadata.response_code {
-        ResponseCode::NoError | ResponseCode::NXDomain => {}
-        code => return Err(AskError::BadAnswer { server, what: code.to_string() }),
+        ResponseCode::NoError | ResponseCode::NXDomain => Ok(found(&answer, asked)),
+        code => Err(AskError::BadAnswer { server, what: code.to_string() }),
     }
+}
+
+/// Returns what an answer says of the records of a type.
+pub(crate) fn found(answer: &Message, asked: RecordType) -> Found {
     let text = |data: &RData| match data {
         RData::TXT(txt) => Some(txt.txt_data.iter().map(|part| String::from_utf8_lossy(part)).collect::<String>()),
         RData::CNAME(cname) if asked == RecordType::CNAME => Some(plain(&cname.0)),
@@ -40,7 +44,15 @@ pub async fn ask_records(server: SocketAddr, name: &str, kind: record::RecordTyp
     let soa = answer.authorities.iter().find(|record| record.record_type() == RecordType::SOA);
     let remembered = soa.filter(|_| texts.is_empty() && !answer.metadata.authoritative);
     let remembers_none_for = remembered.map(|soa| Duration::from_secs(soa.ttl.into()));
-    Ok(Found { texts, remembers_none_for })
+    Found { texts, remembers_none_for }
+}
+
+/// For fuzzing: reads bytes as an answer about the TXT records of a name, whatever identifier they have.
+#[cfg(fuzzing)]
+pub fn read_answer(name: &str, bytes: &[u8]) -> Option<Found> {
+    let mut asked = crate::exchange::question(&parse_name(name).ok()?, RecordType::TXT);
+    asked.metadata.id = u16::from_be_bytes([*bytes.first()?, *bytes.get(1)?]);
+    crate::exchange::answer_to(&asked, bytes).map(|answer| found(&answer, RecordType::TXT))
 }
 
 pub(crate) fn plain(name: &Name) -> String {

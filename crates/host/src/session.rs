@@ -228,14 +228,17 @@ pub fn passing_name() -> String {
 mod tests {
     use super::*;
     use eskort_core::inventory::{FtpHost, FtpTls, SecretSource};
+    use std::sync::Arc;
     use tokio::io::{AsyncBufReadExt, AsyncWriteExt, BufReader};
+    use tokio::sync::Notify;
 
     /// An FTP server that removes nothing, and says so late.
-    async fn slow_server() -> u16 {
+    async fn slow_server(answer_late: Arc<Notify>) -> u16 {
         let listener = tokio::net::TcpListener::bind("127.0.0.1:0").await.unwrap();
         let port = listener.local_addr().unwrap().port();
         tokio::spawn(async move {
             while let Ok((stream, _)) = listener.accept().await {
+                let answer_late = Arc::clone(&answer_late);
                 tokio::spawn(async move {
                     let (read, mut write) = stream.into_split();
                     let mut lines = BufReader::new(read).lines();
@@ -243,7 +246,7 @@ mod tests {
                     while let Ok(Some(line)) = lines.next_line().await {
                         let word = line.split(' ').next().unwrap_or_default().to_owned();
                         if word == "DELE" {
-                            tokio::time::sleep(Duration::from_millis(600)).await;
+                            answer_late.notified().await;
                         }
                         let answer = match word.as_str() {
                             "USER" => "331 password",
@@ -262,7 +265,8 @@ mod tests {
 
     #[tokio::test]
     async fn a_session_that_was_given_up_is_not_used_again() {
-        let port = slow_server().await;
+        let late = Arc::new(Notify::new());
+        let port = slow_server(Arc::clone(&late)).await;
         let ftp = FtpHost {
             address: "127.0.0.1".into(),
             port,
@@ -274,10 +278,10 @@ mod tests {
         let host = Host { kind: HostKind::Ftp(ftp), timeout: Duration::from_millis(300) };
         let password = Secret::new("oil".to_owned());
         let mut session = Session::open("account", &host, Some(&password)).await.unwrap();
-        let late = session.remove(Path::new("/a"), ".a.part").await.unwrap_err();
-        assert!(matches!(late, HostError::TimedOut { .. }), "{late}");
-        tokio::time::sleep(Duration::from_millis(700)).await;
-        // The late answer to the first is there now: it must not be taken for that of another.
+        let first = session.remove(Path::new("/a"), ".a.part").await.unwrap_err();
+        assert!(matches!(first, HostError::TimedOut { .. }), "{first}");
+        late.notify_one();
+        // The late answer to the first is on its way now: it must not be taken for that of another.
         let refused = session.remove(Path::new("/b"), ".b.part").await.unwrap_err();
         assert!(matches!(refused, HostError::GivenUp { .. }), "{refused}");
         let injected = Secret::new("oil\r\nDELE /etc/passwd".to_owned());

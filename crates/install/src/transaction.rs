@@ -45,23 +45,23 @@ pub async fn apply(
     let machines = &facts.machines;
     match forward(context, store, machines, plans, placements).await {
         Ok(()) => {
-            let now = (context.now)();
+            let now = context.now();
             let certificates: Vec<&str> = placements.iter().map(|placement| placement.certificate).collect();
-            store.settle_changes(&certificates, now)?;
+            store.settle_changes(&certificates, now).await?;
             crash_point("settled");
             for placement in placements {
                 let rows = rows(placement, InstallState::Installed, None, now);
                 let event = Event::Passed { stage: Milestone::Installed, generation: placement.generation };
-                store.record_installs(placement.certificate, &rows, Some(&event), now)?;
+                store.record_installs(placement.certificate, &rows, Some(&event), now).await?;
             }
             Ok(())
         }
         Err(first) => {
             let error = undone(context, store, machines, plans, placements, first).await;
-            let (seen, now) = (words::printable(&error.to_string(), 300), (context.now)());
+            let (seen, now) = (words::printable(&error.to_string(), 300), context.now());
             for placement in placements {
                 let rows = rows(placement, InstallState::Failed, Some(&seen), now);
-                store.record_installs(placement.certificate, &rows, None, now)?;
+                store.record_installs(placement.certificate, &rows, None, now).await?;
             }
             Err(error)
         }
@@ -73,7 +73,7 @@ pub async fn apply(
 /// # Errors
 /// When the ledger fails.
 pub async fn recover(context: &Context, store: &Store, machines: &Machines) -> Result<(), StoreError> {
-    let changes = store.unsettled()?;
+    let changes = store.unsettled().await?;
     if changes.is_empty() {
         return Ok(());
     }
@@ -84,7 +84,7 @@ pub async fn recover(context: &Context, store: &Store, machines: &Machines) -> R
     }
     if failed.is_empty() {
         let paths: Vec<PathBuf> = theirs.into_iter().map(|theirs| theirs.path).collect();
-        store.forget_changes(&changes, &paths)?;
+        store.forget_changes(&changes, &paths).await?;
     }
     for server in reloaded(&changes) {
         if let Err(error) = reload(context, machines, server).await {
@@ -176,7 +176,7 @@ async fn undone(
     placements: &[Placement<'_>],
     first: InstallError,
 ) -> InstallError {
-    let changes: Vec<Undo> = match store.unsettled() {
+    let changes: Vec<Undo> = match store.unsettled().await {
         // What an earlier run could not undo for another certificate is no trouble of these.
         Ok(changes) => {
             let ours = |undo: &Undo| placements.iter().any(|placement| placement.certificate == undo.certificate);
@@ -187,7 +187,7 @@ async fn undone(
     let (theirs, mut trouble) = put_back(context, store, machines, &changes).await;
     if trouble.is_empty() {
         let paths: Vec<PathBuf> = theirs.iter().map(|theirs| theirs.path.clone()).collect();
-        trouble.extend(store.forget_changes(&changes, &paths).err().map(|e| e.to_string()));
+        trouble.extend(store.forget_changes(&changes, &paths).await.err().map(|e| e.to_string()));
     }
     trouble.extend(theirs.iter().map(Theirs::words));
     for server in reloaded(&changes) {
@@ -225,14 +225,16 @@ async fn forward(
 ) -> Result<(), InstallError> {
     for Placement { certificate, generation, install, .. } in placements {
         let first = install.first().map_or("", |install| install.server.as_str());
-        store.keep_link(first, certificate, *generation)?;
+        store.keep_link(first, certificate, *generation).await?;
     }
     for plan in plans {
         for change in &plan.changes {
             let shown = matches!(change.how, FileChange::Lines(_));
             let (host, path) = (plan.host.as_deref(), &change.path);
             let found = machines.at(context, host).read(path, LARGEST).await.map_err(InstallError::on(&plan.server))?;
-            store.keep_file((&plan.server, host), &change.certificate, path, found.as_ref(), &change.new, shown)?;
+            store
+                .keep_file((&plan.server, host), &change.certificate, path, found.as_ref(), &change.new, shown)
+                .await?;
         }
     }
     store.flush().await?;
@@ -259,14 +261,14 @@ async fn forward(
         }
         if let Some(reload) = &plan.reload {
             context.report(&Progress::Doing("reload the server"));
-            store.mark_reloaded(&plan.server)?;
+            store.mark_reloaded(&plan.server).await?;
             let reloaded = machines.at(context, plan.host.as_deref()).run(reload, b"", &plan.rules).await;
             reloaded.map_err(|source| InstallError::Reload { server: server(), source })?;
         }
         crash_point("reloaded");
     }
     for placement in placements {
-        let fingerprint = installed_fingerprint(store, placement)?;
+        let fingerprint = installed_fingerprint(store, placement).await?;
         let endpoints = plans.iter().flat_map(|p| &p.endpoints).filter(|e| e.certificate == placement.certificate);
         for endpoint in endpoints {
             context.report(&Progress::Doing("check whether the server shows the new certificate"));
@@ -288,8 +290,8 @@ async fn write(context: &Context, machines: &Machines, plan: &ServerPlan, change
     machines.at(context, host).write(path, &change.new, access).await.map_err(failed)
 }
 
-fn installed_fingerprint(store: &Store, placement: &Placement<'_>) -> Result<String, StoreError> {
-    let known = store.generations(placement.certificate)?;
+async fn installed_fingerprint(store: &Store, placement: &Placement<'_>) -> Result<String, StoreError> {
+    let known = store.generations(placement.certificate).await?;
     let found = known.into_iter().find(|g| g.number == placement.generation);
     Ok(found.map(|g| g.fingerprint).unwrap_or_default())
 }

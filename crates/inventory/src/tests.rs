@@ -289,6 +289,10 @@ proptest::proptest! {
         let source = format!("{}{with}{}", &GOOD[..at], &GOOD[at + 1..]);
         if let Err(Mistakes(mistakes)) = parse_inventory(&source) {
             proptest::prop_assert!(!mistakes.is_empty());
+            for mistake in mistakes {
+                let line = source.split('\n').nth(mistake.line - 1).map(|line| line.trim_end_matches('\r'));
+                proptest::prop_assert_eq!(line, Some(&*mistake.text), "{}", mistake.what);
+            }
         }
     }
 }

@@ -352,7 +352,8 @@ mod tests {
                 }
                 stream.write_all(said).await.unwrap();
             }
-            tokio::time::sleep(Duration::from_secs(2)).await;
+            // Until the other end has gone.
+            let _ = stream.read(&mut [0]).await;
         });
         TcpStream::connect(address).await.unwrap()
     }

@@ -3,7 +3,7 @@
 use crate::SharedProofs;
 use eskort_core::context::Context;
 use eskort_host::{Machine, Machines};
-use eskort_store::{DebtRow, Store, StoreError};
+use eskort_store::Store;
 
 /// What is around a proof: the inventory, the ledger, and the machines of the run.
 #[derive(Clone, Copy)]
@@ -22,14 +22,5 @@ impl<'a> ProofContext<'a> {
     /// Returns a machine of the inventory; `None` is this one.
     pub(crate) fn machine(&self, host: Option<&'a str>) -> Machine<'a> {
         self.machines.at(self.context, host)
-    }
-
-    /// Strikes a debt whose thing another certificate still needs: it goes with the last. Asked in a turn at its place.
-    pub(crate) fn passes_on(&self, row: &DebtRow) -> Result<bool, StoreError> {
-        let passes = self.store.owed_by_others(row)?;
-        if passes {
-            self.store.paid(&[row.id])?;
-        }
-        Ok(passes)
     }
 }

@@ -15,7 +15,7 @@ pub async fn pay_debts(around: ProofContext<'_>, whose: impl Fn(&str) -> bool) -
     let mut unpaid = Vec::new();
     // One conversation for the records of each proof.
     let mut records: BTreeMap<String, Vec<DebtRow>> = BTreeMap::new();
-    let owed: Vec<DebtRow> = store.debts()?.into_iter().filter(|row| whose(&row.certificate)).collect();
+    let owed: Vec<DebtRow> = store.debts().await?.into_iter().filter(|row| whose(&row.certificate)).collect();
     if owed.is_empty() {
         return Ok(());
     }
@@ -28,7 +28,7 @@ pub async fn pay_debts(around: ProofContext<'_>, whose: impl Fn(&str) -> bool) -
             }
             Debt::File { host, path, folders, passing } => {
                 let _turn = shared.files_of(host.as_deref()).await;
-                if around.passes_on(&row)? {
+                if around.store.pass_on(&row).await? {
                     continue;
                 }
                 // Debts of before were written under a name that can be told.
@@ -51,7 +51,7 @@ pub async fn pay_debts(around: ProofContext<'_>, whose: impl Fn(&str) -> bool) -
     }
     let mut troubles: BTreeMap<String, Vec<Debt>> = BTreeMap::new();
     for (row, error) in unpaid {
-        store.trouble_with_debt(row.id, &error)?;
+        store.trouble_with_debt(row.id, &error).await?;
         troubles.entry(error).or_default().push(row.debt);
     }
     for (error, debts) in troubles {
@@ -63,7 +63,7 @@ pub async fn pay_debts(around: ProofContext<'_>, whose: impl Fn(&str) -> bool) -
         )));
     }
     crash_point("taken-away");
-    store.paid(&paid)
+    store.paid(&paid).await
 }
 
 /// Says why a file cannot be removed; which one is said beside it.

@@ -45,13 +45,13 @@ async fn publish_on(site: &SiteFolder<'_>, machine: &Machine<'_>, files: &[SiteF
         }
         // Owed before it is there: whatever happens next, the following run knows what to take away. What another certificate
         // has put there is needed by this one too, and goes with the last.
-        let others = Owed::on(site, host.as_deref())?;
+        let others = Owed::on(site, host.as_deref()).await?;
         let shared = group.iter().filter(|file| others.files.contains_key(&root.join(&file.path)));
         let owing: Vec<&SiteFile> = missing.iter().copied().chain(shared).collect();
         let made = others.folders.into_iter().filter(|made| folder.starts_with(made) && !folders.contains(made)).rev();
         let to_remove: Vec<PathBuf> = folders.iter().cloned().chain(made).collect();
         site.owe(host.as_ref(), &owing, &to_remove).await?;
-        let passing = Owed::on(site, host.as_deref())?.files;
+        let passing = Owed::on(site, host.as_deref()).await?.files;
         machine.make_site_folders(root, &folder, &folders).await?;
         for file in missing {
             let path = root.join(&file.path);
@@ -73,9 +73,9 @@ struct Owed {
 }
 
 impl Owed {
-    fn on(site: &SiteFolder<'_>, host: Option<&str>) -> Result<Self, ProofError> {
+    async fn on(site: &SiteFolder<'_>, host: Option<&str>) -> Result<Self, ProofError> {
         let mut owed = Owed::default();
-        for row in site.around.store.debts()? {
+        for row in site.around.store.debts().await? {
             if let Debt::File { host: on, path, passing, folders } = row.debt
                 && on.as_deref() == host
             {

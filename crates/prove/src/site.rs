@@ -36,7 +36,7 @@ impl SiteFolder<'_> {
         };
         let debts: Vec<Debt> = files.iter().map(debt).collect();
         let ProofContext { context, store, .. } = self.around;
-        store.owe(self.owner, &debts, (context.now)())?;
+        store.owe(self.owner, &debts, context.now()).await?;
         store.flush().await?;
         crash_point("owed");
         Ok(())

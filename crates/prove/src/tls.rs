@@ -87,7 +87,7 @@ fn asked_for(task: &ProofTask) -> String {
 
 fn certified(context: &Context, task: &ProofTask) -> Result<CertifiedKey, PkiError> {
     let key = PrivateKey::generate(KeyKind::P256)?;
-    let der = make_challenge_certificate(&key, &task.name, &task.key_authorization, (context.now)())?;
+    let der = make_challenge_certificate(&key, &task.name, &task.key_authorization, context.now())?;
     let private = PrivateKeyDer::Pkcs8(PrivatePkcs8KeyDer::from(key.to_pkcs8().reveal().clone()));
     let loaded = aws_lc_rs::default_provider().key_provider.load_private_key(private);
     let signer = loaded.map_err(|e| PkiError::Key { reason: e.to_string() })?;

@@ -101,6 +101,16 @@ pub enum PlanError {
         /// The names of the sites that answer there now.
         from: Vec<String>,
     },
+    /// Another block speaks plain HTTP where a TLS listener is to be: all blocks at a socket speak TLS, or none does.
+    #[error("{place}: {socket} is used without TLS by {by}")]
+    PlainSocket {
+        /// Where.
+        place: Place,
+        /// The listener.
+        socket: String,
+        /// The block that uses it.
+        by: Box<Place>,
+    },
     /// A block to which no TLS listener can be added.
     #[error("{place}: this server block listens at {} only", words::list(sockets))]
     NoAddress {

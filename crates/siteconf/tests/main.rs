@@ -4,13 +4,17 @@
 #![expect(clippy::unwrap_used, reason = "a test stops at the first thing that is not as it should be")]
 #![expect(clippy::disallowed_methods, clippy::disallowed_types, reason = "tests of a pure crate touch the world")]
 
+#[path = "../../cli/tests/ports.rs"]
+mod ports;
+
 use eskort_core::names::Identifier;
 use eskort_siteconf::nginx::{self, Sites};
 use eskort_siteconf::{PlanError, SitePlan, TlsTarget};
+use ports::free_port;
 use std::collections::BTreeMap;
 use std::fs;
 use std::io::{Read, Write};
-use std::net::{Ipv4Addr, SocketAddr, TcpListener, TcpStream};
+use std::net::{Ipv4Addr, SocketAddr, TcpStream};
 use std::path::PathBuf;
 use std::process::{Child, Command, Stdio};
 use std::time::{Duration, Instant};
@@ -46,18 +50,6 @@ impl Dice {
         self.roll(one_in) == 0
     }
 }
-
-fn free_port() -> u16 {
-    loop {
-        let port = 30_000 + u16::try_from(std::process::id() % 1_000).unwrap() + PORT.fetch_add(1, ORDER);
-        if TcpListener::bind((Ipv4Addr::UNSPECIFIED, port)).is_ok() {
-            return port;
-        }
-    }
-}
-
-static PORT: std::sync::atomic::AtomicU16 = std::sync::atomic::AtomicU16::new(0);
-const ORDER: std::sync::atomic::Ordering = std::sync::atomic::Ordering::Relaxed;
 
 /// A folder with a configuration and two certificates.
 struct Place {

@@ -59,7 +59,7 @@ impl Store {
     ///
     /// # Errors
     /// When the ledger fails.
-    pub fn account(&self, authority: &str, directory: &str) -> Result<Option<AccountRow>, StoreError> {
+    pub async fn account(&self, authority: &str, directory: &str) -> Result<Option<AccountRow>, StoreError> {
         let sql = "SELECT url, thumbprint, contact FROM account WHERE authority = ? AND directory = ?";
         let read = |row: &rusqlite::Row<'_>| {
             Ok(AccountRow { url: row.get(0)?, thumbprint: row.get(1)?, contact: row.get(2)? })
@@ -71,7 +71,7 @@ impl Store {
     ///
     /// # Errors
     /// When the ledger fails.
-    pub fn save_account(
+    pub async fn save_account(
         &self,
         authority: &str,
         directory: &str,
@@ -89,7 +89,7 @@ impl Store {
     ///
     /// # Errors
     /// When the ledger fails.
-    pub fn forget_account(&self, authority: &str, directory: &str) -> Result<(), StoreError> {
+    pub async fn forget_account(&self, authority: &str, directory: &str) -> Result<(), StoreError> {
         self.run("DELETE FROM account WHERE authority = ? AND directory = ?", [authority, directory]).map(drop)
     }
 }

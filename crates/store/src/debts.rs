@@ -25,7 +25,7 @@ impl Store {
     ///
     /// # Errors
     /// When the ledger fails.
-    pub fn owe(&self, certificate: &str, debts: &[Debt], now: Timestamp) -> Result<(), StoreError> {
+    pub async fn owe(&self, certificate: &str, debts: &[Debt], now: Timestamp) -> Result<(), StoreError> {
         let sql = "INSERT INTO debt (certificate, kind, at, what, debt, owed) VALUES (?, ?, ?, ?, ?, ?) ON CONFLICT DO NOTHING";
         let known = "SELECT debt FROM debt WHERE kind = ? AND at = ? AND what = ?";
         let owe = |debt: &Debt| {
@@ -42,7 +42,7 @@ impl Store {
     ///
     /// # Errors
     /// When the ledger fails or holds a row that cannot be read.
-    pub fn debts(&self) -> Result<Vec<DebtRow>, StoreError> {
+    pub async fn debts(&self) -> Result<Vec<DebtRow>, StoreError> {
         let sql = "SELECT id, certificate, debt, last_trouble FROM debt ORDER BY id DESC";
         let read = |row: &Row<'_>| Ok((row.get(0)?, row.get(1)?, row.get::<_, String>(2)?, row.get(3)?));
         let row = |(id, certificate, text, trouble): (_, _, String, _)| {
@@ -55,27 +55,37 @@ impl Store {
     ///
     /// # Errors
     /// When the ledger fails.
-    pub fn amend_debt(&self, debt: &Debt) -> Result<(), StoreError> {
+    pub async fn amend_debt(&self, debt: &Debt) -> Result<(), StoreError> {
         let (kind, at, what) = debt.key();
         let sql = "UPDATE debt SET debt = ? WHERE kind = ? AND at = ? AND what = ?";
         self.run(sql, params![encode(debt), kind, at, what]).map(drop)
     }
 
-    /// Returns whether another certificate owes the same thing, which it needs until its own debt is paid.
+    /// Strikes a debt when another certificate owes the same thing, which needs it until its own debt is paid. Returns whether.
     ///
     /// # Errors
     /// When the ledger fails.
-    pub fn owed_by_others(&self, row: &DebtRow) -> Result<bool, StoreError> {
+    pub async fn pass_on(&self, row: &DebtRow) -> Result<bool, StoreError> {
         let (kind, at, what) = row.debt.key();
-        let sql = "SELECT id FROM debt WHERE kind = ? AND at = ? AND what = ? AND certificate <> ?";
-        Ok(!self.rows(sql, params![kind, at, what, row.certificate], |row| row.get::<_, i64>(0))?.is_empty())
+        let others = "SELECT id FROM debt WHERE kind = ? AND at = ? AND what = ? AND certificate <> ?";
+        self.in_one_transaction(|| {
+            let others = self.rows(others, params![kind, at, what, row.certificate], |row| row.get::<_, i64>(0))?;
+            if !others.is_empty() {
+                self.strike_row(row.id)?;
+            }
+            Ok(!others.is_empty())
+        })
+    }
+
+    fn strike_row(&self, id: i64) -> Result<(), StoreError> {
+        self.run("DELETE FROM debt WHERE id = ?", [id]).map(drop)
     }
 
     /// Strikes debts of a certificate by what they are: what they are about did not come to be.
     ///
     /// # Errors
     /// When the ledger fails.
-    pub fn strike(&self, certificate: &str, debts: &[Debt]) -> Result<(), StoreError> {
+    pub async fn strike(&self, certificate: &str, debts: &[Debt]) -> Result<(), StoreError> {
         let sql = "DELETE FROM debt WHERE kind = ? AND at = ? AND what = ? AND certificate = ?";
         let strike = |debt: &Debt| {
             let (kind, at, what) = debt.key();
@@ -88,16 +98,15 @@ impl Store {
     ///
     /// # Errors
     /// When the ledger fails.
-    pub fn paid(&self, debts: &[i64]) -> Result<(), StoreError> {
-        let strike = |id| self.run("DELETE FROM debt WHERE id = ?", [id]).map(drop);
-        self.in_one_transaction(|| debts.iter().try_for_each(strike))
+    pub async fn paid(&self, debts: &[i64]) -> Result<(), StoreError> {
+        self.in_one_transaction(|| debts.iter().try_for_each(|id| self.strike_row(*id)))
     }
 
     /// Writes down why a debt could not be paid.
     ///
     /// # Errors
     /// When the ledger fails.
-    pub fn trouble_with_debt(&self, debt: i64, why: &str) -> Result<(), StoreError> {
+    pub async fn trouble_with_debt(&self, debt: i64, why: &str) -> Result<(), StoreError> {
         self.run("UPDATE debt SET last_trouble = ? WHERE id = ?", params![why, debt]).map(drop)
     }
 }

@@ -22,7 +22,11 @@ impl Store {
     ///
     /// # Errors
     /// When the ledger fails.
-    pub fn add_event(&self, certificate: &str, event: &Event, now: Timestamp) -> Result<(), StoreError> {
+    pub async fn add_event(&self, certificate: &str, event: &Event, now: Timestamp) -> Result<(), StoreError> {
+        self.write_event(certificate, event, now)
+    }
+
+    pub(crate) fn write_event(&self, certificate: &str, event: &Event, now: Timestamp) -> Result<(), StoreError> {
         let sql = "INSERT INTO event (certificate, at, kind, event) VALUES (?, ?, ?, ?)";
         self.run(sql, params![certificate, now.as_second(), event.kind(), encode(event)]).map(drop)
     }
@@ -31,7 +35,7 @@ impl Store {
     ///
     /// # Errors
     /// When the ledger fails or holds a row that cannot be read.
-    pub fn events(&self, certificate: &str, most: u32) -> Result<Vec<EventRow>, StoreError> {
+    pub async fn events(&self, certificate: &str, most: u32) -> Result<Vec<EventRow>, StoreError> {
         let sql = "SELECT at, event FROM event WHERE certificate = ? ORDER BY id DESC LIMIT ?";
         let read = |row: &Row<'_>| Ok((instant(row, "at")?, row.get::<_, String>("event")?));
         let event = |(at, text): (Timestamp, String)| Ok(EventRow { at, event: decode("event", &text)? });

@@ -12,7 +12,7 @@ impl Store {
     ///
     /// # Errors
     /// When the ledger fails.
-    pub fn record_failure(
+    pub async fn record_failure(
         &self,
         certificate: &str,
         (code, reason): (&str, &str),
@@ -21,7 +21,7 @@ impl Store {
     ) -> Result<(), StoreError> {
         self.in_one_transaction(|| {
             // A later failure of another kind does not shorten what the authority asked for.
-            let before = self.failures(certificate)?.and_then(|(failures, _)| failures.hold_until);
+            let before = self.read_failures(certificate)?.and_then(|(failures, _)| failures.hold_until);
             let hold_until = before.max(hold_until).map(Timestamp::as_second);
             self.run(
                 "INSERT INTO failure (certificate, count, last, hold_until, reason) VALUES (?, 1, ?, ?, ?)
@@ -30,7 +30,7 @@ impl Store {
                 params![certificate, now.as_second(), hold_until, reason],
             )?;
             let failed = Event::Failed { code: code.to_owned(), cause: reason.to_owned() };
-            self.add_event(certificate, &failed, now)
+            self.write_event(certificate, &failed, now)
         })
     }
 
@@ -38,7 +38,7 @@ impl Store {
     ///
     /// # Errors
     /// When the ledger fails.
-    pub fn clear_failures(&self, certificate: &str) -> Result<(), StoreError> {
+    pub async fn clear_failures(&self, certificate: &str) -> Result<(), StoreError> {
         self.run("DELETE FROM failure WHERE certificate = ?", [certificate]).map(drop)
     }
 
@@ -46,7 +46,11 @@ impl Store {
     ///
     /// # Errors
     /// When the ledger fails.
-    pub fn failures(&self, certificate: &str) -> Result<Option<(Failures, String)>, StoreError> {
+    pub async fn failures(&self, certificate: &str) -> Result<Option<(Failures, String)>, StoreError> {
+        self.read_failures(certificate)
+    }
+
+    fn read_failures(&self, certificate: &str) -> Result<Option<(Failures, String)>, StoreError> {
         let sql = "SELECT count, last, hold_until, reason FROM failure WHERE certificate = ?";
         let read = |row: &Row<'_>| {
             let (last, hold_until) = (instant(row, "last")?, maybe_instant(row, "hold_until")?);

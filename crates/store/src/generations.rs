@@ -3,6 +3,7 @@
 use crate::rows::{decode, encode, instant, maybe_instant};
 use crate::{Store, StoreError};
 use eskort_core::decision::{Specification, Stored};
+use eskort_core::event::Event;
 use eskort_core::pki::Chain;
 use eskort_core::renewal::Validity;
 use jiff::Timestamp;
@@ -42,57 +43,55 @@ impl Store {
     ///
     /// # Errors
     /// When the ledger fails.
-    pub fn next_generation(&self, certificate: &str, discarded: Option<u32>) -> Result<u32, StoreError> {
+    pub async fn next_generation(&self, certificate: &str, discarded: Option<u32>) -> Result<u32, StoreError> {
         let open = "SELECT max(generation) FROM journey WHERE certificate = ? AND ended IS NULL AND generation <> ?";
-        // No generation has the number 0.
-        let open = self.rows(open, params![certificate, discarded.unwrap_or(0)], |row| row.get::<_, Option<u32>>(0))?;
         let stored = "SELECT max(number) FROM generation WHERE certificate = ?";
-        let stored = self.rows(stored, [certificate], |row| row.get::<_, Option<u32>>(0))?;
+        let number = |row: &Row<'_>| row.get::<_, Option<u32>>(0);
+        // No generation has the number 0.
+        let of_open = params![certificate, discarded.unwrap_or(0)];
+        let (open, stored) =
+            self.in_one_view(|| Ok((self.rows(open, of_open, number)?, self.rows(stored, [certificate], number)?)))?;
         let given = open.into_iter().chain(stored).flatten().max().unwrap_or(0);
         Ok(given.max(self.highest_folder(certificate, discarded)) + 1)
     }
 
-    /// Records a generation whose files are stored. Doing it twice is the same as once; another certificate takes the place of the
-    /// one before.
+    /// Records a generation whose files are stored, and what happened, as one. Doing it twice is the same as once; another certificate
+    /// takes the place of the one before.
     ///
     /// # Errors
     /// When the ledger fails, or the certificate is another generation already.
-    pub fn record_generation(
+    pub async fn record_generation(
         &self,
         certificate: &str,
         number: u32,
         specification: &Specification,
         chain: &Chain,
+        event: Option<&Event>,
         now: Timestamp,
     ) -> Result<(), StoreError> {
         let leaf = chain.leaf();
-        self.run(
-            "INSERT INTO generation (certificate, number, specification, serial, fingerprint, issuer, not_before, not_after, received)
+        let sql = "INSERT INTO generation (certificate, number, specification, serial, fingerprint, issuer, not_before, not_after, received)
              VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)
              ON CONFLICT (certificate, number) DO UPDATE SET specification = excluded.specification, serial = excluded.serial,
                fingerprint = excluded.fingerprint, issuer = excluded.issuer, not_before = excluded.not_before,
                not_after = excluded.not_after, received = excluded.received, confirmed = NULL
-             WHERE fingerprint <> excluded.fingerprint",
-            params![
-                certificate,
-                number,
-                encode(specification),
-                leaf.serial,
-                leaf.fingerprint().to_string(),
-                leaf.issuer,
-                leaf.not_before.as_second(),
-                leaf.not_after.as_second(),
-                now.as_second()
-            ],
-        )
-        .map(drop)
+             WHERE fingerprint <> excluded.fingerprint";
+        let (specified, fingerprint) = (encode(specification), leaf.fingerprint().to_string());
+        let (from, to) = (leaf.not_before.as_second(), leaf.not_after.as_second());
+        let received = now.as_second();
+        self.in_one_transaction(|| {
+            let values =
+                params![certificate, number, specified, leaf.serial, fingerprint, leaf.issuer, from, to, received];
+            self.run(sql, values)?;
+            event.map_or(Ok(()), |event| self.write_event(certificate, event, now))
+        })
     }
 
     /// Returns which generation a certificate is, by its fingerprint in hexadecimal.
     ///
     /// # Errors
     /// When the ledger fails.
-    pub fn generation_of(&self, certificate: &str, fingerprint: &str) -> Result<Option<u32>, StoreError> {
+    pub async fn generation_of(&self, certificate: &str, fingerprint: &str) -> Result<Option<u32>, StoreError> {
         let sql = "SELECT number FROM generation WHERE certificate = ? AND fingerprint = ?";
         Ok(self.rows(sql, [certificate, fingerprint], |row| row.get(0))?.into_iter().next())
     }
@@ -101,7 +100,7 @@ impl Store {
     ///
     /// # Errors
     /// When the ledger fails.
-    pub fn mark_confirmed(&self, certificate: &str, number: u32, now: Timestamp) -> Result<(), StoreError> {
+    pub async fn mark_confirmed(&self, certificate: &str, number: u32, now: Timestamp) -> Result<(), StoreError> {
         let sql = "UPDATE generation SET confirmed = coalesce(confirmed, ?) WHERE certificate = ? AND number = ?";
         self.run(sql, params![now.as_second(), certificate, number]).map(drop)
     }
@@ -110,7 +109,7 @@ impl Store {
     ///
     /// # Errors
     /// When the ledger fails or holds a row that cannot be read.
-    pub fn generations(&self, certificate: &str) -> Result<Vec<GenerationRow>, StoreError> {
+    pub async fn generations(&self, certificate: &str) -> Result<Vec<GenerationRow>, StoreError> {
         let sql = "SELECT * FROM generation WHERE certificate = ? ORDER BY number DESC";
         let read = |row: &Row<'_>| {
             let specification: String = row.get("specification")?;
@@ -144,7 +143,7 @@ impl Store {
     ///
     /// # Errors
     /// As [`Store::generations`].
-    pub fn newest(&self, certificate: &str) -> Result<Option<GenerationRow>, StoreError> {
-        Ok(self.generations(certificate)?.into_iter().next())
+    pub async fn newest(&self, certificate: &str) -> Result<Option<GenerationRow>, StoreError> {
+        Ok(self.generations(certificate).await?.into_iter().next())
     }
 }

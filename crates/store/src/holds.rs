@@ -13,7 +13,7 @@ impl Store {
     ///
     /// # Errors
     /// When the ledger fails.
-    pub fn authority_hold(
+    pub async fn authority_hold(
         &self,
         authority: &str,
         section: impl FnOnce() -> String,
@@ -31,7 +31,7 @@ impl Store {
     ///
     /// # Errors
     /// When the ledger fails.
-    pub fn hold_authority(
+    pub async fn hold_authority(
         &self,
         authority: &str,
         section: &str,
@@ -56,7 +56,7 @@ impl Store {
     ///
     /// # Errors
     /// When the ledger fails.
-    pub fn accept_issuer(&self, authority: &str, issuer: &Certificate) -> Result<(), StoreError> {
+    pub async fn accept_issuer(&self, authority: &str, issuer: &Certificate) -> Result<(), StoreError> {
         let sql = "INSERT INTO issuer (authority, certificate) VALUES (?, ?) ON CONFLICT DO NOTHING";
         self.run(sql, params![authority, issuer.der()]).map(drop)
     }
@@ -65,7 +65,7 @@ impl Store {
     ///
     /// # Errors
     /// When the ledger fails.
-    pub fn accepted_issuers(&self, authority: &str) -> Result<Vec<Certificate>, StoreError> {
+    pub async fn accepted_issuers(&self, authority: &str) -> Result<Vec<Certificate>, StoreError> {
         let sql = "SELECT certificate FROM issuer WHERE authority = ?";
         let found = self.rows(sql, [authority], |row| row.get::<_, Vec<u8>>(0))?;
         Ok(found.iter().filter_map(|der| Certificate::from_der(der).ok()).collect())
@@ -75,7 +75,7 @@ impl Store {
     ///
     /// # Errors
     /// When the ledger fails.
-    pub fn end_authority_hold(&self, authority: &str) -> Result<(), StoreError> {
+    pub async fn end_authority_hold(&self, authority: &str) -> Result<(), StoreError> {
         self.run("DELETE FROM hold WHERE authority = ?", [authority]).map(drop)
     }
 }

@@ -64,7 +64,7 @@ impl Store {
     ///
     /// # Errors
     /// When the ledger fails.
-    pub fn record_installs(
+    pub async fn record_installs(
         &self,
         certificate: &str,
         rows: &[InstallRow],
@@ -85,7 +85,7 @@ impl Store {
         };
         self.in_one_transaction(|| {
             rows.iter().try_for_each(write)?;
-            event.map_or(Ok(()), |event| self.add_event(certificate, event, now))
+            event.map_or(Ok(()), |event| self.write_event(certificate, event, now))
         })
     }
 
@@ -93,7 +93,7 @@ impl Store {
     ///
     /// # Errors
     /// When the ledger fails.
-    pub fn installs(&self, certificate: &str) -> Result<Vec<InstallRow>, StoreError> {
+    pub async fn installs(&self, certificate: &str) -> Result<Vec<InstallRow>, StoreError> {
         let sql = "SELECT machine, server, generation, state, seen, changed FROM install
                    WHERE certificate = ? ORDER BY machine, server";
         self.rows(sql, [certificate], |row| {

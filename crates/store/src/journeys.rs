@@ -28,7 +28,7 @@ impl Store {
     ///
     /// # Errors
     /// When the ledger fails, or the journey was saved by a newer program.
-    pub fn open_journey(&self, certificate: &str) -> Result<Option<JourneyRow>, StoreError> {
+    pub async fn open_journey(&self, certificate: &str) -> Result<Option<JourneyRow>, StoreError> {
         let sql = "SELECT id, generation, specification, stage_version, stage, started FROM journey
                    WHERE certificate = ? AND ended IS NULL";
         let read = |row: &Row<'_>| {
@@ -52,7 +52,7 @@ impl Store {
     ///
     /// # Errors
     /// When the ledger fails, or the certificate has an open journey already.
-    pub fn start_journey(
+    pub async fn start_journey(
         &self,
         certificate: &str,
         generation: u32,
@@ -67,7 +67,7 @@ impl Store {
         let id = self.in_one_transaction(|| {
             let id =
                 self.rows(sql, values, |row| row.get(0))?.into_iter().next().expect("an insertion returns its row");
-            self.lease(certificate, id, now)?;
+            self.take_lease(certificate, id, now)?;
             Ok(id)
         })?;
         Ok(JourneyRow { id, generation, specification: specification.clone(), stage, started: now })
@@ -78,7 +78,7 @@ impl Store {
     ///
     /// # Errors
     /// When the ledger fails, or another run has taken the journey over.
-    pub fn save_stage(
+    pub async fn save_stage(
         &self,
         certificate: &str,
         journey: i64,
@@ -91,13 +91,13 @@ impl Store {
         let ended = (stage.next(now) == Next::Done).then_some(now.as_second());
         let ending = ended.map(|_| "arrived");
         self.in_one_transaction(|| {
-            self.lease(certificate, journey, now)?;
+            self.take_lease(certificate, journey, now)?;
             self.run(
                 "UPDATE journey SET stage = ?, stage_version = ?, passed = ?, waits_for = ?, changed = ?, ended = ?, ending = ?
                  WHERE id = ?",
                 params![encode(stage), STAGE_VERSION, passed, waits_for, now.as_second(), ended, ending, journey],
             )?;
-            event.map_or(Ok(()), |event| self.add_event(certificate, event, now))
+            event.map_or(Ok(()), |event| self.write_event(certificate, event, now))
         })
     }
 
@@ -105,7 +105,7 @@ impl Store {
     ///
     /// # Errors
     /// When the ledger fails.
-    pub fn give_up_journey(
+    pub async fn give_up_journey(
         &self,
         certificate: &str,
         journey: i64,
@@ -115,7 +115,7 @@ impl Store {
         let sql = "UPDATE journey SET ended = ?, changed = ?, ending = ? WHERE id = ?";
         self.in_one_transaction(|| {
             self.run(sql, params![now.as_second(), now.as_second(), why.word(), journey])?;
-            self.add_event(certificate, &Event::GivenUp { why }, now)
+            self.write_event(certificate, &Event::GivenUp { why }, now)
         })
     }
 }

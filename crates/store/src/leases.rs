@@ -37,10 +37,14 @@ impl Store {
     ///
     /// # Errors
     /// [`StoreError::Leased`] when another run that still lives works on it.
-    pub fn lease(&self, certificate: &str, journey: i64, now: Timestamp) -> Result<(), StoreError> {
+    pub async fn lease(&self, certificate: &str, journey: i64, now: Timestamp) -> Result<(), StoreError> {
+        self.take_lease(certificate, journey, now)
+    }
+
+    pub(crate) fn take_lease(&self, certificate: &str, journey: i64, now: Timestamp) -> Result<(), StoreError> {
         let worker = self.worker(now)?;
         self.in_one_transaction(|| {
-            if let Some(holder) = self.leased_by_another(certificate, now)? {
+            if let Some(holder) = self.other_holder(certificate, now)? {
                 return Err(StoreError::Leased { certificate: certificate.to_owned(), holder });
             }
             let sql = "UPDATE journey SET lease_holder = ?, lease_until = ? WHERE id = ?";
@@ -52,7 +56,11 @@ impl Store {
     ///
     /// # Errors
     /// When the ledger fails.
-    pub fn leased_by_another(&self, certificate: &str, now: Timestamp) -> Result<Option<String>, StoreError> {
+    pub async fn leased_by_another(&self, certificate: &str, now: Timestamp) -> Result<Option<String>, StoreError> {
+        self.other_holder(certificate, now)
+    }
+
+    fn other_holder(&self, certificate: &str, now: Timestamp) -> Result<Option<String>, StoreError> {
         let sql = "SELECT lease_holder, lease_until FROM journey
                    WHERE certificate = ? AND ended IS NULL AND lease_holder IS NOT NULL";
         let leases = self.rows(sql, [certificate], |row| Ok((row.get::<_, String>(0)?, instant(row, 1)?)))?;
@@ -71,7 +79,7 @@ impl Store {
     ///
     /// # Errors
     /// When the ledger fails.
-    pub fn release(&self, certificate: &str) -> Result<(), StoreError> {
+    pub async fn release(&self, certificate: &str) -> Result<(), StoreError> {
         let sql =
             "UPDATE journey SET lease_holder = NULL, lease_until = NULL WHERE certificate = ? AND lease_holder = ?";
         self.run(sql, params![certificate, self.worker_id()]).map(drop)

@@ -34,6 +34,9 @@ fn patiently(mut job: impl FnMut() -> Result<(), StoreError>) -> Result<(), Stor
 const PATIENCE: Duration = Duration::from_secs(10);
 
 /// The state folder: the ledger and the files beside it.
+///
+/// Every call that concerns the ledger is async and one transaction: no caller can hold one open while it waits for something else,
+/// and a ledger that is asked over a network can take this one's place. `SQLite` answers at once, so nothing is awaited in here.
 pub struct Store {
     pub(crate) root: PathBuf,
     /// One writer: what belongs together is written without anybody in between.
@@ -149,18 +152,31 @@ impl Store {
     }
 
     /// Runs several writes as one: all of them are kept or none.
-    ///
-    /// # Errors
-    /// What `writes` says, or when the ledger fails.
-    pub fn in_one_transaction<T>(&self, writes: impl FnOnce() -> Result<T, StoreError>) -> Result<T, StoreError> {
+    pub(crate) fn in_one_transaction<T>(
+        &self,
+        writes: impl FnOnce() -> Result<T, StoreError>,
+    ) -> Result<T, StoreError> {
+        // Begun as a writer's: one that reads first would be turned away when another process has written since.
+        self.together(TransactionBehavior::Immediate, writes)
+    }
+
+    /// Runs several reads as one: they see the ledger as it is at one moment.
+    pub(crate) fn in_one_view<T>(&self, reads: impl FnOnce() -> Result<T, StoreError>) -> Result<T, StoreError> {
+        self.together(TransactionBehavior::Deferred, reads)
+    }
+
+    fn together<T>(
+        &self,
+        behavior: TransactionBehavior,
+        calls: impl FnOnce() -> Result<T, StoreError>,
+    ) -> Result<T, StoreError> {
         let db = self.db.lock();
         // Within another it is part of that.
         if !db.is_autocommit() {
-            return writes();
+            return calls();
         }
-        // Begun as a writer's: one that reads first would be turned away when another process has written since.
-        let transaction = Transaction::new_unchecked(&db, TransactionBehavior::Immediate).map_err(|e| self.fail(e))?;
-        let value = writes()?;
+        let transaction = Transaction::new_unchecked(&db, behavior).map_err(|e| self.fail(e))?;
+        let value = calls()?;
         transaction.commit().map_err(|e| self.fail(e))?;
         Ok(value)
     }
@@ -205,7 +221,9 @@ mod tests {
                 None => Store::open(dir.path()),
             };
             let owed = std::thread::scope(|scope| {
-                let threads: Vec<_> = (0..4).map(|_| scope.spawn(|| open().unwrap().debts().unwrap().len())).collect();
+                let threads: Vec<_> = (0..4)
+                    .map(|_| scope.spawn(|| open().unwrap().rows("SELECT id FROM debt", [], |_| Ok(())).unwrap().len()))
+                    .collect();
                 threads.into_iter().map(|t| t.join().unwrap()).collect::<Vec<_>>()
             });
             assert_eq!(owed, vec![usize::from(before.is_some_and(|s| s.contains("INSERT"))); 4]);

@@ -1,7 +1,7 @@
 //! The ledger and the generations on disk: everything that outlives a run.
 //!
 //! The ledger (`ledger.sqlite`) holds journeys, generations, debts, accounts, failures and events, and no secret. Keys and
-//! chains lie beside it as files.
+//! chains lie beside it as files. What concerns the ledger is async, what concerns the files is not.
 
 mod accounts;
 #[cfg(test)]

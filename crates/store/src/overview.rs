@@ -44,7 +44,11 @@ impl Store {
     ///
     /// # Errors
     /// When the ledger fails.
-    pub fn overview(&self) -> Result<BTreeMap<String, Overview>, StoreError> {
+    pub async fn overview(&self) -> Result<BTreeMap<String, Overview>, StoreError> {
+        self.in_one_view(|| self.read_overview())
+    }
+
+    fn read_overview(&self) -> Result<BTreeMap<String, Overview>, StoreError> {
         let newest =
             "SELECT certificate, number, not_before, not_after, confirmed FROM generation ORDER BY certificate, number";
         let newest = self.rows(newest, [], |row| {

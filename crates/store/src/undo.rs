@@ -70,7 +70,7 @@ impl Store {
     ///
     /// # Errors
     /// When the copy cannot be written.
-    pub fn keep_file(
+    pub async fn keep_file(
         &self,
         (server, host): (&str, Option<&str>),
         certificate: &str,
@@ -121,7 +121,7 @@ impl Store {
     ///
     /// # Errors
     /// When the ledger fails.
-    pub fn keep_link(&self, server: &str, certificate: &str, generation: u32) -> Result<(), StoreError> {
+    pub async fn keep_link(&self, server: &str, certificate: &str, generation: u32) -> Result<(), StoreError> {
         let path = self.current_link(certificate);
         let before = self.current_generation(certificate).map(|number| number.to_string());
         self.run(
@@ -135,7 +135,7 @@ impl Store {
     ///
     /// # Errors
     /// When the ledger fails.
-    pub fn mark_reloaded(&self, server: &str) -> Result<(), StoreError> {
+    pub async fn mark_reloaded(&self, server: &str) -> Result<(), StoreError> {
         self.run("UPDATE undo SET reloaded = 1 WHERE server = ? AND settled IS NULL", [server]).map(drop)
     }
 
@@ -143,7 +143,7 @@ impl Store {
     ///
     /// # Errors
     /// When the ledger fails.
-    pub fn unsettled(&self) -> Result<Vec<Undo>, StoreError> {
+    pub async fn unsettled(&self) -> Result<Vec<Undo>, StoreError> {
         let sql =
             "SELECT id, server, certificate, path, reloaded, kind, before, after, kept, coalesce(mode, 0), uid, gid, shown, host
                    FROM undo WHERE settled IS NULL ORDER BY id DESC";
@@ -206,7 +206,7 @@ impl Store {
     ///
     /// # Errors
     /// When the ledger fails.
-    pub fn forget_changes(&self, changes: &[Undo], theirs: &[PathBuf]) -> Result<(), StoreError> {
+    pub async fn forget_changes(&self, changes: &[Undo], theirs: &[PathBuf]) -> Result<(), StoreError> {
         for undo in changes {
             if let Some(kept) = undo.kept.as_ref().filter(|_| !theirs.contains(&undo.path)) {
                 let _ = remove(kept);
@@ -222,18 +222,20 @@ impl Store {
     ///
     /// # Errors
     /// When the ledger fails.
-    pub fn settle_changes(&self, certificates: &[&str], now: Timestamp) -> Result<(), StoreError> {
+    pub async fn settle_changes(&self, certificates: &[&str], now: Timestamp) -> Result<(), StoreError> {
         let sql = "UPDATE undo SET settled = ? WHERE settled IS NULL AND certificate = ?";
         let settle = |certificate: &&str| self.run(sql, params![now.as_second(), certificate]).map(drop);
-        self.in_one_transaction(|| certificates.iter().try_for_each(settle))?;
-        let sql = "SELECT id, kept FROM undo WHERE settled IS NOT NULL
+        let old = "SELECT id, kept FROM undo WHERE settled IS NOT NULL
                    AND id NOT IN (SELECT max(id) FROM undo GROUP BY coalesce(host, ''), path)";
-        let old: Vec<(i64, Option<String>)> = self.rows(sql, [], |r| Ok((r.get(0)?, r.get(1)?)))?;
-        for (id, kept) in old {
-            if let Some(kept) = kept {
-                let _ = remove(Path::new(&kept));
-            }
-            self.run("DELETE FROM undo WHERE id = ?", [id])?;
+        let old: Vec<(i64, Option<String>)> = self.in_one_transaction(|| {
+            certificates.iter().try_for_each(settle)?;
+            let old: Vec<(i64, _)> = self.rows(old, [], |r| Ok((r.get(0)?, r.get(1)?)))?;
+            let forget = |(id, _): &(i64, _)| self.run("DELETE FROM undo WHERE id = ?", [id]).map(drop);
+            old.iter().try_for_each(forget)?;
+            Ok(old)
+        })?;
+        for kept in old.iter().filter_map(|(_, kept)| kept.as_ref()) {
+            let _ = remove(Path::new(kept));
         }
         Ok(())
     }
@@ -244,8 +246,8 @@ mod tests {
     use super::*;
     use std::fs;
 
-    #[test]
-    fn what_is_exactly_ours_comes_back_and_what_is_theirs_stays() {
+    #[tokio::test]
+    async fn what_is_exactly_ours_comes_back_and_what_is_theirs_stays() {
         let dir = tempfile::tempdir().unwrap();
         let store = Store::open(&dir.path().join("state")).unwrap();
         let path = |name: &str| dir.path().join(name);
@@ -254,7 +256,7 @@ mod tests {
         }
         for (name, shown) in [("old", true), ("gone", true), ("theirs", true), ("key", false), ("new", true)] {
             let found = read_whole(&path(name), LARGEST).unwrap();
-            store.keep_file(("front", None), "website", &path(name), found.as_ref(), b"ours", shown).unwrap();
+            store.keep_file(("front", None), "website", &path(name), found.as_ref(), b"ours", shown).await.unwrap();
         }
         for name in ["old", "new"] {
             fs::write(path(name), "ours").unwrap();
@@ -263,7 +265,7 @@ mod tests {
             fs::write(path(name), "mended by a person").unwrap();
         }
         fs::remove_file(path("gone")).unwrap();
-        let changes = store.unsettled().unwrap();
+        let changes = store.unsettled().await.unwrap();
         let put_back = |undo: &Undo| match store.put_back(undo, read_whole(&undo.path, LARGEST).unwrap()).unwrap() {
             PutBack::Write { bytes, access } => {
                 write_atomic(&undo.path, &bytes, access).unwrap();
@@ -283,46 +285,46 @@ mod tests {
         let read = |name: &str| fs::read_to_string(path(name)).unwrap();
         assert_eq!([read("old"), read("gone"), read("theirs")], ["as it was", "as it was", "mended by a person"]);
         assert!(!path("new").exists());
-        store.forget_changes(&changes, &[path("theirs")]).unwrap();
-        assert!(store.unsettled().unwrap().is_empty());
+        store.forget_changes(&changes, &[path("theirs")]).await.unwrap();
+        assert!(store.unsettled().await.unwrap().is_empty());
         assert_eq!(fs::read_dir(path("state/backups/front")).unwrap().count(), 1, "the copy of what is theirs");
     }
 
-    #[test]
-    fn of_settled_changes_the_newest_copy_stays() {
+    #[tokio::test]
+    async fn of_settled_changes_the_newest_copy_stays() {
         let dir = tempfile::tempdir().unwrap();
         let store = Store::open(&dir.path().join("state")).unwrap();
         let file = dir.path().join("conf");
         for text in ["one", "two", "three"] {
             let found = read_whole(&file, LARGEST).unwrap();
-            store.keep_file(("front", None), "website", &file, found.as_ref(), text.as_bytes(), true).unwrap();
+            store.keep_file(("front", None), "website", &file, found.as_ref(), text.as_bytes(), true).await.unwrap();
             fs::write(&file, text).unwrap();
-            store.settle_changes(&["website"], Timestamp::UNIX_EPOCH).unwrap();
+            store.settle_changes(&["website"], Timestamp::UNIX_EPOCH).await.unwrap();
         }
         let kept = fs::read_dir(dir.path().join("state/backups/front")).unwrap();
         let left: Vec<_> = kept.map(|e| fs::read_to_string(e.unwrap().path()).unwrap()).collect();
         assert_eq!(left, ["two"]);
-        assert!(store.unsettled().unwrap().is_empty());
+        assert!(store.unsettled().await.unwrap().is_empty());
     }
 
-    #[test]
-    fn changes_of_other_certificates_and_machines_wait_on() {
+    #[tokio::test]
+    async fn changes_of_other_certificates_and_machines_wait_on() {
         let dir = tempfile::tempdir().unwrap();
         let store = Store::open(&dir.path().join("state")).unwrap();
         let path = Path::new("/etc/app/tls.pem");
         let found = |text: &str| FileRead { bytes: text.into(), access: Access::mode(0o644) };
-        let keep = |server, host, certificate, text| {
-            store.keep_file((server, host), certificate, path, Some(&found(text)), b"ours", true).unwrap();
+        let keep = async |server, host, certificate, text| {
+            store.keep_file((server, host), certificate, path, Some(&found(text)), b"ours", true).await.unwrap();
         };
         // The machine of `far` could not be reached when a killed run was to be undone.
-        keep("far", Some("node"), "shop", "of node");
-        keep("near", None, "website", "of this machine");
-        store.settle_changes(&["website"], Timestamp::UNIX_EPOCH).unwrap();
-        let waiting = store.unsettled().unwrap();
+        keep("far", Some("node"), "shop", "of node").await;
+        keep("near", None, "website", "of this machine").await;
+        store.settle_changes(&["website"], Timestamp::UNIX_EPOCH).await.unwrap();
+        let waiting = store.unsettled().await.unwrap();
         assert_eq!(waiting.iter().map(|undo| undo.host.as_deref()).collect::<Vec<_>>(), [Some("node")]);
         let back = store.put_back(&waiting[0], Some(found("ours"))).unwrap();
         assert_eq!(back, PutBack::Write { bytes: "of node".into(), access: Access::mode(0o644) });
-        store.settle_changes(&["shop"], Timestamp::UNIX_EPOCH).unwrap();
+        store.settle_changes(&["shop"], Timestamp::UNIX_EPOCH).await.unwrap();
         let copies = |server: &str| fs::read_dir(dir.path().join("state/backups").join(server)).unwrap().count();
         assert_eq!((copies("far"), copies("near")), (1, 1), "each machine's newest copy stays");
     }

@@ -6,7 +6,7 @@ use eskort_acme::{
     AcmeError, Directory, ExternalBinding, LARGEST_RESPONSE, Method, Problem, Request, Response, Signer, Step,
     change_contact, is_account_usable, new_account, parse_account, parse_directory, post_as_get, retry_after,
 };
-use eskort_core::context::{Context, Now};
+use eskort_core::context::{Clock, Context};
 use eskort_core::inventory::AcmeAuthority;
 use eskort_core::pki::{KeyKind, PrivateKey, Secret, base64url_decode};
 use eskort_core::progress::{Progress, Teller};
@@ -14,7 +14,7 @@ use eskort_host::obeyed;
 use eskort_store::{AccountRow, Store, StoreError};
 use jiff::Timestamp;
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
-use std::time::{Duration, Instant};
+use std::time::Duration;
 use tokio::sync::OnceCell;
 
 /// So many refused nonces in a row cost no pause; after that each costs a little more.
@@ -60,7 +60,7 @@ struct Shared {
     account_care: tokio::sync::Mutex<()>,
     longest: Duration,
     timeout: Duration,
-    now: Now,
+    clock: Clock,
 }
 
 /// A conversation with an authority. Clones share all that the authority gave: directory, account, nonces, connections.
@@ -76,17 +76,22 @@ impl Conversation {
     ///
     /// # Errors
     /// When the account key or a file of the inventory cannot be used, or when the authority does not speak ACME.
-    pub fn open(context: &Context, name: &str, acme: &AcmeAuthority, store: &Store) -> Result<Self, AuthorityError> {
+    pub async fn open(
+        context: &Context,
+        name: &str,
+        acme: &AcmeAuthority,
+        store: &Store,
+    ) -> Result<Self, AuthorityError> {
         let timeout = context.inventory.authorities[name].timeout;
         let path = store.account_key_path(name);
         let key_error = |source| AuthorityError::AccountKey { path: path.clone(), source };
-        let mut account = store.account(name, &acme.directory)?;
+        let mut account = store.account(name, &acme.directory).await?;
         let key = match store.account_key(name)? {
             Some(pem) => PrivateKey::from_pem(&pem).map_err(key_error)?,
             None => {
                 // Whatever account there was, its key is gone.
                 if account.take().is_some() {
-                    store.forget_account(name, &acme.directory)?;
+                    store.forget_account(name, &acme.directory).await?;
                 }
                 new_account_key(name, store)?
             }
@@ -94,7 +99,7 @@ impl Conversation {
         let mut signer = Signer::new(key, None);
         let thumbprint = signer.thumbprint();
         if account.as_ref().and_then(|account| account.thumbprint.as_ref()).is_some_and(|of| *of != thumbprint) {
-            store.forget_account(name, &acme.directory)?;
+            store.forget_account(name, &acme.directory).await?;
             account = None;
         }
         let contact = account.as_ref().and_then(|account| account.contact.clone());
@@ -113,7 +118,7 @@ impl Conversation {
             account_care: tokio::sync::Mutex::default(),
             longest,
             timeout,
-            now: context.now.clone(),
+            clock: context.clock.clone(),
         };
         Ok(Conversation { shared: Arc::new(shared), progress: context.progress.clone() })
     }
@@ -186,16 +191,16 @@ impl Conversation {
             let agreed = terms.map(|url| format!("; the authority's terms are agreed to: {url}")).unwrap_or_default();
             self.progress.tell(&Progress::Note(format!("a new account{agreed}")));
         }
-        self.save_account(&url, contact, store)?;
+        self.save_account(&url, contact, store).await?;
         Ok(())
     }
 
-    fn save_account(&self, url: &str, contact: Option<&str>, store: &Store) -> Result<(), StoreError> {
-        let Shared { name, authority, now, .. } = &*self.shared;
+    async fn save_account(&self, url: &str, contact: Option<&str>, store: &Store) -> Result<(), StoreError> {
+        let Shared { name, authority, clock, .. } = &*self.shared;
         let contact = contact.map(str::to_owned);
         let mut signer = Signer::clone(&self.signer());
         let row = AccountRow { url: url.to_owned(), thumbprint: Some(signer.thumbprint()), contact: contact.clone() };
-        store.save_account(name, &authority.directory, &row, now())?;
+        store.save_account(name, &authority.directory, &row, clock.now()).await?;
         signer.set_account(url.to_owned());
         *self.account() = Account { signer: Arc::new(signer), contact };
         Ok(())
@@ -205,7 +210,7 @@ impl Conversation {
     async fn bring_contact(&self, account: &str, contact: Option<&str>, store: &Store) -> Result<(), AuthorityError> {
         let make = |s: &Signer, nonce: &str| change_contact(s, nonce, account, contact);
         match self.send(Step::Account, Repeat::Idempotent, make).await {
-            Ok(_) => Ok(self.save_account(account, contact, store)?),
+            Ok(_) => Ok(self.save_account(account, contact, store).await?),
             Err(AuthorityError::Refused { problem, .. }) if problem.kind.ends_with("Contact") => {
                 let text = format!("the authority does not take the new contact: {problem}");
                 self.progress.tell(&Progress::Note(text));
@@ -227,9 +232,9 @@ impl Conversation {
         if self.signer().account() != Some(url) {
             return Ok(());
         }
-        let Shared { name, authority, now, .. } = &*self.shared;
-        let aside = store.put_account_key_aside(name, now())?;
-        store.forget_account(name, &authority.directory)?;
+        let Shared { name, authority, clock, .. } = &*self.shared;
+        let aside = store.put_account_key_aside(name, clock.now())?;
+        store.forget_account(name, &authority.directory).await?;
         let signer = Arc::new(Signer::new(new_account_key(name, store)?, None));
         *self.account() = Account { signer, contact: None };
         let text = format!("the account's key is kept in {}; a new account is asked for", aside.display());
@@ -247,7 +252,7 @@ impl Conversation {
         if self.signer().account() != Some(url) {
             return Ok(());
         }
-        store.forget_account(&self.shared.name, &self.shared.authority.directory)?;
+        store.forget_account(&self.shared.name, &self.shared.authority.directory).await?;
         let mut signer = Signer::clone(&self.signer());
         signer.forget_account();
         *self.account() = Account { signer: Arc::new(signer), contact: None };
@@ -283,7 +288,7 @@ impl Conversation {
         repeat: Repeat,
         make: impl Fn(&Signer, &str) -> Result<Request, AcmeError>,
     ) -> Result<Response, AuthorityError> {
-        let begun = Instant::now();
+        let begun = self.shared.clock.now();
         let mut troubles = 0;
         let mut nonces: u32 = 0;
         let mut trouble: Option<AuthorityError> = None;
@@ -299,11 +304,11 @@ impl Conversation {
                 && problem.is_bad_nonce()
             {
                 nonces += 1;
-                if begun.elapsed() >= self.shared.timeout {
+                if self.elapsed_since(begun) >= self.shared.timeout {
                     return Err(trouble.unwrap_or_else(|| refused(step, &request.url, problem.clone())));
                 }
                 let pause = Duration::from_millis(50) * nonces.saturating_sub(QUICK_NONCES);
-                tokio::time::sleep(pause.min(LONGEST_PAUSE)).await;
+                self.shared.clock.wait(pause.min(LONGEST_PAUSE)).await;
                 continue;
             }
             let (error, wait) = match (sent, refusal) {
@@ -331,7 +336,7 @@ impl Conversation {
                 return Err(error);
             }
             trouble = Some(error);
-            tokio::time::sleep(wait).await;
+            self.shared.clock.wait(wait).await;
         }
     }
 
@@ -370,12 +375,16 @@ impl Conversation {
                     _ => Ok(response),
                 };
             }
-            tokio::time::sleep(wait).await;
+            self.shared.clock.wait(wait).await;
         }
     }
 
+    fn elapsed_since(&self, begun: Timestamp) -> Duration {
+        self.shared.clock.now().duration_since(begun).unsigned_abs()
+    }
+
     fn hold_of(&self, response: &Response) -> Option<Duration> {
-        let wait = retry_after(response.retry_after.as_deref()?, (self.shared.now)())?;
+        let wait = retry_after(response.retry_after.as_deref()?, self.shared.clock.now())?;
         Duration::try_from(wait).ok()
     }
 
@@ -409,14 +418,14 @@ impl Conversation {
     /// Returns when the authority may be asked again after it said that it was asked too often, if that is within the run's time.
     pub fn asks_to_wait(&self, error: &AuthorityError) -> Option<Timestamp> {
         let problem = error.problem().filter(|problem| problem.status == 429)?;
-        let now = (self.shared.now)();
+        let now = self.shared.clock.now();
         let wait = retry_after(problem.retry_after.as_deref()?, now)?;
         (Duration::try_from(wait).ok()? <= self.shared.timeout).then(|| now + wait)
     }
 
     /// Returns the time until which an answer asks to wait.
     pub fn ask_again(&self, response: &Response, asked: u32) -> Timestamp {
-        let now = (self.shared.now)();
+        let now = self.shared.clock.now();
         let hint = response.retry_after.as_deref().and_then(|v| retry_after(v, now));
         // A nonce is as good as a die, and the run has one at hand.
         let jitter = self.nonces().last().map_or(0.5, |n| f64::from(n.bytes().fold(0_u8, u8::wrapping_add)) / 255.0);

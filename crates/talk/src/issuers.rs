@@ -34,7 +34,7 @@ pub async fn add_missing_issuers(
         }
         let Some(issuer) = fetch_issuer(context, &last, hosts).await else { break };
         pool.push(issuer);
-        built = assemble(built.chain.leaf().clone(), &pool, anchors, (context.now)());
+        built = assemble(built.chain.leaf().clone(), &pool, anchors, context.now());
     }
     built
 }

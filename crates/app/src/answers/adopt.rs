@@ -31,7 +31,7 @@ pub struct Adopted {
 ///
 /// # Panics
 /// When the certificate is not in the inventory: callers look first.
-pub fn adopt(
+pub async fn adopt(
     context: &Context,
     certificate: &str,
     brought: &[Brought],
@@ -48,33 +48,33 @@ pub fn adopt(
     let key = intake.keys.iter().find(fits).ok_or_else(none)?;
     let leaf = intake.certificates.iter().filter(|c| key.fits(c.public_key())).max_by_key(|c| c.not_before);
     let assembled = chain_of(context, &entry.authority, leaf.ok_or(AnswerError::KeyFitsNone)?, &intake.certificates)?;
-    let now = (context.now)();
+    let now = context.now();
     check(&assembled, key, &entry.names, &entry.csr, now)?;
     let _lock = RunLock::take(&context.state, "eskort adopt", now)?;
     let store = Store::open(&context.state)?;
-    let open = store.open_journey(certificate)?;
+    let open = store.open_journey(certificate).await?;
     match open.as_ref().map(|open| open.stage.handed_over()) {
         None => {}
         Some(Some(_)) if instead => {}
         Some(Some(_)) => return Err(AnswerError::CsrWaits { certificate: certificate.to_owned() }.into()),
         Some(None) => return Err(AnswerError::UnderWay { certificate: certificate.to_owned() }.into()),
     }
-    let newest = store.newest(certificate)?;
+    let newest = store.newest(certificate).await?;
     let same = assembled.chain.leaf().fingerprint().to_string();
     if newest.as_ref().is_some_and(|g| g.fingerprint == same) {
         return Err(AnswerError::Known { certificate: certificate.to_owned() }.into());
     }
     if let Some(open) = open {
-        store.give_up_journey(certificate, open.id, GivenUp::Superseded, now)?;
+        store.give_up_journey(certificate, open.id, GivenUp::Superseded, now).await?;
     }
-    let generation = store.next_generation(certificate, None)?;
+    let generation = store.next_generation(certificate, None).await?;
     let folder = store.generation_folder(certificate, generation);
     // The key first: a certificate without one is of no use.
     folder.save_key(key)?;
     folder.save_chain(&assembled.chain)?;
     let wanted = Specification { key: key.kind().word().to_owned(), ..specification_of(context, entry) };
-    store.record_generation(certificate, generation, &wanted, &assembled.chain, now)?;
-    store.add_event(certificate, &Event::Adopted { generation }, now)?;
+    let adopted = Event::Adopted { generation };
+    store.record_generation(certificate, generation, &wanted, &assembled.chain, Some(&adopted), now).await?;
     let leaf = assembled.chain.leaf();
     let validity = Validity { not_before: leaf.not_before, not_after: leaf.not_after };
     Ok(Adopted { generation, validity, missing: assembled.missing, left_aside: intake.left_aside })

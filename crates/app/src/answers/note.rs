@@ -46,15 +46,15 @@ pub async fn note(
     entry: &CertificateEntry,
     noted: Noted,
 ) -> Result<KeepEntry, StepError> {
-    let lock = RunLock::take(&context.state, "eskort note", (context.now)())?;
+    let lock = RunLock::take(&context.state, "eskort note", context.now())?;
     let store = Arc::new(Store::open(&context.state)?);
     let machines = Machines::default();
     install::recover(context, &store, &machines).await?;
     let run = Run::new(context, &store, machines, lock);
     let missing = || AnswerError::NotWaiting { certificate: certificate.to_owned() };
-    let open = store.open_journey(certificate)?.ok_or_else(missing)?;
+    let open = store.open_journey(certificate).await?.ok_or_else(missing)?;
     let before = open.stage.handed_over().ok_or_else(missing)?;
-    let now = (context.now)();
+    let now = context.now();
     let mut notes = before.clone();
     let mut noted_now = Vec::new();
     let mut set = |to: &mut Option<String>, from: Option<String>, note: fn(String) -> Note| {
@@ -88,7 +88,7 @@ pub async fn note(
     }
     if !noted_now.is_empty() {
         let event = Event::Noted { notes: noted_now };
-        store.save_stage(certificate, open.id, &HandedOver { notes }.into(), Some(&event), now)?;
+        store.save_stage(certificate, open.id, &HandedOver { notes }.into(), Some(&event), now).await?;
     }
     Ok(run.process(certificate, true).await)
 }

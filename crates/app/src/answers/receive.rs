@@ -50,13 +50,13 @@ pub async fn receive(
 ) -> Result<Receipt, StepError> {
     // A folder has all sorts of things in it; only when there is no certificate at all, that is said.
     let intake = take_in(brought, password)?;
-    let lock = RunLock::take(&context.state, "eskort receive", (context.now)())?;
+    let lock = RunLock::take(&context.state, "eskort receive", context.now())?;
     let store = Arc::new(Store::open(&context.state)?);
     let machines = Machines::default();
     install::recover(context, &store, &machines).await?;
     let mut waiting: Vec<(String, JourneyRow)> = Vec::new();
     for name in context.inventory.certificates.keys() {
-        let open = store.open_journey(name)?.filter(|open| open.stage.handed_over().is_some());
+        let open = store.open_journey(name).await?.filter(|open| open.stage.handed_over().is_some());
         waiting.extend(open.map(|open| (name.clone(), open)));
     }
     if waiting.is_empty() {
@@ -67,7 +67,7 @@ pub async fn receive(
     let mut used: Vec<Certificate> = Vec::new();
     for (certificate, open) in waiting {
         let Some(key) = key_of(&store, &certificate, open.generation)? else { continue };
-        let Some(mut assembled) = answer_among(context, &store, &certificate, &intake.certificates, &key)? else {
+        let Some(mut assembled) = answer_among(context, &store, &certificate, &intake.certificates, &key).await? else {
             continue;
         };
         let entry = &context.inventory.certificates[&certificate];
@@ -77,13 +77,13 @@ pub async fn receive(
             assembled = add_missing_issuers(context, assembled, hosts, &anchors).await;
         }
         // Before the journey is touched: what is wrong with an answer is no failure of the journey.
-        check(&assembled, &key, &open.specification.names, &entry.csr, (context.now)())?;
-        if let Err(unknown) = check_issuer(context, &store, &certificate, &assembled, &intake.certificates)? {
+        check(&assembled, &key, &open.specification.names, &entry.csr, context.now())?;
+        if let Err(unknown) = check_issuer(context, &store, &certificate, &assembled, &intake.certificates).await? {
             if !accept_issuer {
                 return Err(unknown.into());
             }
             if let Some(issuer) = issuer_of(&assembled, &intake.certificates) {
-                store.accept_issuer(&entry.authority, issuer)?;
+                store.accept_issuer(&entry.authority, issuer).await?;
             }
         }
         used.extend(assembled.chain.certificates().iter().cloned());
@@ -105,7 +105,7 @@ pub async fn receive(
         if let Some(error) = intake.encrypted() {
             return Err(AnswerError::from(error).into());
         }
-        return Err(fits_none(context, &store, &intake)?.into());
+        return Err(fits_none(context, &store, &intake).await?.into());
     }
     // After a stop nobody has looked whether the rest is of use.
     if !run.stop().is_asked() {
@@ -116,7 +116,7 @@ pub async fn receive(
 }
 
 /// Says whose the certificates are that nobody waits for.
-fn fits_none(context: &Context, store: &Store, intake: &Intake) -> Result<AnswerError, StepError> {
+async fn fits_none(context: &Context, store: &Store, intake: &Intake) -> Result<AnswerError, StepError> {
     let leaves: Vec<&Certificate> = intake.certificates.iter().filter(|c| !c.is_ca).collect();
     let mut titles: Vec<String> = leaves.iter().map(|c| format!("`{}`", c.title())).collect();
     if titles.is_empty() {
@@ -124,13 +124,13 @@ fn fits_none(context: &Context, store: &Store, intake: &Intake) -> Result<Answer
     }
     for certificate in context.inventory.certificates.keys() {
         for leaf in &leaves {
-            if let Some(generation) = store.generation_of(certificate, &leaf.fingerprint().to_string())? {
+            if let Some(generation) = store.generation_of(certificate, &leaf.fingerprint().to_string()).await? {
                 return Ok(AnswerError::Earlier { certificate: certificate.clone(), generation });
             }
         }
     }
     for certificate in context.inventory.certificates.keys() {
-        for known in store.generations(certificate)? {
+        for known in store.generations(certificate).await? {
             let key = key_of(store, certificate, known.number)?;
             if key.is_some_and(|key| leaves.iter().any(|c| key.fits(c.public_key()))) {
                 return Ok(AnswerError::FitsNone {

@@ -55,7 +55,7 @@ pub(crate) fn chain_of(
     pool: &[Certificate],
 ) -> Result<AssembledChain, StepError> {
     let trust = visitors_of(context, authority)?;
-    Ok(assemble(leaf.clone(), pool, &trust.anchors(), (context.now)()))
+    Ok(assemble(leaf.clone(), pool, &trust.anchors(), context.now()))
 }
 
 /// Returns what visitors trust: `visitor-roots` where the inventory has them, else the system's roots.
@@ -68,7 +68,7 @@ pub(crate) fn visitors_of(context: &Context, authority: &str) -> Result<Trust, S
 
 /// Returns the answer to a key among certificates: the newest that fits and that a known issuer has issued. Without one of those
 /// it is the newest that fits, for a person to decide about.
-pub(crate) fn answer_among(
+pub(crate) async fn answer_among(
     context: &Context,
     store: &Store,
     certificate: &str,
@@ -76,10 +76,10 @@ pub(crate) fn answer_among(
     key: &PrivateKey,
 ) -> Result<Option<AssembledChain>, StepError> {
     let mut fits: Vec<&Certificate> = Vec::new();
-    let waiting = store.open_journey(certificate)?.map(|open| open.generation);
+    let waiting = store.open_journey(certificate).await?.map(|open| open.generation);
     for candidate in certificates.iter().filter(|c| key.fits(c.public_key())) {
         // Where the key is kept, the answer to an earlier request fits it too.
-        let known = store.generation_of(certificate, &candidate.fingerprint().to_string())?;
+        let known = store.generation_of(certificate, &candidate.fingerprint().to_string()).await?;
         if known.is_none() || known == waiting {
             fits.push(candidate);
         }
@@ -87,11 +87,11 @@ pub(crate) fn answer_among(
     fits.sort_by_key(|c| std::cmp::Reverse((c.not_before, c.fingerprint())));
     let authority = &context.inventory.certificates[certificate].authority;
     let anchors = visitors_of(context, authority)?.anchors();
-    let now = (context.now)();
+    let now = context.now();
     let assembled: Vec<AssembledChain> =
         fits.into_iter().map(|leaf| assemble(leaf.clone(), certificates, &anchors, now)).collect();
     for one in &assembled {
-        if check_issuer(context, store, certificate, one, certificates)?.is_ok() {
+        if check_issuer(context, store, certificate, one, certificates).await?.is_ok() {
             return Ok(Some(one.clone()));
         }
     }
@@ -100,7 +100,7 @@ pub(crate) fn answer_among(
 
 /// Checks that an answer comes from whom it should: it leads to a root of `visitor-roots` or of the system, or the key that
 /// issued it has issued for this authority before.
-pub(crate) fn check_issuer(
+pub(crate) async fn check_issuer(
     context: &Context,
     store: &Store,
     certificate: &str,
@@ -109,16 +109,16 @@ pub(crate) fn check_issuer(
 ) -> Result<Result<(), AnswerError>, StepError> {
     let authority = &context.inventory.certificates[certificate].authority;
     // What the certificates are good for today is checked elsewhere, and said with its dates.
-    let at = assembled.chain.leaf().not_before.max((context.now)().min(assembled.chain.leaf().not_after));
+    let at = assembled.chain.leaf().not_before.max(context.now().min(assembled.chain.leaf().not_after));
     let visitors = visitors_of(context, authority)?;
     if visitors.trusts(&assembled.chain, at) || Trust::system().trusts(&assembled.chain, at) {
         return Ok(Ok(()));
     }
-    let accepted = store.accepted_issuers(authority)?;
+    let accepted = store.accepted_issuers(authority).await?;
     if accepted.iter().any(|issuer| assembled.chain.leaf().is_signed_by(issuer)) {
         return Ok(Ok(()));
     }
-    if let Some(newest) = store.newest(certificate)?.filter(|newest| newest.specification.authority == *authority)
+    if let Some(newest) = store.newest(certificate).await?.filter(|newest| newest.specification.authority == *authority)
         && let Some(bundle) = store.generation_folder(certificate, newest.number).bundle()?
         && let Ok(chain) = Chain::from_pem(&bundle)
         && chain.certificates()[1..].iter().any(|before| assembled.chain.leaf().is_signed_by(before))

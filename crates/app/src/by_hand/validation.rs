@@ -10,8 +10,8 @@ use eskort_store::{Store, StoreError};
 use std::time::Duration;
 
 /// Whether a journey has something published that an authority without ACME may look at any day.
-pub(crate) fn is_published_for_validation(store: &Store, certificate: &str) -> Result<bool, StoreError> {
-    let open = store.open_journey(certificate)?;
+pub(crate) async fn is_published_for_validation(store: &Store, certificate: &str) -> Result<bool, StoreError> {
+    let open = store.open_journey(certificate).await?;
     Ok(open.is_some_and(|open| open.stage.handed_over().is_some() && open.stage.needs_publication()))
 }
 

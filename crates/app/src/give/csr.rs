@@ -101,13 +101,13 @@ pub struct MadeRequest {
 ///
 /// # Errors
 /// When the key cannot be read, made or stored.
-pub fn make_request(
+pub async fn make_request(
     context: Option<&Context>,
     options: &CsrOptions,
     password: Option<&Secret<String>>,
 ) -> Result<MadeRequest, RequestError> {
     let (key, new_key) = match &options.key {
-        KeySource::Stored { certificate } => (stored_key(context, certificate)?, false),
+        KeySource::Stored { certificate } => (stored_key(context, certificate).await?, false),
         KeySource::File { path, kind, protect } => {
             let key_error = |source| RequestError::Key { path: path.clone(), source };
             match std::fs::read_to_string(path) {
@@ -130,12 +130,12 @@ pub fn make_request(
     Ok(MadeRequest { pem: request_pem(&der), bare: base64(&der), new_key })
 }
 
-fn stored_key(context: Option<&Context>, certificate: &str) -> Result<PrivateKey, RequestError> {
+async fn stored_key(context: Option<&Context>, certificate: &str) -> Result<PrivateKey, RequestError> {
     let missing = || RequestError::NoKey { certificate: certificate.to_owned() };
     let store = Store::open_existing(&context.ok_or_else(missing)?.state)?.ok_or_else(missing)?;
-    let number = match store.open_journey(certificate)? {
+    let number = match store.open_journey(certificate).await? {
         Some(open) => Some(open.generation),
-        None => store.newest(certificate)?.map(|newest| newest.number),
+        None => store.newest(certificate).await?.map(|newest| newest.number),
     };
     let folder = store.generation_folder(certificate, number.ok_or_else(missing)?);
     let pem = folder.key()?.ok_or_else(missing)?;
@@ -178,7 +178,7 @@ pub struct SubjectPart {
 ///
 /// # Errors
 /// When there is none in it, or the ledger cannot be read.
-pub fn view_request(context: Option<&Context>, bytes: &[u8]) -> Result<RequestView, RequestError> {
+pub async fn view_request(context: Option<&Context>, bytes: &[u8]) -> Result<RequestView, RequestError> {
     let CsrFacts { subject, names, public_key, signature_valid, must_staple, usages, extensions } =
         parse_csr_unverified(&find_csr(bytes).ok_or(RequestError::NoCsr)?)?;
     let mut view = RequestView {
@@ -193,7 +193,7 @@ pub fn view_request(context: Option<&Context>, bytes: &[u8]) -> Result<RequestVi
         differs: Vec::new(),
     };
     if let Some(context) = context {
-        view.ours = whose(context, &public_key)?;
+        view.ours = whose(context, &public_key).await?;
         if let Some(OursView { certificate, .. }) = &view.ours
             && let Some(entry) = context.inventory.certificates.get(certificate)
         {

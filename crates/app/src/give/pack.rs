@@ -76,7 +76,7 @@ pub enum PackError {
 ///
 /// # Errors
 /// When there is no such generation, or the file cannot be written.
-pub fn pack(
+pub async fn pack(
     context: &Context,
     certificate: &str,
     generation: Option<u32>,
@@ -86,7 +86,7 @@ pub fn pack(
 ) -> Result<u32, PackError> {
     let missing = || PackError::NoGeneration { certificate: certificate.to_owned(), generation };
     let store = Store::open_existing(&context.state)?.ok_or_else(missing)?;
-    let known = store.generations(certificate)?;
+    let known = store.generations(certificate).await?;
     let found = known.iter().map(|g| g.number).find(|n| generation.is_none_or(|wanted| wanted == *n));
     let number = found.ok_or_else(missing)?;
     let folder = store.generation_folder(certificate, number);

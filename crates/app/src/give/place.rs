@@ -39,7 +39,7 @@ pub(crate) fn stays(owner: &str) -> bool {
 pub async fn place(context: &Context, proof: &str, file: &FileToPlace) -> Result<Vec<String>, StepError> {
     let machines = Machines::default();
     let path = site_path(&file.path).ok_or_else(|| ProofError::from(AskedError::Path(file.path.clone())))?;
-    let _lock = RunLock::take(&context.state, "eskort place", (context.now)())?;
+    let _lock = RunLock::take(&context.state, "eskort place", context.now())?;
     let store = Store::open(&context.state)?;
     let shared = SharedProofs::default();
     let site = SitePlace::of(ProofContext { context, store: &store, machines: &machines, shared: &shared }, proof)?;
@@ -53,15 +53,15 @@ pub async fn place(context: &Context, proof: &str, file: &FileToPlace) -> Result
 /// # Errors
 /// When another run is at work, or the ledger fails.
 pub async fn take_back(context: &Context, proof: &str) -> Result<(Vec<PathBuf>, usize), StepError> {
-    let _lock = RunLock::take(&context.state, "eskort place", (context.now)())?;
+    let _lock = RunLock::take(&context.state, "eskort place", context.now())?;
     let store = Store::open(&context.state)?;
     let owner = owner(proof);
-    let before = store.debts()?.into_iter().filter(|row| row.certificate == owner);
+    let before = store.debts().await?.into_iter().filter(|row| row.certificate == owner);
     let before: Vec<(i64, PathBuf)> = before.filter_map(|row| Some((row.id, row.debt.path()?.to_owned()))).collect();
     let around =
         ProofContext { context, store: &store, machines: &Machines::default(), shared: &SharedProofs::default() };
     pay_debts(around, |whose| whose == owner).await?;
-    let left: Vec<i64> = store.debts()?.into_iter().map(|row| row.id).collect();
+    let left: Vec<i64> = store.debts().await?.into_iter().map(|row| row.id).collect();
     let (left, gone): (Vec<_>, Vec<_>) = before.into_iter().partition(|(id, _)| left.contains(id));
     Ok((gone.into_iter().map(|(_, path)| path).collect(), left.len()))
 }

@@ -119,7 +119,7 @@ impl Deploying<'_> {
                 context.report(&Progress::Note(format!("{}: {}", report.endpoint(), finding.text)));
             }
         }
-        let now = (context.now)();
+        let now = context.now();
         let words = |of: &dyn Fn(&str) -> bool| -> Option<String> {
             let why: Vec<&str> = unreachable.iter().filter(|(s, _)| of(s)).map(|(_, why)| why.as_str()).collect();
             Some(why.join("; ")).filter(|why| !why.is_empty())
@@ -135,7 +135,7 @@ impl Deploying<'_> {
         let rows: Vec<InstallRow> = placement.install.iter().map(|install| row(&install.server)).collect();
         deployed.unconfirmed = words(&|_| true);
         if let Some(why) = &deployed.unconfirmed {
-            store.record_installs(certificate, &rows, None, now)?;
+            store.record_installs(certificate, &rows, None, now).await?;
             let text = format!(
                 "installed, but not confirmed from here: {why}. A machine that cannot reach itself by name needs `check-address`"
             );
@@ -145,9 +145,9 @@ impl Deploying<'_> {
         let event = Event::Passed { stage: Milestone::Confirmed, generation };
         let event = Some(&event).filter(|_| deployed.looked_at > 0);
         if event.is_some() {
-            store.mark_confirmed(certificate, generation, now)?;
+            store.mark_confirmed(certificate, generation, now).await?;
         }
-        store.record_installs(certificate, &rows, event, now)?;
+        store.record_installs(certificate, &rows, event, now).await?;
         crash_point("confirmed");
         let detail = match deployed.looked_at {
             0 => "stored; no endpoint to check",

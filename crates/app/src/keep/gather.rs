@@ -68,7 +68,7 @@ pub(crate) async fn gather(
     servers: &ServerFacts,
 ) -> Result<Facts, StepError> {
     let bare = bare_facts(context, entry);
-    let newest = match store.newest(name)? {
+    let newest = match store.newest(name).await? {
         Some(newest) => Some(newest.stored()),
         None => lost::find(store, name, &bare.specification).map(|found| found.stored()),
     };
@@ -81,13 +81,13 @@ pub(crate) async fn gather(
         }
         None => None,
     };
-    let open = store.open_journey(name)?;
+    let open = store.open_journey(name).await?;
     let unfinished = |open: &&JourneyRow| {
         let handed_over = open.stage.handed_over().is_some();
         !handed_over && newest.as_ref().is_none_or(|stored| stored.generation < open.generation)
     };
     let discarded = open.as_ref().filter(unfinished).filter(|open| !still_fits(context, entry, open));
-    let next_generation = store.next_generation(name, discarded.map(|open| open.generation))?;
+    let next_generation = store.next_generation(name, discarded.map(|open| open.generation)).await?;
     let summary = |open: JourneyRow| OpenJourney {
         generation: open.generation,
         fits: still_fits(context, entry, &open),
@@ -96,8 +96,8 @@ pub(crate) async fn gather(
     Ok(Facts {
         newest,
         open: open.map(summary),
-        failures: store.failures(name)?.map(|(failures, _)| failures),
-        authority_hold: store.authority_hold(&entry.authority, || section_of(context, &entry.authority))?,
+        failures: store.failures(name).await?.map(|(failures, _)| failures),
+        authority_hold: store.authority_hold(&entry.authority, || section_of(context, &entry.authority)).await?,
         deployment,
         next_generation,
         ..bare

@@ -39,9 +39,9 @@ impl Lost {
     }
 
     /// Writes it into the ledger again.
-    pub(crate) fn take_in(&self, store: &Store, certificate: &str, now: Timestamp) -> Result<u32, StoreError> {
-        store.record_generation(certificate, self.number, &self.specification, &self.chain, now)?;
-        store.add_event(certificate, &Event::Found { generation: self.number }, now)?;
+    pub(crate) async fn take_in(&self, store: &Store, certificate: &str, now: Timestamp) -> Result<u32, StoreError> {
+        let found = Event::Found { generation: self.number };
+        store.record_generation(certificate, self.number, &self.specification, &self.chain, Some(&found), now).await?;
         Ok(self.number)
     }
 }

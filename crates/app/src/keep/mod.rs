@@ -41,7 +41,7 @@ pub async fn keep(context: &Context, options: &KeepOptions) -> Result<Vec<KeepEn
     if options.plan {
         return plan_only(context, options).await;
     }
-    let lock = RunLock::take(&context.state, "eskort keep", (context.now)())?;
+    let lock = RunLock::take(&context.state, "eskort keep", context.now())?;
     let store = Arc::new(Store::open(&context.state)?);
     let machines = Machines::default();
     install::recover(context, &store, &machines).await?;
@@ -49,15 +49,15 @@ pub async fn keep(context: &Context, options: &KeepOptions) -> Result<Vec<KeepEn
     // What an earlier run left published goes, but for journeys that go on, now or in another run: the authority may be looking.
     // What an authority without ACME may look at any day stays too.
     let mut left_alone: BTreeSet<String> = chosen.iter().map(|(name, _)| (*name).to_owned()).collect();
-    for row in store.debts()? {
+    for row in store.debts().await? {
         let entry = context.inventory.certificates.get(&row.certificate);
-        let open = store.open_journey(&row.certificate)?;
+        let open = store.open_journey(&row.certificate).await?;
         let shown =
             |(entry, open): (_, JourneyRow)| still_fits(context, entry, &open) && open.stage.needs_publication();
         if stays(&row.certificate)
-            || store.leased_by_another(&row.certificate, (context.now)())?.is_some()
+            || store.leased_by_another(&row.certificate, context.now()).await?.is_some()
             || entry.zip(open).is_some_and(shown)
-            || is_published_for_validation(&store, &row.certificate)?
+            || is_published_for_validation(&store, &row.certificate).await?
         {
             left_alone.insert(row.certificate);
         }
@@ -98,7 +98,7 @@ async fn wait_for_people(
     while entries.iter().any(|entry| matches!(entry.ending, Ending::AwaitsPerson(_))) {
         context.report(&Progress::Doing("wait for the records"));
         tokio::select! {
-            () = tokio::time::sleep(pause) => {}
+            () = context.clock.wait(pause) => {}
             () = stop.asked(1) => return Ok(()),
         }
         pause = (pause * 2).min(Duration::from_secs(20));
@@ -109,7 +109,7 @@ async fn wait_for_people(
                 continue;
             }
             // Another run may be at work just now; the next look comes soon.
-            let lock = match RunLock::take(&context.state, "eskort keep --wait", (context.now)()) {
+            let lock = match RunLock::take(&context.state, "eskort keep --wait", context.now()) {
                 Err(StoreError::Busy { .. }) => continue,
                 lock => lock?,
             };
@@ -121,7 +121,7 @@ async fn wait_for_people(
 
 /// Whether everything that a person has to place for a journey can be seen; also when the journey does not wait any more.
 async fn is_placed(context: &Context, store: &Store, name: &str, entry: &CertificateEntry) -> Result<bool, StoreError> {
-    let Some(open) = store.open_journey(name)? else { return Ok(true) };
+    let Some(open) = store.open_journey(name).await? else { return Ok(true) };
     let Some(tasks) = open.stage.to_self_check() else { return Ok(true) };
     let by_person =
         |task: &&ProofTask| context.inventory.proof_of(entry, &task.name).is_some_and(|(_, p)| p.awaits_person());

@@ -15,7 +15,7 @@ pub(crate) async fn plan_only(context: &Context, options: &KeepOptions) -> Resul
         Some(store) => store,
         None => Store::in_memory(&context.state)?,
     };
-    let now = (context.now)();
+    let now = context.now();
     let insist = !options.only.is_empty();
     let servers = ServerFacts::default();
     let mut entries = Vec::new();

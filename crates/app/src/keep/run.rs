@@ -105,7 +105,7 @@ impl Run {
         let mut lock = self.lock.lock().await;
         let mut told = false;
         while lock.is_none() {
-            match RunLock::try_take(&self.common.context.state, &self.command, (self.common.context.now)()) {
+            match RunLock::try_take(&self.common.context.state, &self.command, self.common.context.now()) {
                 Err(StoreError::Busy { .. }) if !told => {
                     told = true;
                     self.report(&Progress::Doing("wait for another run to finish its installation"));
@@ -138,7 +138,7 @@ impl Run {
             Ok(mut lock) => {
                 let obtaining = self.decide_and_install(chosen, insist, &mut entries).await;
                 if !obtaining.is_empty()
-                    && let Err(error) = self.common.store.begin_work((self.common.context.now)())
+                    && let Err(error) = self.common.store.begin_work(self.common.context.now())
                 {
                     self.report(&Progress::Note(error.to_string()));
                 }
@@ -177,7 +177,7 @@ impl Run {
         let mut obtaining = Vec::new();
         for turn in turns {
             if turn.obtains() {
-                turn.open_conversation();
+                turn.open_conversation().await;
                 obtaining.push(turn);
             } else {
                 entries.push(turn.end_at_rest().await);

@@ -105,7 +105,7 @@ impl<'a> Driver<'a> {
         let passed = stage.milestone().filter(|m| Some(*m) != before);
         let generation = self.journey.generation;
         let event = passed.map(|stage| Event::Passed { stage, generation });
-        self.store.save_stage(self.certificate, self.journey.id, &stage, event.as_ref(), now)?;
+        self.store.save_stage(self.certificate, self.journey.id, &stage, event.as_ref(), now).await?;
         self.store.flush().await?;
         self.journey.stage = stage;
         self.again = false;

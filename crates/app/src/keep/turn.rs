@@ -105,11 +105,11 @@ impl Turn {
     }
 
     async fn decide_now(&self) -> Result<(Facts, Decision), StepError> {
-        let (context, store, now) = (&self.context, &*self.run.store, (self.context.now)());
-        if store.newest(&self.name)?.is_none()
+        let (context, store, now) = (&self.context, &*self.run.store, self.context.now());
+        if store.newest(&self.name).await?.is_none()
             && let Some(found) = lost::find(store, &self.name, &specification_of(context, self.entry()))
         {
-            let generation = found.take_in(store, &self.name, now)?;
+            let generation = found.take_in(store, &self.name, now).await?;
             let text = format!("generation {generation} was found in the state folder; the ledger did not know it");
             context.report(&Progress::Note(text));
         }
@@ -119,7 +119,7 @@ impl Turn {
     }
 
     fn decide_on(&self, facts: &Facts) -> Decision {
-        let now = (self.context.now)();
+        let now = self.context.now();
         let Some(reason) = self.run.out_of_reach().get(&self.entry().authority).cloned() else {
             return decide(facts, now, self.insist);
         };
@@ -137,13 +137,13 @@ impl Turn {
     async fn decide_again(&mut self) -> Result<(), StepError> {
         let Some(facts) = self.facts.take() else { return Ok(()) };
         let store = &*self.run.store;
-        let (newest, open) = (store.newest(&self.name)?, store.open_journey(&self.name)?);
+        let (newest, open) = (store.newest(&self.name).await?, store.open_journey(&self.name).await?);
         let same = newest.map(|newest| newest.number) == facts.newest.as_ref().map(|newest| newest.generation)
             && open.as_ref().map(|open| (open.generation, open.stage.milestone()))
                 == facts.open.as_ref().map(|open| (open.generation, open.passed));
         let facts = if same {
             let section = || section_of(&self.context, &self.entry().authority);
-            Facts { authority_hold: store.authority_hold(&self.entry().authority, section)?, ..facts }
+            Facts { authority_hold: store.authority_hold(&self.entry().authority, section).await?, ..facts }
         } else {
             gather(&self.context, store, &self.name, self.entry(), &self.run.servers).await?
         };
@@ -165,9 +165,9 @@ impl Turn {
 
     /// Begins the conversation with its authority, so that the account's key is made under the lock; what is wrong with that stops
     /// the journey later.
-    pub(super) fn open_conversation(&self) {
+    pub(super) async fn open_conversation(&self) {
         if self.context.inventory.authorities[&self.entry().authority].acme().is_some() {
-            let _ = self.run.conversations.with(&self.context, &self.run.store, &self.entry().authority);
+            let _ = self.run.conversations.with(&self.context, &self.run.store, &self.entry().authority).await;
         }
     }
 
@@ -181,7 +181,8 @@ impl Turn {
             Ok(Obtained::Nothing(Ending::AtRest { validity })) => match self.placed.take() {
                 Some((_, arrived)) => arrived,
                 None => {
-                    self.run.store.clear_failures(&self.name).map_err(Into::into).map(|()| Ending::AtRest { validity })
+                    let cleared = self.run.store.clear_failures(&self.name).await;
+                    cleared.map_err(Into::into).map(|()| Ending::AtRest { validity })
                 }
             },
             Ok(Obtained::Nothing(ending)) => Ok(ending),
@@ -200,7 +201,7 @@ impl Turn {
         self.announce();
         let Some(decision) = &self.decision else { return Err(StepError::Interrupted) };
         let obtained = guarded(self.obtain_decided(&decision.obtain)).await;
-        self.run.store.release(&self.name)?;
+        self.run.store.release(&self.name).await?;
         match obtained {
             // Another run was quicker.
             Err(StepError::Store(StoreError::Leased { holder, .. })) => {
@@ -211,19 +212,19 @@ impl Turn {
     }
 
     async fn obtain_decided(&self, decision: &Obtaining) -> Result<Obtained, StepError> {
-        let (store, name, now) = (&self.run.store, self.name.as_str(), (self.context.now)());
+        let (store, name, now) = (&self.run.store, self.name.as_str(), self.context.now());
         // Whatever was decided: what is another run's is left to that.
-        if let Some(holder) = store.leased_by_another(name, now)? {
+        if let Some(holder) = store.leased_by_another(name, now).await? {
             return Ok(Obtained::Nothing(Ending::UnderWay { holder }));
         }
         let specification = specification_of(&self.context, self.entry());
-        let mut open = store.open_journey(name)?;
+        let mut open = store.open_journey(name).await?;
         let goes_on = matches!(decision, Obtaining::GoOn { .. });
         let holds = matches!(decision, Obtaining::Hold { .. } | Obtaining::OutOfReach { .. });
         if let Some(stale) = open.take_if(|open| !(goes_on || holds && still_fits(&self.context, self.entry(), open))) {
             let fits = still_fits(&self.context, self.entry(), &stale);
             let why = if fits { GivenUp::Due } else { GivenUp::InventoryChanged };
-            self.give_up(&stale, why)?;
+            self.give_up(&stale, why).await?;
         }
         // A journey that goes on may be looked at by the authority right now: its files stay.
         if !open.as_ref().is_some_and(|open| goes_on && open.stage.needs_publication()) {
@@ -231,21 +232,23 @@ impl Turn {
         }
         let journey = match decision {
             Obtaining::Rest { .. } => {
-                return Ok(Obtained::Nothing(Ending::AtRest { validity: store.newest(name)?.map(|g| g.validity) }));
+                return Ok(Obtained::Nothing(Ending::AtRest {
+                    validity: store.newest(name).await?.map(|g| g.validity),
+                }));
             }
             Obtaining::OutOfReach { reason } | Obtaining::Hold { authority: Some(reason), .. } => {
                 return Ok(Obtained::Nothing(Ending::Held { reason: reason.clone() }));
             }
             Obtaining::Hold { .. } => {
-                let reason = store.failures(name)?.map(|(_, reason)| reason).unwrap_or_default();
+                let reason = store.failures(name).await?.map(|(_, reason)| reason).unwrap_or_default();
                 return Ok(Obtained::Nothing(Ending::Held { reason }));
             }
             Obtaining::Start { generation, .. } => {
-                store.start_journey(name, *generation, &specification, Stage::Opened, now)?
+                store.start_journey(name, *generation, &specification, Stage::Opened, now).await?
             }
             Obtaining::GoOn { .. } => open.expect("the decision was made for an open journey"),
         };
-        store.lease(name, journey.id, now)?;
+        store.lease(name, journey.id, now).await?;
         panic_point(name);
         let generation = journey.generation;
         Ok(match self.travel(journey).await? {
@@ -283,8 +286,8 @@ impl Turn {
         };
         let reached = steps(&mut actions, Driver::new(store, &self.name, journey), &run.stop, answered).await?;
         if matches!(reached, Reached::End) {
-            store.clear_failures(&self.name)?;
-            store.end_authority_hold(&self.entry().authority)?;
+            store.clear_failures(&self.name).await?;
+            store.end_authority_hold(&self.entry().authority).await?;
         }
         Ok(reached)
     }
@@ -313,8 +316,8 @@ impl Turn {
             installed_since,
         };
         let Deployed { looked_at, unconfirmed } = guarded(deploying.run(deployment)).await?;
-        let arrived = store.newest(&self.name)?.filter(|g| g.number == generation);
-        store.clear_failures(&self.name)?;
+        let arrived = store.newest(&self.name).await?.filter(|g| g.number == generation);
+        store.clear_failures(&self.name).await?;
         Ok(Ending::Arrived { generation, validity: arrived.map(|g| g.validity), looked_at, unconfirmed })
     }
 
@@ -327,7 +330,7 @@ impl Turn {
             .filter(|_| !matches!(entry.ending, Ending::Arrived { .. }))
             .map(|(generation, done)| Placed { generation, error: done.err().map(Box::new) });
         if entry.awaits_person() {
-            entry.waits_since = self.run.store.open_journey(&self.name).ok().flatten().map(|open| open.started);
+            entry.waits_since = self.run.store.open_journey(&self.name).await.ok().flatten().map(|open| open.started);
         }
         self.context.report(&Progress::Ended(entry.ending.brief()));
         entry
@@ -341,13 +344,13 @@ impl Turn {
             // Nobody knows in what state it left them.
             self.run.conversations.end();
         }
-        let open_before = store.open_journey(name).ok().flatten().map(|open| open.id);
+        let open_before = store.open_journey(name).await.ok().flatten().map(|open| open.id);
         if let Err(trouble) = self.note_failure(&error).await {
             self.context.report(&Progress::Note(format!("the failure could not be written down: {trouble}")));
         }
-        let open_now = store.open_journey(name).ok().flatten().map(|open| open.id);
+        let open_now = store.open_journey(name).await.ok().flatten().map(|open| open.id);
         let given_up = open_before.is_some() && open_now.is_none();
-        let owed = store.debts().map(|debts| debts.iter().filter(|row| row.certificate == name).count());
+        let owed = store.debts().await.map(|debts| debts.iter().filter(|row| row.certificate == name).count());
         let ending = Ending::Failed { error: Box::new(error), given_up, left_published: owed.unwrap_or(1) };
         self.ended(ending).await
     }
@@ -355,25 +358,25 @@ impl Turn {
     /// Whatever went wrong: nothing stays published but what an authority without ACME may look at any day, a lost journey is closed,
     /// and after a refusal the authority is left alone for a while.
     async fn note_failure(&self, error: &StepError) -> Result<(), StoreError> {
-        let (store, name, now) = (&self.run.store, self.name.as_str(), (self.context.now)());
-        if store.leased_by_another(name, now)?.is_some() {
+        let (store, name, now) = (&self.run.store, self.name.as_str(), self.context.now());
+        if store.leased_by_another(name, now).await?.is_some() {
             return Ok(());
         }
-        if !is_published_for_validation(store, name)? {
+        if !is_published_for_validation(store, name).await? {
             pay_debts(self.around(), |whose| whose == name).await?;
         }
         if matches!(error, StepError::Interrupted) {
             // The authority may look any moment, and finds nothing any more.
             let validates = |open: &JourneyRow| matches!(open.stage.acme(), Some(Acme::AwaitingProof { .. }));
-            if let Some(open) = store.open_journey(name)?.filter(validates).filter(|open| self.took_away(open)) {
-                self.give_up(&open, GivenUp::Stopped)?;
+            if let Some(open) = store.open_journey(name).await?.filter(validates).filter(|open| self.took_away(open)) {
+                self.give_up(&open, GivenUp::Stopped).await?;
             }
-            return store.add_event(name, &Event::Stopped, now);
+            return store.add_event(name, &Event::Stopped, now).await;
         }
         if error.ends_journey()
-            && let Some(open) = store.open_journey(name)?
+            && let Some(open) = store.open_journey(name).await?
         {
-            self.give_up(&open, GivenUp::OrderLost)?;
+            self.give_up(&open, GivenUp::OrderLost).await?;
         }
         let reason = words::printable(&error.to_string(), 300);
         let authority_says = error.authority_says(now);
@@ -382,22 +385,22 @@ impl Turn {
         match error.concerns() {
             Concerns::Authority { mistake } => {
                 let section = if mistake { section_of(&self.context, authority) } else { String::new() };
-                store.hold_authority(authority, &section, &reason, authority_says, now)?;
+                store.hold_authority(authority, &section, &reason, authority_says, now).await?;
             }
             Concerns::Reach => {
                 // For this run only: whether it is there again costs one question.
                 self.run.out_of_reach().insert(authority.clone(), reason.clone());
                 if let Some(says) = authority_says {
-                    store.hold_authority(authority, "", &reason, Some(says), now)?;
+                    store.hold_authority(authority, "", &reason, Some(says), now).await?;
                 }
             }
             Concerns::Certificate => {
-                let before = store.failures(name)?.map_or(0, |(failures, _)| failures.count);
+                let before = store.failures(name).await?.map_or(0, |(failures, _)| failures.count);
                 hold = Some(hold_after(before + 1, now, authority_says));
             }
             Concerns::Nobody => {}
         }
-        store.record_failure(name, (error.into(), &reason), hold, now)
+        store.record_failure(name, (error.into(), &reason), hold, now).await
     }
 
     /// Whether what proves control in a journey is gone when this program takes it away: what a person placed stays.
@@ -407,8 +410,8 @@ impl Turn {
         open.stage.tasks().iter().any(|task| by_machine(&task.name))
     }
 
-    fn give_up(&self, open: &JourneyRow, why: GivenUp) -> Result<(), StoreError> {
-        self.run.store.give_up_journey(&self.name, open.id, why, (self.context.now)())?;
+    async fn give_up(&self, open: &JourneyRow, why: GivenUp) -> Result<(), StoreError> {
+        self.run.store.give_up_journey(&self.name, open.id, why, self.context.now()).await?;
         // A person may still bring an answer to a CSR that was carried away.
         if open.stage.handed_over().is_some() {
             return Ok(());
@@ -469,7 +472,7 @@ async fn steps(
     let timeout = SignedDuration::try_from(timeout).unwrap_or(SignedDuration::MAX);
     let mut waiting_since: Option<Timestamp> = None;
     loop {
-        let now = (context.now)();
+        let now = context.now();
         let step = tokio::select! {
             biased;
             () = stop.asked(1) => return Err(StepError::Interrupted),
@@ -495,7 +498,7 @@ async fn steps(
                 context.report(&Progress::Waiting { until, waits_for });
                 let pause = until.duration_since(now).min(timeout - waited);
                 tokio::select! {
-                    () = tokio::time::sleep(Duration::try_from(pause).unwrap_or_default()) => {}
+                    () = context.clock.wait(Duration::try_from(pause).unwrap_or_default()) => {}
                     () = stop.asked(1) => return Err(StepError::Interrupted),
                 }
             }
@@ -507,7 +510,7 @@ async fn steps(
                 if let Some(milestone) = passed {
                     waiting_since = None;
                     let journey = driver.journey();
-                    let detail = detail(actions, &journey.specification.key, milestone)?;
+                    let detail = detail(actions, &journey.specification.key, milestone).await?;
                     context.report(&Progress::Passed { milestone, detail });
                     if milestone == Milestone::Proved && actions.work.has_records_by_hand() {
                         context.report(&Progress::Note("the records placed by hand can be removed now".into()));
@@ -519,7 +522,7 @@ async fn steps(
 }
 
 /// Returns what there is to say about a stage that was passed.
-fn detail(actions: &JourneyActions<'_>, key: &str, milestone: Milestone) -> Result<String, StoreError> {
+async fn detail(actions: &JourneyActions<'_>, key: &str, milestone: Milestone) -> Result<String, StoreError> {
     Ok(match milestone {
         Milestone::Prepared => format!("key ({key}) stored, readable by its owner only"),
         Milestone::Ordered => {
@@ -527,7 +530,7 @@ fn detail(actions: &JourneyActions<'_>, key: &str, milestone: Milestone) -> Resu
             format!("{names} at authority `{}`", actions.work.specification.authority)
         }
         Milestone::Proved => format!("control of {} proved", words::list(&actions.work.specification.names)),
-        Milestone::Issued => match actions.work.store.newest(actions.work.certificate)? {
+        Milestone::Issued => match actions.work.store.newest(actions.work.certificate).await? {
             Some(g) => {
                 let lifetime = words::duration(g.validity.lifetime());
                 let until = words::by_when(g.validity.not_after, g.validity.lifetime());

@@ -110,7 +110,7 @@ pub async fn check(context: &Context, target: &CheckTarget) -> Result<Vec<Endpoi
             // Somebody may well ask for an endpoint of a certificate we know.
             let known = context.inventory.certificates.iter().find(|(_, c)| c.names.iter().any(|n| n.covers(name)));
             let expected = match known {
-                Some((certificate, _)) => expected(&store, certificate)?,
+                Some((certificate, _)) => expected(&store, certificate).await?,
                 None => None,
             };
             let certificate = known.map(|(name, _)| name.clone()).filter(|_| expected.is_some());
@@ -125,7 +125,7 @@ pub async fn check(context: &Context, target: &CheckTarget) -> Result<Vec<Endpoi
         }
         CheckTarget::Certificate(name) => {
             let entry = &context.inventory.certificates[name];
-            let generation = store.newest(name)?.map_or(0, |g| g.number);
+            let generation = store.newest(name).await?.map_or(0, |g| g.number);
             let placement = Placement { preview: true, ..Placement::of(name, entry, &entry.names, generation) };
             let endpoints = install::endpoints(context, &store, &placement, &Facts::default()).await?;
             look_at(context, &store, name, &endpoints).await
@@ -146,7 +146,7 @@ pub(crate) async fn look_at(
     let mut trust = Trust::system();
     let authority = &context.inventory.authorities[&context.inventory.certificates[certificate].authority];
     authority.visitor_roots.iter().try_for_each(|path| trust.add_file(path))?;
-    let expected = expected(store, certificate)?;
+    let expected = expected(store, certificate).await?;
     let mut reports = Vec::new();
     for LiveEndpoint { name, port, instead, .. } in endpoints {
         reports.push(look(Some(certificate.into()), name, *port, *instead, &trust, expected.as_ref(), context).await);
@@ -154,8 +154,8 @@ pub(crate) async fn look_at(
     Ok(reports)
 }
 
-fn expected(store: &Store, certificate: &str) -> Result<Option<Expected>, StepError> {
-    let mut known = store.generations(certificate)?.into_iter().map(|g| (g.number, g.fingerprint));
+async fn expected(store: &Store, certificate: &str) -> Result<Option<Expected>, StepError> {
+    let mut known = store.generations(certificate).await?.into_iter().map(|g| (g.number, g.fingerprint));
     Ok(known.next().map(|newest| Expected { newest, earlier: known.collect() }))
 }
 
@@ -203,7 +203,7 @@ async fn look(
         }
         Ok(seen) => {
             let lead = report.certificate.as_ref().map_or(SignedDuration::ZERO, |name| context.inventory.lead_of(name));
-            report.findings = judge(&seen, trust, expected, lead, (context.now)());
+            report.findings = judge(&seen, trust, expected, lead, context.now());
             report.address = Some(seen.address);
             let leaf = &seen.sent[0];
             report.validity = Some(Validity { not_before: leaf.not_before, not_after: leaf.not_after });

@@ -61,7 +61,7 @@ pub struct FileView {
 ///
 /// # Errors
 /// When there is neither certificate nor key in it, or the ledger cannot be read.
-pub fn inspect(
+pub async fn inspect(
     context: Option<&Context>,
     name: &str,
     bytes: &[u8],
@@ -92,8 +92,9 @@ pub fn inspect(
         KeyView { kind: key_words(&key.public_key_der()), fits }
     });
     let keys = keys.collect();
-    let view = |c: &Certificate| -> Result<CertificateView, InspectError> {
-        Ok(CertificateView {
+    let mut certificates = Vec::new();
+    for c in &ordered {
+        certificates.push(CertificateView {
             names: c.names.iter().map(ToString::to_string).collect(),
             subject: c.subject.clone(),
             issuer: c.issuer.clone(),
@@ -104,12 +105,11 @@ pub fn inspect(
             is_ca: c.is_ca,
             is_root: c.is_self_issued() && c.is_signed_by(c),
             ours: match context {
-                Some(context) if !c.is_ca => whose(context, c.public_key())?,
+                Some(context) if !c.is_ca => whose(context, c.public_key()).await?,
                 _ => None,
             },
-        })
-    };
-    let certificates = ordered.iter().map(view).collect::<Result<_, _>>()?;
+        });
+    }
     let left_aside = intake.left_aside.iter().map(ToString::to_string).collect();
     Ok(FileView { certificates, in_chain, missing_issuer, keys, left_aside })
 }

@@ -144,10 +144,10 @@ impl ListFilter {
 ///
 /// # Errors
 /// When the ledger fails.
-pub fn list(context: &Context, filter: &ListFilter) -> Result<Vec<ListRow>, StoreError> {
-    let now = (context.now)();
+pub async fn list(context: &Context, filter: &ListFilter) -> Result<Vec<ListRow>, StoreError> {
+    let now = context.now();
     let mut known = match Store::open_existing(&context.state)? {
-        Some(store) => store.overview()?,
+        Some(store) => store.overview().await?,
         None => BTreeMap::new(),
     };
     let mut rows = Vec::new();

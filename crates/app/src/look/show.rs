@@ -95,9 +95,9 @@ fn records<S: Serializer>(records: &[Record], serializer: S) -> Result<S::Ok, S:
 ///
 /// # Errors
 /// When the ledger fails.
-pub fn show(context: &Context, name: &str) -> Result<Option<Show>, StoreError> {
+pub async fn show(context: &Context, name: &str) -> Result<Option<Show>, StoreError> {
     let Some(entry) = context.inventory.certificates.get(name) else { return Ok(None) };
-    let Some(row) = list(context, &ListFilter::default())?.into_iter().find(|r| r.certificate == name) else {
+    let Some(row) = list(context, &ListFilter::default()).await?.into_iter().find(|r| r.certificate == name) else {
         return Ok(None);
     };
     let kind = |proof: &str| format!("{proof} ({})", context.inventory.proofs[proof].kind());
@@ -133,7 +133,7 @@ pub fn show(context: &Context, name: &str) -> Result<Option<Show>, StoreError> {
             validity: g.validity,
             confirmed: g.confirmed,
         };
-        if let Some(open) = store.open_journey(name)? {
+        if let Some(open) = store.open_journey(name).await? {
             let by_hand = |t: &&ProofTask| {
                 context.inventory.proof_of(entry, &t.name).is_some_and(|(_, proof)| proof.awaits_person())
             };
@@ -144,16 +144,16 @@ pub fn show(context: &Context, name: &str) -> Result<Option<Show>, StoreError> {
             shown.notes = open.stage.handed_over().cloned();
             shown.journey = Some(JourneyView { generation: open.generation, passed: open.stage.milestone() });
         }
-        shown.installs = store.installs(name)?;
-        shown.generations = store.generations(name)?.into_iter().map(view).collect();
+        shown.installs = store.installs(name).await?;
+        shown.generations = store.generations(name).await?.into_iter().map(view).collect();
         // What stands there for an authority without ACME to look at is no leftover.
-        let stays = is_published_for_validation(&store, name)?;
+        let stays = is_published_for_validation(&store, name).await?;
         let leftover = |row: &DebtRow| row.certificate == name && (!stays || row.trouble.is_some());
-        let owed = store.debts()?.into_iter().filter(leftover);
+        let owed = store.debts().await?.into_iter().filter(leftover);
         let view =
             |row: DebtRow| DebtView { what: row.debt.words(), by_hand: row.debt.by_hand(), trouble: row.trouble };
         shown.debts = owed.map(view).collect();
-        shown.events = store.events(name, 12)?;
+        shown.events = store.events(name, 12).await?;
     }
     Ok(Some(shown))
 }

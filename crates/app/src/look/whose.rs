@@ -15,11 +15,11 @@ pub struct OursView {
 }
 
 /// Returns the certificate and generation whose stored key this is.
-pub(crate) fn whose(context: &Context, public_key: &[u8]) -> Result<Option<OursView>, StoreError> {
+pub(crate) async fn whose(context: &Context, public_key: &[u8]) -> Result<Option<OursView>, StoreError> {
     let Some(store) = Store::open_existing(&context.state)? else { return Ok(None) };
     for certificate in context.inventory.certificates.keys() {
-        let open = store.open_journey(certificate)?.map(|open| open.generation);
-        let known = store.generations(certificate)?.into_iter().map(|g| g.number);
+        let open = store.open_journey(certificate).await?.map(|open| open.generation);
+        let known = store.generations(certificate).await?.into_iter().map(|g| g.number);
         for number in open.into_iter().chain(known) {
             let key = store.generation_folder(certificate, number).key()?;
             let fits = key.is_some_and(|pem| PrivateKey::from_pem(&pem).is_ok_and(|key| key.fits(public_key)));

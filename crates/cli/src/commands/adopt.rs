@@ -1,7 +1,7 @@
 //! `eskort adopt`
 
-use super::known_certificate;
 use super::receive::{bring, tell_left_aside, wants_password};
+use super::{block_on, known_certificate};
 use crate::args::AdoptArgs;
 use crate::draw::tone::Tone;
 use crate::errors;
@@ -23,7 +23,7 @@ pub(crate) fn run(ui: &Ui, context: &Context, args: &AdoptArgs) -> ExitStatus {
             args.password.open(
                 |error| matches!(error, StepError::Answer(error) if wants_password(error)),
                 |why| StepError::Answer(AnswerError::Password(why)),
-                |password| eskort_app::adopt(context, &args.name, &brought, password, instead),
+                |password| block_on(eskort_app::adopt(context, &args.name, &brought, password, instead)),
             )
         })
     };

@@ -45,7 +45,7 @@ pub(crate) fn run(ui: &Ui, context: &Context, args: &CheckArgs) -> ExitStatus {
         );
         return ExitStatus::Well;
     }
-    print(ui, &reports, (context.now)());
+    print(ui, &reports, context.now());
     let seen = match reports.iter().map(EndpointReport::worst).max() {
         Some(Severity::Bad) => ExitStatus::Failed,
         Some(Severity::Notice) => ExitStatus::NeedsAttention,

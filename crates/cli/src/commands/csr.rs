@@ -1,6 +1,6 @@
 //! `eskort csr make` and `eskort csr read`
 
-use super::{known_certificate, load, load_if_there};
+use super::{block_on, known_certificate, load, load_if_there};
 use crate::args::{CsrCommand, CsrMakeArgs, CsrReadArgs};
 use crate::draw::table::{Cell, draw};
 use crate::draw::tone::Tone;
@@ -58,7 +58,7 @@ fn make(ui: &Ui, config: Option<PathBuf>, args: &CsrMakeArgs) -> ExitStatus {
     }
     let made = if args.protect {
         match args.password.given_or_new("Password for the key") {
-            Ok(Some(password)) => make_request(context.as_ref(), &options, Some(&password)),
+            Ok(Some(password)) => block_on(make_request(context.as_ref(), &options, Some(&password))),
             missing => {
                 let cause = missing.err().unwrap_or_else(|| "a key is protected with a password".into());
                 return refused(ui, NO_CSR, cause, "give it in a file: --password-file FILE", ExitStatus::Usage);
@@ -68,7 +68,9 @@ fn make(ui: &Ui, config: Option<PathBuf>, args: &CsrMakeArgs) -> ExitStatus {
         let wants = |error: &RequestError| {
             matches!(error, RequestError::Key { source: PkiError::EncryptedKey | PkiError::WrongPassword, .. })
         };
-        args.password.open(wants, RequestError::Password, |password| make_request(context.as_ref(), &options, password))
+        args.password.open(wants, RequestError::Password, |password| {
+            block_on(make_request(context.as_ref(), &options, password))
+        })
     };
     let made = match made {
         Ok(made) => made,
@@ -210,7 +212,7 @@ fn read(ui: &Ui, config: Option<PathBuf>, args: &CsrReadArgs) -> ExitStatus {
         let cause = format!("cannot read {}: {error}", args.file.display());
         return refused(ui, headline, cause, "name the CSR's file, or `-` for standard input", ExitStatus::Failed);
     }
-    match view_request(context.as_ref(), &bytes) {
+    match block_on(view_request(context.as_ref(), &bytes)) {
         Err(RequestError::Store(error)) => errors::print_store(ui, &error),
         Err(error) => {
             let hint = "it should be a PKCS#10 request: PEM, DER, or base64 that was pasted";

@@ -103,12 +103,12 @@ fn place_for(ui: &Ui, folder: &Path) -> PathBuf {
 /// Reads the inventory as it is now, with the practice world's clock.
 fn load(ui: &Ui, world: &World) -> Result<Context, ExitStatus> {
     let (clock, watch) = (world.clock.clone(), ui.clone());
-    let now: eskort_core::context::Now = Arc::new(move || clock.now());
+    let clock = eskort_core::context::Clock::new(move || clock.now(), tokio::time::sleep);
     let folder = &world.folder;
     let context = eskort_app::load(
         &folder.join("eskort.toml"),
         &folder.join("state"),
-        now,
+        clock,
         Arc::new(move |about, p| progress::show(&watch, about, p)),
     );
     context.map_err(|error| errors::print_setup(ui, &error))
@@ -372,7 +372,7 @@ impl Teller<'_> {
     async fn first_certificate(&mut self, and_check: bool) -> Result<(), ExitStatus> {
         let (ui, world) = (self.ui, self.world);
         let context = load(ui, world)?;
-        let day = eskort_core::words::day((context.now)());
+        let day = eskort_core::words::day(context.now());
         self.chapter(
             "The first certificate",
             &format!(
@@ -432,7 +432,7 @@ impl Teller<'_> {
              new keys; the old ones are kept.",
         );
         let context = load(ui, world)?;
-        list_once(ui, &context)?;
+        list_once(ui, &context).await?;
         ui.result("");
         let records = keep_once(ui, &context).await?;
         if all {
@@ -441,7 +441,7 @@ impl Teller<'_> {
             keep_once(ui, &context).await?;
         }
         ui.result("");
-        list_once(ui, &context)
+        list_once(ui, &context).await
     }
 }
 
@@ -470,7 +470,7 @@ async fn keep_once(ui: &Ui, context: &Context) -> Result<Vec<RecordToPlace>, Exi
 async fn check_once(ui: &Ui, context: &Context) -> Result<(), ExitStatus> {
     match eskort_app::check(context, &CheckTarget::Certificate("website".into())).await {
         Ok(reports) => {
-            check::print(ui, &reports, (context.now)());
+            check::print(ui, &reports, context.now());
             Ok(())
         }
         Err(error) => {
@@ -480,8 +480,9 @@ async fn check_once(ui: &Ui, context: &Context) -> Result<(), ExitStatus> {
     }
 }
 
-fn list_once(ui: &Ui, context: &Context) -> Result<(), ExitStatus> {
-    let rows = eskort_app::list(context, &ListFilter::default()).map_err(|error| errors::print_store(ui, &error))?;
-    list::print(ui, &rows, (context.now)());
+async fn list_once(ui: &Ui, context: &Context) -> Result<(), ExitStatus> {
+    let rows =
+        eskort_app::list(context, &ListFilter::default()).await.map_err(|error| errors::print_store(ui, &error))?;
+    list::print(ui, &rows, context.now());
     Ok(())
 }

@@ -69,7 +69,7 @@ const NOT_AS_IT_SHOULD_BE: &str = "is in place, but visitors do not get it as th
 
 /// Prints what came of a run.
 pub(crate) fn print(ui: &Ui, context: &Context, entries: &[KeepEntry], plan: bool) {
-    let now = (context.now)();
+    let now = context.now();
     for entry in entries {
         if let Some(text) = error_of(entry) {
             errors::print(ui, &headline(entry), &text);

@@ -1,5 +1,6 @@
 //! `eskort list`
 
+use super::block_on;
 use crate::args::ListArgs;
 use crate::draw::bar::lifetime_bar;
 use crate::draw::table::{Cell, draw};
@@ -15,7 +16,7 @@ use serde::Serialize;
 
 pub(crate) fn run(ui: &Ui, context: &Context, args: ListArgs) -> ExitStatus {
     let filter = ListFilter { states: args.state, names: args.name };
-    let rows = match eskort_app::list(context, &filter) {
+    let rows = match block_on(eskort_app::list(context, &filter)) {
         Ok(rows) => rows,
         Err(error) => return errors::print_store(ui, &error),
     };
@@ -24,7 +25,7 @@ pub(crate) fn run(ui: &Ui, context: &Context, args: ListArgs) -> ExitStatus {
         ui.result("No certificate fits.");
         return ExitStatus::Well;
     }
-    print(ui, &rows, (context.now)());
+    print(ui, &rows, context.now());
     rows.iter().map(|r| status(&r.state)).max().unwrap_or(ExitStatus::Well)
 }
 

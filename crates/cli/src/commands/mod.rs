@@ -21,10 +21,11 @@ use crate::texts::guide;
 use crate::texts::progress;
 use crate::ui::{Output, Ui};
 use eskort_app::Stop;
-use eskort_core::context::{Context, Now};
-use jiff::Timestamp;
+use eskort_core::context::{Clock, Context};
+use jiff::{SignedDuration, Timestamp};
 use std::path::PathBuf;
-use std::sync::Arc;
+use std::sync::{Arc, Mutex, PoisonError};
+use std::time::Duration;
 
 /// Runs what the command line asks for.
 pub(crate) fn run(args: Args) -> ExitStatus {
@@ -134,11 +135,23 @@ pub(crate) fn load_if_there(ui: &Ui, config: Option<PathBuf>) -> Result<Option<C
     load(ui, config).map(Some)
 }
 
-/// The system's clock, or for tests one that is moved by the seconds in `ESKORT_CLOCK_OFFSET`.
-fn clock() -> Now {
-    let offset = std::env::var("ESKORT_CLOCK_OFFSET").ok().filter(|_| cfg!(debug_assertions));
-    let offset = jiff::SignedDuration::from_secs(offset.and_then(|s| s.parse().ok()).unwrap_or(0));
-    Arc::new(move || Timestamp::now() + offset)
+/// The system's clock. For tests it may be moved by the seconds in `ESKORT_CLOCK_OFFSET`, and waits be shortened to the part of them
+/// that `ESKORT_CLOCK_PACE` says: it goes forward by what is left out.
+fn clock() -> Clock {
+    let told = |name| std::env::var(name).ok().filter(|_| cfg!(debug_assertions))?.parse::<i64>().ok();
+    let offset = told("ESKORT_CLOCK_OFFSET").unwrap_or(0);
+    let pace = told("ESKORT_CLOCK_PACE").and_then(|pace| u32::try_from(pace).ok()).unwrap_or(1).max(1);
+    let ahead = Arc::new(Mutex::new(SignedDuration::from_secs(offset)));
+    let moved = Arc::clone(&ahead);
+    let wait = move |time: Duration| {
+        let (short, moved) = (time / pace, Arc::clone(&moved));
+        async move {
+            tokio::time::sleep(short).await;
+            let left_out = SignedDuration::try_from(time - short).unwrap_or_default();
+            *moved.lock().unwrap_or_else(PoisonError::into_inner) += left_out;
+        }
+    };
+    Clock::new(move || Timestamp::now() + *ahead.lock().unwrap_or_else(PoisonError::into_inner), wait)
 }
 
 /// Runs a use case that waits for the world.

@@ -1,6 +1,6 @@
 //! `eskort pack`
 
-use super::known_certificate;
+use super::{block_on, known_certificate};
 use crate::args::{PackArgs, PackForm};
 use crate::error_text::ErrorText;
 use crate::errors;
@@ -38,7 +38,7 @@ pub(crate) fn run(ui: &Ui, context: &Context, args: &PackArgs) -> ExitStatus {
         },
         _ => Secret::new(String::new()),
     };
-    match eskort_app::pack(context, &args.name, args.generation, packing, &password, &args.to) {
+    match block_on(eskort_app::pack(context, &args.name, args.generation, packing, &password, &args.to)) {
         Err(PackError::Store(error)) => errors::print_store(ui, &error),
         Err(error) => {
             let hint = match &error {

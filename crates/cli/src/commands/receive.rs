@@ -74,7 +74,7 @@ pub(crate) fn print(ui: &Ui, context: &Context, receipt: Receipt) -> ExitStatus 
     if ui.is_json() {
         let received = receipt.received.iter().map(row).collect();
         let left_aside = receipt.left_aside.iter().map(ToString::to_string).collect();
-        ui.json("receive", &Report { at: (context.now)(), received, left_aside });
+        ui.json("receive", &Report { at: context.now(), received, left_aside });
     } else {
         tell_left_aside(ui, &receipt.left_aside);
     }

@@ -1,7 +1,7 @@
 //! `eskort show`
 
 use super::list::tone;
-use super::{known_certificate, load, load_if_there};
+use super::{block_on, known_certificate, load, load_if_there};
 use crate::args::ShowArgs;
 use crate::draw::bar::lifetime_bar;
 use crate::draw::table::{Cell, Page, draw};
@@ -41,14 +41,14 @@ fn certificate(ui: &Ui, context: &Context, name: &str) -> ExitStatus {
     if let Err(status) = known_certificate(ui, context, name) {
         return status;
     }
-    match eskort_app::show(context, name) {
+    match block_on(eskort_app::show(context, name)) {
         Err(error) => errors::print_store(ui, &error),
         Ok(shown) => {
             let shown = shown.expect("the certificate is in the inventory");
             if ui.is_json() {
                 ui.json("show", &shown);
             } else {
-                ui.result(&text(&shown, (context.now)(), ui.page()));
+                ui.result(&text(&shown, context.now(), ui.page()));
             }
             ExitStatus::Well
         }
@@ -65,11 +65,11 @@ fn file(ui: &Ui, context: Option<&Context>, args: &ShowArgs) -> ExitStatus {
         Ok(bytes) => bytes,
         Err(source) => return failed(&errors::tell_answer(&AnswerError::Read { path: path.to_owned(), source })),
     };
-    let now = context.map_or_else(Timestamp::now, |context| (context.now)());
+    let now = context.map_or_else(Timestamp::now, |context| context.now());
     let view = args.password.open(
         |error| matches!(error, InspectError::Intake(IntakeError::NeedsPassword(_) | IntakeError::WrongPassword(_))),
         InspectError::Password,
-        |password| eskort_app::inspect(context, &args.name, &bytes, password, now),
+        |password| block_on(eskort_app::inspect(context, &args.name, &bytes, password, now)),
     );
     match view {
         Err(InspectError::Intake(error)) => {

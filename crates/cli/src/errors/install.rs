@@ -37,6 +37,9 @@ pub(crate) fn tell_install(error: &InstallError, certificate: &str) -> ErrorText
                 ))
                 .hint("else let the block listen at all addresses, as the others do")
                 .hint(again),
+            PlanError::PlainSocket { socket, .. } => text
+                .hint(format!("if that is a slip, write `listen {socket} ssl;` and a certificate there; else move one of the two to another port"))
+                .hint(again),
             PlanError::NoAddress { .. } => text
                 .hint("add a `listen` for TLS with an address or a port to the server block, with any certificate; it is replaced then")
                 .hint(again),

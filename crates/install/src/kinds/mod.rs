@@ -183,7 +183,7 @@ pub async fn deployment(
 ) -> Result<Deployment, StoreError> {
     let Placement { certificate, generation, .. } = *placement;
     let switch_current = store.current_generation(certificate) != Some(generation);
-    let rows = store.installs(certificate)?;
+    let rows = store.installs(certificate).await?;
     let mut targets = Vec::new();
     for serving in servings(context, placement) {
         let planned = plan_server(context, store, std::slice::from_ref(&serving), facts).await;

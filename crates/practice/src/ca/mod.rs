@@ -213,6 +213,15 @@ impl Authority {
         self.core.early_looks.load(Ordering::Relaxed)
     }
 
+    /// Returns how many proofs it has looked for.
+    ///
+    /// # Panics
+    /// As [`Authority::misbehave`].
+    pub fn looks(&self) -> usize {
+        let state = self.core.state.lock().expect("no holder panics");
+        state.authorizations.iter().filter(|authorization| authorization.result.is_some()).count()
+    }
+
     /// Returns how many orders it has, and how many certificates it has issued.
     ///
     /// # Panics

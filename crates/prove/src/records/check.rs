@@ -26,7 +26,7 @@ pub async fn look_at_records(
     let timeout = dns.look.propagation_timeout;
     if matches!(dns.writer, RecordWriter::Person | RecordWriter::Standing { .. }) {
         say_delegations(context, wanted, &placed);
-        let found = propagation(&servers, &records, (context.now)()).await;
+        let found = propagation(&servers, &records, context.now()).await;
         if found.is_everywhere() {
             return Ok(Vec::new());
         }
@@ -75,7 +75,7 @@ async fn ask_until(
     let mut asked = servers.to_vec();
     let mut silent = Vec::new();
     loop {
-        let mut found = propagation(&asked, records, (context.now)()).await;
+        let mut found = propagation(&asked, records, context.now()).await;
         if found.silent.len() < asked.len() {
             asked.retain(|server| found.silent.iter().all(|(host, _)| *host != server.host));
             silent.append(&mut found.silent);

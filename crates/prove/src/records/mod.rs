@@ -60,7 +60,7 @@ pub async fn publish_records(
     say_delegations(context, records, &placed);
     let _turn = around.shared.turn(places(proof, dns, &placed)).await;
     // A record that an earlier run placed is owed with the name that the API gave it.
-    let known = store.debts()?;
+    let known = store.debts().await?;
     let debt = |record: &Record, id| Debt::Record { proof: proof.to_owned(), record: record.clone(), id };
     let has_id = |r: &Record| {
         known.iter().any(|row| match &row.debt {
@@ -73,7 +73,7 @@ pub async fn publish_records(
     // What another certificate has put there is needed by this one too, and goes with the last.
     let shared = placed.iter().filter(|p| has_id(&p.record)).map(|p| debt(&p.record, None));
     let owing: Vec<Debt> = debts.iter().cloned().chain(shared).collect();
-    store.owe(certificate, &owing, (context.now)())?;
+    store.owe(certificate, &owing, context.now()).await?;
     store.flush().await?;
     crash_point("owed");
     match &dns.writer {
@@ -86,7 +86,7 @@ pub async fn publish_records(
                 if let Err(ProofError::Program(error)) = &answered
                     && error.never_began()
                 {
-                    store.strike(certificate, &debts)?;
+                    store.strike(certificate, &debts).await?;
                 }
                 answered?;
             }
@@ -99,7 +99,7 @@ pub async fn publish_records(
             }
             for TargetedRecord { record, zone } in missing {
                 if let Some(id) = api.add(&zone.name, record).await? {
-                    store.amend_debt(&debt(record, Some(id)))?;
+                    store.amend_debt(&debt(record, Some(id))).await?;
                 }
             }
         }
@@ -127,7 +127,7 @@ pub(crate) async fn take_away(around: ProofContext<'_>, proof: &str, rows: &[Deb
     let mut owed = Vec::new();
     for row in rows {
         if let Debt::Record { record, id, .. } = &row.debt
-            && !around.passes_on(row)?
+            && !around.store.pass_on(row).await?
         {
             owed.push(OwedRecord { record: record.clone(), id: id.clone() });
         }

@@ -48,7 +48,7 @@ pub(crate) async fn update(
 ) -> Result<(), ProofError> {
     let key = read_key(key)?;
     for (zone, records) in by_zone(placed) {
-        let (server, now) = (primary(look, zone).await?, (context.now)());
+        let (server, now) = (primary(look, zone).await?, context.now());
         match what {
             Change::Add => add_records(server, &zone.name, &key, &records, look.ttl, now).await?,
             Change::Remove => remove_records(server, &zone.name, &key, &records, now).await?,

@@ -203,6 +203,12 @@ fn listen(directive: &Directive, tls_on: bool) -> Listener {
     }
 }
 
+/// Returns whether a `listen` is about a socket, over TCP.
+pub(super) fn is_listen_at(directive: &Directive, socket: &Socket) -> bool {
+    let found = listen(directive, false);
+    found.socket == *socket && found.protocol == Protocol::Http
+}
+
 /// Reads the first word of `listen`.
 fn parse_socket(text: &str) -> Socket {
     if let Some(path) = text.strip_prefix("unix:") {

@@ -1,6 +1,8 @@
 use super::*;
 use crate::{Endpoint, LoadError, Place, PlanError, SitePlan, TlsTarget};
 use eskort_core::names::Identifier;
+use proptest::prelude::Strategy;
+use proptest::sample::select;
 use std::path::{Path, PathBuf};
 
 /// Loads a configuration from texts; `conf.d/*.conf` stands for all files in that folder.
@@ -479,7 +481,70 @@ fn includes_that_go_in_circles_or_grow_without_end_are_refused() {
     assert!(matches!(try_config(&files), Err(LoadError::TooManyFiles { .. })));
 }
 
+/// Draws configurations that are nearly right: statements that people write, in any order and number.
+fn nearly_right() -> impl Strategy<Value = String> {
+    const STATEMENTS: &[&str] = &[
+        "listen 80;",
+        "listen 80 default_server;",
+        "listen [::]:80;",
+        "listen 443 ssl;",
+        "listen 443;",
+        "listen 192.0.2.7:80;",
+        "listen unix:/run/lamp.sock;",
+        "ssl on;",
+        "server_name lampholm.example;",
+        "server_name www.lampholm.example *.archive.test;",
+        "server_name _ \"~^(?<n>.+)\\.test$\";",
+        "ssl_certificate /c.pem;",
+        "ssl_certificate_key '/k.pem';",
+        "return 301 https://$host$request_uri;",
+        "location / { root /srv/www; }",
+        "if ($http_x) { return 404; }",
+        "# a note { with ; signs\n",
+        "x",
+        "}",
+        "{",
+    ];
+    let statement = (select(STATEMENTS), select(&["", " ", "\n    ", "\r\n\t"][..]));
+    let server = proptest::collection::vec(statement, 0..7).prop_map(|statements| {
+        let text: String = statements.into_iter().map(|(statement, gap)| format!("{statement}{gap}")).collect();
+        format!("server {{ {text} }}\n")
+    });
+    proptest::collection::vec(server, 1..4)
+        .prop_map(|servers| format!("events {{}}\nhttp {{\n{}}}\n", servers.concat()))
+}
+
+#[test]
+fn the_block_that_nginx_gives_other_names_to_stays_the_same() {
+    let text = "http {\n  server { server_name lampholm.example; }\n  server { listen 443 ssl http2; server_name other.example; ssl_certificate a; ssl_certificate_key b; }\n}\n";
+    let new = changed(text, &["lampholm.example"], false);
+    assert!(
+        new.contains("listen 443 ssl;\n") && new.contains("listen 443 ssl http2 default_server; server_name other"),
+        "{new}"
+    );
+    let plain = config(&[("/etc/nginx/nginx.conf", &text.replace("443 ssl http2", "443"))]);
+    assert!(matches!(plan_for(&plain, &["lampholm.example"], false), Err(PlanError::PlainSocket { .. })));
+    // One that comes behind it, or beside one that says so, takes nothing.
+    let behind = "http {\n  server { listen 443 ssl; ssl_certificate a; ssl_certificate_key b; }\n  server { server_name lampholm.example; }\n}\n";
+    assert!(!changed(behind, &["lampholm.example"], false).contains("default_server"));
+}
+
 proptest::proptest! {
+    #[test]
+    fn what_is_planned_on_a_nearly_right_configuration_is_read_and_needs_no_second_change(text in nearly_right(), redirect: bool) {
+        // nginx refuses two.
+        if text.matches("default_server").count() > 1 {
+            return Ok(());
+        }
+        let path = "/etc/nginx/nginx.conf";
+        let Ok(before) = try_config(&[(path, &text)]) else { return Ok(()) };
+        let Ok(found) = plan_for(&before, BOTH, redirect) else { return Ok(()) };
+        let new = found.changes.first().map_or(text.clone(), |c| String::from_utf8(c.new.clone()).unwrap());
+        let after = try_config(&[(path, &new)]);
+        let again = plan_for(&after.unwrap(), BOTH, redirect).map(|found| found.changes.len());
+        proptest::prop_assert_eq!(again, Ok(0), "{}", new);
+    }
+
     #[test]
     fn any_bytes_are_read_or_refused(bytes in proptest::collection::vec(proptest::sample::select(b"server{};listen 80 \"'\\#$\n".to_vec()), 0..300)) {
         let loaded = load(Path::new("/n"), &mut |_| Ok(vec![(PathBuf::from("/n"), bytes.clone())]));

@@ -11,10 +11,10 @@ use eskort_core::pki::KeyKind;
 use jiff::Timestamp;
 
 /// Checks a point on each kind of ledger, with nothing in it.
-fn on_each(check: fn(&Store)) {
+async fn on_each(check: impl AsyncFn(&Store)) {
     let folder = tempfile::tempdir().unwrap();
-    check(&Store::in_memory(folder.path()).unwrap());
-    check(&Store::open(&folder.path().join("state")).unwrap());
+    check(&Store::in_memory(folder.path()).unwrap()).await;
+    check(&Store::open(&folder.path().join("state")).unwrap()).await;
 }
 
 /// Other databases have to take the same statements.
@@ -45,97 +45,97 @@ fn specification() -> Specification {
     Specification { names, authority: "public".into(), reached: None, key: KeyKind::P256.word().into(), request: None }
 }
 
-#[test]
-fn a_journey_is_saved_step_by_step_and_only_one_is_open() {
-    on_each(journeys);
+#[tokio::test]
+async fn a_journey_is_saved_step_by_step_and_only_one_is_open() {
+    on_each(journeys).await;
 }
 
-fn journeys(store: &Store) {
-    let journey = store.start_journey("website", 1, &specification(), Stage::Opened, at(1)).unwrap();
-    assert!(store.start_journey("website", 2, &specification(), Stage::Opened, at(1)).is_err());
+async fn journeys(store: &Store) {
+    let journey = store.start_journey("website", 1, &specification(), Stage::Opened, at(1)).await.unwrap();
+    assert!(store.start_journey("website", 2, &specification(), Stage::Opened, at(1)).await.is_err());
     let prepared = Event::Passed { stage: Milestone::Prepared, generation: 1 };
-    store.save_stage("website", journey.id, &Stage::Prepared, Some(&prepared), at(2)).unwrap();
-    let open = store.open_journey("website").unwrap().unwrap();
+    store.save_stage("website", journey.id, &Stage::Prepared, Some(&prepared), at(2)).await.unwrap();
+    let open = store.open_journey("website").await.unwrap().unwrap();
     assert_eq!(
         (open.stage.milestone(), open.started, open.specification),
         (Some(Milestone::Prepared), at(1), specification())
     );
-    assert_eq!(store.next_generation("website", None).unwrap(), 2);
-    assert_eq!(store.next_generation("website", Some(1)).unwrap(), 1, "what is discarded gives its number back");
-    store.give_up_journey("website", journey.id, GivenUp::InventoryChanged, at(3)).unwrap();
-    assert!(store.open_journey("website").unwrap().is_none());
-    let happened: Vec<_> = store.events("website", 9).unwrap().into_iter().map(|e| e.event).collect();
+    assert_eq!(store.next_generation("website", None).await.unwrap(), 2);
+    assert_eq!(store.next_generation("website", Some(1)).await.unwrap(), 1, "what is discarded gives its number back");
+    store.give_up_journey("website", journey.id, GivenUp::InventoryChanged, at(3)).await.unwrap();
+    assert!(store.open_journey("website").await.unwrap().is_none());
+    let happened: Vec<_> = store.events("website", 9).await.unwrap().into_iter().map(|e| e.event).collect();
     assert_eq!(happened, [Event::GivenUp { why: GivenUp::InventoryChanged }, prepared]);
     // The stored chain is the end.
-    let journey = store.start_journey("website", 2, &specification(), Stage::Opened, at(4)).unwrap();
-    store.save_stage("website", journey.id, &Stage::Issued, None, at(5)).unwrap();
-    assert!(store.open_journey("website").unwrap().is_none());
+    let journey = store.start_journey("website", 2, &specification(), Stage::Opened, at(4)).await.unwrap();
+    store.save_stage("website", journey.id, &Stage::Issued, None, at(5)).await.unwrap();
+    assert!(store.open_journey("website").await.unwrap().is_none());
 }
 
-#[test]
-fn a_debt_is_one_however_often_it_is_written_and_outlives_its_journey() {
-    on_each(debts);
+#[tokio::test]
+async fn a_debt_is_one_however_often_it_is_written_and_outlives_its_journey() {
+    on_each(debts).await;
 }
 
-fn debts(store: &Store) {
+async fn debts(store: &Store) {
     let debt = Debt::File { host: None, path: "/srv/www/x".into(), folders: vec!["/srv/www".into()], passing: None };
-    store.owe("website", std::slice::from_ref(&debt), at(1)).unwrap();
+    store.owe("website", std::slice::from_ref(&debt), at(1)).await.unwrap();
     // Now that the folder exists it is the same debt still.
     let again = Debt::File { host: None, path: "/srv/www/x".into(), folders: Vec::new(), passing: None };
-    store.owe("website", &[again], at(2)).unwrap();
-    let first = store.debts().unwrap()[0].id;
-    store.trouble_with_debt(first, "no such host").unwrap();
+    store.owe("website", &[again], at(2)).await.unwrap();
+    let first = store.debts().await.unwrap()[0].id;
+    store.trouble_with_debt(first, "no such host").await.unwrap();
     let trouble = Some("no such host".into());
-    assert_eq!(store.debts().unwrap(), [DebtRow { id: first, certificate: "website".into(), debt, trouble }]);
-    store.paid(&[first]).unwrap();
-    assert!(store.debts().unwrap().is_empty());
+    assert_eq!(store.debts().await.unwrap(), [DebtRow { id: first, certificate: "website".into(), debt, trouble }]);
+    store.paid(&[first]).await.unwrap();
+    assert!(store.debts().await.unwrap().is_empty());
 }
 
-#[test]
-fn failures_count_up_until_cleared() {
-    on_each(failures);
+#[tokio::test]
+async fn failures_count_up_until_cleared() {
+    on_each(failures).await;
 }
 
-fn failures(store: &Store) {
-    store.record_failure("website", ("acme", "refused"), None, at(5)).unwrap();
-    store.record_failure("website", ("acme", "limits"), Some(at(90)), at(7)).unwrap();
-    let (failures, reason) = store.failures("website").unwrap().unwrap();
+async fn failures(store: &Store) {
+    store.record_failure("website", ("acme", "refused"), None, at(5)).await.unwrap();
+    store.record_failure("website", ("acme", "limits"), Some(at(90)), at(7)).await.unwrap();
+    let (failures, reason) = store.failures("website").await.unwrap().unwrap();
     assert_eq!((failures.count, failures.last, failures.hold_until), (2, at(7), Some(at(90))));
     assert_eq!(reason, "limits");
     // A later failure of another kind does not shorten what the authority asked for.
-    store.record_failure("website", ("io", "disk full"), None, at(8)).unwrap();
-    assert_eq!(store.failures("website").unwrap().unwrap().0.hold_until, Some(at(90)));
-    let newest = store.events("website", 1).unwrap().remove(0);
+    store.record_failure("website", ("io", "disk full"), None, at(8)).await.unwrap();
+    assert_eq!(store.failures("website").await.unwrap().unwrap().0.hold_until, Some(at(90)));
+    let newest = store.events("website", 1).await.unwrap().remove(0);
     assert_eq!(newest.event, Event::Failed { code: "io".into(), cause: "disk full".into() });
-    store.clear_failures("website").unwrap();
-    assert!(store.failures("website").unwrap().is_none());
+    store.clear_failures("website").await.unwrap();
+    assert!(store.failures("website").await.unwrap().is_none());
 }
 
-#[test]
-fn a_hold_grows_and_one_that_came_from_the_inventory_ends_with_its_change() {
-    on_each(holds);
+#[tokio::test]
+async fn a_hold_grows_and_one_that_came_from_the_inventory_ends_with_its_change() {
+    on_each(holds).await;
 }
 
-fn holds(store: &Store) {
+async fn holds(store: &Store) {
     let now = at(1_000_000);
     let minutes = |hold: &AuthorityHold| hold.until.duration_since(now).as_mins();
-    assert_eq!(minutes(&store.hold_authority("public", "", "slow", None, now).unwrap()), 15);
-    assert_eq!(minutes(&store.hold_authority("public", "", "slow", None, now).unwrap()), 30);
-    let hold = store.authority_hold("public", || "any".into()).unwrap().unwrap();
+    assert_eq!(minutes(&store.hold_authority("public", "", "slow", None, now).await.unwrap()), 15);
+    assert_eq!(minutes(&store.hold_authority("public", "", "slow", None, now).await.unwrap()), 30);
+    let hold = store.authority_hold("public", || "any".into()).await.unwrap().unwrap();
     assert_eq!((minutes(&hold), &*hold.reason), (30, "slow"));
-    store.end_authority_hold("public").unwrap();
-    store.hold_authority("public", "as it was", "no such account", None, now).unwrap();
-    assert!(store.authority_hold("public", || "as it was".into()).unwrap().is_some());
-    assert!(store.authority_hold("public", || "mended".into()).unwrap().is_none());
-    assert!(store.authority_hold("other", || "as it was".into()).unwrap().is_none());
+    store.end_authority_hold("public").await.unwrap();
+    store.hold_authority("public", "as it was", "no such account", None, now).await.unwrap();
+    assert!(store.authority_hold("public", || "as it was".into()).await.unwrap().is_some());
+    assert!(store.authority_hold("public", || "mended".into()).await.unwrap().is_none());
+    assert!(store.authority_hold("other", || "as it was".into()).await.unwrap().is_none());
 }
 
-#[test]
-fn a_server_has_one_row_for_a_certificate_and_moves_with_its_machine() {
-    on_each(installs);
+#[tokio::test]
+async fn a_server_has_one_row_for_a_certificate_and_moves_with_its_machine() {
+    on_each(installs).await;
 }
 
-fn installs(store: &Store) {
+async fn installs(store: &Store) {
     let row = |machine: &str, generation, state| InstallRow {
         machine: machine.into(),
         server: "front".into(),
@@ -144,50 +144,50 @@ fn installs(store: &Store) {
         seen: None,
         changed: at(1),
     };
-    store.record_installs("website", &[row("", 1, InstallState::Installed)], None, at(1)).unwrap();
-    store.record_installs("website", &[row("", 1, InstallState::Confirmed)], None, at(2)).unwrap();
-    let known = store.installs("website").unwrap();
+    store.record_installs("website", &[row("", 1, InstallState::Installed)], None, at(1)).await.unwrap();
+    store.record_installs("website", &[row("", 1, InstallState::Confirmed)], None, at(2)).await.unwrap();
+    let known = store.installs("website").await.unwrap();
     assert_eq!(known, [row("", 1, InstallState::Confirmed)]);
     assert!(known[0].is_settled_with(1) && !known[0].has(2));
-    store.record_installs("website", &[row("node", 2, InstallState::Failed)], None, at(3)).unwrap();
-    let known = store.installs("website").unwrap();
+    store.record_installs("website", &[row("node", 2, InstallState::Failed)], None, at(3)).await.unwrap();
+    let known = store.installs("website").await.unwrap();
     assert_eq!(known, [row("node", 2, InstallState::Failed)]);
     assert!(!known[0].has(2));
 }
 
-#[test]
-fn an_account_is_the_last_that_was_saved() {
-    on_each(accounts);
+#[tokio::test]
+async fn an_account_is_the_last_that_was_saved() {
+    on_each(accounts).await;
 }
 
-fn accounts(store: &Store) {
+async fn accounts(store: &Store) {
     let account = |url: &str| AccountRow { url: url.into(), thumbprint: Some("t".into()), contact: None };
-    store.save_account("public", "https://ca.example/directory", &account("a"), at(1)).unwrap();
-    store.save_account("public", "https://ca.example/directory", &account("b"), at(2)).unwrap();
-    assert_eq!(store.account("public", "https://ca.example/directory").unwrap(), Some(account("b")));
-    store.forget_account("public", "https://ca.example/directory").unwrap();
-    assert_eq!(store.account("public", "https://ca.example/directory").unwrap(), None);
+    store.save_account("public", "https://ca.example/directory", &account("a"), at(1)).await.unwrap();
+    store.save_account("public", "https://ca.example/directory", &account("b"), at(2)).await.unwrap();
+    assert_eq!(store.account("public", "https://ca.example/directory").await.unwrap(), Some(account("b")));
+    store.forget_account("public", "https://ca.example/directory").await.unwrap();
+    assert_eq!(store.account("public", "https://ca.example/directory").await.unwrap(), None);
 }
 
-#[test]
-fn what_is_written_together_is_kept_together_or_not_at_all() {
-    on_each(transactions);
+#[tokio::test]
+async fn what_is_written_together_is_kept_together_or_not_at_all() {
+    on_each(transactions).await;
 }
 
-fn transactions(store: &Store) {
+async fn transactions(store: &Store) {
     let failed: Result<(), StoreError> = store.in_one_transaction(|| {
-        store.add_event("website", &Event::Stopped, at(1))?;
+        store.write_event("website", &Event::Stopped, at(1))?;
         Err(StoreError::Path { path: "/nowhere".into() })
     });
-    assert!(failed.is_err() && store.events("website", 9).unwrap().is_empty());
+    assert!(failed.is_err() && store.events("website", 9).await.unwrap().is_empty());
 }
 
-#[test]
-fn the_overview_tells_of_the_newest_generation_the_open_journey_and_the_last_failure() {
-    on_each(overview);
+#[tokio::test]
+async fn the_overview_tells_of_the_newest_generation_the_open_journey_and_the_last_failure() {
+    on_each(overview).await;
 }
 
-fn overview(store: &Store) {
+async fn overview(store: &Store) {
     let order = OrderRef { url: "u".into(), finalize: "f".into(), authorizations: vec![] };
     let task = ProofTask {
         name: Identifier::parse("lampholm.example").unwrap(),
@@ -198,59 +198,60 @@ fn overview(store: &Store) {
         proof: None,
         record: None,
     };
-    let journey = store.start_journey("website", 1, &specification(), Stage::Opened, at(4)).unwrap();
+    let journey = store.start_journey("website", 1, &specification(), Stage::Opened, at(4)).await.unwrap();
     let published = Acme::Published { order, tasks: vec![task] }.into();
-    store.save_stage("website", journey.id, &published, None, at(5)).unwrap();
-    store.record_failure("mail", ("acme", "refused"), None, at(6)).unwrap();
-    let all = store.overview().unwrap();
+    store.save_stage("website", journey.id, &published, None, at(5)).await.unwrap();
+    store.record_failure("mail", ("acme", "refused"), None, at(6)).await.unwrap();
+    let all = store.overview().await.unwrap();
     let open = all["website"].open.as_ref().unwrap();
     assert_eq!((open.published, open.handed_over, open.since), (true, false, at(4)));
     assert_eq!(all["mail"].failed, Some((1, at(6), "refused".into())));
     assert!(all["mail"].newest.is_none() && all["mail"].installed_on.is_empty());
 }
 
-#[test]
-fn a_journey_is_of_one_run_until_that_lets_go_of_it_or_ends() {
+#[tokio::test]
+async fn a_journey_is_of_one_run_until_that_lets_go_of_it_or_ends() {
     let folder = tempfile::tempdir().unwrap();
     let [first, second] = [(); 2].map(|()| Store::open(folder.path()).unwrap());
-    let journey = first.start_journey("website", 1, &specification(), Stage::Opened, at(1)).unwrap().id;
-    first.lease("website", journey, at(1)).unwrap();
-    first.lease("website", journey, at(2)).unwrap();
-    let refused = second.lease("website", journey, at(2)).unwrap_err().to_string();
+    let journey = first.start_journey("website", 1, &specification(), Stage::Opened, at(1)).await.unwrap().id;
+    first.lease("website", journey, at(1)).await.unwrap();
+    first.lease("website", journey, at(2)).await.unwrap();
+    let refused = second.lease("website", journey, at(2)).await.unwrap_err().to_string();
     assert!(refused.contains("`website`") && refused.contains(&std::process::id().to_string()), "{refused}");
-    assert!(second.save_stage("website", journey, &Stage::Prepared, None, at(2)).is_err());
-    assert_eq!(second.open_journey("website").unwrap().unwrap().stage, Stage::Opened);
-    assert_eq!(first.leased_by_another("website", at(2)).unwrap(), None);
+    assert!(second.save_stage("website", journey, &Stage::Prepared, None, at(2)).await.is_err());
+    assert_eq!(second.open_journey("website").await.unwrap().unwrap().stage, Stage::Opened);
+    assert_eq!(first.leased_by_another("website", at(2)).await.unwrap(), None);
     // A run on whose journey nothing moves for hours, one that has ended, and one that lets go.
-    second.lease("website", journey, at(2 + 2 * 3600)).unwrap();
+    second.lease("website", journey, at(2 + 2 * 3600)).await.unwrap();
     drop(second);
-    first.lease("website", journey, at(9000)).unwrap();
-    first.release("website").unwrap();
-    Store::open(folder.path()).unwrap().lease("website", journey, at(9000)).unwrap();
+    first.lease("website", journey, at(9000)).await.unwrap();
+    first.release("website").await.unwrap();
+    Store::open(folder.path()).unwrap().lease("website", journey, at(9000)).await.unwrap();
     let left = std::fs::read_dir(folder.path().join("workers")).unwrap().count();
     assert_eq!(left, 1, "a run that has ended leaves no file");
 }
 
-#[test]
-fn what_several_owe_goes_with_the_last() {
-    on_each(|store| {
+#[tokio::test]
+async fn what_several_owe_goes_with_the_last() {
+    on_each(async |store: &Store| {
         let debt = |folders: &[&str]| Debt::File {
             host: None,
             path: "/srv/www/x".into(),
             folders: folders.iter().map(Into::into).collect(),
             passing: None,
         };
-        store.owe("a", &[debt(&["/srv/www"])], at(1)).unwrap();
-        store.owe("b", &[debt(&[])], at(2)).unwrap();
-        let rows = store.debts().unwrap();
+        store.owe("a", &[debt(&["/srv/www"])], at(1)).await.unwrap();
+        store.owe("b", &[debt(&[])], at(2)).await.unwrap();
+        let rows = store.debts().await.unwrap();
         let of = |name: &str| rows.iter().find(|row| row.certificate == name).unwrap();
         assert!(rows.iter().all(|row| row.debt == debt(&["/srv/www"])), "all know the folders that were made");
-        assert!(store.owed_by_others(of("a")).unwrap());
-        store.paid(&[of("a").id]).unwrap();
-        assert!(!store.owed_by_others(of("b")).unwrap());
-        store.strike("a", &[debt(&[])]).unwrap();
-        assert_eq!(store.debts().unwrap().len(), 1);
-        store.strike("b", &[debt(&[])]).unwrap();
-        assert!(store.debts().unwrap().is_empty());
-    });
+        assert!(store.pass_on(of("a")).await.unwrap());
+        assert_eq!(store.debts().await.unwrap().len(), 1, "the other still owes it");
+        assert!(!store.pass_on(of("b")).await.unwrap());
+        store.strike("a", &[debt(&[])]).await.unwrap();
+        assert_eq!(store.debts().await.unwrap().len(), 1);
+        store.strike("b", &[debt(&[])]).await.unwrap();
+        assert!(store.debts().await.unwrap().is_empty());
+    })
+    .await;
 }

@@ -19,7 +19,7 @@ use eskort_store::Store;
 use eskort_talk::{AuthorityError, Conversation, Repeat};
 use jiff::Timestamp;
 use std::collections::BTreeMap;
-use std::sync::{Mutex, PoisonError};
+use std::sync::{Mutex, MutexGuard, PoisonError};
 use std::time::{Duration, Instant};
 
 /// After so many questions the wait for the authority is more than a moment.
@@ -39,31 +39,42 @@ enum OrderNow {
 
 /// The conversations of a run with ACME authorities, each begun when it is first needed.
 #[derive(Default)]
-pub(crate) struct Conversations(Mutex<BTreeMap<String, Conversation>>);
+pub(crate) struct Conversations {
+    open: Mutex<BTreeMap<String, Conversation>>,
+    /// Held while one is opened: the account's key is made once.
+    opening: tokio::sync::Mutex<()>,
+}
 
 impl Conversations {
+    fn all(&self) -> MutexGuard<'_, BTreeMap<String, Conversation>> {
+        self.open.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
     /// Returns the conversation with an authority of the inventory.
-    pub(crate) fn with(&self, context: &Context, store: &Store, name: &str) -> Result<Conversation, StepError> {
-        let mut all = self.0.lock().unwrap_or_else(PoisonError::into_inner);
-        if let Some(known) = all.get(name) {
-            return Ok(known.telling(&context.progress));
+    pub(crate) async fn with(&self, context: &Context, store: &Store, name: &str) -> Result<Conversation, StepError> {
+        let known = || self.all().get(name).map(|known| known.telling(&context.progress));
+        if let Some(known) = known() {
+            return Ok(known);
+        }
+        let _opening = self.opening.lock().await;
+        if let Some(known) = known() {
+            return Ok(known);
         }
         let authority = &context.inventory.authorities[name];
         let acme = authority.acme().ok_or(StepError::OtherKind { kind: authority.kind_word() })?;
-        let opened = Conversation::open(context, name, acme, store)?;
-        all.insert(name.to_owned(), opened.clone());
+        let opened = Conversation::open(context, name, acme, store).await?;
+        self.all().insert(name.to_owned(), opened.clone());
         Ok(opened)
     }
 
     /// Returns whether an authority has answered in this run, or is not talked to over ACME.
     pub(crate) fn has_reached(&self, name: &str) -> bool {
-        let all = self.0.lock().unwrap_or_else(PoisonError::into_inner);
-        all.get(name).is_none_or(Conversation::has_reached)
+        self.all().get(name).is_none_or(Conversation::has_reached)
     }
 
     /// Ends all conversations: they are begun anew where they are needed.
     pub(crate) fn end(&self) {
-        self.0.lock().unwrap_or_else(PoisonError::into_inner).clear();
+        self.all().clear();
     }
 }
 
@@ -86,8 +97,8 @@ impl<'a> AcmeOrders<'a> {
 
 impl AcmeOrders<'_> {
     /// Returns the conversation with the journey's authority, begun when it is first needed.
-    pub(super) fn conversation(&self, work: &Work<'_>) -> Result<Conversation, StepError> {
-        self.conversations.with(work.context, work.store, &work.specification.authority)
+    pub(super) async fn conversation(&self, work: &Work<'_>) -> Result<Conversation, StepError> {
+        self.conversations.with(work.context, work.store, &work.specification.authority).await
     }
 
     /// After a refusal that is about the account: forgets one that the authority does not know, and leaves one that it has ended,
@@ -100,7 +111,7 @@ impl AcmeOrders<'_> {
         if !work.talks_acme() {
             return Ok(error);
         }
-        let conversation = self.conversation(work)?;
+        let conversation = self.conversation(work).await?;
         let used = conversation.signer();
         let error = conversation.explain(error).await;
         match (&error, used.account()) {
@@ -115,7 +126,7 @@ impl AcmeOrders<'_> {
 
     pub(super) async fn place_order(&mut self, work: &Work<'_>) -> Result<Outcome, StepError> {
         let (context, store) = (work.context, work.store);
-        let conversation = self.conversation(work)?;
+        let conversation = self.conversation(work).await?;
         let order = NewOrder { identifiers: &work.specification.names, ..NewOrder::default() };
         let mut tries = 0;
         let response = loop {
@@ -159,7 +170,7 @@ impl AcmeOrders<'_> {
     }
 
     pub(super) async fn ask(&self, work: &Work<'_>, step: Step, url: &str) -> Result<Response, StepError> {
-        Ok(self.conversation(work)?.send(step, Repeat::Idempotent, |s, n| post_as_get(s, n, url)).await?)
+        Ok(self.conversation(work).await?.send(step, Repeat::Idempotent, |s, n| post_as_get(s, n, url)).await?)
     }
 
     pub(super) async fn ask_order(&self, work: &Work<'_>, order: &OrderRef) -> Result<(Order, Response), StepError> {
@@ -184,7 +195,7 @@ impl AcmeOrders<'_> {
             match authorization.failed {
                 Some(failed) => rejected.push(failed),
                 None if authorization.proved => {}
-                None => tasks.push(self.choose_challenge(work, authorization)?),
+                None => tasks.push(self.choose_challenge(work, authorization).await?),
             }
         }
         if !rejected.is_empty() {
@@ -194,7 +205,7 @@ impl AcmeOrders<'_> {
     }
 
     /// Chooses the challenge that the name's proof can meet, and says what to publish for it.
-    fn choose_challenge(&self, work: &Work<'_>, authorization: Authorization) -> Result<ProofTask, StepError> {
+    async fn choose_challenge(&self, work: &Work<'_>, authorization: Authorization) -> Result<ProofTask, StepError> {
         let base = Identifier::parse_any(&authorization.name).ok();
         let ours =
             |n: &&Identifier| n.is_wildcard() == authorization.wildcard && base.as_ref() == Some(&n.without_wildcard());
@@ -215,7 +226,7 @@ impl AcmeOrders<'_> {
             return Err(StepError::NoChallenge { name: name.to_string(), challenges });
         };
         let challenge = challenge.map_err(AuthorityError::from)?.clone();
-        let signer = self.conversation(work)?.signer();
+        let signer = self.conversation(work).await?.signer();
         let key_authorization = match kind {
             ChallengeKind::DnsPersist01 => String::new(),
             ChallengeKind::Http01 | ChallengeKind::Dns01 | ChallengeKind::DnsAccount01 | ChallengeKind::TlsAlpn01 => {
@@ -261,7 +272,8 @@ impl AcmeOrders<'_> {
     ) -> Result<Outcome, StepError> {
         for task in tasks {
             let make = |s: &Signer, n: &str| respond_to_challenge(s, n, &task.challenge);
-            let Err(error) = self.conversation(work)?.send(Step::Challenge, Repeat::Idempotent, make).await else {
+            let Err(error) = self.conversation(work).await?.send(Step::Challenge, Repeat::Idempotent, make).await
+            else {
                 continue;
             };
             // A cut connection, or an earlier run: it may have got through already. The authorization knows.
@@ -288,7 +300,7 @@ impl AcmeOrders<'_> {
     async fn order_now(&self, work: &Work<'_>, order: &OrderRef) -> Result<OrderNow, StepError> {
         match self.ask_order(work, order).await {
             Ok((order, response)) => Ok(OrderNow::Is(Box::new((order, response)))),
-            Err(StepError::Authority(error)) => match self.conversation(work)?.asks_to_wait(&error) {
+            Err(StepError::Authority(error)) => match self.conversation(work).await?.asks_to_wait(&error) {
                 Some(ask_again) => Ok(OrderNow::AskAgain(ask_again)),
                 None => Err(error.into()),
             },
@@ -309,12 +321,12 @@ impl AcmeOrders<'_> {
         match order.status {
             OrderStatus::Pending => {
                 self.say_who_waits(work, order_ref, polls).await;
-                let ask_again = self.conversation(work)?.ask_again(&response, polls);
+                let ask_again = self.conversation(work).await?.ask_again(&response, polls);
                 Ok(Outcome::NotYet { ask_again })
             }
             OrderStatus::Ready => Ok(Outcome::Proved),
             OrderStatus::Invalid => Err(self.why_invalid(work, order_ref, order).await),
-            OrderStatus::Processing | OrderStatus::Valid => self.issuing(work, &order, &response, 0),
+            OrderStatus::Processing | OrderStatus::Valid => self.issuing(work, &order, &response, 0).await,
         }
     }
 
@@ -352,10 +364,16 @@ impl AcmeOrders<'_> {
     }
 
     /// What an order says once its CSR is in.
-    fn issuing(&self, work: &Work<'_>, order: &Order, response: &Response, polls: u32) -> Result<Outcome, StepError> {
+    async fn issuing(
+        &self,
+        work: &Work<'_>,
+        order: &Order,
+        response: &Response,
+        polls: u32,
+    ) -> Result<Outcome, StepError> {
         match order.certificate_url().map_err(AuthorityError::from)? {
             Some(url) => Ok(Outcome::Ready(url.to_owned())),
-            None => Ok(Outcome::Finalized { ask_again: self.conversation(work)?.ask_again(response, polls) }),
+            None => Ok(Outcome::Finalized { ask_again: self.conversation(work).await?.ask_again(response, polls) }),
         }
     }
 
@@ -375,11 +393,11 @@ impl AcmeOrders<'_> {
                 match order.status {
                     OrderStatus::Ready => {}
                     OrderStatus::Invalid => return Err(self.why_invalid(work, order_ref, order).await),
-                    _ => return self.issuing(work, &order, &response, 0),
+                    _ => return self.issuing(work, &order, &response, 0).await,
                 }
             }
             let make = |s: &Signer, n: &str| finalize(s, n, &order_ref.finalize, &csr);
-            match self.conversation(work)?.send(Step::Finalize, Repeat::Once, make).await {
+            match self.conversation(work).await?.send(Step::Finalize, Repeat::Once, make).await {
                 // It may have arrived: the order knows. What went wrong the first time is the cause of what follows.
                 Err(error) if error.outcome_unknown() && unknown.is_none() => {
                     (ask_first, unknown) = (true, Some(error));
@@ -387,7 +405,7 @@ impl AcmeOrders<'_> {
                 Err(error) => return Err(unknown.unwrap_or(error).into()),
                 Ok(response) => {
                     let order = parse_order(&response).map_err(AuthorityError::from)?;
-                    return self.issuing(work, &order, &response, 0);
+                    return self.issuing(work, &order, &response, 0).await;
                 }
             }
         }
@@ -407,7 +425,7 @@ impl AcmeOrders<'_> {
             OrderStatus::Invalid => return Err(self.why_invalid(work, order_ref, order).await),
             // The CSR never arrived.
             OrderStatus::Ready => self.finalize(work, order_ref, false).await?,
-            _ => self.issuing(work, &order, &response, polls)?,
+            _ => self.issuing(work, &order, &response, polls).await?,
         };
         Ok(match outcome {
             Outcome::Finalized { ask_again } => Outcome::NotYet { ask_again },
@@ -436,8 +454,8 @@ impl AcmeOrders<'_> {
             work.context.report(&Progress::Note(text.into()));
         }
         work.store.generation_folder(work.certificate, work.generation).save_chain(&chain)?;
-        let now = (work.context.now)();
-        work.store.record_generation(work.certificate, work.generation, &work.specification, &chain, now)?;
+        let now = work.context.now();
+        work.store.record_generation(work.certificate, work.generation, &work.specification, &chain, None, now).await?;
         Ok(Outcome::Stored)
     }
 
@@ -449,7 +467,7 @@ impl AcmeOrders<'_> {
             let response = self.ask(work, Step::Certificate, url).await?;
             tries += 1;
             if response.body.trim_ascii().is_empty() && tries < EMPTY_TRIES {
-                tokio::time::sleep(Duration::from_millis(500)).await;
+                work.context.clock.wait(Duration::from_millis(500)).await;
                 continue;
             }
             let certificates = Certificate::all_from_pem(&parse_certificate(&response).map_err(AuthorityError::from)?);

@@ -44,10 +44,10 @@ pub(super) async fn take_answer(
         (Some(answer), _) => Some(answer),
         (None, Some(folder)) => {
             let found = answer::receive_from(folder)?.certificates;
-            match answer::answer_among(work.context, work.store, work.certificate, &found, &key)? {
+            match answer::answer_among(work.context, work.store, work.certificate, &found, &key).await? {
                 Some(assembled) => {
                     let assembled = completed(work, assembled).await?;
-                    answer::check_issuer(work.context, work.store, work.certificate, &assembled, &found)??;
+                    answer::check_issuer(work.context, work.store, work.certificate, &assembled, &found).await??;
                     Some(assembled)
                 }
                 None => None,
@@ -80,7 +80,7 @@ pub(super) async fn take_answer(
         };
         return Ok(Acted::Awaits(Awaited::Answer(Box::new(manual_step))));
     };
-    store_answer(work, assembled, &key).map(Acted::Came)
+    store_answer(work, assembled, &key).await.map(Acted::Came)
 }
 
 /// Fetches issuers that are missing, where the inventory allows that.
@@ -96,10 +96,14 @@ pub(super) async fn completed(work: &Work<'_>, assembled: AssembledChain) -> Res
 }
 
 /// Checks what an authority without ACME answered, and stores it.
-pub(super) fn store_answer(work: &Work<'_>, assembled: AssembledChain, key: &PrivateKey) -> Result<Outcome, StepError> {
-    let now = (work.context.now)();
+pub(super) async fn store_answer(
+    work: &Work<'_>,
+    assembled: AssembledChain,
+    key: &PrivateKey,
+) -> Result<Outcome, StepError> {
+    let now = work.context.now();
     answer::check(&assembled, key, &work.specification.names, &work.entry.csr, now)?;
-    let known = work.store.generation_of(work.certificate, &assembled.chain.leaf().fingerprint().to_string())?;
+    let known = work.store.generation_of(work.certificate, &assembled.chain.leaf().fingerprint().to_string()).await?;
     if let Some(generation) = known.filter(|known| *known != work.generation) {
         return Err(AnswerError::Earlier { certificate: work.certificate.to_owned(), generation }.into());
     }
@@ -109,6 +113,8 @@ pub(super) fn store_answer(work: &Work<'_>, assembled: AssembledChain, key: &Pri
         work.context.report(&Progress::Note(text));
     }
     work.store.generation_folder(work.certificate, work.generation).save_chain(&assembled.chain)?;
-    work.store.record_generation(work.certificate, work.generation, &work.specification, &assembled.chain, now)?;
+    work.store
+        .record_generation(work.certificate, work.generation, &work.specification, &assembled.chain, None, now)
+        .await?;
     Ok(Outcome::Stored)
 }

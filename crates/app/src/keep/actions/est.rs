@@ -12,11 +12,11 @@ use jiff::Timestamp;
 
 /// Asks for the certificate over EST. The CSR is stored first: asking again has to be with the very same.
 pub(super) async fn enroll(work: &Work<'_>, polls: u32) -> Result<Outcome, StepError> {
-    let (context, now) = (work.context, (work.context.now)());
+    let (context, now) = (work.context, work.context.now());
     let authority = &context.inventory.authorities[&work.specification.authority];
     let est = authority.est().ok_or(StepError::OtherKind { kind: authority.kind_word() })?;
     let key = work.key()?;
-    let renewed = renewed(work, now)?;
+    let renewed = renewed(work, now).await?;
     let folder = work.store.generation_folder(work.certificate, work.generation);
     let stored = folder.stored_request()?.and_then(|pem| find_csr(pem.as_bytes()));
     let fits = |der: &Vec<u8>| parse_csr(der).is_ok_and(|facts| key.fits(&facts.public_key));
@@ -51,13 +51,13 @@ pub(super) async fn enroll(work: &Work<'_>, polls: u32) -> Result<Outcome, StepE
     }
     let assembled = if incomplete { answer::fitting(context, authority, &pool, &key)? } else { assembled };
     let assembled = completed(work, assembled.ok_or(AnswerError::KeyFitsNone)?).await?;
-    store_answer(work, assembled, &key)
+    store_answer(work, assembled, &key).await
 }
 
 /// Returns the certificate that this journey renews over EST, and it with its chain and key in PEM, as long as it is good:
 /// RFC 7030 section 4.2.2 wants the same authority and the same names.
-fn renewed(work: &Work<'_>, now: Timestamp) -> Result<Option<(Certificate, Secret<String>)>, StepError> {
-    let newest = work.store.newest(work.certificate)?.filter(|newest| {
+async fn renewed(work: &Work<'_>, now: Timestamp) -> Result<Option<(Certificate, Secret<String>)>, StepError> {
+    let newest = work.store.newest(work.certificate).await?.filter(|newest| {
         let same = newest.specification.authority == work.specification.authority
             && newest.specification.names == work.specification.names;
         same && newest.number != work.generation && now < newest.validity.not_after

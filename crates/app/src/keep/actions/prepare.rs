@@ -29,13 +29,14 @@ pub(super) async fn prepare(work: &Work<'_>, acme: &AcmeOrders<'_>) -> Result<Ou
     let stored = folder.key()?.and_then(|pem| PrivateKey::from_pem(&pem).ok());
     let other = stored.is_some_and(|key| key.kind() != kind);
     if folder.key()?.is_none() || other {
-        let kept = kept_key(work, kind)?;
+        let kept = kept_key(work, kind).await?;
         // The first key of a process takes a while, and large ones always do; the directory comes meanwhile. What is wrong with it
         // stops the journey only once the key is stored.
         let takes_long = kind.is_slow() || !MADE_ONE.swap(true, Ordering::Relaxed);
         let making =
             (kept.is_none() && takes_long).then(|| tokio::task::spawn_blocking(move || PrivateKey::generate(kind)));
-        let directory = if work.talks_acme() { acme.conversation(work)?.directory().await.map(|_| ()) } else { Ok(()) };
+        let directory =
+            if work.talks_acme() { acme.conversation(work).await?.directory().await.map(|_| ()) } else { Ok(()) };
         let key = match (kept, making) {
             (Some(key), _) => key,
             (None, Some(making)) => {
@@ -52,7 +53,7 @@ pub(super) async fn prepare(work: &Work<'_>, acme: &AcmeOrders<'_>) -> Result<Ou
 }
 
 /// Returns the key that the inventory names, or that of the generation before where it is kept.
-fn kept_key(work: &Work<'_>, kind: KeyKind) -> Result<Option<PrivateKey>, StepError> {
+async fn kept_key(work: &Work<'_>, kind: KeyKind) -> Result<Option<PrivateKey>, StepError> {
     if let Some(path) = &work.entry.key_file {
         let key = read_key_file(work, path)?;
         if key.kind() != kind {
@@ -64,7 +65,7 @@ fn kept_key(work: &Work<'_>, kind: KeyKind) -> Result<Option<PrivateKey>, StepEr
     if !work.entry.keep_key {
         return Ok(None);
     }
-    let Some(newest) = work.store.newest(work.certificate)? else { return Ok(None) };
+    let Some(newest) = work.store.newest(work.certificate).await? else { return Ok(None) };
     let Some(pem) = work.store.generation_folder(work.certificate, newest.number).key()? else { return Ok(None) };
     let key = PrivateKey::from_pem(&pem).map_err(|source| work.key_error(source))?;
     Ok(Some(key).filter(|k| k.kind() == kind))

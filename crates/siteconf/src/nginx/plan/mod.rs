@@ -3,10 +3,10 @@
 mod redirect;
 
 use super::lex::quote_word;
-use super::sites::{ServerBlock, Sites};
+use super::sites::{ServerBlock, Sites, is_listen_at};
 use super::tree::{Config, DirectiveRef};
 use crate::change::{Endpoint, FileChange, PlanError, SitePlan, TlsTarget};
-use crate::site::{Listener, Protocol, Socket};
+use crate::site::{Listener, Place, Protocol, Site, Socket};
 use crate::splice::{Edit, apply_edits, behind, indent, line_end};
 use eskort_core::finding::{Finding, Severity, Topic};
 use eskort_core::names::Identifier;
@@ -34,7 +34,7 @@ pub fn plan(config: &Config, sites: &Sites, target: &TlsTarget<'_>) -> Result<Si
     for (&index, names) in &blocks {
         let block = &sites.blocks[index];
         if !block.site.has_tls() {
-            planner.add_tls(block, &blocks)?;
+            planner.add_tls(index, &blocks)?;
         }
         planner.point_at_certificate(block)?;
         planner.note_endpoints(block, names);
@@ -183,7 +183,8 @@ impl Planner<'_> {
     }
 
     /// Adds TLS listeners beside the plain ones.
-    fn add_tls<T>(&mut self, block: &ServerBlock, chosen: &BTreeMap<usize, T>) -> Result<(), PlanError> {
+    fn add_tls<T>(&mut self, index: usize, chosen: &BTreeMap<usize, T>) -> Result<(), PlanError> {
+        let block = &self.sites.blocks[index];
         let mut lines = Vec::new();
         // A block without `listen` listens on port 80; with the first `listen` it would stop doing so.
         if block.all(self.config, "listen").next().is_none() {
@@ -200,6 +201,14 @@ impl Planner<'_> {
             if !from.is_empty() {
                 return Err(PlanError::WouldTakeAddress { place: place(), socket: listen.socket.to_string(), from });
             }
+            if let Some(by) = self.plain_at(&listen.socket) {
+                return Err(PlanError::PlainSocket {
+                    place: place(),
+                    socket: listen.socket.to_string(),
+                    by: Box::new(by),
+                });
+            }
+            self.keep_default(index, &listen.socket)?;
             let options = [
                 (listen.default, " default_server"),
                 (listen.both_families, " ipv6only=off"),
@@ -209,6 +218,30 @@ impl Planner<'_> {
             lines.push(format!("listen {} ssl{options};", listen.socket));
         }
         self.add_lines(block, &lines);
+        Ok(())
+    }
+
+    /// Returns a block that speaks plain HTTP at a socket.
+    fn plain_at(&self, socket: &Socket) -> Option<Place> {
+        let blocks = self.sites.at(socket).iter().map(|i| &self.sites.blocks[*i].site);
+        let is_plain = |site: &&Site| site.listeners.iter().any(|l| !l.tls && l.socket == *socket);
+        blocks.into_iter().find(is_plain).map(|site| site.place.clone())
+    }
+
+    /// Without a word of its own the first block at a socket is the one that nginx gives all other names to. Where a block is to be
+    /// before it, it gets that word.
+    fn keep_default(&mut self, index: usize, socket: &Socket) -> Result<(), PlanError> {
+        let first = self.sites.at(socket).first().filter(|first| **first > index && !self.sites.has_default(socket));
+        let Some(first) = first.map(|first| &self.sites.blocks[*first]) else { return Ok(()) };
+        let mut lines = first.all(self.config, "listen");
+        let Some(line) = lines.find(|line| is_listen_at(self.config.get(*line), socket)) else { return Ok(()) };
+        let shared = |other: &&ServerBlock| other.id != first.id && other.directives.contains(&line);
+        if self.sites.blocks.iter().any(|other| shared(&other)) {
+            return Err(PlanError::SharedLines { place: self.config.place_of(line) });
+        }
+        if let Some(last) = self.config.get(line).args.last() {
+            self.edit(line.file, Edit::insert(last.range.end, " default_server".to_owned()));
+        }
         Ok(())
     }
 
@@ -227,7 +260,7 @@ impl Planner<'_> {
             found.push(Listener {
                 protocol: Protocol::Http,
                 tls: true,
-                default: listen.default && !self.sites.has_default(&socket),
+                default: listen.default && is_new,
                 both_families: listen.both_families && is_new,
                 socket,
                 proxy_protocol: listen.proxy_protocol,
