@@ -29,6 +29,10 @@ pub use look::check::{CheckTarget, EndpointReport, check};
 pub use look::inspect::{CertificateView, FileView, InspectError, KeyView, inspect};
 pub use look::list::{ListFilter, ListRow, State, StateKind, age, list};
 pub use look::show::{DebtView, GenerationView, JourneyView, Show, show};
+pub use look::survey::{
+    IncludedFrom, LeftOut, SurveyOptions, SurveyReport, SurveyedCertificate, SurveyedListener, SurveyedPlace,
+    SurveyedServer, SurveyedSite, find_servers, survey,
+};
 pub use look::whose::OursView;
 pub use setup::{SetupError, load, usual_inventory, usual_state};
 pub use stop::Stop;

@@ -6,6 +6,7 @@ use clap::builder::{PossibleValuesParser, TypedValueParser};
 use clap::{Args as ClapArgs, Parser, Subcommand, ValueEnum};
 use eskort_app::StateKind;
 use eskort_core::inventory::CheckAddress;
+use eskort_siteconf::ServerKind;
 use std::path::PathBuf;
 use strum::VariantNames;
 
@@ -53,6 +54,8 @@ pub(crate) enum Command {
     Show(ShowArgs),
     /// Look at live endpoints as a visitor would
     Check(CheckArgs),
+    /// Survey what this machine's servers are configured to serve, with which certificates
+    Survey(SurveyArgs),
     /// Make a CSR, or read one
     #[command(subcommand)]
     Csr(CsrCommand),
@@ -111,12 +114,50 @@ pub(crate) struct DemoArgs {
 /// What the demo tells beside the first certificate and its renewal.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
 pub(crate) enum DemoChapter {
+    /// What a machine serves that nobody has looked at for years
+    Survey,
     /// Control proved over DNS, on a hosting account over FTP, and by a person
     Proofs,
     /// An authority without ACME: a CSR that is carried, and an answer that is brought
     Office,
     /// Twenty certificates at once
     Many,
+}
+
+#[derive(Debug, ClapArgs)]
+pub(crate) struct SurveyArgs {
+    /// Main files of servers [default: those in their usual places]
+    #[arg(value_name = "MAIN-FILE")]
+    pub(crate) files: Vec<PathBuf>,
+    /// Survey this host of the inventory, over SSH
+    #[arg(long, value_name = "NAME")]
+    pub(crate) host: Option<String>,
+    /// Only servers of this kind (can be repeated); with main files: the kind of server that they are for
+    #[arg(long, value_name = "KIND", value_parser = server_kind())]
+    pub(crate) server: Vec<ServerKind>,
+    /// Only sites with a name that fits this pattern with * and ? (can be repeated)
+    #[arg(long, value_name = "PATTERN", value_parser = glob::Pattern::new)]
+    pub(crate) name: Vec<glob::Pattern>,
+    /// Only sites of this sort: those about which there is something to say
+    #[arg(long, value_enum, value_name = "SORT")]
+    pub(crate) only: Option<OnlySites>,
+    /// Connect to each listener with TLS, too, and say where it shows another certificate
+    #[arg(long)]
+    pub(crate) deep: bool,
+}
+
+/// A sort of sites.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+pub(crate) enum OnlySites {
+    /// Those about which there is something to say
+    Findings,
+}
+
+/// Reads the word for a server.
+fn server_kind() -> impl TypedValueParser<Value = ServerKind> {
+    let words = ServerKind::ALL.map(ServerKind::word);
+    let kind = |word: String| ServerKind::ALL.into_iter().find(|kind| kind.word() == word);
+    PossibleValuesParser::new(words).map(move |word| kind(word).expect("it is one of the possible words"))
 }
 
 #[derive(Debug, ClapArgs)]

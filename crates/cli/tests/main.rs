@@ -29,6 +29,7 @@ mod rooms;
 mod side;
 mod starttls;
 mod stops;
+mod survey;
 mod undo;
 mod world;
 mod zones;

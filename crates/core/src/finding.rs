@@ -24,6 +24,8 @@ pub enum Topic {
     Installed,
     /// The version of TLS.
     Protocol,
+    /// The private key: whether it fits, and who may read it.
+    Key,
 }
 
 impl Topic {
@@ -39,6 +41,7 @@ impl Topic {
             Topic::Revocation => "revocation",
             Topic::Installed => "installed",
             Topic::Protocol => "protocol",
+            Topic::Key => "key",
         }
     }
 }

@@ -1,11 +1,13 @@
 //! Puts a generation on its servers: facts, plan, and a transaction that does all of it or nothing.
 
+mod configuration;
 mod error;
 mod facts;
 mod kinds;
 mod plan;
 mod transaction;
 
+pub use configuration::{Reading, read_configuration};
 pub use error::InstallError;
 pub use facts::Facts;
 pub use kinds::{deployment, endpoints, plan};

@@ -6,7 +6,7 @@ use std::path::{Path, PathBuf};
 
 /// Most files that one configuration may bring in, and most statements once all includes are put in place.
 const MOST_FILES: usize = 10_000;
-const MOST_STATEMENTS: usize = 2_000_000;
+pub(crate) const MOST_STATEMENTS: usize = 2_000_000;
 
 /// Files are nested, and blocks in a file, at most so deep.
 pub(crate) const DEEPEST: usize = 100;
@@ -103,8 +103,7 @@ impl<T> Files<T> {
         includes: impl Fn(&T) -> Vec<Include>,
         count: impl Fn(&T) -> usize,
     ) -> Result<Self, LoadError> {
-        let mut all =
-            Files { files: Vec::new(), by_path: HashMap::new(), includes: HashMap::new(), patterns: HashMap::new() };
+        let mut all = Files::none();
         all.take_in(main, None, main, read, &parse)?;
         let mut file = 0;
         while file < all.files.len() {
@@ -119,6 +118,11 @@ impl<T> Files<T> {
             all.check_includes(main, &count)?;
         }
         Ok(all)
+    }
+
+    /// Returns a configuration without files, for readers that find out on the way what is brought in.
+    pub(crate) fn none() -> Self {
+        Files { files: Vec::new(), by_path: HashMap::new(), includes: HashMap::new(), patterns: HashMap::new() }
     }
 
     /// Returns the same configuration with other contents of some files, which bring in nothing new.
@@ -145,7 +149,9 @@ impl<T> Files<T> {
         Ok(all)
     }
 
-    fn take_in(
+    /// Reads the files that a path or pattern stands for, those that are not known yet, and returns their numbers. `included_at` is the
+    /// file and the byte of what brings them in.
+    pub(crate) fn take_in(
         &mut self,
         main: &Path,
         included_at: Option<(usize, usize)>,

@@ -4,6 +4,7 @@ use eskort_core::names::Identifier;
 use regex::Regex;
 use std::fmt;
 use std::net::{IpAddr, Ipv4Addr};
+use std::ops::Range;
 use std::path::PathBuf;
 
 /// A place in a configuration.
@@ -77,6 +78,31 @@ pub enum Protocol {
     Http,
     /// HTTP/3, over QUIC and so over UDP; TLS is part of it.
     Quic,
+    /// Anything over TCP, passed on.
+    Tcp,
+    /// Mail between servers, or from those who send it (RFC 5321, RFC 6409).
+    Smtp,
+    /// Mail that is read where it lies (RFC 9051).
+    Imap,
+    /// Mail that is fetched (RFC 1939).
+    Pop3,
+    /// Filters of mail (RFC 5804).
+    ManageSieve,
+}
+
+impl Protocol {
+    /// Returns the word for it.
+    pub fn word(self) -> &'static str {
+        match self {
+            Protocol::Http => "http",
+            Protocol::Quic => "http3",
+            Protocol::Tcp => "tcp",
+            Protocol::Smtp => "smtp",
+            Protocol::Imap => "imap",
+            Protocol::Pop3 => "pop3",
+            Protocol::ManageSieve => "sieve",
+        }
+    }
 }
 
 /// Where a site is served.
@@ -88,6 +114,8 @@ pub struct Listener {
     pub protocol: Protocol,
     /// Whether TLS is spoken there.
     pub tls: bool,
+    /// Whether a visitor may ask for TLS there, after plain words.
+    pub starttls: bool,
     /// Whether this site answers there to names that no other does, since it says so.
     pub default: bool,
     /// Whether visitors come through a balancer that speaks the PROXY protocol.
@@ -177,6 +205,58 @@ pub struct Site {
     pub names: Vec<SiteName>,
     /// Where it is served.
     pub listeners: Vec<Listener>,
+    /// The certificates that it shows.
+    pub certificates: Vec<CertificateFiles>,
+    /// The folder that its pages come from.
+    pub document_root: Option<String>,
+    /// Where it sends visitors who come without TLS.
+    pub redirect: Option<String>,
+    /// Why its server never comes to it, where that is so.
+    pub unreached: Option<String>,
+}
+
+impl Site {
+    /// Makes a site that nothing is known of but its place.
+    pub(crate) fn at(place: Place) -> Self {
+        Site {
+            place,
+            names: Vec::new(),
+            listeners: Vec::new(),
+            certificates: Vec::new(),
+            document_root: None,
+            redirect: None,
+            unreached: None,
+        }
+    }
+}
+
+/// A word of a configuration, and the bytes that it was read from.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Value {
+    /// What it says, without quotes; a path is absolute where it can be known.
+    pub text: String,
+    /// The number of the file among those of the configuration; `None` where a macro or a default has made it.
+    pub file: Option<usize>,
+    /// Its bytes there, with its quotes.
+    pub range: Range<usize>,
+}
+
+/// The files of one certificate of a site.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct CertificateFiles {
+    /// The file with the certificate; often with its chain, and sometimes with its key.
+    pub certificate: Value,
+    /// The file with its key; `None` where it is in the same one.
+    pub key: Option<Value>,
+    /// The file with the intermediates, where the server reads them from one of their own.
+    pub chain: Option<Value>,
+}
+
+impl Listener {
+    /// Makes a listener that has nothing special about it.
+    pub(crate) fn new(socket: Socket, protocol: Protocol, tls: bool) -> Self {
+        Listener { socket, protocol, tls, starttls: false, default: false, proxy_protocol: false, both_families: false }
+    }
 }
 
 impl Site {

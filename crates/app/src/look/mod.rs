@@ -4,4 +4,5 @@ pub(crate) mod check;
 pub(crate) mod inspect;
 pub(crate) mod list;
 pub(crate) mod show;
+pub(crate) mod survey;
 pub(crate) mod whose;

@@ -1,6 +1,7 @@
 //! `eskort demo`: the whole journey in a practice world.
 
 mod office;
+mod survey;
 
 use super::{block_on, check, keep, list};
 use crate::args::{DEMO_FOLDER, DemoArgs, DemoChapter};
@@ -344,6 +345,9 @@ impl Teller<'_> {
         }
         let told = |chapter| args.all || args.chapter == Some(chapter);
         self.first_certificate(args.chapter.is_none()).await?;
+        if told(DemoChapter::Survey) {
+            survey::tell_chapter(self).await?;
+        }
         if told(DemoChapter::Proofs) {
             self.proofs().await?;
         }
@@ -360,7 +364,7 @@ impl Teller<'_> {
             ui.result(&format!("\n{}", what_next(&world.folder)));
             if !args.all {
                 ui.result(
-                    "The demo has more chapters: `eskort demo proofs`, `office` and `many`; `--all` tells every one.",
+                    "The demo has more chapters: `eskort demo survey`, `proofs`, `office` and `many`; `--all` tells them all.",
                 );
             }
             ui.result(&format!("This note is in {}", world.folder.join(NOTE).display()));

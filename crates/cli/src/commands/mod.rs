@@ -12,6 +12,7 @@ mod pack;
 mod place;
 mod receive;
 mod show;
+mod survey;
 
 use crate::args::{Args, Command};
 use crate::error_text::ErrorText;
@@ -80,21 +81,15 @@ fn run_command(ui: &Ui, args: Args) -> ExitStatus {
     if let Command::Check(check) = &command
         && !check.targets.is_empty()
     {
-        return match load_if_there(ui, args.config) {
-            Ok(Some(context)) => check::run(ui, &context, check),
-            Ok(None) => {
-                let root = nix::unistd::geteuid().is_root();
-                let state = eskort_app::usual_state(std::env::home_dir().as_deref(), root);
-                let watch = ui.clone();
-                let context = Context::without_inventory(
-                    &state,
-                    clock(),
-                    Arc::new(move |about, p| progress::show(&watch, about, p)),
-                );
-                check::run(ui, &context, check)
-            }
+        return match load_or_do_without(ui, args.config) {
+            Ok(context) => check::run(ui, &context, check),
             Err(status) => status,
         };
+    }
+    if let Command::Survey(survey) = &command
+        && survey.host.is_none()
+    {
+        return survey::run(ui, &without_inventory(ui), survey);
     }
     let context = match load(ui, args.config) {
         Ok(context) => context,
@@ -104,6 +99,7 @@ fn run_command(ui: &Ui, args: Args) -> ExitStatus {
         Command::Keep(keep) => keep::run(ui, &context, keep),
         Command::List(list) => list::run(ui, &context, list),
         Command::Check(check) => check::run(ui, &context, &check),
+        Command::Survey(survey) => survey::run(ui, &context, &survey),
         Command::Adopt(adopt) => adopt::run(ui, &context, &adopt),
         Command::Pack(pack) => pack::run(ui, &context, &pack),
         Command::Receive(receive) => receive::run(ui, &context, &receive),
@@ -124,6 +120,18 @@ pub(crate) fn load(ui: &Ui, config: Option<PathBuf>) -> Result<Context, ExitStat
     let context =
         eskort_app::load(&path, &usual_state, clock(), Arc::new(move |about, p| progress::show(&watch, about, p)));
     context.map_err(|error| errors::print_setup(ui, &error))
+}
+
+/// Returns what there is to work with where no inventory is needed, and none is there.
+fn without_inventory(ui: &Ui) -> Context {
+    let root = nix::unistd::geteuid().is_root();
+    let state = eskort_app::usual_state(std::env::home_dir().as_deref(), root);
+    let watch = ui.clone();
+    Context::without_inventory(&state, clock(), Arc::new(move |about, p| progress::show(&watch, about, p)))
+}
+
+fn load_or_do_without(ui: &Ui, config: Option<PathBuf>) -> Result<Context, ExitStatus> {
+    Ok(load_if_there(ui, config)?.unwrap_or_else(|| without_inventory(ui)))
 }
 
 /// Reads the inventory if there is one: for commands that need none.

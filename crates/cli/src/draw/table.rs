@@ -18,6 +18,10 @@ impl Cell {
         Cell { text: text.into(), tone }
     }
 
+    pub(crate) fn is_empty(&self) -> bool {
+        self.text.is_empty()
+    }
+
     /// Puts something before the text.
     pub(crate) fn led_by(self, lead: &str) -> Self {
         Cell { text: format!("{lead}{}", self.text), ..self }

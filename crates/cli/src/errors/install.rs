@@ -83,6 +83,11 @@ pub(crate) fn tell_install(error: &InstallError, certificate: &str) -> ErrorText
     }
 }
 
+/// Says why a machine cannot be worked on.
+pub(crate) fn tell_machine_error(error: &MachineError) -> ErrorText {
+    tell_machine(ErrorText::coded(error.into(), error.to_string()), error)
+}
+
 /// Adds what helps where a server's machine refuses.
 fn tell_machine(text: ErrorText, error: &MachineError) -> ErrorText {
     match error {

@@ -8,6 +8,7 @@ mod proof;
 mod store;
 
 pub(crate) use answer::tell_answer;
+pub(crate) use install::tell_machine_error;
 pub(crate) use proof::{tell_not_visible, tell_proof};
 
 use crate::draw::tone::Tone;

@@ -1,17 +1,17 @@
 //! nginx: what is known of one, and what changes in its configuration.
 
 use crate::InstallError;
-use crate::plan::{LARGEST, LiveEndpoint, ServerFile, Serving, loopback};
+use crate::configuration::read_configuration;
+use crate::plan::{LiveEndpoint, ServerFile, Serving, loopback};
 use eskort_core::context::Context;
 use eskort_core::finding::{Finding, Severity, Topic};
 use eskort_core::inventory::{CheckAddress, Part, Server};
+use eskort_host::Machines;
 use eskort_host::files::Access;
-use eskort_host::{MachineError, Machines};
 use eskort_siteconf::nginx::{self, Config, Sites};
 use eskort_siteconf::{Endpoint, FileChange as ConfigChange, LoadError, TlsTarget};
-use std::collections::{BTreeSet, HashMap};
 use std::io;
-use std::path::{Path, PathBuf};
+use std::path::Path;
 
 /// What is known of an nginx: its configuration, and the sites in it.
 pub(crate) struct NginxFacts {
@@ -19,10 +19,7 @@ pub(crate) struct NginxFacts {
     sites: Sites,
 }
 
-/// What a pattern of an `include` stands for: files with their contents.
-type Found = Result<Vec<(PathBuf, Vec<u8>)>, io::ErrorKind>;
-
-/// Reads the configuration level by level: what the files of one include is fetched before they are read again.
+/// Reads the configuration.
 pub(crate) async fn gather(
     context: &Context,
     machines: &Machines,
@@ -30,46 +27,15 @@ pub(crate) async fn gather(
     main: &Path,
 ) -> Result<NginxFacts, InstallError> {
     let refused = |source| InstallError::Load { server: name.to_owned(), source };
-    let host = server.host.as_deref();
-    let mut known: HashMap<PathBuf, Found> = HashMap::new();
-    loop {
-        let mut missing = BTreeSet::new();
-        let loaded = nginx::load(main, &mut |pattern| match known.get(pattern) {
-            Some(found) => found.clone().map_err(io::Error::from),
-            None => {
-                missing.insert(pattern.to_owned());
-                Ok(Vec::new())
-            }
-        });
-        if missing.is_empty() {
-            let config = loaded.map_err(refused)?;
-            return Ok(NginxFacts { sites: Sites::find(&config), config });
-        }
-        for pattern in missing {
-            let found = read(context, machines, host, &pattern).await.map_err(|error| match error {
-                MachineError::Io { path, source, .. } => refused(LoadError::Read { path, source }),
-                source => InstallError::Machine { server: name.to_owned(), source },
-            })?;
-            known.insert(pattern, found);
-        }
+    let machine = machines.at(context, server.host.as_deref());
+    let reading = read_configuration(&machine, |read| nginx::load(main, read)).await;
+    let reading = reading.map_err(|source| InstallError::Machine { server: name.to_owned(), source })?;
+    // nginx itself takes all files of a pattern or none.
+    if let Some((path, why)) = reading.unread.into_iter().next() {
+        return Err(refused(LoadError::Read { path, source: io::Error::other(why) }));
     }
-}
-
-/// Reads the files that a path or pattern stands for. A path that does not exist is an error of nginx's; a pattern may stand for none.
-async fn read(
-    context: &Context,
-    machines: &Machines,
-    host: Option<&str>,
-    pattern: &Path,
-) -> Result<Found, MachineError> {
-    let is_pattern = pattern.to_string_lossy().contains(['*', '?', '[']);
-    let paths = match is_pattern {
-        true => machines.at(context, host).list(pattern).await?,
-        false => vec![pattern.to_owned()],
-    };
-    let files = machines.at(context, host).read_many(&paths, LARGEST).await?;
-    let found: Vec<_> = paths.into_iter().zip(files).filter_map(|(path, file)| Some((path, file?.bytes))).collect();
-    if found.is_empty() && !is_pattern { Ok(Err(io::ErrorKind::NotFound)) } else { Ok(Ok(found)) }
+    let config = reading.made.map_err(refused)?;
+    Ok(NginxFacts { sites: Sites::find(&config), config })
 }
 
 /// What the inventory says of an nginx.

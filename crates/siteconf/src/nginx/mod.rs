@@ -3,10 +3,12 @@
 mod lex;
 mod plan;
 mod sites;
+mod survey;
 #[cfg(test)]
 mod tests;
 mod tree;
 
 pub use plan::plan;
 pub use sites::{BlockId, ServerBlock, Sites};
+pub use survey::survey;
 pub use tree::{Config, load, with_changes};

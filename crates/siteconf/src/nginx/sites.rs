@@ -1,11 +1,13 @@
 //! The server blocks of a configuration, with everything that includes bring into them, and which of them answers to a name.
 
 use super::tree::{Config, Directive, DirectiveRef};
-use crate::site::{Listener, NamePattern, Protocol, Site, SiteName, Socket};
+use crate::site::{CertificateFiles, Listener, NamePattern, Protocol, Site, SiteName, Socket, Value};
+use crate::survey::absolute;
 use eskort_core::names::Identifier;
 use regex::RegexBuilder;
 use std::collections::HashMap;
 use std::net::{IpAddr, Ipv4Addr};
+use std::path::Path;
 
 /// Patterns that take more than this are not tried.
 const LARGEST_PATTERN: usize = 1 << 20;
@@ -53,11 +55,8 @@ impl Sites {
         let mut blocks = Vec::new();
         for http in config.inside(None).into_iter().filter(|p| config.get(*p).name == "http") {
             let inside = config.inside(Some(http));
-            let around = |name: &str| inside.iter().map(|p| config.get(*p)).find(|d| d.name == name);
-            let tls_by_default = around("ssl").is_some_and(|d| d.arg(0) == "on");
-            let certificate = around("ssl_certificate").is_some();
-            let servers = inside.iter().filter(|p| config.get(**p).name == "server" && config.get(**p).open.is_some());
-            blocks.extend(servers.map(|server| server_block(config, *server, tls_by_default, certificate)));
+            let around = Around::of(config, &inside);
+            blocks.extend(servers(config, &inside).map(|server| server_block(config, server, &around)));
         }
         share_between_blocks(&mut blocks);
         let (mut exact, mut below) = (HashMap::<String, Vec<usize>>::new(), HashMap::<String, Vec<usize>>::new());
@@ -164,39 +163,91 @@ pub(super) struct Served {
     pub(super) tls: bool,
 }
 
-fn server_block(
-    config: &Config,
-    placed: DirectiveRef,
-    tls_by_default: bool,
-    inherits_certificate: bool,
-) -> ServerBlock {
+/// Returns the `server` blocks among directives.
+pub(super) fn servers(config: &Config, inside: &[DirectiveRef]) -> impl Iterator<Item = DirectiveRef> {
+    let is_server = |p: &&DirectiveRef| config.get(**p).name == "server" && config.get(**p).open.is_some();
+    inside.iter().filter(is_server).copied()
+}
+
+/// What a block takes from what surrounds it.
+pub(super) struct Around {
+    pub(super) tls: bool,
+    pub(super) certificates: Vec<CertificateFiles>,
+    root: Option<String>,
+}
+
+impl Around {
+    pub(super) fn of(config: &Config, inside: &[DirectiveRef]) -> Self {
+        let first = |name: &str| inside.iter().map(|p| config.get(*p)).find(|d| d.name == name);
+        let tls = first("ssl").is_some_and(|d| d.arg(0) == "on");
+        Around { tls, certificates: certificates(config, inside), root: first("root").map(|d| d.arg(0).to_owned()) }
+    }
+}
+
+/// Returns the certificates among directives: nginx takes the first key for the first certificate, and so on.
+pub(super) fn certificates(config: &Config, directives: &[DirectiveRef]) -> Vec<CertificateFiles> {
+    let folder = config.files.first().and_then(|main| main.path.parent()).unwrap_or(Path::new("/"));
+    let values = |name: &'static str| {
+        directives.iter().filter(move |p| config.get(**p).name == name).filter_map(|p| {
+            let word = config.get(*p).args.first()?;
+            let text = if word.value.starts_with("data:") { word.value.clone() } else { absolute(folder, &word.value) };
+            Some(Value { text, file: Some(p.file), range: word.range.clone() })
+        })
+    };
+    let mut keys = values("ssl_certificate_key");
+    values("ssl_certificate")
+        .map(|certificate| CertificateFiles { certificate, key: keys.next(), chain: None })
+        .collect()
+}
+
+/// Returns where visitors are sent: by the block itself, for all of its pages, or under a condition.
+fn redirect(config: &Config, directives: &[DirectiveRef]) -> Option<String> {
+    directives.iter().find_map(|placed| {
+        let directive = config.get(*placed);
+        let to = match &*directive.name {
+            "return" if directive.arg(0).starts_with('3') => directive.arg(1),
+            "rewrite" => directive.arg(1),
+            "if" => return redirect(config, &config.inside(Some(*placed))),
+            "location" if matches!(directive.arg(0), "/" | "^~") => {
+                return redirect(config, &config.inside(Some(*placed)));
+            }
+            _ => return None,
+        };
+        to.starts_with("https:").then(|| to.to_owned())
+    })
+}
+
+fn server_block(config: &Config, placed: DirectiveRef, around: &Around) -> ServerBlock {
     let directives = config.inside(Some(placed));
     let of = |name: &'static str| directives.iter().map(|p| config.get(*p)).filter(move |d| d.name == name);
-    let tls_on = of("ssl").next_back().map_or(tls_by_default, |d| d.arg(0) == "on");
+    let tls_on = of("ssl").next_back().map_or(around.tls, |d| d.arg(0) == "on");
     let words = of("server_name").flat_map(|d| &d.args);
     let names = words.map(|word| SiteName { written: word.value.clone(), pattern: parse_name(&word.value) }).collect();
     let mut listeners: Vec<Listener> = of("listen").map(|d| listen(d, tls_on)).collect();
     if listeners.is_empty() {
         let socket = Socket::Ip(Ipv4Addr::UNSPECIFIED.into(), 80);
-        listeners.push(Listener {
-            socket,
-            protocol: Protocol::Http,
-            tls: tls_on,
-            default: false,
-            proxy_protocol: false,
-            both_families: false,
-        });
+        listeners.push(Listener::new(socket, Protocol::Http, tls_on));
     }
-    let site = Site { place: config.place_of(placed), names, listeners };
+    let own = certificates(config, &directives);
+    let inherits_certificate = !around.certificates.is_empty();
+    let site = Site {
+        names,
+        listeners,
+        certificates: if own.is_empty() { around.certificates.clone() } else { own },
+        document_root: of("root").next().map(|d| d.arg(0).to_owned()).or_else(|| around.root.clone()),
+        redirect: redirect(config, &directives),
+        ..Site::at(config.place_of(placed))
+    };
     ServerBlock { id: BlockId(placed), site, directives, inherits_certificate }
 }
 
-fn listen(directive: &Directive, tls_on: bool) -> Listener {
+pub(super) fn listen(directive: &Directive, tls_on: bool) -> Listener {
     let has = |word: &str| directive.args.iter().skip(1).any(|a| a.value == word);
     Listener {
         socket: parse_socket(directive.arg(0)),
         protocol: if has("quic") { Protocol::Quic } else { Protocol::Http },
         tls: tls_on || has("ssl") || has("quic"),
+        starttls: false,
         default: has("default_server") || has("default"),
         proxy_protocol: has("proxy_protocol"),
         both_families: has("ipv6only=off"),
@@ -229,7 +280,7 @@ fn parse_socket(text: &str) -> Socket {
     }
 }
 
-fn parse_name(word: &str) -> NamePattern {
+pub(super) fn parse_name(word: &str) -> NamePattern {
     if let Some(pattern) = word.strip_prefix('~') {
         let caseless = pattern.bytes().any(|b| b.is_ascii_uppercase());
         let built = RegexBuilder::new(pattern).case_insensitive(caseless).size_limit(LARGEST_PATTERN).build();

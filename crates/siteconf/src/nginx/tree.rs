@@ -2,11 +2,11 @@
 
 use super::lex::{Kind, Token, end_of_lua, token, value};
 use crate::change::FileChange;
-use crate::files::{DEEPEST, Files, Include, LoadError, ReadFiles};
+use crate::files::{ConfigFile, DEEPEST, Files, Include, LoadError, ReadFiles};
 use crate::site::Place;
 use crate::splice::line_number;
 use std::ops::Range;
-use std::path::Path;
+use std::path::{Path, PathBuf};
 
 /// A word of a directive behind its name.
 #[derive(Clone, Debug)]
@@ -120,6 +120,17 @@ fn includes(main: &Path, directives: &[Directive]) -> Vec<Include> {
     let include =
         |(statement, d): (usize, &Directive)| Include { statement, at: d.range.start, pattern: folder.join(d.arg(0)) };
     found.map(include).collect()
+}
+
+/// Returns every include of a configuration with the path or pattern that it names.
+pub(super) fn all_includes(config: &Config) -> impl Iterator<Item = (DirectiveRef, PathBuf)> {
+    let main = config.files.first().map(|file| file.path.clone()).unwrap_or_default();
+    let files = config.files.iter().enumerate();
+    let of = move |(file, known): (usize, &ConfigFile<Vec<Directive>>)| {
+        let found = includes(&main, &known.parsed).into_iter();
+        found.map(move |include| (DirectiveRef { file, index: include.statement }, include.pattern)).collect::<Vec<_>>()
+    };
+    files.flat_map(of)
 }
 
 fn parse(path: &Path, bytes: &[u8]) -> Result<Vec<Directive>, LoadError> {

@@ -260,6 +260,7 @@ impl Planner<'_> {
             found.push(Listener {
                 protocol: Protocol::Http,
                 tls: true,
+                starttls: false,
                 default: listen.default && is_new,
                 both_families: listen.both_families && is_new,
                 socket,

@@ -1,0 +1,9 @@
+//! Apache httpd: reads its configuration with includes, conditions, definitions and macros, and finds its virtual hosts.
+
+mod lex;
+mod sites;
+#[cfg(test)]
+mod tests;
+mod tree;
+
+pub use sites::survey;

@@ -1,0 +1,9 @@
+//! Dovecot: reads its configuration with all includes, and finds the listeners of its mailboxes, and who is shown which certificate.
+
+mod lex;
+mod sites;
+#[cfg(test)]
+mod tests;
+mod tree;
+
+pub use sites::survey;

@@ -1,0 +1,9 @@
+//! Postfix: reads its parameters and services, and finds where mail is taken in with TLS.
+
+mod lex;
+mod sites;
+#[cfg(test)]
+mod tests;
+mod tree;
+
+pub use sites::survey;

@@ -1,0 +1,250 @@
+//! The services that take mail in, with the certificates that they show.
+
+use super::tree::{Parameter, Service, parameters, services};
+use crate::files::{LoadError, ReadFiles};
+use crate::reading::Reading;
+use crate::site::{CertificateFiles, Listener, NamePattern, Protocol, Site, SiteName, Socket, Value};
+use crate::survey::{Survey, absolute, why};
+use std::cell::Cell;
+use std::collections::BTreeMap;
+use std::net::{IpAddr, Ipv4Addr};
+use std::path::{Path, PathBuf};
+
+/// Parameters refer to each other at most so deep.
+const DEEPEST: usize = 16;
+/// For one service so many are put in place at most.
+const MOST_EXPANSIONS: usize = 10_000;
+
+/// Values of parameters that nobody sets, as far as they matter here.
+const DEFAULTS: [(&str, &str); 6] = [
+    ("smtpd_tls_key_file", "$smtpd_tls_cert_file"),
+    ("smtpd_tls_eckey_file", "$smtpd_tls_eccert_file"),
+    ("smtpd_tls_dkey_file", "$smtpd_tls_dcert_file"),
+    ("inet_interfaces", "all"),
+    ("default_database_type", "hash"),
+    ("config_directory", "/etc/postfix"),
+];
+
+struct Settings<'a> {
+    main: &'a BTreeMap<String, Parameter>,
+    own: &'a BTreeMap<String, Parameter>,
+    folder: &'a Path,
+    /// How many more parameters are put in place.
+    left: Cell<usize>,
+}
+
+impl Settings<'_> {
+    /// Returns a parameter with the file that it is set in: 0 is `main.cf`, 1 is `master.cf`.
+    fn raw(&self, name: &str) -> Option<(Parameter, Option<usize>)> {
+        let own = self.own.get(name).map(|found| (found.clone(), Some(1)));
+        let main = || self.main.get(name).map(|found| (found.clone(), Some(0)));
+        let default = || {
+            let text = DEFAULTS.iter().find(|(known, _)| *known == name)?.1;
+            let text = if name == "config_directory" { self.folder.display().to_string() } else { text.to_owned() };
+            Some((Parameter { text, range: 0..0 }, None))
+        };
+        own.or_else(main).or_else(default)
+    }
+
+    fn get(&self, name: &str) -> String {
+        self.raw(name).map_or_else(String::new, |(found, _)| self.expand(&found.text, 0))
+    }
+
+    /// Puts other parameters in place.
+    fn expand(&self, text: &str, depth: usize) -> String {
+        let mut out = String::new();
+        let mut rest = text;
+        while let Some(at) = rest.find('$') {
+            out.push_str(&rest[..at]);
+            rest = &rest[at + 1..];
+            if let Some(more) = rest.strip_prefix('$') {
+                (rest, out) = (more, out + "$");
+                continue;
+            }
+            let close = match rest.as_bytes().first() {
+                Some(b'{') => Some('}'),
+                Some(b'(') => Some(')'),
+                _ => None,
+            };
+            let (name, length) = match close.and_then(|close| rest.find(close)) {
+                Some(end) => (&rest[1..end], end + 1),
+                None => {
+                    let end = rest.find(|c: char| !c.is_ascii_alphanumeric() && c != '_').unwrap_or(rest.len());
+                    (&rest[..end], end)
+                }
+            };
+            // `${name?text}` and `${name:text}`: with and without a value.
+            let (bare, form) = match name.find(['?', ':']) {
+                Some(at) => {
+                    (name[..at].trim(), Some((name.as_bytes()[at], name[at + 1..].trim_matches(['{', '}', ' ']))))
+                }
+                None => (name.trim(), None),
+            };
+            if depth < DEEPEST && self.left.get() > 0 {
+                self.left.set(self.left.get() - 1);
+                let value = self.raw(bare).map(|(found, _)| self.expand(&found.text, depth + 1)).unwrap_or_default();
+                out.push_str(&match form {
+                    None => value,
+                    Some((b'?', text)) if !value.is_empty() => self.expand(text, depth + 1),
+                    Some((b':', text)) if value.is_empty() => self.expand(text, depth + 1),
+                    Some(_) => String::new(),
+                });
+            }
+            rest = &rest[length..];
+        }
+        out + rest
+    }
+
+    /// Returns the files that a parameter names.
+    fn files(&self, name: &str) -> Vec<Value> {
+        let Some((found, file)) = self.raw(name) else { return Vec::new() };
+        let expanded = self.expand(&found.text, 0);
+        let words = expanded.split([',', ' ', '\t']).filter(|word| !word.is_empty() && *word != "none");
+        let value = |word: &str| Value { text: absolute(self.folder, word), file, range: found.range.clone() };
+        words.map(value).collect()
+    }
+}
+
+/// Reads where a Postfix takes mail in, from its `main.cf` and the `master.cf` beside it.
+///
+/// # Errors
+/// A [`LoadError`] when `main.cf` cannot be read.
+pub fn survey(main: &Path, read: &mut ReadFiles<'_>) -> Result<Survey, LoadError> {
+    let mut reading = Reading::begin(main, read, |_, _| Ok(()))?;
+    let folder = reading.folder();
+    let start = reading.start();
+    reading.include(None, start, &folder.join("master.cf"), false)?;
+    let set = reading.files.files.first().map(|file| parameters(&file.bytes)).unwrap_or_default();
+    let all = reading.files.files.get(1).map(|file| services(&file.bytes)).unwrap_or_default();
+    let mut sites = Vec::new();
+    for service in all.iter().filter(|service| service.kind == "inet" && takes_mail(service)) {
+        let settings = Settings { main: &set, own: &service.own, folder, left: Cell::new(MOST_EXPANSIONS) };
+        let mut site = Site::at(reading.files.place(1, service.range.start));
+        let wrapped = settings.get("smtpd_tls_wrappermode") == "yes";
+        let offers = matches!(&*settings.get("smtpd_tls_security_level"), "may" | "encrypt")
+            || settings.get("smtpd_use_tls") == "yes"
+            || settings.get("smtpd_enforce_tls") == "yes";
+        let Some(sockets) = sockets(&service.name, &settings.get("inet_interfaces")) else {
+            let text = format!("the service `{}` has no port that is known", service.name);
+            reading.remark(site.place, text);
+            continue;
+        };
+        site.listeners = sockets
+            .into_iter()
+            .map(|socket| Listener { starttls: offers && !wrapped, ..Listener::new(socket, Protocol::Smtp, wrapped) })
+            .collect();
+        let host = settings.get("myhostname");
+        site.names.extend((!host.is_empty()).then(|| exact(&host)));
+        if wrapped || offers {
+            site.certificates = certificates(&settings);
+            let maps = settings.files("tls_server_sni_maps");
+            for map in maps {
+                add_map(&mut site, &map, &mut reading);
+            }
+        }
+        sites.push(site);
+    }
+    Ok(reading.end(sites))
+}
+
+fn takes_mail(service: &Service) -> bool {
+    matches!(&*service.program, "smtpd" | "postscreen")
+}
+
+fn exact(name: &str) -> SiteName {
+    SiteName { written: name.to_owned(), pattern: NamePattern::Exact(name.to_ascii_lowercase()) }
+}
+
+/// Returns the certificates of a service: those of `smtpd_tls_chain_files`, where it is set, else those of the older parameters.
+fn certificates(settings: &Settings<'_>) -> Vec<CertificateFiles> {
+    let chain = settings.files("smtpd_tls_chain_files");
+    if !chain.is_empty() {
+        return pairs(&chain);
+    }
+    let kinds = [
+        ("smtpd_tls_cert_file", "smtpd_tls_key_file"),
+        ("smtpd_tls_eccert_file", "smtpd_tls_eckey_file"),
+        ("smtpd_tls_dcert_file", "smtpd_tls_dkey_file"),
+    ];
+    let pair = |(certificate, key): (&str, &str)| {
+        let certificate = settings.files(certificate).into_iter().next()?;
+        let key = settings.files(key).into_iter().next().filter(|key| key.text != certificate.text);
+        Some(CertificateFiles { certificate, key, chain: None })
+    };
+    kinds.into_iter().filter_map(pair).collect()
+}
+
+/// In a list of files each key comes before its certificate, or is in one file with it.
+fn pairs(files: &[Value]) -> Vec<CertificateFiles> {
+    let is_key = |value: &Value| value.text.ends_with(".key") || value.text.contains("key");
+    let mut found = Vec::new();
+    let mut rest = files.iter().peekable();
+    while let Some(first) = rest.next() {
+        let key = (is_key(first) && rest.peek().is_some()).then_some(first);
+        let certificate = key.and_then(|_| rest.next()).unwrap_or(first).clone();
+        found.push(CertificateFiles { certificate, key: key.cloned(), chain: None });
+    }
+    found
+}
+
+/// Takes in the names of a map, with the files of each. Compiled maps are made from a text beside them.
+fn add_map(site: &mut Site, map: &Value, reading: &mut Reading<'_, '_, ()>) {
+    let folder = reading.folder();
+    let written = map.text.strip_prefix(&format!("{}/", folder.display())).unwrap_or(&map.text);
+    let (kind, path) = written.split_once(':').unwrap_or(("hash", written));
+    let path = PathBuf::from(absolute(folder, path));
+    let readable = matches!(kind, "hash" | "btree" | "lmdb" | "cdb" | "dbm" | "texthash");
+    let found = if readable {
+        reading.look(&path)
+    } else {
+        Err(std::io::Error::other("it is of a kind that is not read here"))
+    };
+    match found {
+        Err(error) => {
+            let text = format!("the map {kind}:{} was left out: {}", path.display(), why(&error));
+            reading.remark(site.place.clone(), text);
+        }
+        Ok(files) => {
+            for (_, bytes) in files {
+                for line in String::from_utf8_lossy(&bytes).lines().filter(|line| !line.starts_with(['#', ' ', '\t'])) {
+                    let Some((name, list)) = line.split_once([' ', '\t']) else { continue };
+                    let words = list.split([',', ' ', '\t']).filter(|word| !word.is_empty());
+                    let value = |word: &str| Value { text: absolute(folder, word), file: None, range: 0..0 };
+                    let pattern = match name.strip_prefix('.') {
+                        Some(base) => NamePattern::Below { base: base.to_ascii_lowercase(), and_base: false },
+                        None => NamePattern::Exact(name.to_ascii_lowercase()),
+                    };
+                    site.names.push(SiteName { written: name.to_owned(), pattern });
+                    site.certificates.extend(pairs(&words.map(value).collect::<Vec<_>>()));
+                }
+            }
+        }
+    }
+}
+
+/// Returns where a service listens: its name is a port, a service of the system, or an address with one of them.
+fn sockets(name: &str, interfaces: &str) -> Option<Vec<Socket>> {
+    let (host, service) = match name.rsplit_once(':') {
+        Some((host, service)) => (Some(host.trim_matches(['[', ']'])), service),
+        None => (None, name),
+    };
+    let port: u16 = match service {
+        "smtp" => 25,
+        "smtps" | "submissions" | "urd" => 465,
+        "submission" => 587,
+        other => other.parse().ok()?,
+    };
+    let socket = |host: &str| match host.parse::<IpAddr>() {
+        Ok(ip) => Socket::Ip(ip, port),
+        Err(_) => Socket::Host(host.to_owned(), port),
+    };
+    if let Some(host) = host {
+        return Some(vec![socket(host)]);
+    }
+    let words: Vec<&str> = interfaces.split([',', ' ', '\t']).filter(|word| !word.is_empty()).collect();
+    Some(match words[..] {
+        [] | ["all"] => vec![Socket::Ip(Ipv4Addr::UNSPECIFIED.into(), port)],
+        ["loopback-only"] => vec![Socket::Ip(Ipv4Addr::LOCALHOST.into(), port)],
+        _ => words.into_iter().map(|word| socket(word.trim_matches(['[', ']']))).collect(),
+    })
+}
