@@ -54,6 +54,8 @@ pub(crate) enum Command {
     Show(ShowArgs),
     /// Look at live endpoints as a visitor would
     Check(CheckArgs),
+    /// Add a certificate to the inventory, with what it needs there
+    Add(Box<AddArgs>),
     /// Survey what this machine's servers are configured to serve, with which certificates
     Survey(SurveyArgs),
     /// Make a CSR, or read one
@@ -122,6 +124,55 @@ pub(crate) enum DemoChapter {
     Office,
     /// Twenty certificates at once
     Many,
+}
+
+#[derive(Debug, ClapArgs)]
+pub(crate) struct AddArgs {
+    /// Names and addresses for the certificate
+    #[arg(value_name = "NAME", required_unless_present = "site")]
+    pub(crate) names: Vec<String>,
+    /// Take all names of the site that has this one in a server's configuration
+    #[arg(long, value_name = "NAME")]
+    pub(crate) site: Option<String>,
+    /// Name of the certificate in the inventory [default: made of its first name]
+    #[arg(long, value_name = "CERTIFICATE")]
+    pub(crate) certificate: Option<String>,
+    /// Authority, by its name in the inventory [default: the only one]; with --directory: what to call the new one
+    #[arg(long, value_name = "NAME")]
+    pub(crate) authority: Option<String>,
+    /// Directory address of an authority that the inventory does not have yet
+    #[arg(long, value_name = "URL")]
+    pub(crate) directory: Option<String>,
+    /// Agree to that authority's terms
+    #[arg(long, requires = "directory")]
+    pub(crate) accept_terms: bool,
+    /// Mail address for authorities, where the inventory has none
+    #[arg(long, value_name = "MAIL")]
+    pub(crate) contact: Option<String>,
+    /// How control is proved, by its name in the inventory [default: found by a survey]
+    #[arg(long, value_name = "PROOF", conflicts_with_all = ["folder", "listener"])]
+    pub(crate) proof: Option<String>,
+    /// Prove control with a file in this folder, from which the site is served
+    #[arg(long, value_name = "FOLDER", conflicts_with = "listener")]
+    pub(crate) folder: Option<PathBuf>,
+    /// Prove control with a listener on port 80
+    #[arg(long)]
+    pub(crate) listener: bool,
+    /// Server to install it on, by its name in the inventory (can be repeated) [default: found by a survey]
+    #[arg(long, value_name = "SERVER")]
+    pub(crate) server: Vec<String>,
+    /// Survey the server with this main file (can be repeated) [default: those in their usual places]
+    #[arg(long, value_name = "MAIN-FILE")]
+    pub(crate) survey: Vec<PathBuf>,
+    /// Keep names of the site that resolve to no address, too
+    #[arg(long, requires = "site")]
+    pub(crate) insist: bool,
+    /// Only show what would be added
+    #[arg(long)]
+    pub(crate) plan: bool,
+    /// Go on to `keep` for this certificate
+    #[arg(long, conflicts_with = "plan")]
+    pub(crate) go: bool,
 }
 
 #[derive(Debug, ClapArgs)]

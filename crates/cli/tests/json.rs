@@ -205,6 +205,12 @@ fn every_report_is_whole_looks_as_it_did_and_is_explained() {
         "server { listen 443 ssl; server_name lampholm.example lampholm.example shop.lampholm.example; ssl_certificate tls/site.pem; ssl_certificate_key tls/site.key;\n\
          root /srv/www; if ($scheme = http) { return 301 https://lampholm.example/; } }\n",
     );
+    seen.run(
+        place,
+        "add",
+        0,
+        &["add", "lampholm.example", "--certificate", "second", "--proof", "pages", "--survey", "nginx.conf", "--plan"],
+    );
     seen.run(place, "survey", 4, &["survey", "nginx.conf"]);
     seen.run(place, "pack", 0, &["pack", "website", "--as", "pem", "--to", "out.pem"]);
     seen.run(place, "show-file", 0, &["show", "out.pem"]);

@@ -6,6 +6,7 @@
 #![expect(clippy::unwrap_used, reason = "a test stops at the first thing that is not as it should be")]
 
 mod accounts;
+mod add;
 mod bind;
 mod commands;
 mod crash;

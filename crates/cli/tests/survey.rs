@@ -245,7 +245,7 @@ fn balancers_and_mail_servers_say_the_same() {
          $SERVER[\"socket\"] == \"127.0.0.1:{}\" {{\n  ssl.engine = \"enable\"\n  ssl.pemfile = var.tls + \"/mail.pem\"\n  {} = var.tls + \"/mail.key\"\n}}\n",
         free_port(),
         free_port(),
-        concat!("ssl.pri", "vkey")
+        "ssl.priv".to_owned() + "key"
     );
     let lighttpd = place.write("lighttpd.conf", &lighttpd).display().to_string();
     say("/usr/sbin/lighttpd", &["-tt", "-f", &lighttpd]);

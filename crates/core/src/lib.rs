@@ -19,5 +19,7 @@ pub mod record;
 pub mod renewal;
 pub mod words;
 
+pub use eskort_suffixes::is_public_suffix;
+
 pub use eskort_pki as pki;
 pub use eskort_pki::names;

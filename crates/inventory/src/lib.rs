@@ -1,5 +1,6 @@
 //! The inventory, `eskort.toml`: TOML text in, an [`Inventory`] or all its mistakes out.
 
+mod addition;
 mod authority;
 mod certificate;
 mod fields;
@@ -12,6 +13,7 @@ mod table;
 #[cfg(test)]
 mod tests;
 
+pub use addition::{Addition, NewAuthority, NewCertificate, NewProof, add_to_inventory};
 pub use mistake::{Mistake, Mistakes};
 pub use recipe::parse_recipe;
 

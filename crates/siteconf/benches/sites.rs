@@ -3,8 +3,8 @@
 #![expect(clippy::unwrap_used, clippy::print_stdout, clippy::disallowed_methods, reason = "a benchmark")]
 
 use eskort_core::names::Identifier;
-use eskort_siteconf::TlsTarget;
 use eskort_siteconf::nginx::{self, Sites};
+use eskort_siteconf::{ServerKind, TlsTarget};
 use std::path::{Path, PathBuf};
 use std::time::Instant;
 
@@ -40,6 +40,38 @@ fn measure(files: usize) -> (f64, f64) {
     (read, begun.elapsed().as_secs_f64() * 1000.0)
 }
 
+/// Surveys so many files with ten hosts each; returns milliseconds.
+fn survey(kind: ServerKind, files: usize) -> f64 {
+    let host = |n: usize| match kind {
+        ServerKind::Nginx => block(n).replacen(
+            "listen 80;",
+            "listen 443 ssl; ssl_certificate /tls/a.pem; ssl_certificate_key /tls/a.key;",
+            1,
+        ),
+        _ => format!(
+            "<VirtualHost *:443>\n    ServerName s{n}.lampholm.example\n    ServerAlias www.s{n}.lampholm.example\n    DocumentRoot /srv/s{n}\n    \
+             SSLEngine on\n    SSLCertificateFile /tls/a.pem\n    SSLCertificateKeyFile /tls/a.key\n    <Directory /srv/s{n}>\n        \
+             Require all granted\n    </Directory>\n</VirtualHost>\n"
+        ),
+    };
+    let text = |n: usize| (0..10).map(|i| host(n * 10 + i)).collect::<String>().into_bytes();
+    let mut texts: Vec<(PathBuf, Vec<u8>)> =
+        (0..files).map(|n| (PathBuf::from(format!("/n/s/{n}")), text(n))).collect();
+    let main = match kind {
+        ServerKind::Nginx => "http { include s/*; }",
+        _ => "Listen 443\nInclude s/*\n",
+    };
+    let begun = Instant::now();
+    let found = kind.survey(Path::new("/n/main"), &mut |pattern| match pattern.to_str().unwrap() {
+        "/n/main" => Ok(vec![(pattern.to_owned(), main.into())]),
+        "/n/s/*" => Ok(std::mem::take(&mut texts)),
+        _ => Err(std::io::ErrorKind::NotFound.into()),
+    });
+    let sites = found.unwrap().sites;
+    assert!(sites.len() == files * 10 && sites.iter().all(|site| site.has_tls() && site.certificates.len() == 1));
+    begun.elapsed().as_secs_f64() * 1000.0
+}
+
 fn main() {
     let median = |files: usize| {
         let mut times: Vec<(f64, f64)> = (0..7).map(|_| measure(files)).collect();
@@ -53,4 +85,12 @@ fn main() {
         large.0 / small.0,
         large.1
     );
+    for kind in [ServerKind::Nginx, ServerKind::Apache] {
+        let mut times: Vec<f64> = (0..7).map(|_| survey(kind, 1_000)).collect();
+        times.sort_by(f64::total_cmp);
+        println!("{}, 10,000 hosts in 1,000 files: surveyed in {:.0} ms (target 100 ms)", kind.word(), times[3]);
+    }
+    let status = std::fs::read_to_string("/proc/self/status").unwrap();
+    let most = status.lines().find(|line| line.starts_with("VmHWM")).unwrap();
+    println!("most memory of all of it: {}", most.trim_start_matches("VmHWM:").trim());
 }

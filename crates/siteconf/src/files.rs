@@ -34,13 +34,21 @@ pub enum LoadError {
         path: PathBuf,
     },
     /// A file that cannot be read.
-    #[error("cannot read {}: {source}", path.display())]
+    #[error("cannot read {}: {}", path.display(), why(source))]
     Read {
         /// The file or pattern.
         path: PathBuf,
         /// Why.
         source: std::io::Error,
     },
+}
+
+/// Says why a file cannot be read.
+pub(crate) fn why(error: &std::io::Error) -> String {
+    match error.kind() {
+        std::io::ErrorKind::NotFound => "it does not exist".into(),
+        _ => error.to_string(),
+    }
 }
 
 /// One file of a configuration, with what a server's own reader made of it.

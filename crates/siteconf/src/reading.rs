@@ -1,8 +1,8 @@
 //! What all readers of configurations share that find out on the way what is brought in.
 
-use crate::files::{DEEPEST, Files, LoadError, MOST_STATEMENTS, ReadFiles};
+use crate::files::{DEEPEST, Files, LoadError, MOST_STATEMENTS, ReadFiles, why};
 use crate::site::{Place, Site};
-use crate::survey::{Remark, Survey, why};
+use crate::survey::{Remark, Survey};
 use std::ops::Range;
 use std::path::{Path, PathBuf};
 

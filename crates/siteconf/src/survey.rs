@@ -23,14 +23,6 @@ pub struct Remark {
     pub text: String,
 }
 
-/// Says why a file cannot be read.
-pub(crate) fn why(error: &std::io::Error) -> String {
-    match error.kind() {
-        std::io::ErrorKind::NotFound => "it does not exist".into(),
-        _ => error.to_string(),
-    }
-}
-
 /// Returns a path as the server takes it: a relative one from a folder.
 pub(crate) fn absolute(folder: &Path, path: &str) -> String {
     folder.join(path).display().to_string()

@@ -1,5 +1,6 @@
 //! One file for each command.
 
+mod add;
 mod adopt;
 mod check;
 mod csr;
@@ -78,6 +79,9 @@ fn run_command(ui: &Ui, args: Args) -> ExitStatus {
     if let Command::Show(show) = command {
         return show::run(ui, args.config, &show);
     }
+    if let Command::Add(add) = command {
+        return add::run(ui, args.config, *add);
+    }
     if let Command::Check(check) = &command
         && !check.targets.is_empty()
     {
@@ -105,7 +109,12 @@ fn run_command(ui: &Ui, args: Args) -> ExitStatus {
         Command::Receive(receive) => receive::run(ui, &context, &receive),
         Command::Note(note) => note::run(ui, &context, note),
         Command::Place(place) => place::run(ui, &context, &place),
-        Command::Demo(_) | Command::Csr(_) | Command::Show(_) | Command::Man(_) | Command::Completions(_) => {
+        Command::Add(_)
+        | Command::Demo(_)
+        | Command::Csr(_)
+        | Command::Show(_)
+        | Command::Man(_)
+        | Command::Completions(_) => {
             unreachable!("these were run without an inventory")
         }
     }
@@ -114,12 +123,18 @@ fn run_command(ui: &Ui, args: Args) -> ExitStatus {
 pub(crate) fn load(ui: &Ui, config: Option<PathBuf>) -> Result<Context, ExitStatus> {
     let home = std::env::home_dir();
     let root = nix::unistd::geteuid().is_root();
-    let path = config.unwrap_or_else(|| eskort_app::usual_inventory(home.as_deref(), root));
+    let path = usual_inventory(config);
     let usual_state = eskort_app::usual_state(home.as_deref(), root);
     let watch = ui.clone();
     let context =
         eskort_app::load(&path, &usual_state, clock(), Arc::new(move |about, p| progress::show(&watch, about, p)));
     context.map_err(|error| errors::print_setup(ui, &error))
+}
+
+/// Returns the path of the inventory: one that was named, or the usual one.
+fn usual_inventory(config: Option<PathBuf>) -> PathBuf {
+    let root = nix::unistd::geteuid().is_root();
+    config.unwrap_or_else(|| eskort_app::usual_inventory(std::env::home_dir().as_deref(), root))
 }
 
 /// Returns what there is to work with where no inventory is needed, and none is there.
@@ -136,8 +151,7 @@ fn load_or_do_without(ui: &Ui, config: Option<PathBuf>) -> Result<Context, ExitS
 
 /// Reads the inventory if there is one: for commands that need none.
 pub(crate) fn load_if_there(ui: &Ui, config: Option<PathBuf>) -> Result<Option<Context>, ExitStatus> {
-    let usual = || eskort_app::usual_inventory(std::env::home_dir().as_deref(), nix::unistd::geteuid().is_root());
-    if config.is_none() && !usual().exists() {
+    if config.is_none() && !usual_inventory(None).exists() {
         return Ok(None);
     }
     load(ui, config).map(Some)

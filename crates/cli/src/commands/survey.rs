@@ -61,7 +61,7 @@ pub(crate) fn run(ui: &Ui, context: &Context, args: &SurveyArgs) -> ExitStatus {
 }
 
 /// Returns which server each main file is for: by `--server`, or by its name. `Err` is one of which that cannot be told.
-fn named(files: &[PathBuf], kinds: &[ServerKind]) -> Result<Vec<(ServerKind, PathBuf)>, PathBuf> {
+pub(super) fn named(files: &[PathBuf], kinds: &[ServerKind]) -> Result<Vec<(ServerKind, PathBuf)>, PathBuf> {
     let kind = |path: &PathBuf| match kinds {
         [kind] => Some(*kind),
         _ => ServerKind::of_file(path).filter(|kind| kinds.is_empty() || kinds.contains(kind)),
@@ -70,7 +70,7 @@ fn named(files: &[PathBuf], kinds: &[ServerKind]) -> Result<Vec<(ServerKind, Pat
     files.iter().map(|path| Ok((kind(path).ok_or_else(|| path.clone())?, here(path)))).collect()
 }
 
-fn unknown_kind(ui: &Ui, path: &Path) -> ExitStatus {
+pub(super) fn unknown_kind(ui: &Ui, path: &Path) -> ExitStatus {
     let text = ErrorText::coded("unknown-server", "its name does not say so").hint(format!(
         "say it: `eskort survey --server KIND {}`; kinds are {}",
         path.display(),

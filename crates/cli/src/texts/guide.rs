@@ -4,8 +4,12 @@
 pub(crate) const FIRST_STEPS: &str = "\
 Eskort takes this server's TLS certificates all the way: ordered, proved, installed, checked, renewed.
 
-  1. See it work:   eskort demo           a practice world on this machine: no root, no network, ten seconds
-  2. Write down what should be, in eskort.toml (root: /etc/eskort/eskort.toml; see docs/inventory.md):
+  1. See it work:                    eskort demo     a practice world: no root, no network, ten seconds
+  2. See what this machine serves:   eskort survey
+  3. Write down what should be:      eskort add www.lampholm.example --directory https://ca.example/directory \\
+                                       --accept-terms --contact keeper@lampholm.example
+     It finds the site, shows what it writes, and gives its reasons. Or by hand, in eskort.toml (root:
+     /etc/eskort/eskort.toml; see docs/inventory.md):
 
        contact = \"keeper@lampholm.example\"          # a mail address of yours
 
@@ -25,8 +29,8 @@ Eskort takes this server's TLS certificates all the way: ordered, proved, instal
        names = [\"lampholm.example\", \"www.lampholm.example\"]
        install = [{ server = \"front\", redirect = true }]
 
-  3. See what would be done:   eskort keep --plan
-     Do it:                    eskort keep            safe to run at any time, from a timer too
+  4. See what would be done:         eskort keep --plan
+     Do it:                          eskort keep     safe to run at any time, from a timer too
 
 `eskort --help` lists all commands.";
 
@@ -37,7 +41,7 @@ mod tests {
         let example: String = super::FIRST_STEPS
             .lines()
             .skip_while(|l| !l.contains("contact ="))
-            .take_while(|l| !l.starts_with("  3."))
+            .take_while(|l| !l.starts_with("  4."))
             .map(|l| format!("{}\n", l.trim_start()))
             .collect();
         let read = eskort_inventory::parse_inventory(&example);

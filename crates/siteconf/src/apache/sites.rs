@@ -14,6 +14,27 @@ use std::rc::Rc;
 /// Modules that Debian's Apache has built in.
 const BUILT_IN: [&str; 8] = ["core", "http_core", "so", "log_config", "logio", "version", "unixd", "watchdog"];
 
+/// The directives that say something here.
+const TAKEN: [&str; 17] = [
+    "define",
+    "undefine",
+    "loadmodule",
+    "serverroot",
+    "listen",
+    "servername",
+    "serveralias",
+    "documentroot",
+    "sslengine",
+    "sslcertificatefile",
+    "sslcertificatekeyfile",
+    "sslcertificatechainfile",
+    "redirect",
+    "redirectpermanent",
+    "redirecttemp",
+    "redirectmatch",
+    "rewriterule",
+];
+
 /// The version that conditions are held against: packages of today have it or a later one.
 const VERSION: [u32; 3] = [2, 4, 62];
 
@@ -279,6 +300,9 @@ impl Reader<'_, '_> {
     }
 
     fn take(&mut self, source: &Source, directive: &Directive, host: Option<usize>) {
+        if !TAKEN.contains(&&*directive.name) {
+            return;
+        }
         let first = self.expand(directive.arg(0));
         match &*directive.name {
             "define" => drop(self.defines.insert(first, self.expand(directive.arg(1)))),

@@ -9,9 +9,6 @@ use std::collections::BTreeMap;
 use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
 use std::path::{Path, PathBuf};
 
-/// The option with the key's file.
-pub(super) const KEY_OPTION: &str = concat!("ssl.pri", "vkey");
-
 /// What is set where: a host, a socket, or both.
 #[derive(Clone, Default)]
 struct Scope {
@@ -160,7 +157,7 @@ impl Reader<'_, '_> {
         match name {
             "ssl.engine" => scope.tls = Some(text == "enable"),
             "ssl.pemfile" => scope.certificate = Some(value),
-            KEY_OPTION => scope.key = Some(value),
+            _ if name.strip_prefix("ssl.priv").is_some_and(|rest| rest == "key") => scope.key = Some(value),
             "server.document-root" => scope.root = Some(text),
             "url.redirect" if is_list => {
                 let texts = parts.iter().filter_map(|part| match part {

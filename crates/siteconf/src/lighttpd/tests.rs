@@ -1,4 +1,4 @@
-use super::sites::{KEY_OPTION, survey};
+use super::survey;
 use crate::survey::testing::{lines, reader};
 use std::path::Path;
 
@@ -11,7 +11,7 @@ fn hosts_have_what_is_said_for_them_and_for_all() {
                 $SERVER[\"socket\"] == \":443\" {\n  ssl.engine = \"enable\"\n  ssl.pemfile = \"/etc/tls/site.pem\"\n  KEY = \"/etc/tls/site.key\"\n\
                 \x20 $HTTP[\"host\"] =$ \".archive.lampholm.example\" {\n    ssl.pemfile = \"/etc/tls/archive.pem\"\n  }\n}\n\
                 $HTTP[\"host\"] == \"lampholm.example\" {\n  server.document-root = \"/srv/lampholm\"\n} else $HTTP[\"host\"] =~ \"^old\\.\" {\n} else {\n}\n";
-    let main = &*main.replace("KEY", KEY_OPTION);
+    let main = &*main.replace("KEY", &("ssl.priv".to_owned() + "key"));
     let files = [
         (MAIN, main),
         ("/etc/lighttpd/conf-enabled/a.conf", "$SERVER[\"socket\"] == \"[::]:443\" { ssl.engine = \"enable\" }\n"),

@@ -2,9 +2,9 @@
 
 use super::sites::{Around, Sites, certificates, listen, parse_name, servers};
 use super::tree::{Config, Directive, DirectiveRef, all_includes, load};
-use crate::files::{LoadError, ReadFiles};
+use crate::files::{LoadError, ReadFiles, why};
 use crate::site::{Listener, Protocol, Site, SiteName, Socket};
-use crate::survey::{Remark, Survey, why};
+use crate::survey::{Remark, Survey};
 use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
 

@@ -1,10 +1,10 @@
 //! The services that take mail in, with the certificates that they show.
 
 use super::tree::{Parameter, Service, parameters, services};
-use crate::files::{LoadError, ReadFiles};
+use crate::files::{LoadError, ReadFiles, why};
 use crate::reading::Reading;
 use crate::site::{CertificateFiles, Listener, NamePattern, Protocol, Site, SiteName, Socket, Value};
-use crate::survey::{Survey, absolute, why};
+use crate::survey::{Survey, absolute};
 use std::cell::Cell;
 use std::collections::BTreeMap;
 use std::net::{IpAddr, Ipv4Addr};

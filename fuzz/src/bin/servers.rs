@@ -1,0 +1,28 @@
+//! Fuzzes what the configuration of a server may hold. The first byte says which server.
+#![no_main]
+
+use eskort_siteconf::ServerKind;
+use std::path::Path;
+
+libfuzzer_sys::fuzz_target!(|bytes: &[u8]| {
+    let Some((first, text)) = bytes.split_first() else { return };
+    let kind = ServerKind::ALL[usize::from(*first) % ServerKind::ALL.len()];
+    let main = Path::new("/etc/main");
+    let mut reads = 0;
+    let found = kind.survey(main, &mut |path| {
+        reads += 1;
+        // The second file that is asked for is the same again, under another name.
+        match reads {
+            1..=3 => Ok(vec![(path.to_owned(), text.to_vec())]),
+            _ => Err(std::io::ErrorKind::NotFound.into()),
+        }
+    });
+    let Ok(found) = found else { return };
+    for site in &found.sites {
+        assert!(site.place.line >= 1 && site.place.column >= 1);
+        for pair in &site.certificates {
+            let values = [Some(&pair.certificate), pair.key.as_ref(), pair.chain.as_ref()];
+            assert!(values.into_iter().flatten().all(|value| value.range.start <= value.range.end));
+        }
+    }
+});
