@@ -29,6 +29,7 @@ pub use keep::steps::{Acted, Actions, Awaited, Driver, Step};
 pub use look::check::{CheckTarget, EndpointReport, check};
 pub use look::inspect::{CertificateView, FileView, InspectError, KeyView, inspect};
 pub use look::list::{ListFilter, ListRow, State, StateKind, age, list};
+pub use look::rehearse::{Rehearsal, Rehearsed, Trial, Tried, rehearse};
 pub use look::show::{DebtView, GenerationView, JourneyView, Show, show};
 pub use look::survey::{
     IncludedFrom, LeftOut, SurveyOptions, SurveyReport, SurveyedCertificate, SurveyedListener, SurveyedPlace,

@@ -48,6 +48,8 @@ pub(crate) enum Command {
     Demo(DemoArgs),
     /// Bring everything in the inventory to where it should be
     Keep(KeepArgs),
+    /// Try everything that the authority would try and that installing needs, and order nothing
+    Rehearse(RehearseArgs),
     /// List the certificates, with how long each lasts
     List(ListArgs),
     /// Show everything about one certificate, or about those in a file
@@ -237,6 +239,13 @@ pub(crate) struct KeepArgs {
     /// Only this certificate, at once, even if it is left alone after failures (can be repeated)
     #[arg(long, value_name = "NAME")]
     pub(crate) only: Vec<String>,
+}
+
+#[derive(Debug, ClapArgs)]
+pub(crate) struct RehearseArgs {
+    /// Certificates of the inventory [default: all of them]
+    #[arg(value_name = "CERTIFICATE")]
+    pub(crate) certificates: Vec<String>,
 }
 
 #[derive(Debug, ClapArgs)]

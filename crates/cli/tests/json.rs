@@ -211,6 +211,7 @@ fn every_report_is_whole_looks_as_it_did_and_is_explained() {
         0,
         &["add", "lampholm.example", "--certificate", "second", "--proof", "pages", "--survey", "nginx.conf", "--plan"],
     );
+    seen.run(place, "rehearse", 0, &["rehearse", "website"]);
     seen.run(place, "survey", 4, &["survey", "nginx.conf"]);
     seen.run(place, "pack", 0, &["pack", "website", "--as", "pem", "--to", "out.pem"]);
     seen.run(place, "show-file", 0, &["show", "out.pem"]);

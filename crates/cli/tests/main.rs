@@ -24,6 +24,7 @@ mod office;
 mod pebble;
 mod ports;
 mod records;
+mod rehearse;
 mod renewals;
 mod rights;
 mod rooms;

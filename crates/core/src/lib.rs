@@ -3,6 +3,7 @@
 //! Everything here is a function of its arguments. Time comes in as a [`jiff::Timestamp`]; nothing reads a clock, a file
 //! or the environment (`clippy.toml` beside this crate's manifest enforces it).
 
+pub mod caa;
 pub mod challenge;
 pub mod context;
 pub mod debt;

@@ -28,6 +28,7 @@ use eskort_prove::{ProofContext, Proving, SharedProofs, pay_debts};
 use eskort_store::{JourneyRow, RunLock, Store, StoreError};
 use gather::{chosen, still_fits};
 use plan::plan_only;
+pub(crate) use plan::planned_servers;
 use run::Run;
 use std::collections::BTreeSet;
 use std::sync::Arc;

@@ -40,6 +40,18 @@ fn failed(name: &str, decision: Option<Decision>, error: StepError) -> KeepEntry
     KeepEntry::new(name, decision, ending)
 }
 
+/// Plans an installation on all servers of a certificate, whatever they have.
+pub(crate) async fn planned_servers(
+    context: &Context,
+    store: &Store,
+    name: &str,
+    entry: &CertificateEntry,
+) -> Result<Vec<install::ServerPlan>, StepError> {
+    let generation = store.newest(name).await?.map_or(1, |newest| newest.number);
+    let placement = Placement { preview: true, ..Placement::of(name, entry, &entry.names, generation) };
+    Ok(install::plan(context, store, std::slice::from_ref(&placement), &ServerFacts::default()).await?)
+}
+
 /// Returns what a run would change on the servers.
 async fn planned_changes(
     context: &Context,

@@ -3,6 +3,7 @@
 pub(crate) mod check;
 pub(crate) mod inspect;
 pub(crate) mod list;
+pub(crate) mod rehearse;
 pub(crate) mod show;
 pub(crate) mod survey;
 pub(crate) mod whose;

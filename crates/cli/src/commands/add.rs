@@ -99,7 +99,7 @@ fn print(ui: &Ui, added: &Added, written: bool, goes_on: bool) {
     if written && !goes_on {
         let name = &added.certificate;
         ui.result(&format!(
-            "\nNext: `eskort keep --plan --only {name}` says what would be done, `eskort keep --only {name}` does it."
+            "\nNext: `eskort rehearse {name}` tries it without an order, `eskort keep --only {name}` does it."
         ));
     }
 }

@@ -12,6 +12,7 @@ mod note;
 mod pack;
 mod place;
 mod receive;
+mod rehearse;
 mod show;
 mod survey;
 
@@ -101,6 +102,7 @@ fn run_command(ui: &Ui, args: Args) -> ExitStatus {
     };
     match command {
         Command::Keep(keep) => keep::run(ui, &context, keep),
+        Command::Rehearse(rehearse) => rehearse::run(ui, &context, &rehearse),
         Command::List(list) => list::run(ui, &context, list),
         Command::Check(check) => check::run(ui, &context, &check),
         Command::Survey(survey) => survey::run(ui, &context, &survey),

@@ -29,7 +29,8 @@ Eskort takes this server's TLS certificates all the way: ordered, proved, instal
        names = [\"lampholm.example\", \"www.lampholm.example\"]
        install = [{ server = \"front\", redirect = true }]
 
-  4. See what would be done:         eskort keep --plan
+  4. Try it without an order:        eskort rehearse
+     See what would be done:         eskort keep --plan
      Do it:                          eskort keep     safe to run at any time, from a timer too
 
 `eskort --help` lists all commands.";

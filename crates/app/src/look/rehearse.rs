@@ -1,0 +1,375 @@
+//! Everything that an authority would do to validate, and that installing needs, tried without asking the authority for anything that counts.
+
+use crate::StepError;
+use crate::keep::planned_servers;
+use eskort_core::caa::{CaaVerdict, Issuance, judge};
+use eskort_core::challenge::ChallengeKind;
+use eskort_core::context::Context;
+use eskort_core::inventory::{AcmeAuthority, CertificateEntry, Proof};
+use eskort_core::journey::ProofTask;
+use eskort_core::names::Identifier;
+use eskort_core::pki::{hex, sha256};
+use eskort_core::progress::Progress;
+use eskort_core::record::challenge_record;
+use eskort_core::words;
+use eskort_dns::{find_caa, first_that_answers, system_servers};
+use eskort_host::Machines;
+use eskort_prove::{ProofContext, ProofError, Proving, SharedProofs, pay_debts};
+use eskort_store::{RunLock, Store};
+use eskort_talk::Conversation;
+use futures_util::StreamExt;
+use std::net::{IpAddr, SocketAddr};
+
+/// So many names are looked at at the same time.
+const AT_ONCE: usize = 32;
+
+/// What is tried.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Trial {
+    /// Whether the authority answers, and takes us.
+    Authority,
+    /// Whether the name's domain lets the authority issue.
+    Caa,
+    /// Where the name leads.
+    Address,
+    /// Whether control can be shown.
+    Proof,
+    /// Whether the server could be changed now.
+    Install,
+}
+
+impl Trial {
+    /// Returns the word for it.
+    pub fn word(self) -> &'static str {
+        match self {
+            Trial::Authority => "authority",
+            Trial::Caa => "caa",
+            Trial::Address => "address",
+            Trial::Proof => "proof",
+            Trial::Install => "install",
+        }
+    }
+}
+
+/// What came of it.
+#[derive(Debug)]
+pub enum Tried {
+    /// It would work.
+    Good(String),
+    /// It may not work, or cannot be tried.
+    Risky {
+        /// What was seen.
+        text: String,
+        /// What to do about it.
+        advice: String,
+    },
+    /// It would fail.
+    Fatal {
+        /// What was seen.
+        text: String,
+        /// What to do about it.
+        advice: String,
+    },
+    /// It has failed.
+    Failed(Box<StepError>),
+}
+
+/// One trial.
+#[derive(Debug)]
+pub struct Rehearsed {
+    /// What was tried.
+    pub trial: Trial,
+    /// With which name, authority or server.
+    pub of: String,
+    /// What came of it.
+    pub tried: Tried,
+}
+
+/// The rehearsal of one certificate.
+#[derive(Debug)]
+pub struct Rehearsal {
+    /// The certificate.
+    pub certificate: String,
+    /// What was tried.
+    pub trials: Vec<Rehearsed>,
+}
+
+/// Rehearses certificates of the inventory; all of them where none is named. What is published for it is removed at the end.
+///
+/// # Errors
+/// When another run is at work, or the ledger fails.
+///
+/// # Panics
+/// When a certificate is not in the inventory: callers look first.
+pub async fn rehearse(context: &Context, only: &[String]) -> Result<Vec<Rehearsal>, StepError> {
+    let _lock = RunLock::take(&context.state, "eskort rehearse", context.now())?;
+    let store = Store::open(&context.state)?;
+    let machines = Machines::default();
+    let shared = SharedProofs::default();
+    let around = ProofContext { context, store: &store, machines: &machines, shared: &shared };
+    let all: Vec<&String> = match only {
+        [] => context.inventory.certificates.keys().collect(),
+        _ => only.iter().collect(),
+    };
+    let resolv_conf = std::fs::read_to_string("/etc/resolv.conf").unwrap_or_default();
+    let resolver = first_that_answers(&system_servers(&resolv_conf)).await;
+    let mut rehearsals = Vec::new();
+    for certificate in all {
+        let entry = &context.inventory.certificates[certificate];
+        context.report(&Progress::Doing("rehearse"));
+        let mut trials = Vec::new();
+        let acme = context.inventory.authorities[&entry.authority].acme();
+        let identities = match acme {
+            Some(acme) => authority(context, &store, &entry.authority, acme, &mut trials).await,
+            None => None,
+        };
+        trials.extend(names(context, entry, identities.as_deref(), resolver).await);
+        if acme.is_some() {
+            // Nobody has a certificate of this name: whatever a run that was killed leaves published goes with the next.
+            let owner = format!("rehearsal of {certificate}");
+            let proving = Proving { around, certificate: &owner, entry };
+            trials.extend(proofs(context, &proving, entry).await);
+            pay_debts(around, |whose| whose == owner).await?;
+        }
+        trials.extend(installation(context, &store, &machines, certificate, entry).await);
+        rehearsals.push(Rehearsal { certificate: certificate.clone(), trials });
+    }
+    machines.hang_up().await;
+    Ok(rehearsals)
+}
+
+/// Asks the authority for its directory, and looks at what it wants. Returns the names by which it goes in CAA records.
+async fn authority(
+    context: &Context,
+    store: &Store,
+    name: &str,
+    acme: &AcmeAuthority,
+    trials: &mut Vec<Rehearsed>,
+) -> Option<Vec<String>> {
+    let mut say = |tried| trials.push(Rehearsed { trial: Trial::Authority, of: name.to_owned(), tried });
+    let asked = async {
+        let conversation = Conversation::open(context, name, acme, store).await?;
+        Ok::<_, StepError>(conversation.directory().await?.clone())
+    };
+    let directory = match asked.await {
+        Ok(directory) => directory,
+        Err(error) => {
+            say(Tried::Failed(Box::new(error)));
+            return None;
+        }
+    };
+    let meta = directory.meta;
+    match meta.terms_of_service.map(|terms| words::printable(&terms, 200)).filter(|_| !acme.accept_terms) {
+        Some(terms) => say(Tried::Fatal {
+            text: format!("you have not agreed to its terms: {terms}"),
+            advice: "read them, then write `accept-terms = true` for this authority".into(),
+        }),
+        None if meta.external_account_required && acme.external_account.is_none() => say(Tried::Fatal {
+            text: "it requires an external account".into(),
+            advice: "get its key at the authority's web site, and write [authority.NAME.external-account]".into(),
+        }),
+        None => say(Tried::Good("it answers".into())),
+    }
+    Some(meta.caa_identities)
+}
+
+/// Looks where each name leads, and whether its domain lets the authority issue.
+async fn names(
+    context: &Context,
+    entry: &CertificateEntry,
+    identities: Option<&[String]>,
+    resolver: Option<SocketAddr>,
+) -> Vec<Rehearsed> {
+    let look = |name: Identifier| async move {
+        let mut trials = Vec::new();
+        let mut say = |trial, tried| trials.push(Rehearsed { trial, of: name.to_string(), tried });
+        let proof = context.inventory.proof_of(entry, &name).map(|(_, proof)| proof);
+        // Who proves control over DNS, or to a person, need not have a site yet.
+        let is_reached =
+            matches!(proof, Some(Proof::HttpFolder { .. } | Proof::HttpListener { .. } | Proof::TlsListener { .. }));
+        if is_reached && name.address().is_none() {
+            say(Trial::Address, address(&name.to_string(), proof).await);
+        }
+        if let (Some(identities), Some(proof), None) = (identities, proof, name.address()) {
+            let method = proof.challenges().first().map_or("", |kind| kind.word());
+            let issuance = Issuance { identities, wildcard: name.is_wildcard(), account: None, method };
+            if let Some(tried) = caa(&name.to_string(), &issuance, resolver).await {
+                say(Trial::Caa, tried);
+            }
+        }
+        trials
+    };
+    let all = futures_util::stream::iter(entry.names.iter().cloned().map(look)).buffered(AT_ONCE);
+    all.collect::<Vec<_>>().await.into_iter().flatten().collect()
+}
+
+async fn address(name: &str, proof: Option<&Proof>) -> Tried {
+    let instead = proof.and_then(Proof::check_address).is_some();
+    match tokio::net::lookup_host((name, 0)).await {
+        Ok(found) => {
+            let mut all: Vec<IpAddr> = found.map(|address| address.ip()).collect();
+            all.sort();
+            all.dedup();
+            let texts: Vec<String> = all.iter().map(ToString::to_string).collect();
+            Tried::Good(format!("it resolves to {}", words::list(&texts)))
+        }
+        Err(_) if instead => Tried::Risky {
+            text: "it resolves to no address from here; the inventory names another to look at".into(),
+            advice: "the authority has to find it: ask a resolver outside".into(),
+        },
+        Err(error) => Tried::Fatal {
+            text: format!("it resolves to no address: {error}"),
+            advice: "add an A or AAAA record to its zone, or leave the name out".into(),
+        },
+    }
+}
+
+async fn caa(name: &str, issuance: &Issuance<'_>, resolver: Option<SocketAddr>) -> Option<Tried> {
+    let resolver = resolver?;
+    let (at, records) = match find_caa(resolver, name).await {
+        Ok(found) => found?,
+        Err(error) => {
+            let advice = "an authority that gets no answer does not issue: mend the name servers of the domain".into();
+            return Some(Tried::Risky { text: format!("its CAA records cannot be asked for: {error}"), advice });
+        }
+    };
+    // Authorities that do not say how they go are not judged.
+    if issuance.identities.is_empty() {
+        let advice = "compare the records with what the authority's documents say".into();
+        return Some(Tried::Risky {
+            text: format!("{at} has CAA records, and the authority does not say its name for them"),
+            advice,
+        });
+    }
+    let ours = words::list(issuance.identities);
+    let add = format!("add to {at}: CAA 0 issue \"{}\"", issuance.identities[0]);
+    Some(match judge(&records, issuance) {
+        CaaVerdict::Allowed => Tried::Good(format!("the CAA records of {at} allow {ours}")),
+        CaaVerdict::Others(others) if others.is_empty() => {
+            Tried::Fatal { text: format!("the CAA records of {at} allow nobody"), advice: add }
+        }
+        CaaVerdict::Others(others) => {
+            let text = format!("the CAA records of {at} allow {}, and not {ours}", words::list(&others));
+            Tried::Fatal { text, advice: add }
+        }
+        CaaVerdict::OtherMethod(methods) => Tried::Fatal {
+            text: format!("the CAA records of {at} allow {} only, and not {}", words::list(&methods), issuance.method),
+            advice: format!("add {} to `validationmethods`, or prove control in one of these ways", issuance.method),
+        },
+        CaaVerdict::OtherAccount(accounts) => Tried::Risky {
+            text: format!("the CAA records of {at} are for the account {}", words::list(&accounts)),
+            advice: "compare it with ours: `eskort show` tells it".into(),
+        },
+        CaaVerdict::Unknown(tag) => Tried::Fatal {
+            text: format!("{at} has a critical CAA record `{tag}`, which authorities may not know"),
+            advice: "remove it, or ask the authority".into(),
+        },
+    })
+}
+
+/// A token that nobody has used, and what answers it.
+fn token(context: &Context, name: &Identifier, n: usize) -> (String, String) {
+    let seed = format!("{} {n} {name} {}", context.now(), eskort_host::passing_name());
+    let digest = hex(&sha256(seed.as_bytes()));
+    (digest[..43].to_owned(), format!("{}.rehearsal", &digest[..43]))
+}
+
+/// Publishes for each name what its proof would, and looks at it as the authority would.
+async fn proofs(context: &Context, proving: &Proving<'_>, entry: &CertificateEntry) -> Vec<Rehearsed> {
+    let mut trials = Vec::new();
+    let mut tasks: Vec<ProofTask> = Vec::new();
+    for (n, name) in entry.names.iter().enumerate() {
+        let Some((proof_name, proof)) = context.inventory.proof_of(entry, name) else { continue };
+        if proof.awaits_person() {
+            let text = format!("a person shows control (`{proof_name}`): that cannot be tried");
+            let advice = "`keep` says what to place when the time has come".to_owned();
+            trials.push(Rehearsed { trial: Trial::Proof, of: name.to_string(), tried: Tried::Risky { text, advice } });
+            continue;
+        }
+        let (token, key_authorization) = token(context, name, n);
+        let kind = match proof {
+            Proof::Dns(_) => ChallengeKind::Dns01,
+            other => other.challenges()[0],
+        };
+        let record = (kind == ChallengeKind::Dns01).then(|| challenge_record(&name.base(), &key_authorization));
+        let proof = Some(proof_name.to_owned());
+        tasks.push(ProofTask {
+            name: name.clone(),
+            challenge: String::new(),
+            token,
+            key_authorization,
+            kind,
+            proof,
+            record,
+        });
+    }
+    // Each proof is published by itself: one that fails says nothing about the others.
+    let mut by_proof: Vec<(Option<String>, Vec<ProofTask>)> = Vec::new();
+    for task in tasks {
+        match by_proof.iter_mut().find(|(proof, _)| *proof == task.proof) {
+            Some((_, tasks)) => tasks.push(task),
+            None => by_proof.push((task.proof.clone(), vec![task])),
+        }
+    }
+    for (proof, tasks) in by_proof {
+        let proof = proof.unwrap_or_default();
+        let failed = |error: ProofError| Tried::Failed(Box::new(error.into()));
+        // Listeners end when they are dropped.
+        let _listeners = match proving.publish(&tasks).await {
+            Ok(listeners) => listeners,
+            Err(error) => {
+                trials.push(Rehearsed { trial: Trial::Proof, of: format!("[proof.{proof}]"), tried: failed(error) });
+                continue;
+            }
+        };
+        let look = |task: ProofTask| async move {
+            let tried = match proving.self_check(std::slice::from_ref(&task)).await {
+                Ok(_) => {
+                    Tried::Good(format!("what `{}` publishes can be seen", task.proof.as_deref().unwrap_or_default()))
+                }
+                Err(error) => failed(error),
+            };
+            Rehearsed { trial: Trial::Proof, of: task.name.to_string(), tried }
+        };
+        trials.extend(
+            futures_util::stream::iter(tasks.into_iter().map(look)).buffered(AT_ONCE).collect::<Vec<_>>().await,
+        );
+    }
+    trials
+}
+
+/// Plans what would change on servers, and has each test its configuration as it is now.
+async fn installation(
+    context: &Context,
+    store: &Store,
+    machines: &Machines,
+    certificate: &str,
+    entry: &CertificateEntry,
+) -> Vec<Rehearsed> {
+    let plans = match planned_servers(context, store, certificate, entry).await {
+        Ok(plans) => plans,
+        Err(error) => {
+            let tried = Tried::Failed(Box::new(error));
+            let servers: Vec<&str> = entry.install.iter().map(|install| &*install.server).collect();
+            return vec![Rehearsed { trial: Trial::Install, of: words::list(&servers), tried }];
+        }
+    };
+    let mut trials = Vec::new();
+    for plan in plans {
+        let tested = match &plan.test {
+            Some(words) => machines.at(context, plan.host.as_deref()).run(words, b"", &plan.rules).await,
+            None => Ok(()),
+        };
+        let changes = words::count(plan.changes.len() as u64, "file");
+        let tried = match (tested, &plan.test) {
+            (Ok(()), Some(_)) => Tried::Good(format!("it accepts its configuration; {changes} would change")),
+            (Ok(()), None) => Tried::Good(format!("{changes} would change")),
+            (Err(error), _) => Tried::Fatal {
+                text: format!("it does not accept its configuration as it is: {error}"),
+                advice: "mend it first: nothing can be installed before".into(),
+            },
+        };
+        trials.push(Rehearsed { trial: Trial::Install, of: plan.server, tried });
+    }
+    trials
+}

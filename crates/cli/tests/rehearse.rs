@@ -1,0 +1,150 @@
+//! `rehearse`: what would fail is found without an order, and nothing of it stays.
+
+use crate::bind::Bind;
+use crate::pebble::Pebble;
+use crate::world::*;
+use eskort_practice::{Fault, Resource};
+use serde_json::Value;
+use std::process::Command;
+
+fn rehearsed(place: &Place, code: i32, words: &[&str]) -> Vec<(String, String, String, String)> {
+    let said = place.run(&[&["rehearse", "--output", "json"], words].concat());
+    assert_eq!(said.code, Some(code), "{said}");
+    let report: Value = serde_json::from_str(&said.out).unwrap();
+    let trials = report["certificates"][0]["trials"].as_array().unwrap();
+    let text = |trial: &Value, field: &str| trial[field].as_str().unwrap().to_owned();
+    trials.iter().map(|t| (text(t, "weight"), text(t, "what"), text(t, "of"), text(t, "text"))).collect()
+}
+
+#[test]
+fn what_would_work_is_said_nothing_is_ordered_and_nothing_stays() {
+    let world = World::new();
+    let said = world.place.run(&["rehearse"]);
+    said.check(
+        0,
+        &[
+            "website",
+            "authority  public: it answers",
+            "proof      www.lampholm.example: what `pages` publishes can be seen",
+            "Nothing was ordered",
+        ],
+    );
+    let found = rehearsed(&world.place, 0, &["website"]);
+    let weights: Vec<&str> =
+        found.iter().map(|(weight, what, ..)| if what == "address" { "" } else { weight }).collect();
+    assert_eq!(weights, ["good", "", "", "good", "good", "good"], "{found:?}");
+    assert_eq!(world.authority.counts(), (0, 0));
+    assert!(world.authority.asked().iter().all(|asked| *asked == Resource::Directory), "{:?}", world.authority.asked());
+    world.place.check_nothing_published();
+    // A first certificate gets through as ever, and a rehearsal beside it takes nothing of it away.
+    world.keep().check(0, &["installed and checked live"]);
+    let before = world.place.read("tls/site.pem");
+    world.place.run(&["rehearse", "website"]).check(0, &["0 files would change"]);
+    assert_eq!(world.place.read("tls/site.pem"), before);
+    world.place.run(&["rehearse", "webiste"]).check(2, &["has no certificate `webiste`"]);
+}
+
+#[test]
+fn every_fault_is_told_with_what_to_do_and_the_rest_goes_on() {
+    let world = World::new();
+    let place = &world.place;
+    let fatal = |change: &dyn Fn(String) -> String, what: &str, says: &str| {
+        world.write_inventory(change);
+        let found = rehearsed(place, 1, &["website"]);
+        let hit = found.iter().any(|(weight, of, _, text)| weight == "fatal" && of == what && text.contains(says));
+        assert!(hit, "{what}: {says}: {found:?}");
+        place.check_nothing_published();
+        found
+    };
+    std::fs::create_dir(place.path("other")).unwrap();
+    // The others are tried all the same.
+    let found = fatal(&|text| text.replace("folder = \"www\"", "folder = \"other\""), "proof", "status 404");
+    assert!(found.iter().any(|(weight, what, ..)| weight == "good" && what == "authority"));
+    fatal(&|text| text.replace("folder = \"www\"", "folder = \"none\""), "proof", "none does not exist");
+    fatal(
+        &|text| text.replace("accept-terms = true", "accept-terms = false"),
+        "authority",
+        "you have not agreed to its terms",
+    );
+    fatal(&|text| text.replace("api-roots = \"api-root.pem\"\n", ""), "authority", "cannot reach https://127.0.0.1");
+    place.write(
+        "nginx.conf",
+        "events {}\nhttp { server { listen 80; server_name lampholm.example www.lampholm.example; nonsense; } }\n",
+    );
+    let nginx = |text: String| {
+        text.replace("kind = \"files\"\ncopy = [{ part = \"bundle\", to = \"tls/site.pem\" }, { part = \"key\", to = \"tls/site.key\" }]\n", "kind = \"nginx\"\nconfig = \"nginx.conf\"\n")
+    };
+    fatal(&nginx, "install", "it does not accept its configuration as it is");
+    place.write("nginx.conf", "events {}\nhttp {\n");
+    fatal(&nginx, "install", "a `}` is missing");
+    world.authority.misbehave(Resource::Directory, Fault::Status(500), 99);
+    fatal(&|text| text, "authority", "HTTP 500");
+    // A person's part cannot be tried.
+    world.authority.behave();
+    let by_hand = format!("kind = \"by-hand\"\nserver = \"{0}\"\nname-servers = [\"{0}\"]\n", world.names.address());
+    world.write_inventory(|text| {
+        text.replace("kind = \"http-folder\"\nfolder = \"www\"\n", &by_hand)
+            .replace(&format!("check-address = \"{}\"\n\n[server", world.site.plain_address()), "\n[server")
+    });
+    place.run(&["rehearse"]).check(0, &["risky", "a person shows control (`pages`)", "`keep` says what to place"]);
+}
+
+#[test]
+fn records_are_written_seen_and_removed_and_a_domain_may_forbid_the_authority() {
+    let test = "rehearse::records_are_written_seen_and_removed_and_a_domain_may_forbid_the_authority";
+    let hosts = "127.0.77.4 ns1.lampholm.example\n";
+    if in_a_network_of_its_own(test, "ip addr add 127.0.77.4/8 dev lo &&", "nameserver 127.0.77.4\n", hosts) {
+        return;
+    }
+    let bind = Bind::start_at("127.0.77.4:53".parse().unwrap());
+    let world = World::new();
+    let zone = format!(
+        "kind = \"dns-update\"\nserver = \"{0}\"\nkey-file = \"zone.key\"\nname-servers = [\"{0}\"]\n",
+        bind.address
+    );
+    world.place.write("zone.key", crate::bind::KEY);
+    let check = format!("check-address = \"{}\"\n\n[server", world.site.plain_address());
+    world.write_inventory(|text| {
+        text.replace("kind = \"http-folder\"\nfolder = \"www\"\n", &zone)
+            .replace(&check, "\n[server")
+            .replace("\"lampholm.example\", ", "")
+    });
+    let update = |what: &str| {
+        let script = format!("printf 'server 127.0.77.4\\nupdate %s\\nsend\\n' '{what}' | nsupdate -k zone.key");
+        let done = Command::new("sh").args(["-c", &script]).current_dir(world.place.dir.path()).status();
+        assert!(done.unwrap().success(), "{what}");
+    };
+    let proved = rehearsed(&world.place, 0, &[]);
+    assert!(proved.iter().any(|(weight, what, ..)| weight == "good" && what == "proof"), "{proved:?}");
+    assert_eq!(bind.texts(), Vec::<String>::new(), "the records are gone");
+    update("add lampholm.example 60 CAA 0 issue \"other.example\"");
+    let found = rehearsed(&world.place, 1, &[]);
+    let caa = found.iter().find(|(_, what, ..)| what == "caa").unwrap();
+    assert_eq!(
+        (&*caa.0, &*caa.3),
+        ("fatal", "the CAA records of lampholm.example allow other.example, and not ca.lampholm.example")
+    );
+    update("add lampholm.example 60 CAA 0 issue \"ca.lampholm.example; validationmethods=dns-01\"");
+    let found = rehearsed(&world.place, 0, &[]);
+    assert!(
+        found.iter().any(|(weight, what, _, text)| weight == "good"
+            && what == "caa"
+            && text.contains("allow ca.lampholm.example")),
+        "{found:?}"
+    );
+}
+
+#[test]
+fn a_real_authority_is_asked_for_its_directory_only() {
+    let pebble = Pebble::start(&[], false);
+    let text = format!(
+        "{}[proof.pages]\nkind = \"http-folder\"\nfolder = \"www\"\ncheck-address = \"127.0.0.1:9\"\n\n[certificate.website]\nnames = [\"lampholm.example\"]\n",
+        pebble.authority_section()
+    );
+    pebble.place.write("eskort.toml", &text);
+    std::fs::create_dir_all(pebble.place.path("www")).unwrap();
+    pebble.place.run(&["rehearse"]).check(1, &["it answers", "FATAL", "Connection refused"]);
+    let log = pebble.place.read("pebble/log");
+    assert_eq!(log.matches("calling handler").count(), log.matches("GET /dir -> calling handler").count(), "{log}");
+    assert!(log.contains("GET /dir"), "{log}");
+}
