@@ -5,7 +5,7 @@ use crate::{Store, StoreError};
 use eskort_core::decision::{AuthorityHold, hold_after};
 use eskort_core::pki::Certificate;
 use jiff::Timestamp;
-use rusqlite::{OptionalExtension, params};
+use rusqlite::params;
 
 impl Store {
     /// Returns until when an authority is left alone. `section` tells what stands for what the inventory says of it: a hold that
@@ -39,17 +39,17 @@ impl Store {
         authority_says: Option<Timestamp>,
         now: Timestamp,
     ) -> Result<AuthorityHold, StoreError> {
-        let sql = "SELECT count FROM hold WHERE authority = ?";
-        let before: Option<u32> =
-            self.db.lock().query_row(sql, [authority], |row| row.get(0)).optional().map_err(|e| self.fail(e))?;
-        let count = before.unwrap_or(0) + 1;
-        let longest = self.rows("SELECT until FROM hold WHERE authority = ?", [authority], |row| instant(row, 0))?;
-        let until = longest.into_iter().fold(hold_after(count, now, authority_says), Timestamp::max);
-        let sql = "INSERT INTO hold (authority, section, count, last, until, reason) VALUES (?, ?, ?, ?, ?, ?)
+        let known = "SELECT count, until FROM hold WHERE authority = ?";
+        let hold = "INSERT INTO hold (authority, section, count, last, until, reason) VALUES (?, ?, ?, ?, ?, ?)
                    ON CONFLICT (authority) DO UPDATE SET section = excluded.section, count = excluded.count,
                      last = excluded.last, until = excluded.until, reason = excluded.reason";
-        self.run(sql, params![authority, section, count, now.as_second(), until.as_second(), reason])?;
-        Ok(AuthorityHold { until, reason: reason.to_owned() })
+        self.in_one_transaction(|| {
+            let known = self.rows(known, [authority], |row| Ok((row.get::<_, u32>(0)?, instant(row, 1)?)))?;
+            let (count, longest) = known.into_iter().next().map_or((1, now), |(count, until)| (count + 1, until));
+            let until = longest.max(hold_after(count, now, authority_says));
+            self.run(hold, params![authority, section, count, now.as_second(), until.as_second(), reason])?;
+            Ok(AuthorityHold { until, reason: reason.to_owned() })
+        })
     }
 
     /// Writes down that a person takes answers by an issuer for an authority's.
