@@ -78,20 +78,22 @@ pub(super) fn value(word: &[u8], variable: impl Fn(&str) -> Option<String>) -> S
             ('"' | '\'', None) => quote = Some(c),
             (_, Some(open)) if c == open => quote = None,
             ('$', Some('"')) => {
-                let name: String = match rest.strip_prefix('{').and_then(|inner| inner.split_once('}')) {
-                    Some((name, _)) => name.to_owned(),
-                    None => rest.chars().take_while(|c| c.is_ascii_alphanumeric() || *c == '_').collect(),
+                let (name, length) = match rest.strip_prefix('{').and_then(|inner| inner.split_once('}')) {
+                    Some((name, _)) => (name, name.len() + 2),
+                    None => {
+                        let end = rest.find(|c: char| !c.is_ascii_alphanumeric() && c != '_').unwrap_or(rest.len());
+                        (&rest[..end], end)
+                    }
                 };
-                let length = if rest.starts_with('{') { name.len() + 2 } else { name.len() };
                 match variable(name.split('-').next().unwrap_or_default()) {
                     Some(known) => out.push_str(&known),
                     // What stands behind the `-` is for variables that are not set.
                     None => match name.split_once('-') {
                         Some((_, instead)) => out.push_str(instead),
-                        None => out.push_str(&format!("${}", &rest[..length.min(rest.len())])),
+                        None => out.push_str(&format!("${}", &rest[..length])),
                     },
                 }
-                rest = &rest[length.min(rest.len())..];
+                rest = &rest[length..];
             }
             _ => out.push(c),
         }
@@ -105,7 +107,7 @@ mod tests {
 
     proptest::proptest! {
         #[test]
-        fn the_tokens_joined_are_the_file(bytes in proptest::collection::vec(proptest::sample::select(b"ab \t\r\n#\"'\\${}-".to_vec()), 0..200)) {
+        fn the_tokens_joined_are_the_file(bytes in proptest::collection::vec(proptest::sample::select("ab \t\r\n#\"'\\${}-é".as_bytes().to_vec()), 0..200)) {
             let joined: Vec<u8> = tokens(&bytes).iter().flat_map(|t| bytes[t.range.clone()].to_vec()).collect();
             proptest::prop_assert_eq!(&joined, &bytes);
             let _ = value(&bytes, |_| None);
@@ -124,6 +126,7 @@ mod tests {
             ),
             ("a \\\n b", &["a", "b"]),
             ("a#b", &["a"]),
+            ("\"${é\" \"$é\"", &["${é", "$é"]),
         ] {
             let words = tokens(line.as_bytes()).into_iter().filter(|token| token.kind == Kind::Word);
             let words: Vec<String> = words.map(|token| value(&line.as_bytes()[token.range], known)).collect();
