@@ -14,27 +14,6 @@ use std::rc::Rc;
 /// Modules that Debian's Apache has built in.
 const BUILT_IN: [&str; 8] = ["core", "http_core", "so", "log_config", "logio", "version", "unixd", "watchdog"];
 
-/// The directives that say something here.
-const TAKEN: [&str; 17] = [
-    "define",
-    "undefine",
-    "loadmodule",
-    "serverroot",
-    "listen",
-    "servername",
-    "serveralias",
-    "documentroot",
-    "sslengine",
-    "sslcertificatefile",
-    "sslcertificatekeyfile",
-    "sslcertificatechainfile",
-    "redirect",
-    "redirectpermanent",
-    "redirecttemp",
-    "redirectmatch",
-    "rewriterule",
-];
-
 /// The version that conditions are held against: packages of today have it or a later one.
 const VERSION: [u32; 3] = [2, 4, 62];
 
@@ -69,7 +48,8 @@ struct Macro {
 struct Source {
     file: Option<usize>,
     directives: Rc<Vec<Directive>>,
-    bytes: Rc<Vec<u8>>,
+    /// The text of the macro; empty for a file.
+    text: Rc<[u8]>,
     used_at: Option<Place>,
 }
 
@@ -136,8 +116,8 @@ impl Reader<'_, '_> {
 
     fn walk_file(&mut self, file: usize, host: Option<usize>, depth: usize) -> Result<(), LoadError> {
         let known = &self.reading.files.files[file];
-        let (directives, bytes) = (Rc::clone(&known.parsed), Rc::new(known.bytes.clone()));
-        let source = Source { file: Some(file), directives, bytes, used_at: None };
+        let source =
+            Source { file: Some(file), directives: Rc::clone(&known.parsed), text: Rc::default(), used_at: None };
         let all = 0..source.directives.len();
         self.walk(&source, all, host, depth)
     }
@@ -234,7 +214,11 @@ impl Reader<'_, '_> {
     }
 
     fn define_macro(&mut self, source: &Source, directive: &Directive) {
-        let body = String::from_utf8_lossy(&source.bytes[directive.inside.clone()]).into_owned();
+        let bytes: &[u8] = match source.file {
+            Some(file) => &self.reading.files.files[file].bytes,
+            None => &source.text,
+        };
+        let body = String::from_utf8_lossy(&bytes[directive.inside.clone()]).into_owned();
         let parameters = directive.args.iter().skip(1).map(|word| word.value.clone()).collect();
         let place = self.place(source, directive.range.start);
         let name = directive.arg(0).to_ascii_lowercase();
@@ -263,11 +247,11 @@ impl Reader<'_, '_> {
         if body.len() > 1 << 20 {
             return Err(self.reading.endless());
         }
-        let bytes = Rc::new(body.into_bytes());
-        match parse(&found.place.path, &bytes) {
+        let text: Rc<[u8]> = body.into_bytes().into();
+        match parse(&found.place.path, &text) {
             Ok(directives) => {
                 let count = directives.len();
-                let source = Source { file: None, directives: Rc::new(directives), bytes, used_at: Some(place) };
+                let source = Source { file: None, directives: Rc::new(directives), text, used_at: Some(place) };
                 self.walk(&source, 0..count, host, depth + 1)
             }
             Err(error) => {
@@ -279,6 +263,9 @@ impl Reader<'_, '_> {
 
     /// Puts definitions and variables of the service in place; what is not known stays as it is.
     fn expand(&self, text: &str) -> String {
+        if !text.contains("${") {
+            return text.to_owned();
+        }
         let mut found = String::new();
         let mut rest = text;
         while let Some(begin) = rest.find("${") {
@@ -300,9 +287,6 @@ impl Reader<'_, '_> {
     }
 
     fn take(&mut self, source: &Source, directive: &Directive, host: Option<usize>) {
-        if !TAKEN.contains(&&*directive.name) {
-            return;
-        }
         let first = self.expand(directive.arg(0));
         match &*directive.name {
             "define" => drop(self.defines.insert(first, self.expand(directive.arg(1)))),
@@ -319,9 +303,15 @@ impl Reader<'_, '_> {
     }
 
     fn set(&mut self, source: &Source, directive: &Directive, host: Option<usize>, first: String) {
-        let expanded: Vec<String> = directive.args.iter().map(|word| self.expand(&word.value)).collect();
-        let file = directive.args.first().map(|word| self.value(source, word));
-        let root = absolute(&self.root, &first);
+        let is_file = directive.name.starts_with("sslcertificate");
+        let file = directive.args.first().filter(|_| is_file).map(|word| self.value(source, word));
+        let expanded: Vec<String> = match &*directive.name {
+            "serveralias" | "redirect" | "redirectpermanent" | "redirecttemp" | "redirectmatch" | "rewriterule" => {
+                directive.args.iter().map(|word| self.expand(&word.value)).collect()
+            }
+            _ => Vec::new(),
+        };
+        let root = if directive.name == "documentroot" { absolute(&self.root, &first) } else { String::new() };
         let settings = match host {
             Some(host) => &mut self.hosts[host].settings,
             None => &mut self.server,
