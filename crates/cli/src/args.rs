@@ -118,7 +118,7 @@ pub(crate) struct DemoArgs {
 /// What the demo tells beside the first certificate and its renewal.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
 pub(crate) enum DemoChapter {
-    /// What a machine serves that nobody has looked at for years
+    /// What a machine serves that nobody has looked at for years, an inventory for it, and a rehearsal
     Survey,
     /// Control proved over DNS, on a hosting account over FTP, and by a person
     Proofs,

@@ -168,7 +168,16 @@ fn the_demo_tells_its_story_to_the_end_and_leaves_a_folder() {
     let lines = short.out.lines().count();
     assert!(lines < 110 && !short.out.contains("boat") && !short.out.contains("office "), "{lines} lines: {short}");
     place.run(&["demo", "many"]).check(0, &["2. Twenty at once", "boat20", "generation 1 stored"]);
-    let survey = ["does not have the certificate of", "ends in 9 days", "is claimed by", "mail.lampholm.example"];
+    let survey = [
+        "does not have the certificate of",
+        "ends in 9 days",
+        "is claimed by",
+        "mail.lampholm.example",
+        "is new, and begins with",
+        "FATAL",
+        "Both are mended",
+        "6 trials",
+    ];
     place.run(&["demo", "survey"]).check(0, &survey);
     let said = place.run(&["demo", "--all"]);
     said.check(
@@ -177,10 +186,10 @@ fn the_demo_tells_its_story_to_the_end_and_leaves_a_folder() {
             "1. The first certificate",
             "archive",
             "tickets waits for you",
-            "6. An authority without ACME",
+            "8. An authority without ACME",
             "the answer matches the key",
-            "7. Twenty at once",
-            "8. 61 days later",
+            "9. Twenty at once",
+            "10. 61 days later",
             "generation 2 installed",
             "What to try next",
         ],

@@ -41,6 +41,12 @@ fn what_would_work_is_said_nothing_is_ordered_and_nothing_stays() {
     let before = world.place.read("tls/site.pem");
     world.place.run(&["rehearse", "website"]).check(0, &["0 files would change"]);
     assert_eq!(world.place.read("tls/site.pem"), before);
+    // What a rehearsal that was killed has left is removed by the next run.
+    let killed = world.place.run_with("ESKORT_CRASH_AT", "file-written", &["rehearse"]);
+    assert_eq!(killed.code, None, "{killed}");
+    assert!(world.place.path("www/.well-known").exists());
+    world.place.run(&["keep"]).check(0, &[]);
+    world.place.check_nothing_published();
     world.place.run(&["rehearse", "webiste"]).check(2, &["has no certificate `webiste`"]);
 }
 

@@ -18,6 +18,7 @@ use eskort_prove::{ProofContext, ProofError, Proving, SharedProofs, pay_debts};
 use eskort_store::{RunLock, Store};
 use eskort_talk::Conversation;
 use futures_util::StreamExt;
+use std::collections::BTreeMap;
 use std::net::{IpAddr, SocketAddr};
 
 /// So many names are looked at at the same time.
@@ -114,13 +115,14 @@ pub async fn rehearse(context: &Context, only: &[String]) -> Result<Vec<Rehearsa
     let resolv_conf = std::fs::read_to_string("/etc/resolv.conf").unwrap_or_default();
     let resolver = first_that_answers(&system_servers(&resolv_conf)).await;
     let mut rehearsals = Vec::new();
+    let mut asked: BTreeMap<&str, Result<Vec<String>, String>> = BTreeMap::new();
     for certificate in all {
         let entry = &context.inventory.certificates[certificate];
         context.report(&Progress::Doing("rehearse"));
         let mut trials = Vec::new();
         let acme = context.inventory.authorities[&entry.authority].acme();
         let identities = match acme {
-            Some(acme) => authority(context, &store, &entry.authority, acme, &mut trials).await,
+            Some(acme) => authority(context, &store, (&entry.authority, acme), &mut asked, &mut trials).await,
             None => None,
         };
         trials.extend(names(context, entry, identities.as_deref(), resolver).await);
@@ -139,14 +141,23 @@ pub async fn rehearse(context: &Context, only: &[String]) -> Result<Vec<Rehearsa
 }
 
 /// Asks the authority for its directory, and looks at what it wants. Returns the names by which it goes in CAA records.
-async fn authority(
+async fn authority<'a>(
     context: &Context,
     store: &Store,
-    name: &str,
-    acme: &AcmeAuthority,
+    (name, acme): (&'a str, &AcmeAuthority),
+    asked_before: &mut BTreeMap<&'a str, Result<Vec<String>, String>>,
     trials: &mut Vec<Rehearsed>,
 ) -> Option<Vec<String>> {
     let mut say = |tried| trials.push(Rehearsed { trial: Trial::Authority, of: name.to_owned(), tried });
+    // It is asked once, and told of with the first certificate.
+    match asked_before.get(name) {
+        Some(Ok(identities)) => return Some(identities.clone()),
+        Some(Err(why)) => {
+            say(Tried::Fatal { text: why.clone(), advice: "it is told above what to do about this authority".into() });
+            return None;
+        }
+        None => {}
+    }
     let asked = async {
         let conversation = Conversation::open(context, name, acme, store).await?;
         Ok::<_, StepError>(conversation.directory().await?.clone())
@@ -154,11 +165,13 @@ async fn authority(
     let directory = match asked.await {
         Ok(directory) => directory,
         Err(error) => {
+            asked_before.insert(name, Err(error.to_string()));
             say(Tried::Failed(Box::new(error)));
             return None;
         }
     };
     let meta = directory.meta;
+    asked_before.insert(name, Ok(meta.caa_identities.clone()));
     match meta.terms_of_service.map(|terms| words::printable(&terms, 200)).filter(|_| !acme.accept_terms) {
         Some(terms) => say(Tried::Fatal {
             text: format!("you have not agreed to its terms: {terms}"),
@@ -271,7 +284,7 @@ async fn caa(name: &str, issuance: &Issuance<'_>, resolver: Option<SocketAddr>) 
 fn token(context: &Context, name: &Identifier, n: usize) -> (String, String) {
     let seed = format!("{} {n} {name} {}", context.now(), eskort_host::passing_name());
     let digest = hex(&sha256(seed.as_bytes()));
-    (digest[..43].to_owned(), format!("{}.rehearsal", &digest[..43]))
+    (digest[..32].to_owned(), format!("{}.rehearsal", &digest[..32]))
 }
 
 /// Publishes for each name what its proof would, and looks at it as the authority would.

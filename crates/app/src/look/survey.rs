@@ -273,7 +273,7 @@ fn said(error: &LoadError) -> String {
 /// What was read of the files of certificates and keys: `Err` says why one cannot be read.
 type Files = HashMap<PathBuf, Result<Option<FileRead>, String>>;
 
-/// Reads the files with certificates; those with keys on this machine only, so that no key travels.
+/// Reads the files with certificates. Keys in files of their own are read on this machine only: none of them travels.
 async fn certificate_files(machine: &Machine<'_>, sites: &[Site]) -> Result<Files, MachineError> {
     let pairs = sites.iter().flat_map(|site| &site.certificates);
     let mut paths: BTreeSet<PathBuf> = BTreeSet::new();

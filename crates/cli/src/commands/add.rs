@@ -65,7 +65,8 @@ pub(crate) fn run(ui: &Ui, config: Option<PathBuf>, args: AddArgs) -> ExitStatus
     }
 }
 
-fn print(ui: &Ui, added: &Added, written: bool, goes_on: bool) {
+/// Prints what was added, or would be.
+pub(crate) fn print(ui: &Ui, added: &Added, written: bool, goes_on: bool) {
     if ui.is_json() {
         #[derive(Serialize)]
         struct Report<'a> {

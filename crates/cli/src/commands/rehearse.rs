@@ -26,17 +26,21 @@ pub(crate) fn run(ui: &Ui, context: &Context, args: &RehearseArgs) -> ExitStatus
             return ExitStatus::Failed;
         }
     };
+    match print(ui, &rehearsals, context.now()) {
+        true => ExitStatus::Failed,
+        false => ExitStatus::Well,
+    }
+}
+
+/// Prints what was rehearsed, and returns whether something would fail.
+pub(crate) fn print(ui: &Ui, rehearsals: &[Rehearsal], now: Timestamp) -> bool {
     ui.settle();
     let told: Vec<(&Rehearsal, Vec<Told>)> = rehearsals
         .iter()
         .map(|one| (one, one.trials.iter().map(|trial| tell(trial, &one.certificate)).collect()))
         .collect();
-    print(ui, &told, context.now());
-    let all = told.iter().flat_map(|(_, trials)| trials);
-    match all.map(|told| told.weight).max() {
-        Some(Weight::Fatal) => ExitStatus::Failed,
-        _ => ExitStatus::Well,
-    }
+    print_told(ui, &told, now);
+    told.iter().flat_map(|(_, trials)| trials).any(|told| told.weight == Weight::Fatal)
 }
 
 /// How much something matters.
@@ -75,7 +79,7 @@ fn tell(rehearsed: &Rehearsed, certificate: &str) -> Told {
     Told { weight, what: rehearsed.trial.word(), of: rehearsed.of.clone(), text, hints }
 }
 
-fn print(ui: &Ui, told: &[(&Rehearsal, Vec<Told>)], now: Timestamp) {
+fn print_told(ui: &Ui, told: &[(&Rehearsal, Vec<Told>)], now: Timestamp) {
     if ui.is_json() {
         #[derive(Serialize)]
         struct One<'a> {
