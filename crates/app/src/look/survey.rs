@@ -255,6 +255,7 @@ async fn surveyed(
     };
     let mut sites: Vec<SurveyedSite> = survey.sites.iter().map(|site| judge.site(site)).collect();
     add_conflicts(&survey.sites, &mut sites);
+    add_without_tls(&survey.sites, &mut sites);
     (server.files, server.all_sites) = (survey.files.len(), sites.len());
     if options.deep {
         connect(&survey.sites, &mut sites, options.host.is_none()).await;
@@ -559,6 +560,27 @@ async fn connect(sites: &[Site], surveyed: &mut [SurveyedSite], here: bool) {
             }
         };
         site.findings.push(finding);
+    }
+}
+
+/// Says which names are served over plain HTTP alone.
+fn add_without_tls(sites: &[Site], surveyed: &mut [SurveyedSite]) {
+    let named = |site: &Site| site.names.iter().map(|name| name.written.to_ascii_lowercase()).collect::<Vec<_>>();
+    let with_tls: BTreeSet<String> = sites.iter().filter(|site| site.has_tls()).flat_map(named).collect();
+    for (site, surveyed) in sites.iter().zip(surveyed) {
+        let speaks_http = site.listeners.iter().any(|listener| listener.protocol == Protocol::Http);
+        if !speaks_http || site.has_tls() || site.redirect.is_some() {
+            continue;
+        }
+        let is_a_name = |name: &&SiteName| matches!(&name.pattern, NamePattern::Exact(name) if name.contains('.'));
+        let without = site.names.iter().filter(is_a_name).map(|name| name.written.clone());
+        let without: Vec<String> = without.filter(|name| !with_tls.contains(&name.to_ascii_lowercase())).collect();
+        if let Some(first) = without.first() {
+            let text = format!("{} is served without TLS only", words::list(&without));
+            let advice = format!("`eskort add --site {first}` begins a certificate");
+            let finding = Finding::new(Severity::Notice, Topic::Protocol, text).with_advice(advice);
+            surveyed.findings.push(finding);
+        }
     }
 }
 
