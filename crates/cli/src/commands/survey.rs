@@ -16,6 +16,8 @@ use eskort_siteconf::ServerKind;
 use jiff::Timestamp;
 use std::path::{Path, PathBuf};
 
+/// Below this width files are named without their folders.
+const NARROW: usize = 100;
 /// From this width on there is room for the folders of pages.
 const WIDE: usize = 130;
 
@@ -148,8 +150,8 @@ fn text(server: &SurveyedServer, now: Timestamp, page: Page) -> String {
     }
     if !server.sites.is_empty() {
         let folder = server.config.parent().unwrap_or(Path::new("/"));
-        let mut heads = vec!["SITE", "CERTIFICATE", "HTTP", "DEFINED IN", "PAGES FROM", "SERVED AT"];
-        let mut rows: Vec<Vec<Cell>> = server.sites.iter().map(|site| row(site, folder, now)).collect();
+        let mut heads = vec!["SITE", "ENDS IN", "HTTP", "DEFINED IN", "PAGES FROM", "SERVED AT"];
+        let mut rows: Vec<Vec<Cell>> = server.sites.iter().map(|site| row(site, folder, page, now)).collect();
         for column in (1..heads.len()).rev() {
             let is_for_wide = heads[column] == "PAGES FROM" && page.width < WIDE;
             if is_for_wide || rows.iter().all(|row| row[column].is_empty()) {
@@ -198,7 +200,7 @@ fn label(site: &SurveyedSite) -> String {
     site.names.first().cloned().unwrap_or_else(|| "(any name)".to_owned())
 }
 
-fn row(site: &SurveyedSite, folder: &Path, now: Timestamp) -> Vec<Cell> {
+fn row(site: &SurveyedSite, folder: &Path, page: Page, now: Timestamp) -> Vec<Cell> {
     let more = if site.names.len() > 1 { format!(" +{}", site.names.len() - 1) } else { String::new() };
     let at = |listener: &SurveyedListener| match (listener.protocol, listener.security) {
         ("http", "plain") => listener.address.clone(),
@@ -219,7 +221,9 @@ fn row(site: &SurveyedSite, folder: &Path, now: Timestamp) -> Vec<Cell> {
         _ => Cell::plain(""),
     };
     let path = &site.place.path;
-    let path = path.strip_prefix(folder).unwrap_or(path);
+    let near = path.strip_prefix(folder).unwrap_or(path);
+    let name = path.file_name().map_or(near, Path::new);
+    let path = if page.width < NARROW { name } else { near };
     vec![
         Cell::toned(label(site) + &more, Tone::Strong),
         certificate(site, now),
@@ -240,7 +244,7 @@ fn certificate(site: &SurveyedSite, now: Timestamp) -> Cell {
     let several = if site.certificates.len() > 1 { format!(" ({})", site.certificates.len()) } else { String::new() };
     match soonest.map(|validity| validity.not_after.duration_since(now)) {
         Some(left) if left.is_negative() => Cell::toned(format!("over{several}"), tone),
-        Some(left) => Cell::toned(format!("{} left{several}", words::duration(left)), tone),
+        Some(left) => Cell::toned(format!("{}{several}", words::duration(left)), tone),
         None if site.certificates.is_empty() && site.listeners.iter().all(|l| l.security == "plain") => Cell::plain(""),
         None => Cell::toned("unknown", tone),
     }
