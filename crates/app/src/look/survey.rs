@@ -12,10 +12,12 @@ use eskort_install::{Reading, read_configuration};
 use eskort_probe::{Trust, observe};
 use eskort_siteconf::{
     CertificateFiles, Listener, LoadError, NamePattern, Protocol, Remark, ServerKind, Site, SiteName, Socket, Survey,
+    Value,
 };
 use futures_util::StreamExt;
 use jiff::{SignedDuration, Timestamp};
 use serde::Serialize;
+use std::cell::RefCell;
 use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
 use std::path::{Path, PathBuf};
@@ -252,6 +254,7 @@ async fn surveyed(
         anchors: Trust::system().anchors(),
         now: context.now(),
         is_here: options.host.is_none(),
+        judged: RefCell::default(),
     };
     let mut sites: Vec<SurveyedSite> = survey.sites.iter().map(|site| judge.site(site)).collect();
     add_conflicts(&survey.sites, &mut sites);
@@ -304,12 +307,24 @@ fn is_a_file(text: &str) -> bool {
     text.starts_with('/') && !text.contains('$')
 }
 
+/// The files of certificate, key and chain.
+type Paths = (String, Option<String>, Option<String>);
+
 /// Judges sites by what their certificates say.
 struct Judge<'a> {
     files: &'a Files,
     anchors: Anchors,
     now: Timestamp,
     is_here: bool,
+    judged: RefCell<HashMap<Paths, Judged>>,
+}
+
+/// What was found out about a certificate.
+#[derive(Clone)]
+struct Judged {
+    certificate: SurveyedCertificate,
+    findings: Vec<Finding>,
+    leaf: Option<Certificate>,
 }
 
 impl Judge<'_> {
@@ -319,8 +334,9 @@ impl Judge<'_> {
         let mut certificates = Vec::new();
         let speaks_tls = site.listeners.iter().any(|listener| listener.tls || listener.starttls);
         for pair in site.certificates.iter().filter(|_| speaks_tls) {
-            let (found, leaf) = self.certificate(pair, &mut findings);
-            certificates.push(found);
+            let Judged { certificate, findings: found, leaf } = self.certificate_once(pair);
+            findings.extend(found);
+            certificates.push(certificate);
             leaves.extend(leaf);
         }
         if let Some(why) = &site.unreached {
@@ -373,6 +389,20 @@ impl Judge<'_> {
             },
             findings,
         }
+    }
+
+    /// Many sites may have the same files: each is judged once.
+    fn certificate_once(&self, pair: &CertificateFiles) -> Judged {
+        let text = |value: &Option<Value>| value.as_ref().map(|value| value.text.clone());
+        let key = (pair.certificate.text.clone(), text(&pair.key), text(&pair.chain));
+        if let Some(known) = self.judged.borrow().get(&key) {
+            return known.clone();
+        }
+        let mut findings = Vec::new();
+        let (certificate, leaf) = self.certificate(pair, &mut findings);
+        let judged = Judged { certificate, findings, leaf };
+        self.judged.borrow_mut().insert(key, judged.clone());
+        judged
     }
 
     fn certificate(
