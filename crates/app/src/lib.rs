@@ -31,10 +31,11 @@ pub use look::inspect::{CertificateView, FileView, InspectError, KeyView, inspec
 pub use look::list::{ListFilter, ListRow, State, StateKind, age, list};
 pub use look::rehearse::{Rehearsal, Rehearsed, Trial, Tried, rehearse};
 pub use look::show::{DebtView, GenerationView, JourneyView, Show, show};
-pub use look::survey::{
-    IncludedFrom, LeftOut, SurveyOptions, SurveyReport, SurveyedCertificate, SurveyedListener, SurveyedPlace,
-    SurveyedServer, SurveyedSite, find_servers, survey,
+pub use look::survey::report::{
+    IncludedFrom, LeftOut, SurveyReport, SurveyedCertificate, SurveyedListener, SurveyedPlace, SurveyedServer,
+    SurveyedSite,
 };
+pub use look::survey::{SurveyOptions, find_servers, survey};
 pub use look::whose::OursView;
 pub use setup::{SetupError, load, usual_inventory, usual_state};
 pub use stop::Stop;

@@ -1,6 +1,7 @@
 //! A certificate that is added to the inventory, with what it needs there.
 
-use crate::look::survey::{SurveyOptions, SurveyedServer, SurveyedSite, find_servers, survey};
+use crate::look::survey::report::{SurveyedServer, SurveyedSite};
+use crate::look::survey::{SurveyOptions, find_servers, survey};
 use crate::setup::SetupError;
 use eskort_core::context::Context;
 use eskort_core::inventory::{Inventory, Proof, ServerKind as Kind};

@@ -1,284 +1,29 @@
-//! What the servers of a machine are configured to serve.
+//! What certificates and keys say about the sites that are configured with them.
 
-use eskort_core::context::Context;
+use super::report::{IncludedFrom, SurveyedCertificate, SurveyedListener, SurveyedPlace, SurveyedSite};
 use eskort_core::finding::{Finding, Severity, Topic};
-use eskort_core::inventory::CheckAddress;
 use eskort_core::pki::{Anchors, Certificate, PrivateKey, Secret, assemble};
 use eskort_core::renewal::Validity;
 use eskort_core::words;
 use eskort_host::files::FileRead;
-use eskort_host::{Machine, MachineError, Machines};
-use eskort_install::{Reading, read_configuration};
-use eskort_probe::{Trust, observe};
-use eskort_siteconf::{
-    CertificateFiles, Listener, LoadError, NamePattern, Protocol, Remark, ServerKind, Site, SiteName, Socket, Survey,
-    Value,
-};
-use futures_util::StreamExt;
+use eskort_host::{Machine, MachineError};
+use eskort_siteconf::{CertificateFiles, NamePattern, Protocol, Site, SiteName, Value};
 use jiff::{SignedDuration, Timestamp};
-use serde::Serialize;
 use std::cell::RefCell;
 use std::collections::{BTreeMap, BTreeSet, HashMap};
-use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
 use std::path::{Path, PathBuf};
 
 /// A file with certificates or a key is no larger than this.
 const LARGEST: u64 = 1 << 20;
 
-/// So many listeners are connected to at the same time.
-const AT_ONCE: usize = 16;
-
 /// A certificate that ends within this time is said to end soon.
 const SOON: SignedDuration = SignedDuration::from_hours(21 * 24);
 
-/// What to survey.
-#[derive(Clone, Debug, Default)]
-pub struct SurveyOptions {
-    /// The machine, by its name in the inventory; `None` is this one.
-    pub host: Option<String>,
-    /// The servers, each with its main file.
-    pub files: Vec<(ServerKind, PathBuf)>,
-    /// Only sites with a name that one of these fits.
-    pub names: Vec<glob::Pattern>,
-    /// Only sites about which there is something to say.
-    pub only_findings: bool,
-    /// Whether to connect to each listener with TLS, too.
-    pub deep: bool,
-}
-
-/// What was found on a machine.
-#[derive(Clone, Debug, Serialize)]
-pub struct SurveyReport {
-    /// When it was made.
-    pub at: Timestamp,
-    /// The machine; `None` is this one.
-    pub host: Option<String>,
-    /// Its servers.
-    pub servers: Vec<SurveyedServer>,
-}
-
-/// A server, with what it is configured to serve.
-#[derive(Clone, Debug, Serialize)]
-pub struct SurveyedServer {
-    /// Its kind.
-    pub server: &'static str,
-    /// Its main file.
-    pub config: PathBuf,
-    /// Whether it runs; `None` where that cannot be told.
-    pub runs: Option<bool>,
-    /// How many files its configuration has.
-    pub files: usize,
-    /// Its sites, in the order in which it reads them.
-    pub sites: Vec<SurveyedSite>,
-    /// How many sites it has, those that were not asked for too.
-    pub all_sites: usize,
-    /// What was left out.
-    pub left_out: Vec<LeftOut>,
-    /// Why its configuration cannot be read.
-    pub error: Option<String>,
-}
-
-/// Something that was left out of a survey.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
-pub struct LeftOut {
-    /// The file.
-    pub path: PathBuf,
-    /// The line there, where it is about one.
-    pub line: Option<usize>,
-    /// What it is, and why.
-    pub text: String,
-}
-
-/// A site.
-#[derive(Clone, Debug, Serialize)]
-pub struct SurveyedSite {
-    /// Its names, as they are written.
-    pub names: Vec<String>,
-    /// Where it is served.
-    pub listeners: Vec<SurveyedListener>,
-    /// The certificates that it is configured with.
-    pub certificates: Vec<SurveyedCertificate>,
-    /// The folder of its pages.
-    pub document_root: Option<String>,
-    /// Where it sends visitors who come without TLS.
-    pub redirect: Option<String>,
-    /// Where it is defined.
-    pub place: SurveyedPlace,
-    /// What there is to say.
-    pub findings: Vec<Finding>,
-}
-
-impl SurveyedSite {
-    /// Returns the weightiest finding.
-    pub fn worst(&self) -> Severity {
-        self.findings.iter().map(|finding| finding.severity).max().unwrap_or(Severity::Good)
-    }
-}
-
-/// Where something is defined.
-#[derive(Clone, Debug, Serialize)]
-pub struct SurveyedPlace {
-    /// The file.
-    pub path: PathBuf,
-    /// The line, counted from 1.
-    pub line: usize,
-    /// The includes that lead there, the nearest first.
-    pub included_from: Vec<IncludedFrom>,
-}
-
-/// An include.
-#[derive(Clone, Debug, Serialize)]
-pub struct IncludedFrom {
-    /// The file that it stands in.
-    pub path: PathBuf,
-    /// The line there.
-    pub line: usize,
-}
-
-/// Where a site is served.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
-pub struct SurveyedListener {
-    /// Address and port, or the path of a socket.
-    pub address: String,
-    /// What is spoken, below TLS.
-    pub protocol: &'static str,
-    /// `plain`, `starttls` or `tls`.
-    pub security: &'static str,
-}
-
-/// A certificate that a site is configured with.
-#[derive(Clone, Debug, Serialize)]
-pub struct SurveyedCertificate {
-    /// The file with the certificate.
-    pub certificate: String,
-    /// The file with the key, where it is another.
-    pub key: Option<String>,
-    /// The file with the intermediates, where it is another.
-    pub chain: Option<String>,
-    /// The names on it.
-    pub names: Vec<String>,
-    /// Who issued it.
-    pub issuer: Option<String>,
-    /// Its dates.
-    pub validity: Option<Validity>,
-    /// Its SHA-256 in hexadecimal.
-    pub fingerprint: Option<String>,
-    /// Whether the key fits; `None` where the key was not looked at.
-    pub key_fits: Option<bool>,
-    /// Whether its intermediates come with it.
-    pub chain_whole: Option<bool>,
-}
-
-/// Surveys servers of a machine.
-///
-/// # Errors
-/// When the machine cannot be reached.
-pub async fn survey(context: &Context, options: &SurveyOptions) -> Result<SurveyReport, MachineError> {
-    let machines = Machines::default();
-    let machine = machines.at(context, options.host.as_deref());
-    let mut servers = Vec::new();
-    for (kind, main) in &options.files {
-        let reading = read_configuration(&machine, |read| kind.survey(main, read)).await?;
-        servers.push(surveyed(context, &machine, options, (*kind, main), reading).await?);
-    }
-    machines.hang_up().await;
-    Ok(SurveyReport { at: context.now(), host: options.host.clone(), servers })
-}
-
-/// Returns the servers of these kinds whose main file is in a usual place of a machine.
-///
-/// # Errors
-/// When the machine cannot be reached.
-pub async fn find_servers(
-    context: &Context,
-    host: Option<&str>,
-    kinds: &[ServerKind],
-) -> Result<Vec<(ServerKind, PathBuf)>, MachineError> {
-    let machines = Machines::default();
-    let machine = machines.at(context, host);
-    let mut found = Vec::new();
-    for kind in kinds {
-        for path in kind.usual_files().iter().map(PathBuf::from) {
-            // As a pattern, for which a machine has to look. A file that cannot be read is there, too.
-            let text = path.display().to_string();
-            let (front, last) = text.split_at(text.len() - 1);
-            if machine.list(Path::new(&format!("{front}[{last}]"))).await?.contains(&path) {
-                found.push((*kind, path));
-                break;
-            }
-        }
-    }
-    machines.hang_up().await;
-    Ok(found)
-}
-
-/// Returns whether a server runs on this machine.
-fn runs(kind: ServerKind) -> Option<bool> {
-    let processes = std::fs::read_dir("/proc").ok()?;
-    let name =
-        |entry: std::io::Result<std::fs::DirEntry>| std::fs::read_to_string(entry.ok()?.path().join("comm")).ok();
-    Some(processes.filter_map(name).any(|name| kind.processes().contains(&name.trim_end())))
-}
-
-async fn surveyed(
-    context: &Context,
-    machine: &Machine<'_>,
-    options: &SurveyOptions,
-    (kind, main): (ServerKind, &Path),
-    reading: Reading<Survey>,
-) -> Result<SurveyedServer, MachineError> {
-    let mut server = SurveyedServer {
-        server: kind.word(),
-        config: main.to_owned(),
-        runs: if options.host.is_none() { runs(kind) } else { None },
-        files: 0,
-        sites: Vec::new(),
-        all_sites: 0,
-        left_out: Vec::new(),
-        error: None,
-    };
-    let unread = |(path, why)| LeftOut { path, line: None, text: format!("cannot be read: {why}") };
-    server.left_out.extend(reading.unread.into_iter().map(unread));
-    let survey = match reading.made {
-        Ok(survey) => survey,
-        Err(error) => {
-            server.error = Some(said(&error));
-            return Ok(server);
-        }
-    };
-    let left = |Remark { place, text }| LeftOut { path: place.path, line: Some(place.line), text };
-    server.left_out.extend(survey.remarks.into_iter().map(left));
-    let files = certificate_files(machine, &survey.sites).await?;
-    let judge = Judge {
-        files: &files,
-        anchors: Trust::system().anchors(),
-        now: context.now(),
-        is_here: options.host.is_none(),
-        judged: RefCell::default(),
-    };
-    let mut sites: Vec<SurveyedSite> = survey.sites.iter().map(|site| judge.site(site)).collect();
-    add_conflicts(&survey.sites, &mut sites);
-    add_without_tls(&survey.sites, &mut sites);
-    (server.files, server.all_sites) = (survey.files.len(), sites.len());
-    if options.deep {
-        connect(&survey.sites, &mut sites, options.host.is_none()).await;
-    }
-    let named = |site: &SurveyedSite| site.names.iter().any(|name| options.names.iter().any(|p| p.matches(name)));
-    sites.retain(|site| options.names.is_empty() || named(site));
-    sites.retain(|site| !options.only_findings || site.worst() > Severity::Good);
-    server.sites = sites;
-    Ok(server)
-}
-
-fn said(error: &LoadError) -> String {
-    words::printable(&error.to_string(), 400)
-}
-
 /// What was read of the files of certificates and keys: `Err` says why one cannot be read.
-type Files = HashMap<PathBuf, Result<Option<FileRead>, String>>;
+pub(super) type Files = HashMap<PathBuf, Result<Option<FileRead>, String>>;
 
 /// Reads the files with certificates. Keys in files of their own are read on this machine only: none of them travels.
-async fn certificate_files(machine: &Machine<'_>, sites: &[Site]) -> Result<Files, MachineError> {
+pub(super) async fn certificate_files(machine: &Machine<'_>, sites: &[Site]) -> Result<Files, MachineError> {
     let pairs = sites.iter().flat_map(|site| &site.certificates);
     let mut paths: BTreeSet<PathBuf> = BTreeSet::new();
     for pair in pairs {
@@ -311,7 +56,7 @@ fn is_a_file(text: &str) -> bool {
 type Paths = (String, Option<String>, Option<String>);
 
 /// Judges sites by what their certificates say.
-struct Judge<'a> {
+pub(super) struct Judge<'a> {
     files: &'a Files,
     anchors: Anchors,
     now: Timestamp,
@@ -327,8 +72,14 @@ struct Judged {
     leaf: Option<Certificate>,
 }
 
+impl<'a> Judge<'a> {
+    pub(super) fn new(files: &'a Files, anchors: Anchors, now: Timestamp, is_here: bool) -> Self {
+        Judge { files, anchors, now, is_here, judged: RefCell::default() }
+    }
+}
+
 impl Judge<'_> {
-    fn site(&self, site: &Site) -> SurveyedSite {
+    pub(super) fn site(&self, site: &Site) -> SurveyedSite {
         let mut findings = Vec::new();
         let mut leaves = Vec::new();
         let mut certificates = Vec::new();
@@ -536,65 +287,8 @@ impl Judge<'_> {
     }
 }
 
-/// A listener that is to be connected to, for a site.
-struct Knock {
-    site: usize,
-    name: String,
-    /// Where, for listeners of this machine; elsewhere the name leads there.
-    at: Option<CheckAddress>,
-    port: u16,
-}
-
-/// Connects to each listener with TLS, under the site's first name, and says where what is shown is not what is configured.
-async fn connect(sites: &[Site], surveyed: &mut [SurveyedSite], here: bool) {
-    let mut knocks = Vec::new();
-    for (index, site) in sites.iter().enumerate() {
-        let asked = |name: &SiteName| match &name.pattern {
-            NamePattern::Exact(name) if name.contains('.') => Some(name.clone()),
-            // Any name below it will do.
-            NamePattern::Below { base, .. } => Some(format!("www.{base}")),
-            _ => None,
-        };
-        let Some(name) = site.names.iter().find_map(asked).or_else(|| here.then(|| "localhost".to_owned())) else {
-            continue;
-        };
-        let speaks = |l: &&Listener| (l.tls || l.starttls) && l.protocol != Protocol::Quic && !l.proxy_protocol;
-        for listener in site.listeners.iter().filter(speaks) {
-            let Socket::Ip(ip, port) = listener.socket else { continue };
-            let loopback: IpAddr = if ip.is_ipv4() { Ipv4Addr::LOCALHOST.into() } else { Ipv6Addr::LOCALHOST.into() };
-            let ip = if ip.is_unspecified() { loopback } else { ip };
-            let at = here.then_some(CheckAddress { ip, port: None });
-            knocks.push(Knock { site: index, name: name.clone(), at, port });
-        }
-    }
-    let ask = |knock: Knock| async move {
-        let seen = observe(&knock.name, knock.port, knock.at).await;
-        (knock, seen)
-    };
-    let mut answers = futures_util::stream::iter(knocks.into_iter().map(ask)).buffered(AT_ONCE);
-    while let Some((Knock { site, name, port, .. }, seen)) = answers.next().await {
-        let site = &mut surveyed[site];
-        let finding = match seen {
-            Err(error) => Finding::new(Severity::Bad, Topic::Reach, words::printable(&error.to_string(), 300)),
-            Ok(seen) => {
-                let shown = seen.sent.first().map(|leaf| leaf.fingerprint().to_string());
-                if site.certificates.iter().any(|configured| configured.fingerprint == shown) {
-                    continue;
-                }
-                let what = seen.sent.first().map_or_else(String::new, |leaf| {
-                    format!(": one of `{}`, which ends on {}", leaf.issuer, words::day(leaf.not_after))
-                });
-                let text = format!("{name} at port {port} shows another certificate than the configured one{what}");
-                let advice = "the server may need to be reloaded, or another site takes its visitors";
-                Finding::new(Severity::Bad, Topic::Installed, text).with_advice(advice)
-            }
-        };
-        site.findings.push(finding);
-    }
-}
-
 /// Says which names are served over plain HTTP alone.
-fn add_without_tls(sites: &[Site], surveyed: &mut [SurveyedSite]) {
+pub(super) fn add_without_tls(sites: &[Site], surveyed: &mut [SurveyedSite]) {
     let named = |site: &Site| site.names.iter().map(|name| name.written.to_ascii_lowercase()).collect::<Vec<_>>();
     let with_tls: BTreeSet<String> = sites.iter().filter(|site| site.has_tls()).flat_map(named).collect();
     for (site, surveyed) in sites.iter().zip(surveyed) {
@@ -615,7 +309,7 @@ fn add_without_tls(sites: &[Site], surveyed: &mut [SurveyedSite]) {
 }
 
 /// Says where two sites claim one name at one socket: the server takes the first.
-fn add_conflicts(sites: &[Site], surveyed: &mut [SurveyedSite]) {
+pub(super) fn add_conflicts(sites: &[Site], surveyed: &mut [SurveyedSite]) {
     let mut first: BTreeMap<(String, String), usize> = BTreeMap::new();
     for (index, site) in sites.iter().enumerate() {
         let mut lost: BTreeMap<usize, BTreeSet<&str>> = BTreeMap::new();
