@@ -96,6 +96,16 @@ fn every_fault_is_told_with_what_to_do_and_the_rest_goes_on() {
 }
 
 #[test]
+fn an_external_account_is_asked_for_and_each_certificate_is_told_of_it() {
+    let world = World::with(|options| options.external_account = Some(("lamp".into(), b"0123456789abcdef".to_vec())));
+    world.write_inventory(|text| text + "\n[certificate.second]\nnames = [\"www.lampholm.example\"]\n");
+    let said = world.place.run(&["rehearse"]);
+    said.check(1, &["public: it requires an external account", "write external-key-id and external-key-file"]);
+    assert_eq!(said.out.matches("it requires an external account").count(), 2, "{said}");
+    assert_eq!(world.authority.asked(), [Resource::Directory], "one question for both");
+}
+
+#[test]
 fn records_are_written_seen_and_removed_and_a_domain_may_forbid_the_authority() {
     let test = "rehearse::records_are_written_seen_and_removed_and_a_domain_may_forbid_the_authority";
     let hosts = "127.0.77.4 ns1.lampholm.example\n";
@@ -138,6 +148,15 @@ fn records_are_written_seen_and_removed_and_a_domain_may_forbid_the_authority() 
             && text.contains("allow ca.lampholm.example")),
         "{found:?}"
     );
+    // Once there is an account, though its order comes to nothing here, a record may be for another one.
+    world.place.run(&["keep"]).check(1, &["a new account"]);
+    update("delete lampholm.example CAA");
+    update(
+        "add lampholm.example 60 CAA 0 issue \"ca.lampholm.example; accounturi=https://ca.lampholm.example/another\"",
+    );
+    let found = rehearsed(&world.place, 1, &[]);
+    let caa = found.iter().find(|(_, what, ..)| what == "caa").unwrap();
+    assert!(caa.0 == "fatal" && caa.3.contains("are for the account https://ca.lampholm.example/another"), "{caa:?}");
 }
 
 #[test]

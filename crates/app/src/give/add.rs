@@ -12,7 +12,7 @@ use eskort_host::{TrustError, check_trust};
 use eskort_inventory::{Addition, NewAuthority, NewCertificate, NewProof, add_to_inventory, parse_inventory};
 use eskort_siteconf::ServerKind;
 use serde::Serialize;
-use std::collections::BTreeSet;
+use std::collections::{BTreeMap, BTreeSet};
 use std::io;
 use std::path::{Path, PathBuf};
 
@@ -314,7 +314,7 @@ fn contact(options: &AddOptions, inventory: &Inventory, advice: &mut Vec<Advice>
     options.contact.clone()
 }
 
-fn known<V>(entries: &std::collections::BTreeMap<String, V>) -> Vec<String> {
+fn known<V>(entries: &BTreeMap<String, V>) -> Vec<String> {
     entries.keys().cloned().collect()
 }
 
@@ -330,8 +330,7 @@ fn certificate(options: &AddOptions, inventory: &Inventory, names: &[Identifier]
             let first = names[0].base().into_owned();
             let label = first.strip_prefix("www.").unwrap_or(&first).split('.').next().unwrap_or_default();
             let label: String = label.chars().map(|c| if c.is_ascii_alphanumeric() { c } else { '-' }).collect();
-            let numbered = |n: u32| if n == 1 { label.clone() } else { format!("{label}-{n}") };
-            (1..).map(numbered).find(|name| !exists(name)).unwrap_or(label.clone())
+            free_name(&inventory.certificates, &label)
         }
     };
     let names = names.iter().map(ToString::to_string).collect();
@@ -342,7 +341,7 @@ fn choose_authority(options: &AddOptions, inventory: &Inventory, addition: &mut 
     let all = known(&inventory.authorities);
     match (&options.authority, &options.directory, &all[..]) {
         (Some(name), None, _) if !inventory.authorities.contains_key(name) => {
-            return Err(AddError::Entry { what: "authority", name: name.clone(), exists: false, known: all });
+            demand(&inventory.authorities, "authority", name)?;
         }
         (Some(name), None, [_, _, ..]) => addition.certificate.authority = Some(name.clone()),
         (_, None, [_]) => {}
@@ -364,7 +363,16 @@ fn choose_authority(options: &AddOptions, inventory: &Inventory, addition: &mut 
     Ok(())
 }
 
-fn free_name<V>(entries: &std::collections::BTreeMap<String, V>, wanted: &str) -> String {
+/// Refuses a name that the inventory does not have.
+fn demand<V>(entries: &BTreeMap<String, V>, what: &'static str, name: &str) -> Result<(), AddError> {
+    match entries.contains_key(name) {
+        true => Ok(()),
+        false => Err(AddError::Entry { what, name: name.to_owned(), exists: false, known: known(entries) }),
+    }
+}
+
+/// Returns a name that the inventory does not have yet: the wanted one, or it with a number.
+fn free_name<V>(entries: &BTreeMap<String, V>, wanted: &str) -> String {
     let numbered = |n: u32| if n == 1 { wanted.to_owned() } else { format!("{wanted}-{n}") };
     (1..).map(numbered).find(|name| !entries.contains_key(name)).expect("one is free")
 }
@@ -379,10 +387,7 @@ fn choose_proof(
     (addition, advice): (&mut Addition, &mut Vec<Advice>),
 ) -> Result<(), AddError> {
     if let Some(name) = &options.proof {
-        if !inventory.proofs.contains_key(name) {
-            let known = known(&inventory.proofs);
-            return Err(AddError::Entry { what: "proof", name: name.clone(), exists: false, known });
-        }
+        demand(&inventory.proofs, "proof", name)?;
         addition.certificate.proof = Some(name.clone());
         return Ok(());
     }
@@ -474,10 +479,7 @@ fn choose_servers(
     (addition, advice): (&mut Addition, &mut Vec<Advice>),
 ) -> Result<(), AddError> {
     for name in &options.servers {
-        if !inventory.servers.contains_key(name) {
-            let known = known(&inventory.servers);
-            return Err(AddError::Entry { what: "server", name: name.clone(), exists: false, known });
-        }
+        demand(&inventory.servers, "server", name)?;
         addition.certificate.install.push(name.clone());
     }
     if !options.servers.is_empty() {

@@ -19,6 +19,7 @@ use eskort_store::{RunLock, Store};
 use eskort_talk::Conversation;
 use futures_util::StreamExt;
 use std::collections::BTreeMap;
+use std::collections::btree_map::Entry;
 use std::net::{IpAddr, SocketAddr};
 
 /// So many names are looked at at the same time.
@@ -115,17 +116,34 @@ pub async fn rehearse(context: &Context, only: &[String]) -> Result<Vec<Rehearsa
     let resolv_conf = std::fs::read_to_string("/etc/resolv.conf").unwrap_or_default();
     let resolver = first_that_answers(&system_servers(&resolv_conf)).await;
     let mut rehearsals = Vec::new();
-    let mut asked: BTreeMap<&str, Result<Vec<String>, String>> = BTreeMap::new();
+    let mut asked: BTreeMap<&str, Asked> = BTreeMap::new();
     for certificate in all {
         let entry = &context.inventory.certificates[certificate];
         context.report(&Progress::Doing("rehearse"));
         let mut trials = Vec::new();
         let acme = context.inventory.authorities[&entry.authority].acme();
-        let identities = match acme {
-            Some(acme) => authority(context, &store, (&entry.authority, acme), &mut asked, &mut trials).await,
-            None => None,
-        };
-        trials.extend(names(context, entry, identities.as_deref(), resolver).await);
+        let mut issuer = None;
+        if let Some(acme) = acme {
+            // It is asked once, and what it lacks is told of with each certificate.
+            let name = &*entry.authority;
+            let known = match asked.entry(name) {
+                Entry::Occupied(known) => {
+                    let tried = match &known.get().fault {
+                        Some((text, advice)) => Tried::Fatal { text: text.clone(), advice: advice.clone() },
+                        None => Tried::Good(ANSWERS.into()),
+                    };
+                    trials.push(Rehearsed { trial: Trial::Authority, of: name.to_owned(), tried });
+                    known.into_mut()
+                }
+                Entry::Vacant(place) => {
+                    let (known, tried) = authority(context, &store, name, acme).await;
+                    trials.push(Rehearsed { trial: Trial::Authority, of: name.to_owned(), tried });
+                    place.insert(known)
+                }
+            };
+            issuer = known.issuer.clone();
+        }
+        trials.extend(names(context, entry, issuer.as_ref(), resolver).await);
         if acme.is_some() {
             // Nobody has a certificate of this name: whatever a run that was killed leaves published goes with the next.
             let owner = format!("rehearsal of {certificate}");
@@ -140,57 +158,64 @@ pub async fn rehearse(context: &Context, only: &[String]) -> Result<Vec<Rehearsa
     Ok(rehearsals)
 }
 
-/// Asks the authority for its directory, and looks at what it wants. Returns the names by which it goes in CAA records.
-async fn authority<'a>(
-    context: &Context,
-    store: &Store,
-    (name, acme): (&'a str, &AcmeAuthority),
-    asked_before: &mut BTreeMap<&'a str, Result<Vec<String>, String>>,
-    trials: &mut Vec<Rehearsed>,
-) -> Option<Vec<String>> {
-    let mut say = |tried| trials.push(Rehearsed { trial: Trial::Authority, of: name.to_owned(), tried });
-    // It is asked once, and told of with the first certificate.
-    match asked_before.get(name) {
-        Some(Ok(identities)) => return Some(identities.clone()),
-        Some(Err(why)) => {
-            say(Tried::Fatal { text: why.clone(), advice: "it is told above what to do about this authority".into() });
-            return None;
-        }
-        None => {}
-    }
+const ANSWERS: &str = "it answers";
+
+/// How an authority is known to domains.
+#[derive(Clone)]
+struct Issuer {
+    /// The names by which it goes in CAA records.
+    identities: Vec<String>,
+    /// The address of our account, where we have one.
+    account: Option<String>,
+}
+
+/// What came of asking an authority.
+struct Asked {
+    /// `None` for one that did not answer.
+    issuer: Option<Issuer>,
+    /// What stands in the way, and what to do about it.
+    fault: Option<(String, String)>,
+}
+
+/// Asks an authority for its directory, and looks at what it wants.
+async fn authority(context: &Context, store: &Store, name: &str, acme: &AcmeAuthority) -> (Asked, Tried) {
     let asked = async {
         let conversation = Conversation::open(context, name, acme, store).await?;
-        Ok::<_, StepError>(conversation.directory().await?.clone())
+        let account = conversation.signer().account().map(str::to_owned);
+        Ok::<_, StepError>((conversation.directory().await?.meta.clone(), account))
     };
-    let directory = match asked.await {
-        Ok(directory) => directory,
+    let (meta, account) = match asked.await {
+        Ok(found) => found,
         Err(error) => {
-            asked_before.insert(name, Err(error.to_string()));
-            say(Tried::Failed(Box::new(error)));
-            return None;
+            let fault = Some((error.to_string(), "it is told above what to do about this authority".to_owned()));
+            return (Asked { issuer: None, fault }, Tried::Failed(Box::new(error)));
         }
     };
-    let meta = directory.meta;
-    asked_before.insert(name, Ok(meta.caa_identities.clone()));
-    match meta.terms_of_service.map(|terms| words::printable(&terms, 200)).filter(|_| !acme.accept_terms) {
-        Some(terms) => say(Tried::Fatal {
-            text: format!("you have not agreed to its terms: {terms}"),
-            advice: "read them, then write `accept-terms = true` for this authority".into(),
-        }),
-        None if meta.external_account_required && acme.external_account.is_none() => say(Tried::Fatal {
-            text: "it requires an external account".into(),
-            advice: "get its key at the authority's web site, and write [authority.NAME.external-account]".into(),
-        }),
-        None => say(Tried::Good("it answers".into())),
-    }
-    Some(meta.caa_identities)
+    let terms = meta.terms_of_service.map(|terms| words::printable(&terms, 200)).filter(|_| !acme.accept_terms);
+    let fault = match terms {
+        Some(terms) => Some((
+            format!("you have not agreed to its terms: {terms}"),
+            "read them, then write `accept-terms = true` for this authority".to_owned(),
+        )),
+        None if meta.external_account_required && acme.external_account.is_none() => Some((
+            "it requires an external account".to_owned(),
+            "get a key identifier and a key from its web site, and write external-key-id and external-key-file into its section"
+                .to_owned(),
+        )),
+        None => None,
+    };
+    let tried = match &fault {
+        Some((text, advice)) => Tried::Fatal { text: text.clone(), advice: advice.clone() },
+        None => Tried::Good(ANSWERS.into()),
+    };
+    (Asked { issuer: Some(Issuer { identities: meta.caa_identities, account }), fault }, tried)
 }
 
 /// Looks where each name leads, and whether its domain lets the authority issue.
 async fn names(
     context: &Context,
     entry: &CertificateEntry,
-    identities: Option<&[String]>,
+    issuer: Option<&Issuer>,
     resolver: Option<SocketAddr>,
 ) -> Vec<Rehearsed> {
     let look = |name: Identifier| async move {
@@ -203,9 +228,9 @@ async fn names(
         if is_reached && name.address().is_none() {
             say(Trial::Address, address(&name.to_string(), proof).await);
         }
-        if let (Some(identities), Some(proof), None) = (identities, proof, name.address()) {
-            let method = proof.challenges().first().map_or("", |kind| kind.word());
-            let issuance = Issuance { identities, wildcard: name.is_wildcard(), account: None, method };
+        if let (Some(Issuer { identities, account }), Some(proof), None) = (issuer, proof, name.address()) {
+            let (method, account) = (proof.challenges().first().map_or("", |kind| kind.word()), account.as_deref());
+            let issuance = Issuance { identities, wildcard: name.is_wildcard(), account, method };
             if let Some(tried) = caa(&name.to_string(), &issuance, resolver).await {
                 say(Trial::Caa, tried);
             }
@@ -269,10 +294,11 @@ async fn caa(name: &str, issuance: &Issuance<'_>, resolver: Option<SocketAddr>) 
             text: format!("the CAA records of {at} allow {} only, and not {}", words::list(&methods), issuance.method),
             advice: format!("add {} to `validationmethods`, or prove control in one of these ways", issuance.method),
         },
-        CaaVerdict::OtherAccount(accounts) => Tried::Risky {
-            text: format!("the CAA records of {at} are for the account {}", words::list(&accounts)),
-            advice: "compare it with ours: `eskort show` tells it".into(),
-        },
+        CaaVerdict::OtherAccount(accounts) => {
+            let text = format!("the CAA records of {at} are for the account {}", words::list(&accounts));
+            let ours = issuance.account.unwrap_or("not known yet");
+            Tried::Fatal { text, advice: format!("change `accounturi` there: the account that is used here is {ours}") }
+        }
         CaaVerdict::Unknown(tag) => Tried::Fatal {
             text: format!("{at} has a critical CAA record `{tag}`, which authorities may not know"),
             advice: "remove it, or ask the authority".into(),

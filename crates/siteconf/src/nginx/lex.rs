@@ -1,7 +1,5 @@
 //! nginx's words: everything in the file becomes a token, so that the tokens joined are the file.
 
-use std::ops::Range;
-
 /// What a token is.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub(super) enum Kind {
@@ -19,12 +17,8 @@ pub(super) enum Kind {
     Close,
 }
 
-/// A token and its place.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub(super) struct Token {
-    pub(super) kind: Kind,
-    pub(super) range: Range<usize>,
-}
+/// A token of a file.
+pub(super) type Token = crate::reading::Token<Kind>;
 
 /// Blanks as nginx has them: a form feed is none.
 fn is_blank(byte: u8) -> bool {

@@ -176,7 +176,7 @@ fn certificates(settings: &Settings<'_>) -> Vec<CertificateFiles> {
 
 /// In a list of files each key comes before its certificate, or is in one file with it.
 fn pairs(files: &[Value]) -> Vec<CertificateFiles> {
-    let is_key = |value: &Value| value.text.ends_with(".key") || value.text.contains("key");
+    let is_key = |value: &Value| value.text.rsplit('/').next().is_some_and(|name| name.contains("key"));
     let mut found = Vec::new();
     let mut rest = files.iter().peekable();
     while let Some(first) = rest.next() {
