@@ -18,9 +18,10 @@ pub mod progress;
 pub mod recipe;
 pub mod record;
 pub mod renewal;
+mod suffixes;
 pub mod words;
 
-pub use eskort_suffixes::is_public_suffix;
+pub use suffixes::is_public_suffix;
 
 pub use eskort_pki as pki;
 pub use eskort_pki::names;

@@ -1,8 +1,8 @@
 //! Orders at authorities without ACME: notes on them, what such an authority asks as proof, and what a person has to do.
 
+use crate::is_public_suffix;
 use crate::names::{DnsName, Identifier};
 use crate::record::{Record, RecordToPlace, RecordType};
-use eskort_suffixes::is_public_suffix;
 use jiff::Timestamp;
 use jiff::civil::Date;
 use serde::{Deserialize, Serialize};

@@ -2,15 +2,14 @@
 
 use crate::armour::{self, Block, bare_base64, text_of};
 use crate::ber;
+use crate::container::{self, ContainerError};
 use crate::encoding::printable;
 use crate::encrypted_key::exceeds_kdf_limit;
-use crate::wide::{self, Opened, WideError};
 use crate::{Certificate, Fingerprint, PkiError, PrivateKey, Secret};
 use const_oid::ObjectIdentifier;
 use const_oid::db::rfc5911::ID_SIGNED_DATA;
 use der::asn1::AnyRef;
 use der::{Decode, Tagged};
-use p12_keystore::Pkcs12Archive;
 use std::collections::BTreeSet;
 use std::io::{Cursor, Read};
 
@@ -323,16 +322,19 @@ impl Intake {
             return self.left_aside.push(LeftAside::Unreadable { file: file(), what });
         }
         let word = password.map_or("", |p| p.reveal().as_str());
-        let wide = wide::beyond_the_basic_plane(word).is_some();
-        let opened = if wide { open_wide(der, word) } else { open_container(der, word) };
         let unreadable = |what| LeftAside::Unreadable { file: file(), what };
-        let opened = match opened {
+        let opened = match container::open(der, word) {
             Ok(opened) => opened,
-            Err(Unopened::Password) if password.is_none() => {
-                return self.left_aside.push(LeftAside::Locked { file: file() });
+            Err(error) => {
+                return self.left_aside.push(match error {
+                    ContainerError::WrongPassword if password.is_none() => LeftAside::Locked { file: file() },
+                    ContainerError::WrongPassword => LeftAside::WrongPassword { file: file() },
+                    ContainerError::Unknown(how) => {
+                        unreadable(format!("it is encrypted in a way that is not known here ({how})"))
+                    }
+                    ContainerError::Damaged(error) => unreadable(error.to_string()),
+                });
             }
-            Err(Unopened::Password) => return self.left_aside.push(LeftAside::WrongPassword { file: file() }),
-            Err(Unopened::Other(what)) => return self.left_aside.push(unreadable(what)),
         };
         for der in &opened.certificates {
             match Certificate::from_der(der) {
@@ -356,31 +358,6 @@ impl Intake {
             self.left_aside.push(LeftAside::Duplicate { title, file: name.to_owned() });
         }
     }
-}
-
-/// Why a PKCS#12 container was not opened.
-enum Unopened {
-    /// It has another password, or one at all.
-    Password,
-    Other(String),
-}
-
-fn open_container(der: &[u8], password: &str) -> Result<Opened, Unopened> {
-    use p12_keystore::error::Error;
-    let archive = Pkcs12Archive::from_pkcs12(der, password).map_err(|error| match error {
-        Error::MacError(_) | Error::UnpadError | Error::Pkcs5Error(_) | Error::InvalidData => Unopened::Password,
-        other => Unopened::Other(other.to_string()),
-    })?;
-    let certificates = archive.certs.iter().map(|bag| bag.cert.as_der().to_vec()).collect();
-    Ok(Opened { certificates, keys: archive.keys.iter().map(|bag| bag.key.as_der().to_vec().into()).collect() })
-}
-
-fn open_wide(der: &[u8], password: &str) -> Result<Opened, Unopened> {
-    wide::open(der, password).map_err(|error| match error {
-        WideError::WrongPassword => Unopened::Password,
-        WideError::Unknown(how) => Unopened::Other(format!("it is encrypted in a way that is not known here ({how})")),
-        WideError::Damaged(error) => Unopened::Other(error.to_string()),
-    })
 }
 
 /// Returns the first DER value of some bytes: line ends behind it are no part of it.

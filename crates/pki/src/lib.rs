@@ -9,6 +9,7 @@ mod assemble;
 mod ber;
 mod certificate;
 mod chain;
+mod container;
 mod csr;
 mod encoding;
 mod encrypted_key;
@@ -20,7 +21,6 @@ mod pack;
 mod secret;
 mod signer;
 mod staple;
-mod wide;
 
 pub use alpn::{answers_challenge, make_challenge_certificate};
 pub use assemble::{Anchors, AssembledChain, ChainNote, assemble};

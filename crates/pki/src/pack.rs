@@ -1,12 +1,13 @@
 //! Packs a key and its chain for other programs.
 
+use crate::container::{Password, X509_CERTIFICATE, beyond_the_basic_plane, random};
 use crate::encoding::tlv;
-use crate::wide::beyond_the_basic_plane;
 use crate::{Certificate, Chain, PkiError, PrivateKey, Secret, sha256};
-use p12_keystore::{
-    Certificate as Pkcs12Certificate, EncryptionAlgorithm, KeyStore, KeyStoreEntry, MacAlgorithm,
-    PrivateKey as Pkcs12Key, PrivateKeyChain,
-};
+use const_oid::ObjectIdentifier;
+use const_oid::db::rfc5911::{ID_DATA, ID_ENCRYPTED_DATA, ID_SIGNED_DATA};
+use const_oid::db::rfc5912::{ID_SHA_1, ID_SHA_256};
+use der::Encode;
+use der::asn1::BmpString;
 
 /// How a PKCS#12 container is encrypted.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -18,8 +19,12 @@ pub enum Pkcs12Form {
 }
 
 /// Key derivation rounds: as many as others use, so that guessing is slow and reading is not.
-const ROUNDS: u32 = 100_000;
-const OLD_ROUNDS: u32 = 2_048;
+const ROUNDS: i32 = 100_000;
+const OLD_ROUNDS: i32 = 2_048;
+
+/// What a bag says of itself (RFC 2985 sections 5.5.1 and 5.5.2).
+const FRIENDLY_NAME: ObjectIdentifier = ObjectIdentifier::new_unwrap("1.2.840.113549.1.9.20");
+const LOCAL_KEY_ID: ObjectIdentifier = ObjectIdentifier::new_unwrap("1.2.840.113549.1.9.21");
 
 /// Packs key and chain into a PKCS#12 container (RFC 7292). `name` is the friendly name that programs show.
 ///
@@ -35,28 +40,79 @@ pub fn to_pkcs12(
     if let Some(found) = beyond_the_basic_plane(password.reveal()) {
         return Err(PkiError::WidePassword(found));
     }
-    let failed = |_| PkiError::Crypto { job: "packing PKCS#12" };
-    let certificates: Result<Vec<_>, _> =
-        chain.certificates().iter().map(|c| Pkcs12Certificate::from_der(c.der())).collect();
-    let private = Pkcs12Key::from_der(key.to_pkcs8().reveal()).map_err(failed)?;
-    let id = sha256(chain.leaf().der());
-    let entry = PrivateKeyChain::new(&id[..20], private, certificates.map_err(failed)?);
-    let mut store = KeyStore::new();
-    store.add_entry(name, KeyStoreEntry::PrivateKeyChain(entry));
-    let writer = store.writer(password.reveal());
-    let writer = match form {
-        Pkcs12Form::Modern => writer
-            .encryption_algorithm(EncryptionAlgorithm::PbeWithHmacSha256AndAes256)
-            .mac_algorithm(MacAlgorithm::HmacSha256)
-            .encryption_iterations(ROUNDS)
-            .mac_iterations(ROUNDS),
-        Pkcs12Form::Old => writer
-            .encryption_algorithm(EncryptionAlgorithm::PbeWithShaAnd3KeyTripleDesCbc)
-            .mac_algorithm(MacAlgorithm::HmacSha1)
-            .encryption_iterations(OLD_ROUNDS)
-            .mac_iterations(OLD_ROUNDS),
+    close(key, chain, name, &Password::new(password.reveal()), form).ok_or(PkiError::Crypto { job: "packing PKCS#12" })
+}
+
+/// Makes the container: the certificates encrypted as a whole, the key in a bag that is encrypted by itself, and a code over both
+/// (RFC 7292 section 5.1).
+fn close(
+    key: &PrivateKey,
+    chain: &Chain,
+    name: &str,
+    password: &Password,
+    form: Pkcs12Form,
+) -> Option<Secret<Vec<u8>>> {
+    let encrypt = |bytes: &[u8]| -> Option<(Vec<u8>, Vec<u8>)> {
+        let (how, encrypted) = match form {
+            Pkcs12Form::Modern => password.encrypt(bytes, ROUNDS.unsigned_abs())?,
+            Pkcs12Form::Old => password.encrypt_as_before(bytes, OLD_ROUNDS)?,
+        };
+        Some((how.to_der().ok()?, encrypted))
     };
-    writer.write().map(Secret::new).map_err(failed)
+    let attributes = attributes(name, &sha256(chain.leaf().der())[..20])?;
+    let certificates: Vec<Vec<u8>> = chain
+        .certificates()
+        .iter()
+        .enumerate()
+        .map(|(i, certificate)| {
+            let value = tlv(0xa0, &tlv(0x04, certificate.der()));
+            let certificate = tlv(0x30, &[oid(X509_CERTIFICATE), value].concat());
+            bag(pkcs12::PKCS_12_CERT_BAG_OID, &certificate, if i == 0 { &attributes } else { &[] })
+        })
+        .collect();
+    let (how, encrypted) = encrypt(&tlv(0x30, &certificates.concat()))?;
+    let encrypted = tlv(0x30, &[oid(ID_DATA), how, tlv(0x80, &encrypted)].concat());
+    let encrypted = tlv(0x30, &[tlv(0x02, &[0]), encrypted].concat());
+
+    let (how, locked) = encrypt(key.to_pkcs8().reveal())?;
+    let locked = tlv(0x30, &[how, tlv(0x04, &locked)].concat());
+    let key = tlv(0x30, &bag(pkcs12::PKCS_12_PKCS8_KEY_BAG_OID, &locked, &attributes));
+
+    let safe = tlv(0x30, &[content(ID_ENCRYPTED_DATA, &encrypted), content(ID_DATA, &tlv(0x04, &key))].concat());
+    let (digest, rounds) = match form {
+        Pkcs12Form::Modern => (ID_SHA_256, ROUNDS),
+        Pkcs12Form::Old => (ID_SHA_1, OLD_ROUNDS),
+    };
+    let salt = random::<16>()?;
+    let code = aws_lc_rs::hmac::sign(&password.mac_key(digest, &salt, rounds)?, &safe);
+    let digest = tlv(0x30, &[oid(digest), tlv(0x05, &[])].concat());
+    let code = tlv(0x30, &[digest, tlv(0x04, code.as_ref())].concat());
+    let guard = tlv(0x30, &[code, tlv(0x04, &salt), rounds.to_der().ok()?].concat());
+    let body = [tlv(0x02, &[3]), content(ID_DATA, &tlv(0x04, &safe)), guard];
+    Some(Secret::new(tlv(0x30, &body.concat())))
+}
+
+fn oid(oid: ObjectIdentifier) -> Vec<u8> {
+    tlv(0x06, oid.as_bytes())
+}
+
+/// A `ContentInfo` (RFC 5652 section 3).
+fn content(kind: ObjectIdentifier, value: &[u8]) -> Vec<u8> {
+    tlv(0x30, &[oid(kind), tlv(0xa0, value)].concat())
+}
+
+/// A `SafeBag` (RFC 7292 section 4.2).
+fn bag(kind: ObjectIdentifier, value: &[u8], attributes: &[u8]) -> Vec<u8> {
+    tlv(0x30, &[&oid(kind), &tlv(0xa0, value), attributes].concat())
+}
+
+/// The name that programs show, and what tells them which certificate and key belong together.
+fn attributes(name: &str, id: &[u8]) -> Option<Vec<u8>> {
+    let name = BmpString::from_utf8(name).and_then(|name| name.to_der()).ok()?;
+    let attribute = |kind, value: &[u8]| tlv(0x30, &[oid(kind), tlv(0x31, value)].concat());
+    let mut both = [attribute(FRIENDLY_NAME, &name), attribute(LOCAL_KEY_ID, &tlv(0x04, id))];
+    both.sort_unstable();
+    Some(tlv(0x31, &both.concat()))
 }
 
 /// Packs certificates into a PKCS#7 bag without signatures (RFC 5652 section 5.1), in DER. The bag has no order: whoever reads
@@ -65,9 +121,7 @@ pub fn to_pkcs7(certificates: &[Certificate]) -> Vec<u8> {
     // A SET OF is sorted by its bytes (X.690 section 11.6).
     let mut sorted: Vec<&[u8]> = certificates.iter().map(Certificate::der).collect();
     sorted.sort_unstable();
-    let data = [0x06, 0x09, 0x2a, 0x86, 0x48, 0x86, 0xf7, 0x0d, 0x01, 0x07, 0x01];
-    let signed_data = [0x06, 0x09, 0x2a, 0x86, 0x48, 0x86, 0xf7, 0x0d, 0x01, 0x07, 0x02];
-    let content =
-        [vec![0x02, 0x01, 0x01], tlv(0x31, &[]), tlv(0x30, &data), tlv(0xa0, &sorted.concat()), tlv(0x31, &[])];
-    tlv(0x30, &[&signed_data[..], &tlv(0xa0, &tlv(0x30, &content.concat()))].concat())
+    let nothing = tlv(0x31, &[]);
+    let parts = [tlv(0x02, &[1]), nothing.clone(), tlv(0x30, &oid(ID_DATA)), tlv(0xa0, &sorted.concat()), nothing];
+    content(ID_SIGNED_DATA, &tlv(0x30, &parts.concat()))
 }

@@ -1,10 +1,10 @@
-//! The list of public suffixes: the domains below which anybody may register names.
-//!
-//! A crate of its own, since the list is code: it is compiled where it is asked, and without optimisation.
+//! Public suffixes: the domains below which anybody may register names.
+
+use public_suffix::DEFAULT_PROVIDER;
 
 /// Returns whether a domain is a public suffix, as `co.uk` is one. A name of one label that is not on the list is one, too.
 pub fn is_public_suffix(domain: &str) -> bool {
-    psl::suffix_str(domain) == Some(domain)
+    DEFAULT_PROVIDER.public_suffix(domain) == domain
 }
 
 #[cfg(test)]
