@@ -12,26 +12,44 @@ use std::path::Path;
 use std::process::Command;
 
 #[test]
-fn a_password_beyond_the_basic_plane_opens_what_openssl_has_packed() {
+fn containers_that_openssl_has_packed_are_opened() {
     let dir = tempfile::tempdir().unwrap();
     openssl(dir.path(), "req -x509 -newkey rsa:2048 -nodes -keyout key.pem -out leaf.pem -subj /CN=lampholm.example");
-    let wick = |word: &str| Secret::new(format!("{word}\u{1f56f}"));
-    let unlocked = "-keypbe NONE -certpbe NONE";
-    for form in ["-legacy", "-certpbe PBE-SHA1-3DES -legacy", "", "-macalg sha512", "-nomac", unlocked] {
-        let files = "-in leaf.pem -inkey key.pem -out leaf.pfx -passout pass:wick\u{1f56f}";
-        openssl(dir.path(), &format!("pkcs12 -export {files} {form}"));
-        let bytes = std::fs::read(dir.path().join("leaf.pfx")).unwrap();
+    let take = |bytes: &[u8], word: &str| {
         let mut intake = Intake::default();
-        intake.take("leaf.pfx", &bytes, Some(&wick("wick"))).unwrap();
+        intake.take("leaf.pfx", bytes, Some(&Secret::new(word.to_owned()))).map(|()| intake)
+    };
+    let forms = [
+        ("", "wick\u{1f56f}"),
+        ("", "wick"),
+        ("", ""),
+        ("-legacy", "wick\u{1f56f}"),
+        ("-legacy", "wick"),
+        ("-certpbe PBE-SHA1-3DES -legacy", "wick"),
+        ("-certpbe PBE-SHA1-RC2-128 -keypbe PBE-SHA1-RC2-128 -legacy", "wick"),
+        ("-certpbe AES-128-CBC -keypbe AES-192-CBC", "wick"),
+        ("-macalg sha224", "wick"),
+        ("-macalg sha384", "wick"),
+        ("-macalg sha512", "wick\u{1f56f}"),
+        ("-nomac", "wick"),
+        ("-keypbe NONE -certpbe NONE", "wick\u{1f56f}"),
+    ];
+    for (form, word) in forms {
+        openssl(
+            dir.path(),
+            &format!("pkcs12 -export -in leaf.pem -inkey key.pem -out leaf.pfx -passout pass:{word} {form}"),
+        );
+        let bytes = std::fs::read(dir.path().join("leaf.pfx")).unwrap();
+        let intake = take(&bytes, word).unwrap_or_else(|error| panic!("{form}: {error}"));
         let [leaf] = &intake.certificates[..] else { panic!("{form}: {:?}", intake.left_aside) };
         assert!(intake.keys[0].fits(leaf.public_key()), "{form}");
-        let wrong = Intake::default().take("leaf.pfx", &bytes, Some(&wick("oil"))).unwrap_err().to_string();
+        let wrong = take(&bytes, "oil").unwrap_err().to_string();
         assert!(wrong.contains("the password does not open"), "{form}: {wrong}");
         // Cut or changed anywhere, it is an error and nothing worse.
         for at in (0..bytes.len()).step_by(97) {
             let mut changed = bytes.clone();
             changed[at] ^= 0x55;
-            let _ = Intake::default().take("leaf.pfx", &changed, Some(&wick("wick")));
+            let _ = take(&changed, word);
         }
     }
 }
