@@ -36,7 +36,17 @@ pub(crate) fn say_bug(what: &str) {
         words::printable(what, 400),
         Tone::Strong.paint("hint:")
     );
-    let _ = writeln!(anstream::stderr().lock(), "{text}");
+    say(std::io::stderr(), &text);
+}
+
+/// Writes a line in one go: others may write to the same terminal or file. Whoever closed the pipe has read enough.
+fn say<S: anstream::stream::RawStream + IsTerminal>(mut stream: S, text: &str) {
+    let mut line = match anstream::AutoStream::choice(&stream) {
+        anstream::ColorChoice::Never => anstream::adapter::strip_str(text).to_string(),
+        _ => text.to_owned(),
+    };
+    line.push('\n');
+    let _ = stream.write_all(line.as_bytes());
 }
 
 /// In which form results are printed.
@@ -156,10 +166,8 @@ impl Ui {
 
     /// Returns how wide lines may be.
     pub(crate) fn width(&self) -> usize {
-        match terminal_size::terminal_size() {
-            Some((width, _)) if std::io::stdout().is_terminal() => usize::from(width.0).clamp(40, WIDEST),
-            _ => WIDTH_UNSEEN,
-        }
+        let size = std::io::stdout().is_terminal().then(terminal_size::terminal_size).flatten();
+        size.map_or(WIDTH_UNSEEN, |(width, _)| usize::from(width.0).clamp(40, WIDEST))
     }
 
     /// Returns what results are drawn on.
@@ -174,13 +182,10 @@ impl Ui {
             return self.talk(text);
         }
         let text = text.trim_end_matches('\n');
-        self.hush(|| {
-            // Whoever closed the pipe has read enough.
-            let _ = match text.contains('\x1b') {
-                true => writeln!(anstream::stdout().lock(), "{text}"),
-                // A long list without colours need not be searched for them.
-                false => writeln!(std::io::stdout().lock(), "{text}"),
-            };
+        self.hush(|| match text.contains('\x1b') {
+            true => say(std::io::stdout(), text),
+            // A long list without colours need not be copied.
+            false => drop(writeln!(std::io::stdout().lock(), "{text}")),
         });
     }
 
@@ -254,18 +259,12 @@ impl Ui {
         }
         reports.printed = true;
         let text = serde_json::to_string_pretty(&envelope).expect("our own reports encode as JSON");
-        let _ = writeln!(anstream::stdout().lock(), "{text}");
+        let _ = writeln!(std::io::stdout().lock(), "{text}");
     }
 
     /// Says something beside the results.
     pub(crate) fn talk(&self, text: &str) {
-        self.hush(|| {
-            let _ = if self.one_stream {
-                writeln!(anstream::stdout().lock(), "{text}")
-            } else {
-                writeln!(anstream::stderr().lock(), "{text}")
-            };
-        });
+        self.hush(|| if self.one_stream { say(std::io::stdout(), text) } else { say(std::io::stderr(), text) });
     }
 
     /// Says something beside the results: a lead, and a text wrapped behind it.

@@ -7,7 +7,7 @@
 
 use crate::crash::crash_point;
 use crate::trust::{acting_user, is_own, nobody_else_writes};
-use rustix::fs::{AtFlags, FileType, Mode, OFlags, Stat, openat, readlinkat, statat};
+use rustix::fs::{AtFlags, CWD, FileType, Mode, OFlags, ResolveFlags, Stat, openat, openat2, readlinkat, statat};
 use rustix::io::Errno;
 use std::collections::VecDeque;
 use std::ffi::{OsStr, OsString};
@@ -81,6 +81,11 @@ impl Place {
     /// Finds the folder that a path's last name stands in.
     fn find(path: &Path, last_link: LastLink) -> io::Result<Place> {
         let whole = std::path::absolute(path)?;
+        if let Some(place) = Place::find_straight(&whole)
+            && (last_link == LastLink::Keep || !place.is_link())
+        {
+            return Ok(place);
+        }
         let mut ahead: VecDeque<OsString> = parts(&whole).collect();
         let mut at = root()?;
         let mut links = 0;
@@ -122,6 +127,20 @@ impl Place {
                 ahead.push_front(part);
             }
         }
+    }
+
+    /// As [`Place::find`], in one call of the system, for paths without any link on the way; `None` for all others, and where the
+    /// system does not know that call.
+    fn find_straight(whole: &Path) -> Option<Place> {
+        let name = whole.file_name()?.to_owned();
+        let flags = OFlags::PATH | OFlags::DIRECTORY | OFlags::CLOEXEC;
+        let folder = openat2(CWD, whole.parent()?, flags, Mode::empty(), ResolveFlags::NO_SYMLINKS).ok()?;
+        Some(Place { folder, name })
+    }
+
+    fn is_link(&self) -> bool {
+        let found = statat(&self.folder, &self.name, AtFlags::SYMLINK_NOFOLLOW);
+        found.is_ok_and(|stat| kind(&stat) == FileType::Symlink)
     }
 
     /// Opens what stands there, which must be no link, for reading.
@@ -199,6 +218,28 @@ pub fn write_atomic(path: &Path, bytes: &[u8], access: Access) -> io::Result<()>
     write(path, bytes, access, Lasting::Yes)
 }
 
+/// Writes files as [`write_atomic`] does, each whole or not at all; when it returns, all of them are on the disk. Those of one folder
+/// stand side by side, and the disk is asked for their names once.
+///
+/// # Errors
+/// The path that could not be written, and what the system says; those before it are written.
+pub fn write_several<'f>(
+    files: impl IntoIterator<Item = (&'f Path, &'f [u8])>,
+    access: Access,
+) -> Result<(), (PathBuf, io::Error)> {
+    let mut last: Option<(&Path, Place)> = None;
+    for (path, bytes) in files {
+        let named = |error| (path.to_owned(), error);
+        let place = Place::find(path, LastLink::FollowTrusted).map_err(named)?;
+        put(&place, bytes, access, Lasting::Yes).map_err(named)?;
+        let beside = last.as_ref().is_some_and(|(before, _)| before.parent() == path.parent());
+        if let Some((before, place)) = last.replace((path, place)).filter(|_| !beside) {
+            place.sync_folder().map_err(|error| (before.to_owned(), error))?;
+        }
+    }
+    last.map_or(Ok(()), |(path, place)| place.sync_folder().map_err(|error| (path.to_owned(), error)))
+}
+
 /// Writes a file as [`write_atomic`] does, but leaves it to the system when it reaches the disk, and replaces every link: for what
 /// is needed only for a moment and not after a loss of power.
 ///
@@ -211,18 +252,23 @@ pub fn write_transient(path: &Path, bytes: &[u8], access: Access) -> io::Result<
 fn write(path: &Path, bytes: &[u8], access: Access, lasting: Lasting) -> io::Result<()> {
     let last_link = if lasting == Lasting::Yes { LastLink::FollowTrusted } else { LastLink::Keep };
     let place = Place::find(path, last_link)?;
+    put(&place, bytes, access, lasting)?;
+    if lasting == Lasting::Yes { place.sync_folder() } else { Ok(()) }
+}
+
+/// Writes a file and renames it into place.
+fn put(place: &Place, bytes: &[u8], access: Access, lasting: Lasting) -> io::Result<()> {
     // What a run that was killed left here is ours to remove.
     place.sweep();
     let passing = passing_name(&place.name);
-    let written = write_new(&place, &passing, bytes, access, lasting).and_then(|()| {
+    let written = write_new(place, &passing, bytes, access, lasting).and_then(|()| {
         crash_point(&format!("rename-{}", place.name.display()));
         Ok(rustix::fs::renameat(&place.folder, &passing, &place.folder, &place.name)?)
     });
     if written.is_err() {
         let _ = rustix::fs::unlinkat(&place.folder, &passing, AtFlags::empty());
-        return written;
     }
-    if lasting == Lasting::Yes { place.sync_folder() } else { Ok(()) }
+    written
 }
 
 fn write_new(place: &Place, passing: &OsStr, bytes: &[u8], access: Access, lasting: Lasting) -> io::Result<()> {

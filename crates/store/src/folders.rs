@@ -3,7 +3,7 @@
 use crate::{LARGEST, Store, StoreError, io};
 use eskort_core::inventory::Part;
 use eskort_core::pki::{Chain, PrivateKey, Secret};
-use eskort_host::files::{Access, make_folders, read_whole, remove, switch_link, write_atomic};
+use eskort_host::files::{Access, make_folders, read_whole, remove, switch_link, write_atomic, write_several};
 use std::fs;
 use std::path::{Path, PathBuf};
 
@@ -38,7 +38,8 @@ impl GenerationFolder {
     /// When it cannot be written.
     pub fn save_key(&self, key: &PrivateKey) -> Result<(), StoreError> {
         make_folders(&self.path, 0o700).map_err(io("make", &self.path))?;
-        self.write(Part::Key, key.to_pem().reveal(), 0o600)
+        let path = self.part(Part::Key);
+        write_atomic(&path, key.to_pem().reveal().as_bytes(), Access::mode(0o600)).map_err(io("write", path))
     }
 
     /// Returns where the CSR is, for authorities that a person carries it to.
@@ -76,9 +77,13 @@ impl GenerationFolder {
     /// # Errors
     /// When a file cannot be written.
     pub fn save_chain(&self, chain: &Chain) -> Result<(), StoreError> {
-        self.write(Part::Certificate, &chain.leaf_pem(), 0o644)?;
-        self.write(Part::Intermediates, &chain.intermediates_pem(), 0o644)?;
-        self.write(Part::Bundle, &chain.bundle_pem(), 0o644)
+        let parts = [
+            (self.part(Part::Certificate), chain.leaf_pem()),
+            (self.part(Part::Intermediates), chain.intermediates_pem()),
+            (self.part(Part::Bundle), chain.bundle_pem()),
+        ];
+        let files = parts.iter().map(|(path, text)| (path.as_path(), text.as_bytes()));
+        write_several(files, Access::mode(0o644)).map_err(|(path, error)| io("write", path)(error))
     }
 
     /// Returns the stored chain's PEM text, when there is one.
@@ -87,11 +92,6 @@ impl GenerationFolder {
     /// When the file is there and cannot be read.
     pub fn bundle(&self) -> Result<Option<String>, StoreError> {
         read_if_there(self.part(Part::Bundle))
-    }
-
-    fn write(&self, part: Part, text: &str, mode: u32) -> Result<(), StoreError> {
-        let path = self.part(part);
-        write_atomic(&path, text.as_bytes(), Access::mode(mode)).map_err(io("write", path))
     }
 }
 
