@@ -1,5 +1,6 @@
 //! What can stop a journey.
 
+use eskort_core::budget::Room;
 use eskort_core::decision::Concerns;
 use eskort_core::finding::Finding;
 use eskort_core::journey::{Unexpected, WaitsFor};
@@ -78,6 +79,14 @@ pub enum StepError {
         /// How long in this run.
         waited: SignedDuration,
     },
+    /// A budget of the authority has no room for the order.
+    #[error("the budget for {} ({}) is used up until {}", budget.words(), budget.limit_words(), words::instant(*until))]
+    NoRoom {
+        /// When there is room again.
+        until: Timestamp,
+        /// The budget.
+        budget: Box<Room>,
+    },
     /// The authority of the journey is of another kind than the one of the inventory.
     #[error("the journey is not for an authority of kind `{kind}`")]
     OtherKind {
@@ -113,6 +122,7 @@ impl StepError {
             | StepError::NotConfirmed { .. }
             | StepError::Trust(_)
             | StepError::Stuck { .. }
+            | StepError::NoRoom { .. }
             | StepError::Interrupted
             | StepError::Panic { .. }
             | StepError::Bug(_) => false,

@@ -239,6 +239,9 @@ pub(crate) struct KeepArgs {
     /// Only this certificate, at once, even if it is left alone after failures (can be repeated)
     #[arg(long, value_name = "NAME")]
     pub(crate) only: Vec<String>,
+    /// Order also what the authority's budget has no room for
+    #[arg(long)]
+    pub(crate) beyond_budget: bool,
 }
 
 #[derive(Debug, ClapArgs)]

@@ -196,6 +196,10 @@ fn every_report_is_whole_looks_as_it_did_and_is_explained() {
     seen.run(place, "keep-held", 4, &["keep"]);
     seen.run(place, "keep", 0, &["keep", "--only", "website"]);
     seen.run(place, "keep-at-rest", 0, &["keep"]);
+    let limited = text.replace("kind = \"acme\"", "kind = \"acme\"\nlimit-per-domain = \"1 in 7d\"");
+    place.write("eskort.toml", &(limited + "[certificate.shop]\nnames = [\"shop.lampholm.example\"]\n"));
+    seen.run(place, "keep-no-room", 0, &["keep", "--plan", "--only", "shop"]);
+    place.write("eskort.toml", &text);
     seen.run(place, "list", 0, &["list"]);
     seen.run(place, "show", 0, &["show", "website"]);
     seen.run(place, "check", 0, &["check", "website"]);

@@ -8,6 +8,7 @@
 mod accounts;
 mod add;
 mod bind;
+mod budgets;
 mod commands;
 mod crash;
 mod desk;

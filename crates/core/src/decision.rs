@@ -2,6 +2,7 @@
 //!
 //! Obtaining and installing are decided apart: a generation that lies here is put in place even while its renewal is held up.
 
+use crate::budget::Room;
 use crate::deployment::Deployment;
 use crate::inventory::{Authority, AuthorityKind, CertificateEntry};
 use crate::journey::Milestone;
@@ -75,6 +76,8 @@ pub struct Facts {
     pub failures: Option<Failures>,
     /// Until when the authority is left alone, whichever certificate it refused.
     pub authority_hold: Option<AuthorityHold>,
+    /// The budget of its authority that has no room for an order, and until when.
+    pub no_room: Option<(Room, Timestamp)>,
     /// What the servers lack of the newest generation; `None` when it is not what the inventory wants.
     pub deployment: Option<Deployment>,
     /// The number of the next generation: above every one that was ever given.
@@ -198,6 +201,13 @@ pub enum Obtaining {
         /// What came back.
         reason: String,
     },
+    /// Wait until a budget of its authority has room for it.
+    NoRoom {
+        /// Until when.
+        until: Timestamp,
+        /// The budget.
+        budget: Room,
+    },
     /// Leave it alone for a while after failures.
     Hold {
         /// Until when.
@@ -230,9 +240,10 @@ impl Decision {
     pub fn generation(&self) -> Option<u32> {
         match self.obtain {
             Obtaining::Start { generation, .. } | Obtaining::GoOn { generation, .. } => Some(generation),
-            Obtaining::Rest { .. } | Obtaining::OutOfReach { .. } | Obtaining::Hold { .. } => {
-                self.place.as_ref().map(|place| place.generation)
-            }
+            Obtaining::Rest { .. }
+            | Obtaining::OutOfReach { .. }
+            | Obtaining::NoRoom { .. }
+            | Obtaining::Hold { .. } => self.place.as_ref().map(|place| place.generation),
         }
     }
 
@@ -259,6 +270,10 @@ impl Obtaining {
             Obtaining::GoOn { generation, passed } => {
                 let from = passed.map_or("its start".to_owned(), |m| format!("`{m}`"));
                 format!("go on with generation {generation} from {from}")
+            }
+            Obtaining::NoRoom { until, budget } => {
+                let (counted, limit) = (budget.words(), budget.limit_words());
+                format!("not before {}: the budget for {counted} ({limit}) is used up", words::instant(*until))
             }
             Obtaining::OutOfReach { .. } => "its authority cannot be reached in this run".to_owned(),
             Obtaining::Hold { until, authority: Some(_), .. } => {
@@ -308,7 +323,10 @@ pub fn decide(facts: &Facts, now: Timestamp, insist: bool) -> Decision {
     // Only what asks the authority is held.
     let asks = !matches!(obtain, Obtaining::Rest { .. });
     let held_back = if asks && !insist { held_back(facts, now) } else { None };
-    let obtain = held_back.unwrap_or(obtain);
+    let obtain = match (held_back.unwrap_or(obtain), &facts.no_room) {
+        (Obtaining::Start { .. }, Some((budget, until))) => Obtaining::NoRoom { until: *until, budget: budget.clone() },
+        (obtain, _) => obtain,
+    };
     // A journey that was about to end with this very generation puts it in place itself.
     let brings =
         |stored: &Stored| matches!(obtain, Obtaining::GoOn { generation, .. } if generation <= stored.generation);

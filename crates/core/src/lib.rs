@@ -3,6 +3,7 @@
 //! Everything here is a function of its arguments. Time comes in as a [`jiff::Timestamp`]; nothing reads a clock, a file
 //! or the environment (`clippy.toml` beside this crate's manifest enforces it).
 
+pub mod budget;
 pub mod caa;
 pub mod challenge;
 pub mod context;
@@ -21,7 +22,7 @@ pub mod renewal;
 mod suffixes;
 pub mod words;
 
-pub use suffixes::is_public_suffix;
+pub use suffixes::{is_public_suffix, registered_domain};
 
 pub use eskort_pki as pki;
 pub use eskort_pki::names;

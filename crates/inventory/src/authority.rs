@@ -2,7 +2,9 @@
 
 use crate::fields::{Entry, contact, duration, kind, secret};
 use crate::table::{Notes, Section};
-use eskort_core::inventory::{AcmeAuthority, Authority, AuthorityKind, CsrAuthority, EstAuthority, ExternalAccount};
+use eskort_core::inventory::{
+    AcmeAuthority, Authority, AuthorityKind, CsrAuthority, EstAuthority, ExternalAccount, Limit, Limits,
+};
 use jiff::SignedDuration;
 use std::time::Duration;
 
@@ -19,6 +21,10 @@ pub(crate) const ACME: &[&str] = &[
     "external-key-file",
     "most-names",
     "at-once",
+    "limit-orders",
+    "limit-per-domain",
+    "limit-same-names",
+    "limit-failures",
 ];
 pub(crate) const CSR: &[&str] = &[
     "kind",
@@ -94,8 +100,36 @@ pub(crate) fn parse_authority<'a>(entry: &'a Entry<'a>, notes: &'a Notes<'a>) ->
         Some(AuthorityKind::Csr(_)) => MOST_AT_ONCE as usize,
         _ => section.number("at-once", 1..=MOST_AT_ONCE, USUAL_AT_ONCE) as usize,
     };
+    let limits = match &kind {
+        Some(AuthorityKind::Acme(acme)) => limits(&section, acme),
+        _ => Limits::default(),
+    };
     let visitor_roots = section.path("visitor-roots");
-    Some(Authority { kind: kind?, visitor_roots, timeout, fetch_issuers, at_once, most_names })
+    Some(Authority { kind: kind?, visitor_roots, timeout, fetch_issuers, at_once, most_names, limits })
+}
+
+/// Reads how much is asked of an authority. One whose own TLS is checked against roots of one's own is one's own, too: it has no
+/// limits unless some are named.
+fn limits(section: &Section<'_>, acme: &AcmeAuthority) -> Limits {
+    let usual = if acme.api_roots.is_some() { Limits::default() } else { Limits::CAREFUL };
+    let read = |key: &'static str, usual| section.parsed(key, LIMIT, limit).unwrap_or(usual);
+    Limits {
+        orders: read("limit-orders", usual.orders),
+        per_domain: read("limit-per-domain", usual.per_domain),
+        same_names: read("limit-same-names", usual.same_names),
+        failures: read("limit-failures", usual.failures),
+    }
+}
+
+const LIMIT: &str = "a number and a time, like \"40 in 7d\" or \"5 in 1h\", or \"none\"";
+
+fn limit(text: &str) -> Option<Option<Limit>> {
+    if text == "none" {
+        return Some(None);
+    }
+    let (most, within) = text.split_once(" in ")?;
+    let most = most.trim().parse().ok().filter(|most| (1..=1_000_000).contains(most))?;
+    Some(Some(Limit::new(most, days(within.trim())?)))
 }
 
 fn parse_acme(section: &Section<'_>) -> Option<AcmeAuthority> {

@@ -115,6 +115,9 @@ impl Store {
         let sql = "UPDATE journey SET ended = ?, changed = ?, ending = ? WHERE id = ?";
         self.in_one_transaction(|| {
             self.run(sql, params![now.as_second(), now.as_second(), why.word(), journey])?;
+            for generation in self.rows("SELECT generation FROM journey WHERE id = ?", [journey], |row| row.get(0))? {
+                self.take_back(certificate, generation)?;
+            }
             self.write_event(certificate, &Event::GivenUp { why }, now)
         })
     }

@@ -4,6 +4,7 @@
 //! chains lie beside it as files. What concerns the ledger is async, what concerns the files is not.
 
 mod accounts;
+mod budgets;
 #[cfg(test)]
 #[path = "contract/tests.rs"]
 mod contract;
@@ -26,6 +27,7 @@ mod undo;
 mod worker;
 
 pub use accounts::AccountRow;
+pub use budgets::Counting;
 pub use debts::DebtRow;
 pub use events::EventRow;
 pub use folders::GenerationFolder;

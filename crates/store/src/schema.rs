@@ -97,6 +97,14 @@ INSERT INTO debt_new SELECT id, certificate, kind, at, what, debt, owed, last_tr
 DROP TABLE debt;
 ALTER TABLE debt_new RENAME TO debt;
 ",
+    // What authorities count, we count, too.
+    "
+CREATE TABLE spent (
+  id INTEGER PRIMARY KEY, authority TEXT NOT NULL, counted TEXT NOT NULL, subject TEXT NOT NULL, at INTEGER NOT NULL,
+  certificate TEXT NOT NULL, generation INTEGER);
+CREATE INDEX spent_at ON spent (authority, at);
+CREATE INDEX spent_by ON spent (certificate, generation);
+",
 ];
 
 /// The version of the ledger's tables that this program writes.

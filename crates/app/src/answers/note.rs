@@ -50,7 +50,7 @@ pub async fn note(
     let store = Arc::new(Store::open(&context.state)?);
     let machines = Machines::default();
     install::recover(context, &store, &machines).await?;
-    let run = Run::new(context, &store, machines, lock);
+    let run = Run::new(context, &store, machines, lock, false);
     let missing = || AnswerError::NotWaiting { certificate: certificate.to_owned() };
     let open = store.open_journey(certificate).await?.ok_or_else(missing)?;
     let before = open.stage.handed_over().ok_or_else(missing)?;

@@ -62,7 +62,7 @@ pub async fn receive(
     if waiting.is_empty() {
         return Err(AnswerError::NothingWaits.into());
     }
-    let run = Run::new(context, &store, machines, lock);
+    let run = Run::new(context, &store, machines, lock, false);
     let mut receipt = Receipt { left_aside: intake.left_aside.clone(), ..Receipt::default() };
     let mut used: Vec<Certificate> = Vec::new();
     for (certificate, open) in waiting {

@@ -34,10 +34,12 @@ pub(super) struct Common {
     pub(super) servers: ServerFacts,
     /// What the proofs of all certificates share.
     pub(super) shared: SharedProofs,
+    /// Whether somebody insists on orders for which a budget has no room.
+    pub(super) beyond_budget: bool,
 }
 
 impl Common {
-    pub(super) fn new(context: &Context, store: Arc<Store>, machines: Machines) -> Self {
+    pub(super) fn new(context: &Context, store: Arc<Store>, machines: Machines, beyond_budget: bool) -> Self {
         let gate = |(name, authority): (&String, &_)| (name.clone(), Gate::of(authority));
         Common {
             context: context.clone(),
@@ -51,6 +53,7 @@ impl Common {
             servers: ServerFacts::about(&machines),
             machines,
             shared: SharedProofs::default(),
+            beyond_budget,
         }
     }
 

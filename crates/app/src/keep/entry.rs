@@ -15,12 +15,12 @@ use std::path::PathBuf;
 /// What `keep` is asked for.
 #[derive(Clone, Debug, Default)]
 pub struct KeepOptions {
-    /// Only say what would be done.
-    pub plan: bool,
     /// Wait for what people have to do, instead of ending.
     pub wait: bool,
     /// Only these certificates; a hold after failures does not apply to them.
     pub only: Vec<String>,
+    /// Order also what a budget has no room for.
+    pub beyond_budget: bool,
 }
 
 /// What would be done on one server.
@@ -63,6 +63,8 @@ pub enum Ending {
         /// Who that is, in words.
         holder: String,
     },
+    /// A budget of its authority has no room for it; the decision says which.
+    NoRoom,
     /// Left alone after failures.
     Held {
         /// The last failure.
@@ -105,7 +107,7 @@ impl Ending {
         match self {
             Ending::Planned(_) | Ending::AtRest { .. } | Ending::Arrived { .. } => TurnEnd::Done,
             Ending::AwaitsAnswer(_) | Ending::AwaitsApproval { .. } | Ending::AwaitsPerson(_) => TurnEnd::Waits,
-            Ending::Held { .. } | Ending::UnderWay { .. } => TurnEnd::LeftAlone,
+            Ending::NoRoom | Ending::Held { .. } | Ending::UnderWay { .. } => TurnEnd::LeftAlone,
             Ending::Failed { error, .. } => TurnEnd::Failed(words::printable(&error.to_string(), 200)),
         }
     }

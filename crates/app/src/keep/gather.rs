@@ -3,6 +3,7 @@
 use super::entry::KeepOptions;
 use super::lost;
 use crate::StepError;
+use eskort_core::budget::{Room, rooms, waits_for};
 use eskort_core::context::Context;
 use eskort_core::decision::{Facts, OpenJourney, Specification, Stored};
 use eskort_core::inventory::CertificateEntry;
@@ -10,7 +11,7 @@ use eskort_core::journey::ProofTask;
 use eskort_core::pki::{base64url, sha256};
 use eskort_core::words;
 use eskort_install::{self as install, Facts as ServerFacts, Placement};
-use eskort_store::{JourneyRow, Store};
+use eskort_store::{JourneyRow, Store, StoreError};
 
 /// Returns the certificates that a run is about, in the order of their names.
 pub(crate) fn chosen<'a>(context: &'a Context, options: &KeepOptions) -> Vec<(&'a str, &'a CertificateEntry)> {
@@ -39,6 +40,7 @@ fn bare_facts(context: &Context, entry: &CertificateEntry) -> Facts {
         open: None,
         failures: None,
         authority_hold: None,
+        no_room: None,
         deployment: None,
         next_generation: 1,
         lead: context.inventory.authorities[&entry.authority].lead(),
@@ -98,8 +100,20 @@ pub(crate) async fn gather(
         open: open.map(summary),
         failures: store.failures(name).await?.map(|(failures, _)| failures),
         authority_hold: store.authority_hold(&entry.authority, || section_of(context, &entry.authority)).await?,
+        no_room: waits_for(rooms_for(context, store, entry).await?),
         deployment,
         next_generation,
         ..bare
     })
+}
+
+/// Returns how the budgets of its authority stand that an order for a certificate needs.
+pub(crate) async fn rooms_for(
+    context: &Context,
+    store: &Store,
+    entry: &CertificateEntry,
+) -> Result<Vec<Room>, StoreError> {
+    let (authority, now) = (&context.inventory.authorities[&entry.authority], context.now());
+    let spent = store.spent(authority.counted_as(&entry.authority), &authority.limits, now).await?;
+    Ok(rooms(&authority.limits, &spent, &entry.names, now))
 }

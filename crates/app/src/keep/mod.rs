@@ -26,9 +26,10 @@ use eskort_host::Machines;
 use eskort_install as install;
 use eskort_prove::{ProofContext, Proving, SharedProofs, pay_debts};
 use eskort_store::{JourneyRow, RunLock, Store, StoreError};
+pub(crate) use gather::rooms_for;
 use gather::{chosen, still_fits};
-use plan::plan_only;
 pub(crate) use plan::planned_servers;
+pub use plan::{Plan, PlannedBudget, plan};
 use run::Run;
 use std::collections::BTreeSet;
 use std::sync::Arc;
@@ -39,9 +40,6 @@ use std::time::Duration;
 /// # Errors
 /// When another run holds the lock, or the state folder cannot be used.
 pub async fn keep(context: &Context, options: &KeepOptions) -> Result<Vec<KeepEntry>, StoreError> {
-    if options.plan {
-        return plan_only(context, options).await;
-    }
     let lock = RunLock::take(&context.state, "eskort keep", context.now())?;
     let store = Arc::new(Store::open(&context.state)?);
     let machines = Machines::default();
@@ -63,7 +61,7 @@ pub async fn keep(context: &Context, options: &KeepOptions) -> Result<Vec<KeepEn
             left_alone.insert(row.certificate);
         }
     }
-    let run = Run::new(context, &store, machines, lock);
+    let run = Run::new(context, &store, machines, lock, options.beyond_budget);
     pay_debts(run.around(), |whose| !left_alone.contains(whose)).await?;
     let names: Vec<&str> = chosen.iter().map(|(name, _)| *name).collect();
     let mut entries = run.process_all(&names, !options.only.is_empty()).await;
@@ -71,7 +69,7 @@ pub async fn keep(context: &Context, options: &KeepOptions) -> Result<Vec<KeepEn
     let stop = run.stop().clone();
     drop(run);
     if options.wait {
-        wait_for_people(context, &store, &stop, !options.only.is_empty(), &mut entries).await?;
+        wait_for_people(context, &store, &stop, options, &mut entries).await?;
     }
     // What a person has to do comes first.
     entries.sort_by_key(|entry| !entry.awaits_person());
@@ -84,7 +82,7 @@ async fn wait_for_people(
     context: &Context,
     store: &Arc<Store>,
     stop: &Stop,
-    insist: bool,
+    options: &KeepOptions,
     entries: &mut [KeepEntry],
 ) -> Result<(), StoreError> {
     let to_place = |entry: &KeepEntry| match &entry.ending {
@@ -114,7 +112,8 @@ async fn wait_for_people(
                 Err(StoreError::Busy { .. }) => continue,
                 lock => lock?,
             };
-            *entry = Run::new(context, store, Machines::default(), lock).process(&name, insist).await;
+            let run = Run::new(context, store, Machines::default(), lock, options.beyond_budget);
+            *entry = run.process(&name, !options.only.is_empty()).await;
         }
     }
     Ok(())

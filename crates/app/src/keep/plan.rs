@@ -3,14 +3,39 @@
 use super::entry::{Ending, KeepEntry, KeepOptions, PlannedServer};
 use super::gather::{chosen, gather};
 use crate::StepError;
+use eskort_core::budget::{Budget, Outlook};
 use eskort_core::context::Context;
-use eskort_core::decision::{Decision, Obtaining, decide};
+use eskort_core::decision::{Decision, Facts, Obtaining, decide};
 use eskort_core::inventory::CertificateEntry;
 use eskort_install::{self as install, Facts as ServerFacts, Placement};
 use eskort_store::{Store, StoreError};
+use serde::Serialize;
+use std::collections::BTreeMap;
 
-/// Decides for every certificate, and plans what would change on its servers.
-pub(crate) async fn plan_only(context: &Context, options: &KeepOptions) -> Result<Vec<KeepEntry>, StoreError> {
+/// What a run would do.
+#[derive(Debug)]
+pub struct Plan {
+    /// For each certificate.
+    pub entries: Vec<KeepEntry>,
+    /// What its orders would spend, and what is left.
+    pub budgets: Vec<PlannedBudget>,
+}
+
+/// What a run would spend of a budget of an authority.
+#[derive(Clone, Debug, Serialize)]
+pub struct PlannedBudget {
+    /// The authority's name in the inventory.
+    pub authority: String,
+    /// The budget.
+    #[serde(flatten)]
+    pub budget: Budget,
+}
+
+/// Decides for every certificate, and plans what would change on its servers and what would be spent. Changes nothing.
+///
+/// # Errors
+/// When the state folder cannot be read.
+pub async fn plan(context: &Context, options: &KeepOptions) -> Result<Plan, StoreError> {
     let store = match Store::open_existing(&context.state)? {
         Some(store) => store,
         None => Store::in_memory(&context.state)?,
@@ -19,20 +44,39 @@ pub(crate) async fn plan_only(context: &Context, options: &KeepOptions) -> Resul
     let insist = !options.only.is_empty();
     let servers = ServerFacts::default();
     let mut entries = Vec::new();
+    let mut outlooks: BTreeMap<&str, (String, Outlook)> = BTreeMap::new();
     for (name, entry) in chosen(context, options) {
-        let gathered = gather(context, &store, name, entry, &servers).await;
-        entries.push(match gathered.map(|facts| decide(&facts, now, insist)) {
-            Err(error) => failed(name, None, error),
-            Ok(decision) => match planned_changes(context, &store, name, entry, &decision, &servers).await {
-                Ok(changes) => {
-                    let ending = Ending::Planned(changes);
-                    KeepEntry::new(name, Some(decision), ending)
-                }
-                Err(error) => failed(name, Some(decision), error),
-            },
+        let mut decision = match gather(context, &store, name, entry, &servers).await {
+            // What has no room now is found below, with what the orders before it take.
+            Ok(facts) => decide(&Facts { no_room: None, ..facts }, now, insist),
+            Err(error) => {
+                entries.push(failed(name, None, error));
+                continue;
+            }
+        };
+        if let Obtaining::Start { .. } = decision.obtain {
+            let authority = &context.inventory.authorities[&entry.authority];
+            let counted_as = authority.counted_as(&entry.authority);
+            if !outlooks.contains_key(counted_as) {
+                let spent = store.spent(counted_as, &authority.limits, now).await?;
+                let outlook = Outlook::new(authority.limits, spent, now);
+                outlooks.insert(counted_as, (entry.authority.clone(), outlook));
+            }
+            let (_, outlook) = outlooks.get_mut(counted_as).expect("it was put there");
+            if let Some((budget, until)) = outlook.plan(&entry.names, options.beyond_budget) {
+                decision.obtain = Obtaining::NoRoom { until, budget };
+            }
+        }
+        entries.push(match planned_changes(context, &store, name, entry, &decision, &servers).await {
+            Ok(changes) => KeepEntry::new(name, Some(decision), Ending::Planned(changes)),
+            Err(error) => failed(name, Some(decision), error),
         });
     }
-    Ok(entries)
+    let budgets = outlooks.into_values().flat_map(|(authority, outlook)| {
+        let planned = move |budget| PlannedBudget { authority: authority.clone(), budget };
+        outlook.into_budgets().into_iter().map(planned)
+    });
+    Ok(Plan { budgets: budgets.collect(), entries })
 }
 
 fn failed(name: &str, decision: Option<Decision>, error: StepError) -> KeepEntry {

@@ -69,9 +69,15 @@ struct Lacking {
 }
 
 impl Run {
-    /// Begins a run, which holds the lock.
-    pub(crate) fn new(context: &Context, store: &Arc<Store>, machines: Machines, lock: RunLock) -> Self {
-        let common = Arc::new(Common::new(context, Arc::clone(store), machines));
+    /// Begins a run, which holds the lock. With `beyond_budget` it orders what budgets have no room for.
+    pub(crate) fn new(
+        context: &Context,
+        store: &Arc<Store>,
+        machines: Machines,
+        lock: RunLock,
+        beyond_budget: bool,
+    ) -> Self {
+        let common = Arc::new(Common::new(context, Arc::clone(store), machines, beyond_budget));
         let command = lock.command().to_owned();
         Run { common, command, lock: tokio::sync::Mutex::new(Some(lock)) }
     }

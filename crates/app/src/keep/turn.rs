@@ -4,12 +4,13 @@ use super::actions::{AcmeOrders, JourneyActions, Publication, Work};
 use super::common::Common;
 use super::deploy::{Deployed, Deploying};
 use super::entry::{Ending, KeepEntry, Placed};
-use super::gather::{gather, section_of, specification_of, still_fits};
+use super::gather::{gather, rooms_for, section_of, specification_of, still_fits};
 use super::lost;
 use super::steps::{Awaited, Driver, Step};
 use crate::StepError;
 use crate::by_hand::validation::is_published_for_validation;
 use crate::stop::Stop;
+use eskort_core::budget::waits_for;
 use eskort_core::context::Context;
 use eskort_core::decision::{AuthorityHold, Concerns, Decision, Facts, Obtaining, decide, hold_after};
 use eskort_core::deployment::Deployment;
@@ -22,6 +23,7 @@ use eskort_host::panic_point;
 use eskort_install::{Placement, deployment};
 use eskort_prove::{ProofContext, pay_debts};
 use eskort_store::{JourneyRow, StoreError};
+use eskort_talk::AuthorityError;
 use jiff::{SignedDuration, Timestamp};
 use std::collections::BTreeSet;
 use std::panic::AssertUnwindSafe;
@@ -120,13 +122,15 @@ impl Turn {
 
     fn decide_on(&self, facts: &Facts) -> Decision {
         let now = self.context.now();
+        let mut facts = facts.clone();
+        facts.no_room.take_if(|_| self.run.beyond_budget);
         let Some(reason) = self.run.out_of_reach().get(&self.entry().authority).cloned() else {
-            return decide(facts, now, self.insist);
+            return decide(&facts, now, self.insist);
         };
         // What would ask the authority is held; all else is done.
         let until = now + SignedDuration::from_secs(1);
-        let authority_hold = Some(AuthorityHold { until, reason: reason.clone() });
-        let mut decision = decide(&Facts { authority_hold, ..facts.clone() }, now, false);
+        facts.authority_hold = Some(AuthorityHold { until, reason: reason.clone() });
+        let mut decision = decide(&facts, now, false);
         if matches!(decision.obtain, Obtaining::Hold { authority: Some(_), .. }) {
             decision.obtain = Obtaining::OutOfReach { reason };
         }
@@ -143,7 +147,11 @@ impl Turn {
                 == facts.open.as_ref().map(|open| (open.generation, open.passed));
         let facts = if same {
             let section = || section_of(&self.context, &self.entry().authority);
-            Facts { authority_hold: store.authority_hold(&self.entry().authority, section).await?, ..facts }
+            Facts {
+                authority_hold: store.authority_hold(&self.entry().authority, section).await?,
+                no_room: waits_for(rooms_for(&self.context, store, self.entry()).await?),
+                ..facts
+            }
         } else {
             gather(&self.context, store, &self.name, self.entry(), &self.run.servers).await?
         };
@@ -207,6 +215,14 @@ impl Turn {
             Err(StepError::Store(StoreError::Leased { holder, .. })) => {
                 Ok(Obtained::Nothing(Ending::UnderWay { holder }))
             }
+            // Orders of other certificates have taken what was left.
+            Err(StepError::NoRoom { until, budget }) => {
+                let obtain = Obtaining::NoRoom { until, budget: *budget };
+                if let Some(decision) = &mut self.decision {
+                    decision.obtain = obtain;
+                }
+                Ok(Obtained::Nothing(Ending::NoRoom))
+            }
             obtained => obtained,
         }
     }
@@ -220,7 +236,8 @@ impl Turn {
         let specification = specification_of(&self.context, self.entry());
         let mut open = store.open_journey(name).await?;
         let goes_on = matches!(decision, Obtaining::GoOn { .. });
-        let holds = matches!(decision, Obtaining::Hold { .. } | Obtaining::OutOfReach { .. });
+        let holds =
+            matches!(decision, Obtaining::Hold { .. } | Obtaining::OutOfReach { .. } | Obtaining::NoRoom { .. });
         if let Some(stale) = open.take_if(|open| !(goes_on || holds && still_fits(&self.context, self.entry(), open))) {
             let fits = still_fits(&self.context, self.entry(), &stale);
             let why = if fits { GivenUp::Due } else { GivenUp::InventoryChanged };
@@ -239,6 +256,7 @@ impl Turn {
             Obtaining::OutOfReach { reason } | Obtaining::Hold { authority: Some(reason), .. } => {
                 return Ok(Obtained::Nothing(Ending::Held { reason: reason.clone() }));
             }
+            Obtaining::NoRoom { .. } => return Ok(Obtained::Nothing(Ending::NoRoom)),
             Obtaining::Hold { .. } => {
                 let reason = store.failures(name).await?.map(|(_, reason)| reason).unwrap_or_default();
                 return Ok(Obtained::Nothing(Ending::Held { reason }));
@@ -270,6 +288,7 @@ impl Turn {
                 entry: self.entry(),
                 specification: journey.specification.clone(),
                 generation: journey.generation,
+                beyond_budget: run.beyond_budget,
             },
             acme: AcmeOrders::new(&run.conversations),
             publication: Publication::default(),
@@ -377,6 +396,11 @@ impl Turn {
             && let Some(open) = store.open_journey(name).await?
         {
             self.give_up(&open, GivenUp::OrderLost).await?;
+        }
+        if let StepError::Authority(AuthorityError::Rejected(rejected)) = error {
+            let names: Vec<String> = rejected.iter().filter_map(|one| one.name.as_ref()?.to_string().into()).collect();
+            let authority = &self.context.inventory.authorities[&self.entry().authority];
+            store.spend_failures(authority.counted_as(&self.entry().authority), name, &names, now).await?;
         }
         let reason = words::printable(&error.to_string(), 300);
         let authority_says = error.authority_says(now);

@@ -1,7 +1,8 @@
 //! Everything that an authority would do to validate, and that installing needs, tried without asking the authority for anything that counts.
 
 use crate::StepError;
-use crate::keep::planned_servers;
+use crate::keep::{planned_servers, rooms_for};
+use eskort_core::budget::{Room, waits_for};
 use eskort_core::caa::{CaaVerdict, Issuance, judge};
 use eskort_core::challenge::ChallengeKind;
 use eskort_core::context::Context;
@@ -15,7 +16,7 @@ use eskort_core::words;
 use eskort_dns::{find_caa, first_that_answers, system_servers};
 use eskort_host::Machines;
 use eskort_prove::{ProofContext, ProofError, Proving, SharedProofs, pay_debts};
-use eskort_store::{RunLock, Store};
+use eskort_store::{RunLock, Store, StoreError};
 use eskort_talk::Conversation;
 use futures_util::StreamExt;
 use std::collections::BTreeMap;
@@ -30,6 +31,8 @@ const AT_ONCE: usize = 32;
 pub enum Trial {
     /// Whether the authority answers, and takes us.
     Authority,
+    /// Whether the authority's budgets have room for an order.
+    Budget,
     /// Whether the name's domain lets the authority issue.
     Caa,
     /// Where the name leads.
@@ -45,6 +48,7 @@ impl Trial {
     pub fn word(self) -> &'static str {
         match self {
             Trial::Authority => "authority",
+            Trial::Budget => "budget",
             Trial::Caa => "caa",
             Trial::Address => "address",
             Trial::Proof => "proof",
@@ -143,6 +147,7 @@ pub async fn rehearse(context: &Context, only: &[String]) -> Result<Vec<Rehearsa
             };
             issuer = known.issuer.clone();
         }
+        trials.extend(budget(context, &store, entry).await?);
         trials.extend(names(context, entry, issuer.as_ref(), resolver).await);
         if acme.is_some() {
             // Nobody has a certificate of this name: whatever a run that was killed leaves published goes with the next.
@@ -209,6 +214,28 @@ async fn authority(context: &Context, store: &Store, name: &str, acme: &AcmeAuth
         None => Tried::Good(ANSWERS.into()),
     };
     (Asked { issuer: Some(Issuer { identities: meta.caa_identities, account }), fault }, tried)
+}
+
+/// Returns whether the budgets of its authority have room for an order for a certificate; nothing where there are no limits.
+async fn budget(context: &Context, store: &Store, entry: &CertificateEntry) -> Result<Option<Rehearsed>, StoreError> {
+    let rooms = rooms_for(context, store, entry).await?;
+    let Some(least) = rooms.iter().min_by_key(|room| room.left()) else { return Ok(None) };
+    let told = |room: &Room| format!("{} of {}", room.spent, room.whole_words());
+    let tried = match waits_for(rooms.clone()) {
+        Some((room, until)) => Tried::Fatal {
+            text: format!("no room before {}: {} are spent", words::instant(until), told(&room)),
+            advice:
+                "wait until then, raise the limit in the section of the authority if it allows more, or insist with \
+                     `eskort keep --beyond-budget`"
+                    .into(),
+        },
+        None if least.left() == 1 => Tried::Risky {
+            text: format!("this order takes the last one: {} are spent", told(least)),
+            advice: "be sure that all else is good before you go on".into(),
+        },
+        None => Tried::Good(format!("{} are spent", told(least))),
+    };
+    Ok(Some(Rehearsed { trial: Trial::Budget, of: entry.authority.clone(), tried }))
 }
 
 /// Looks where each name leads, and whether its domain lets the authority issue.

@@ -58,7 +58,8 @@ pub(crate) fn run(ui: &Ui, config: Option<PathBuf>, args: AddArgs) -> ExitStatus
     }
     match load(ui, config) {
         Ok(context) => {
-            let only = KeepArgs { plan: false, wait: false, only: vec![added.certificate.clone()] };
+            let only =
+                KeepArgs { plan: false, wait: false, only: vec![added.certificate.clone()], beyond_budget: false };
             keep::run(ui, &context, only)
         }
         Err(status) => status,

@@ -459,7 +459,7 @@ async fn keep_once(ui: &Ui, context: &Context) -> Result<Vec<RecordToPlace>, Exi
     let kept = eskort_app::keep(context, &KeepOptions::default()).await;
     ui.settle();
     let entries = kept.map_err(|error| errors::print_store(ui, &error))?;
-    keep::print(ui, context, &entries, false);
+    keep::print(ui, context, &entries);
     let mut records = Vec::new();
     for entry in entries {
         match entry.ending {

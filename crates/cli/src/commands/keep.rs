@@ -2,7 +2,7 @@
 
 use super::{block_on_stoppable, known_certificate};
 use crate::args::KeepArgs;
-use crate::draw::bar::lifetime_bar;
+use crate::draw::bar::{budget_bar, lifetime_bar};
 use crate::draw::table::{Cell, draw};
 use crate::draw::tone::Tone;
 use crate::error_text::ErrorText;
@@ -11,7 +11,8 @@ use crate::exit::ExitStatus;
 use crate::texts::manual_step;
 use crate::texts::progress::change;
 use crate::ui::Ui;
-use eskort_app::{Ending, KeepEntry, KeepOptions, Placed, PlannedServer, StepError};
+use eskort_app::{Ending, KeepEntry, KeepOptions, Placed, Plan, PlannedBudget, PlannedServer, StepError};
+use eskort_core::budget::Budget;
 use eskort_core::context::Context;
 use eskort_core::decision::{Decision, Obtaining, Reason};
 use eskort_core::finding::Finding;
@@ -33,7 +34,10 @@ pub(crate) fn run(ui: &Ui, context: &Context, args: KeepArgs) -> ExitStatus {
     if context.inventory.certificates.is_empty() {
         ui.talk("The inventory has no [certificate.NAME] section, so there is nothing to keep.");
     }
-    let options = KeepOptions { plan: args.plan, wait: args.wait, only: args.only };
+    let options = KeepOptions { wait: args.wait, only: args.only, beyond_budget: args.beyond_budget };
+    if args.plan {
+        return run_plan(ui, context, &options);
+    }
     let kept = match block_on_stoppable(ui, eskort_app::keep(context, &options)) {
         Ok(kept) => kept,
         Err(status) => return status,
@@ -42,7 +46,27 @@ pub(crate) fn run(ui: &Ui, context: &Context, args: KeepArgs) -> ExitStatus {
     match kept {
         Err(error) => errors::print_store(ui, &error),
         Ok(entries) => {
-            print(ui, context, &entries, args.plan);
+            print(ui, context, &entries);
+            status(&entries)
+        }
+    }
+}
+
+fn run_plan(ui: &Ui, context: &Context, options: &KeepOptions) -> ExitStatus {
+    let planned = match block_on_stoppable(ui, eskort_app::plan(context, options)) {
+        Ok(planned) => planned,
+        Err(status) => return status,
+    };
+    ui.settle();
+    match planned {
+        Err(error) => errors::print_store(ui, &error),
+        Ok(Plan { entries, budgets }) => {
+            print_errors(ui, &entries);
+            if ui.is_json() {
+                print_json(ui, &entries, &budgets, context.now());
+            } else {
+                print_plan(ui, &entries, &budgets);
+            }
             status(&entries)
         }
     }
@@ -52,7 +76,7 @@ pub(crate) fn status(entries: &[KeepEntry]) -> ExitStatus {
     let of = |entry: &KeepEntry| match &entry.ending {
         Ending::Planned(_) | Ending::AtRest { .. } | Ending::Arrived { unconfirmed: None, .. } => ExitStatus::Well,
         Ending::UnderWay { .. } => ExitStatus::Busy,
-        Ending::Held { .. } | Ending::Arrived { .. } => ExitStatus::NeedsAttention,
+        Ending::NoRoom | Ending::Held { .. } | Ending::Arrived { .. } => ExitStatus::NeedsAttention,
         Ending::AwaitsPerson(_) | Ending::AwaitsAnswer(_) | Ending::AwaitsApproval { .. } => ExitStatus::AwaitsPerson,
         Ending::Failed { error, .. } => match **error {
             StepError::Bug(_) | StepError::Panic { .. } => ExitStatus::Bug,
@@ -67,9 +91,7 @@ pub(crate) fn status(entries: &[KeepEntry]) -> ExitStatus {
 /// What became of a generation that was installed and is not seen live.
 const NOT_AS_IT_SHOULD_BE: &str = "is in place, but visitors do not get it as they should";
 
-/// Prints what came of a run.
-pub(crate) fn print(ui: &Ui, context: &Context, entries: &[KeepEntry], plan: bool) {
-    let now = context.now();
+fn print_errors(ui: &Ui, entries: &[KeepEntry]) {
     for entry in entries {
         if let Some(text) = error_of(entry) {
             errors::print(ui, &headline(entry), &text);
@@ -83,8 +105,14 @@ pub(crate) fn print(ui: &Ui, context: &Context, entries: &[KeepEntry], plan: boo
             errors::print(ui, &headline, &errors::tell(error, &entry.certificate));
         }
     }
+}
+
+/// Prints what came of a run.
+pub(crate) fn print(ui: &Ui, context: &Context, entries: &[KeepEntry]) {
+    let now = context.now();
+    print_errors(ui, entries);
     if ui.is_json() {
-        return print_json(ui, entries, now);
+        return print_json(ui, entries, &[], now);
     }
     for entry in entries {
         let waits = || format!("\n{} {}.\n", Tone::Strong.paint(&entry.certificate), waits_for_you(entry, now));
@@ -96,9 +124,7 @@ pub(crate) fn print(ui: &Ui, context: &Context, entries: &[KeepEntry], plan: boo
             ui.result("\n  Then run `eskort keep` again; with `eskort keep --wait` it goes on by itself.");
         }
     }
-    if plan {
-        print_plan(ui, entries);
-    } else if !entries.is_empty() {
+    if !entries.is_empty() {
         if entries.iter().any(|e| e.decision.as_ref().is_none_or(Decision::acts)) {
             ui.talk("");
         }
@@ -175,7 +201,10 @@ fn headline(entry: &KeepEntry) -> String {
             format!("`{name}` is not finished with generation {generation}")
         }
         (_, Some(place)) => format!("`{name}`: generation {} could not be put in place", place.generation),
-        (Obtaining::Rest { .. } | Obtaining::OutOfReach { .. } | Obtaining::Hold { .. }, None) => {
+        (
+            Obtaining::Rest { .. } | Obtaining::OutOfReach { .. } | Obtaining::NoRoom { .. } | Obtaining::Hold { .. },
+            None,
+        ) => {
             format!("`{name}` could not be processed")
         }
     }
@@ -216,6 +245,12 @@ fn row(context: &Context, entry: &KeepEntry, now: Timestamp) -> Vec<Cell> {
             let text = format!("{text}: {}. `eskort keep --only {name}` tries at once", reason.trim_end_matches('.'));
             (bar(None), Cell::toned(text, Tone::Notice))
         }
+        Ending::NoRoom => {
+            let text = entry.decision.as_ref().map(|d| d.obtain.words()).unwrap_or_default();
+            let text =
+                format!("{text}. `eskort keep --beyond-budget --only {}` orders all the same", entry.certificate);
+            (bar(None), Cell::toned(text, Tone::Notice))
+        }
         Ending::AwaitsPerson(records) => {
             let what = words::count(records.len() as u64, "record");
             let text = format!("{} to place {what}, see above", waits_for_you(entry, now));
@@ -251,7 +286,7 @@ fn waits_for_you(entry: &KeepEntry, now: Timestamp) -> String {
     }
 }
 
-fn print_plan(ui: &Ui, entries: &[KeepEntry]) {
+fn print_plan(ui: &Ui, entries: &[KeepEntry], budgets: &[PlannedBudget]) {
     let mut nothing = true;
     let (at_rest, others): (Vec<&KeepEntry>, Vec<&KeepEntry>) = entries.iter().partition(|e| is_at_rest(e));
     for entry in others {
@@ -273,8 +308,28 @@ fn print_plan(ui: &Ui, entries: &[KeepEntry]) {
         }
     }
     print_at_rest(ui, &at_rest, entries.len());
+    print_budgets(ui, budgets);
     if !nothing {
         ui.result("Only a plan: nothing was done. `eskort keep` does it.");
+    }
+}
+
+/// Shows what a run would spend of its authorities' budgets.
+fn print_budgets(ui: &Ui, budgets: &[PlannedBudget]) {
+    let row = |PlannedBudget { authority, budget }: &PlannedBudget| -> Vec<Cell> {
+        let Budget { room, planned } = budget;
+        let (bar, tone) = budget_bar(room.spent, *planned, room.most);
+        let left = room.left().saturating_sub(*planned);
+        let number = |n: u32| Cell::plain(format!("{n:>5}"));
+        let numbers = [number(room.spent), Cell::plain(format!("{planned:>8}")), number(left)];
+        let ends = [Cell::toned(authority, Tone::Strong), Cell::toned(bar, tone)];
+        ends.into_iter().chain(numbers).chain([Cell::plain(room.whole_words())]).collect()
+    };
+    let rows: Vec<Vec<Cell>> = budgets.iter().map(row).collect();
+    if !rows.is_empty() {
+        ui.result("");
+        ui.result(&draw(&["AUTHORITY", "BUDGET", "SPENT", "THIS RUN", " LEFT", "OF"], &rows, ui.page()));
+        ui.result("");
     }
 }
 
@@ -282,6 +337,9 @@ fn print_plan(ui: &Ui, entries: &[KeepEntry]) {
 struct Report<'a> {
     at: Timestamp,
     certificates: Vec<ReportRow<'a>>,
+    /// What a plan would spend.
+    #[serde(skip_serializing_if = "<[_]>::is_empty")]
+    budgets: &'a [PlannedBudget],
 }
 
 #[derive(Serialize)]
@@ -335,8 +393,8 @@ struct ReportChange<'a> {
     part: Option<&'static str>,
 }
 
-fn print_json(ui: &Ui, entries: &[KeepEntry], now: Timestamp) {
-    ui.json("keep", &Report { at: now, certificates: entries.iter().map(report_row).collect() });
+fn print_json(ui: &Ui, entries: &[KeepEntry], budgets: &[PlannedBudget], now: Timestamp) {
+    ui.json("keep", &Report { at: now, certificates: entries.iter().map(report_row).collect(), budgets });
 }
 
 pub(crate) fn report_row(entry: &KeepEntry) -> ReportRow<'_> {
@@ -363,6 +421,10 @@ pub(crate) fn report_row(entry: &KeepEntry) -> ReportRow<'_> {
         Ending::UnderWay { holder } => {
             let error = ErrorText::coded("under-way", format!("another run is at work on it ({holder})"));
             ReportRow { result: "under-way", error: Some(error), ..bare }
+        }
+        Ending::NoRoom => {
+            let cause = entry.decision.as_ref().map(|d| d.obtain.words()).unwrap_or_default();
+            ReportRow { result: "no-room", error: Some(ErrorText::coded("no-room", cause)), ..bare }
         }
         Ending::Held { reason } => {
             let error = ErrorText::coded("held", reason.clone());

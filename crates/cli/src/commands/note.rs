@@ -36,7 +36,7 @@ pub(crate) fn run(ui: &Ui, context: &Context, args: Box<NoteArgs>) -> ExitStatus
     match done {
         Ok(entry) => {
             let entries = [entry];
-            keep::print(ui, context, &entries, false);
+            keep::print(ui, context, &entries);
             keep::status(&entries)
         }
         Err(StepError::Store(error)) => errors::print_store(ui, &error),

@@ -80,7 +80,7 @@ pub(crate) fn print(ui: &Ui, context: &Context, receipt: Receipt) -> ExitStatus 
     }
     let entries: Vec<_> = receipt.received.into_iter().map(|r| r.entry).collect();
     if !ui.is_json() {
-        keep::print(ui, context, &entries, false);
+        keep::print(ui, context, &entries);
     }
     keep::status(&entries)
 }

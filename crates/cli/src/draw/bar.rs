@@ -1,4 +1,4 @@
-//! The lifetime bar: how much of a certificate's life is left, and where renewal falls.
+//! Bars: how much of a certificate's life is left, and where renewal falls; how much of a budget is spent.
 
 use crate::draw::tone::Tone;
 use eskort_core::renewal::Validity;
@@ -28,6 +28,23 @@ pub(crate) fn lifetime_bar(validity: &Validity, renew_at: Timestamp, now: Timest
     ((0..CELLS).map(draw).collect(), tone)
 }
 
+/// Returns the bar of a budget and its tone: what is spent from the left, what would be (`▒`), and what is left.
+pub(crate) fn budget_bar(spent: u32, planned: u32, most: u32) -> (String, Tone) {
+    let cells = |n: u32| (f64::from(n.min(most)) / f64::from(most.max(1)) * CELLS as f64).ceil() as usize;
+    let (spent, all) = (cells(spent), cells(spent.saturating_add(planned)));
+    let draw = |i: usize| match i {
+        i if i < spent => '▆',
+        i if i < all => '▒',
+        _ => '▁',
+    };
+    let tone = match CELLS.saturating_sub(all) {
+        0 => Tone::Bad,
+        left if left <= CELLS / 4 => Tone::Notice,
+        _ => Tone::Good,
+    };
+    ((0..CELLS).map(draw).collect(), tone)
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -47,6 +64,18 @@ mod tests {
             let (drawn, toned) =
                 lifetime_bar(&validity, validity.renew_at(), not_before + SignedDuration::from_hours(day * 24));
             assert_eq!((drawn.as_str(), toned), (wanted, tone), "day {day}");
+        }
+    }
+
+    #[test]
+    fn a_budget_fills_from_the_left() {
+        for (spent, planned, most, wanted, tone) in [
+            (0, 0, 200, "▁▁▁▁▁▁▁▁▁▁▁▁▁▁▁▁▁▁▁▁▁▁▁▁", Tone::Good),
+            (0, 1, 200, "▒▁▁▁▁▁▁▁▁▁▁▁▁▁▁▁▁▁▁▁▁▁▁▁", Tone::Good),
+            (20, 10, 40, "▆▆▆▆▆▆▆▆▆▆▆▆▒▒▒▒▒▒▁▁▁▁▁▁", Tone::Notice),
+            (5, 0, 4, "▆▆▆▆▆▆▆▆▆▆▆▆▆▆▆▆▆▆▆▆▆▆▆▆", Tone::Bad),
+        ] {
+            assert_eq!(budget_bar(spent, planned, most), (wanted.to_owned(), tone), "{spent} {planned} {most}");
         }
     }
 }

@@ -22,6 +22,7 @@ fn facts() -> Facts {
         open: None,
         failures: None,
         authority_hold: None,
+        no_room: None,
         deployment: Some(deployment(3, false)),
         next_generation: 4,
         lead: SignedDuration::ZERO,
@@ -139,7 +140,9 @@ fn no_open_journey_stands_in_the_way_of_a_renewal() {
                             assert!(stored || !fits, "{case}");
                         }
                         Obtaining::Rest { .. } => assert!(date == GOOD && !fits, "{case}"),
-                        Obtaining::OutOfReach { .. } | Obtaining::Hold { .. } => panic!("{case}"),
+                        Obtaining::OutOfReach { .. } | Obtaining::NoRoom { .. } | Obtaining::Hold { .. } => {
+                            panic!("{case}")
+                        }
                     }
                     let by_journey = stored && fits && date == GOOD;
                     assert_eq!(decision.place.is_some(), lacks && date != OVER && !by_journey, "{case}");
@@ -191,7 +194,10 @@ fn in_ten_years_with_a_server_that_fails_or_cannot_be_looked_at_every_renewal_co
                         in_place = if broken.installs { in_place } else { Some(generation) };
                     }
                     Obtaining::GoOn { .. } => panic!("no journey is left open"),
-                    Obtaining::Rest { .. } | Obtaining::OutOfReach { .. } | Obtaining::Hold { .. } => {}
+                    Obtaining::Rest { .. }
+                    | Obtaining::OutOfReach { .. }
+                    | Obtaining::NoRoom { .. }
+                    | Obtaining::Hold { .. } => {}
                 }
                 let newest = facts.newest.as_ref().map(|stored| stored.generation);
                 let check = Target { server: "front".into(), host: None, lacks: vec![Lack::Check] };
@@ -229,4 +235,29 @@ fn after_failures_it_holds_off_longer_each_time_unless_asked() {
     open(&mut facts, 4, true, Some(Milestone::Ordered));
     let decision = decide(&facts, on("2026-02-08"), false);
     assert!(decision.place.is_some() && matches!(decision.obtain, Obtaining::Hold { .. }), "{decision:?}");
+}
+
+#[test]
+fn only_a_new_order_waits_for_room_in_a_budget() {
+    let until = on("2026-03-09");
+    let budget = Room {
+        counted: crate::budget::Counted::Domain,
+        subject: "lampholm.example".into(),
+        most: 40,
+        within: 7 * 24 * 3600,
+        spent: 40,
+        again: Some(until),
+    };
+    let full = |facts: Facts| Facts { no_room: Some((budget.clone(), until)), ..facts };
+    let decided = |facts: Facts, day| decide(&full(facts), on(day), true).obtain;
+    let no_room = Obtaining::NoRoom { until, budget: budget.clone() };
+    assert_eq!(decided(facts(), DUE), no_room, "somebody who asks for it does not make room");
+    assert_eq!(
+        no_room.words(),
+        "not before 2026-03-09 00:00 UTC: the budget for certificates for lampholm.example (40 in 7 days) is used up"
+    );
+    assert!(matches!(decided(facts(), GOOD), Obtaining::Rest { .. }));
+    let mut under_way = facts();
+    open(&mut under_way, 4, true, Some(Milestone::Ordered));
+    assert!(matches!(decided(under_way, DUE), Obtaining::GoOn { .. }));
 }

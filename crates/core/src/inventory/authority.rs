@@ -21,6 +21,53 @@ pub struct Authority {
     pub at_once: usize,
     /// How many names it puts on one certificate at the most; `None` when that is not known.
     pub most_names: Option<usize>,
+    /// How much is asked of it within a time at the most.
+    pub limits: Limits,
+}
+
+/// How often something may be within a time.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Limit {
+    /// How often; at least once.
+    pub most: u32,
+    /// Within how long.
+    pub within: SignedDuration,
+}
+
+impl Limit {
+    /// Makes a limit.
+    pub const fn new(most: u32, within: SignedDuration) -> Self {
+        Limit { most, within }
+    }
+}
+
+/// How much is asked of an authority within a time at the most; `None` where there is no limit.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub struct Limits {
+    /// Orders.
+    pub orders: Option<Limit>,
+    /// Certificates with names of one registered domain.
+    pub per_domain: Option<Limit>,
+    /// Certificates for the very same names.
+    pub same_names: Option<Limit>,
+    /// Failed validations of one name.
+    pub failures: Option<Limit>,
+}
+
+impl Limits {
+    /// What most public authorities allow, and some less: a renewal has to find room, too.
+    pub const CAREFUL: Limits = Limits {
+        orders: Some(Limit::new(200, SignedDuration::from_hours(3))),
+        per_domain: Some(Limit::new(40, SignedDuration::from_hours(7 * 24))),
+        same_names: Some(Limit::new(4, SignedDuration::from_hours(7 * 24))),
+        failures: Some(Limit::new(4, SignedDuration::from_hours(1))),
+    };
+
+    /// Returns the longest time within which anything is counted.
+    pub fn longest(&self) -> SignedDuration {
+        let all = [self.orders, self.per_domain, self.same_names, self.failures];
+        all.into_iter().flatten().map(|limit| limit.within).max().unwrap_or_default()
+    }
 }
 
 /// The kinds of authority.
@@ -57,6 +104,12 @@ impl Authority {
             AuthorityKind::Est(est) => Some(est),
             AuthorityKind::Acme(_) | AuthorityKind::Csr(_) => None,
         }
+    }
+
+    /// Returns what stands for it where orders are counted: several sections may lead to the same authority. `name` is that of its
+    /// section.
+    pub fn counted_as<'a>(&'a self, name: &'a str) -> &'a str {
+        self.acme().map_or(name, |acme| &acme.directory)
     }
 
     /// Returns the word for its kind.

@@ -4,7 +4,9 @@ mod authority;
 mod host;
 mod proof;
 
-pub use authority::{AcmeAuthority, Authority, AuthorityKind, CsrAuthority, EstAuthority, ExternalAccount};
+pub use authority::{
+    AcmeAuthority, Authority, AuthorityKind, CsrAuthority, EstAuthority, ExternalAccount, Limit, Limits,
+};
 pub use host::{FtpHost, FtpTls, Host, HostKind, SshHost};
 pub use proof::{
     DnsLook, DnsProof, Proof, RecipeSource, RecordWriter, SecretSource, TsigKey, USUAL_SPREAD, USUAL_TTL, WebApi,

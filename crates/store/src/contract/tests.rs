@@ -1,10 +1,12 @@
 //! What every ledger has to do, whatever keeps it.
 
 use crate::*;
+use eskort_core::budget::{Counted, Spent};
 use eskort_core::challenge::ChallengeKind;
 use eskort_core::debt::Debt;
 use eskort_core::decision::{AuthorityHold, Specification};
 use eskort_core::event::{Event, GivenUp};
+use eskort_core::inventory::{Limit, Limits};
 use eskort_core::journey::{Acme, Milestone, OrderRef, ProofTask, Stage};
 use eskort_core::names::Identifier;
 use eskort_core::pki::KeyKind;
@@ -254,4 +256,47 @@ async fn what_several_owe_goes_with_the_last() {
         assert!(store.debts().await.unwrap().is_empty());
     })
     .await;
+}
+
+#[tokio::test]
+async fn orders_are_counted_and_taken_back() {
+    on_each(budgets).await;
+}
+
+async fn budgets(store: &Store) {
+    let limit = |most| Some(Limit::new(most, jiff::SignedDuration::from_secs(100)));
+    let limits = Limits { orders: limit(3), per_domain: limit(2), ..Limits::default() };
+    let names = [Identifier::parse("www.lampholm.example").unwrap()];
+    let order = |generation| Counting {
+        authority: "https://ca.example/directory",
+        limits: &limits,
+        certificate: "website",
+        generation,
+        names: &names,
+    };
+    let spend = async |generation, beyond, second| {
+        let waits = store.spend(order(generation), beyond, at(second)).await.unwrap();
+        waits.map(|(room, until)| (room.words(), until.as_second()))
+    };
+    let domain = |until| Some(("certificates for lampholm.example".to_owned(), until));
+    assert_eq!(spend(1, false, 1).await, None);
+    // An order for the same generation again is another order, and no other certificate.
+    assert_eq!(spend(1, false, 2).await, None);
+    assert_eq!(spend(2, false, 3).await, None);
+    assert_eq!(spend(3, false, 4).await, domain(102), "the one that lets it wait the longest");
+    // The authority has not taken it.
+    store.not_spent("website", 2).await.unwrap();
+    assert_eq!(spend(2, false, 5).await, None);
+    assert_eq!(spend(3, false, 101).await, domain(102));
+    assert_eq!(spend(3, true, 101).await, None, "insisted on");
+    // One that is given up brings no certificate.
+    let journey = store.start_journey("website", 3, &specification(), Stage::Opened, at(101)).await.unwrap();
+    store.give_up_journey("website", journey.id, GivenUp::OrderLost, at(102)).await.unwrap();
+    assert_eq!(spend(4, false, 103).await, None);
+    let failed = ["www.lampholm.example".to_owned()];
+    store.spend_failures("https://ca.example/directory", "website", &failed, at(104)).await.unwrap();
+    let spent = store.spent("https://ca.example/directory", &limits, at(104)).await.unwrap();
+    let failures: Vec<&Spent> = spent.iter().filter(|one| one.counted == Counted::Failures).collect();
+    assert_eq!((failures.len(), failures[0].subject.as_str(), failures[0].at), (1, "www.lampholm.example", at(104)));
+    assert!(store.spent("another", &limits, at(104)).await.unwrap().is_empty());
 }

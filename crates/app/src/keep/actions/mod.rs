@@ -42,11 +42,21 @@ impl JourneyActions<'_> {
         let JourneyActions { work, acme, publication, .. } = self;
         let outcome = match action {
             Action::Prepare => prepare::prepare(work, acme).await,
-            Action::PlaceOrder => match &work.context.inventory.authorities[&work.specification.authority].kind {
-                AuthorityKind::Acme(_) => acme.place_order(work).await,
-                AuthorityKind::Csr(_) => by_hand::hand_over(work),
-                AuthorityKind::Est(_) => est::enroll(work, 0).await,
-            },
+            Action::PlaceOrder => {
+                work.count_order().await?;
+                let placed = match &work.context.inventory.authorities[&work.specification.authority].kind {
+                    AuthorityKind::Acme(_) => acme.place_order(work).await,
+                    AuthorityKind::Csr(_) => by_hand::hand_over(work),
+                    AuthorityKind::Est(_) => est::enroll(work, 0).await,
+                };
+                // What no answer came to may have been taken all the same.
+                if let Err(StepError::Authority(error)) = &placed
+                    && error.problem().is_some()
+                {
+                    work.store.not_spent(work.certificate, work.generation).await?;
+                }
+                placed
+            }
             Action::TakeAnswer(notes) => return by_hand::take_answer(work, self.answer.take(), notes).await,
             Action::AskAgain => est::enroll(work, polls).await,
             Action::ChooseChallenges(order) => acme.choose_challenges(work, order).await,

@@ -7,7 +7,7 @@ use eskort_core::inventory::{CertificateEntry, DnsProof, Part, Proof, RecordWrit
 use eskort_core::pki::{PkiError, PrivateKey};
 use eskort_host::Machines;
 use eskort_prove::{ProofContext, Proving, SharedProofs};
-use eskort_store::Store;
+use eskort_store::{Counting, Store};
 
 /// One certificate's journey, and what is around it.
 pub(crate) struct Work<'a> {
@@ -21,6 +21,8 @@ pub(crate) struct Work<'a> {
     pub(crate) entry: &'a CertificateEntry,
     pub(crate) specification: Specification,
     pub(crate) generation: u32,
+    /// Whether somebody insists on an order for which a budget has no room.
+    pub(crate) beyond_budget: bool,
 }
 
 impl Work<'_> {
@@ -30,6 +32,26 @@ impl Work<'_> {
         let proofs =
             self.specification.names.iter().filter_map(|name| self.context.inventory.proof_of(self.entry, name));
         proofs.into_iter().any(|(_, proof)| by_hand(proof))
+    }
+
+    /// Counts the order that is about to be placed.
+    ///
+    /// # Errors
+    /// [`StepError::NoRoom`] when a budget has no room for it.
+    pub(super) async fn count_order(&self) -> Result<(), StepError> {
+        let name = &self.specification.authority;
+        let authority = &self.context.inventory.authorities[name];
+        let order = Counting {
+            authority: authority.counted_as(name),
+            limits: &authority.limits,
+            certificate: self.certificate,
+            generation: self.generation,
+            names: &self.specification.names,
+        };
+        match self.store.spend(order, self.beyond_budget, self.context.now()).await? {
+            Some((budget, until)) => Err(StepError::NoRoom { until, budget: Box::new(budget) }),
+            None => Ok(()),
+        }
     }
 
     pub(super) fn talks_acme(&self) -> bool {

@@ -93,7 +93,7 @@ async fn note(ui: &Ui, context: &Context, noted: Noted) -> Result<(), ExitStatus
         errors::print(ui, "nothing was noted", &errors::tell(&error, "stock"));
         ExitStatus::Failed
     })?;
-    keep::print(ui, context, std::slice::from_ref(&entry), false);
+    keep::print(ui, context, std::slice::from_ref(&entry));
     match keep::status(&[entry]) {
         ExitStatus::AwaitsPerson => Ok(()),
         status => Err(status),

@@ -1,0 +1,124 @@
+//! What was counted at authorities: orders, certificates for domains and names, validations that failed.
+
+use crate::rows::instant;
+use crate::{Store, StoreError};
+use eskort_core::budget::{Counted, Room, Spent, cost, rooms, waits_for};
+use eskort_core::inventory::Limits;
+use eskort_core::names::Identifier;
+use jiff::{SignedDuration, Timestamp};
+use rusqlite::{Row, params};
+
+/// Nobody counts over a longer time.
+const KEPT: SignedDuration = SignedDuration::from_hours(366 * 24);
+
+/// An order, as it is counted.
+#[derive(Clone, Copy, Debug)]
+pub struct Counting<'a> {
+    /// What stands for its authority.
+    pub authority: &'a str,
+    /// How much is asked of that at the most.
+    pub limits: &'a Limits,
+    /// The certificate's name in the inventory.
+    pub certificate: &'a str,
+    /// The generation that it is to bring.
+    pub generation: u32,
+    /// Its names.
+    pub names: &'a [Identifier],
+}
+
+impl Store {
+    /// Returns what was counted at an authority within the longest of its limits.
+    ///
+    /// # Errors
+    /// When the ledger fails.
+    pub async fn spent(&self, authority: &str, limits: &Limits, now: Timestamp) -> Result<Vec<Spent>, StoreError> {
+        self.read_spent(authority, limits, now)
+    }
+
+    fn read_spent(&self, authority: &str, limits: &Limits, now: Timestamp) -> Result<Vec<Spent>, StoreError> {
+        let sql = "SELECT counted, subject, at FROM spent WHERE authority = ? AND at >= ?";
+        let read = |row: &Row<'_>| Ok((row.get::<_, String>(0)?, row.get(1)?, instant(row, 2)?));
+        let found = self.rows(sql, params![authority, (now - limits.longest()).as_second()], read)?;
+        let known = |(word, subject, at): (String, String, Timestamp)| {
+            Some(Spent { counted: Counted::of_word(&word)?, subject, at })
+        };
+        Ok(found.into_iter().filter_map(known).collect())
+    }
+
+    /// Counts an order that is about to be placed, unless a budget has no room for it: that is returned then, with the instant at
+    /// which it has room again. With `beyond` it is counted all the same. Runs that do this at once share what is left.
+    ///
+    /// # Errors
+    /// When the ledger fails.
+    pub async fn spend(
+        &self,
+        order: Counting<'_>,
+        beyond: bool,
+        now: Timestamp,
+    ) -> Result<Option<(Room, Timestamp)>, StoreError> {
+        let sql =
+            "INSERT INTO spent (authority, counted, subject, at, certificate, generation) VALUES (?, ?, ?, ?, ?, ?)";
+        self.in_one_transaction(|| {
+            self.take_back(order.certificate, order.generation)?;
+            let spent = self.read_spent(order.authority, order.limits, now)?;
+            let rooms = rooms(order.limits, &spent, order.names, now);
+            if let Some(waits) = waits_for(rooms).filter(|_| !beyond) {
+                return Ok(Some(waits));
+            }
+            self.run("DELETE FROM spent WHERE at < ?", [(now - KEPT).as_second()])?;
+            for (counted, subject) in cost(order.names) {
+                let values = params![
+                    order.authority,
+                    counted.word(),
+                    subject,
+                    now.as_second(),
+                    order.certificate,
+                    order.generation
+                ];
+                self.run(sql, values)?;
+            }
+            Ok(None)
+        })
+    }
+
+    /// Takes back what an order counted as that the authority has not taken.
+    ///
+    /// # Errors
+    /// When the ledger fails.
+    pub async fn not_spent(&self, certificate: &str, generation: u32) -> Result<(), StoreError> {
+        let last = "SELECT max(id) FROM spent WHERE certificate = ? AND generation = ? AND counted = 'orders'";
+        self.in_one_transaction(|| {
+            self.take_back(certificate, generation)?;
+            for id in self.rows(last, params![certificate, generation], |row| row.get::<_, Option<i64>>(0))? {
+                self.run("DELETE FROM spent WHERE id = ?", [id])?;
+            }
+            Ok(())
+        })
+    }
+
+    /// An order that brings no certificate stays an order, and counts as nothing else.
+    pub(crate) fn take_back(&self, certificate: &str, generation: u32) -> Result<(), StoreError> {
+        let sql = "DELETE FROM spent WHERE certificate = ? AND generation = ? AND counted IN ('domain', 'same-names')";
+        self.run(sql, params![certificate, generation]).map(drop)
+    }
+
+    /// Counts validations that failed.
+    ///
+    /// # Errors
+    /// When the ledger fails.
+    pub async fn spend_failures(
+        &self,
+        authority: &str,
+        certificate: &str,
+        names: &[String],
+        now: Timestamp,
+    ) -> Result<(), StoreError> {
+        let sql = "INSERT INTO spent (authority, counted, subject, at, certificate) VALUES (?, ?, ?, ?, ?)";
+        self.in_one_transaction(|| {
+            for name in names {
+                self.run(sql, params![authority, Counted::Failures.word(), name, now.as_second(), certificate])?;
+            }
+            Ok(())
+        })
+    }
+}
