@@ -5,9 +5,12 @@ use crate::pebble::Pebble;
 use crate::world::*;
 use eskort_practice::{Fault, Resource};
 use serde_json::Value;
-use std::process::Command;
+use std::process::{Command, Stdio};
 
-fn rehearsed(place: &Place, code: i32, words: &[&str]) -> Vec<(String, String, String, String)> {
+/// Weight, what was tried, with which name, and what was seen.
+type Trial = (String, String, String, String);
+
+fn rehearsed(place: &Place, code: i32, words: &[&str]) -> Vec<Trial> {
     let said = place.run(&[&["rehearse", "--output", "json"], words].concat());
     assert_eq!(said.code, Some(code), "{said}");
     let report: Value = serde_json::from_str(&said.out).unwrap();
@@ -172,4 +175,90 @@ fn a_real_authority_is_asked_for_its_directory_only() {
     let log = pebble.place.read("pebble/log");
     assert_eq!(log.matches("calling handler").count(), log.matches("GET /dir -> calling handler").count(), "{log}");
     assert!(log.contains("GET /dir"), "{log}");
+}
+
+/// Starts a name server with a zone of the trust, and what else its configuration says.
+fn named(at: &str, zone: &str, more: &str) -> (Place, Process) {
+    let place = Place::new();
+    let dir = place.dir.path().display().to_string();
+    place.write("zone", zone);
+    let text = format!(
+        "controls {{ }};\noptions {{ directory \"{dir}\"; pid-file none; session-keyfile none; recursion yes; \
+         listen-on-v6 {{ none; }}; listen-on {{ {at}; }}; }};\n{more}"
+    );
+    place.write("named.conf", &text);
+    let mut command = Command::new("/usr/sbin/named");
+    command.args(["-f", "-c", &format!("{dir}/named.conf")]).stdout(Stdio::null()).stderr(Stdio::null());
+    let process = Process(command.spawn().expect("Debian's package bind9 is installed (scripts/test does it)"));
+    await_server(format!("{at}:53").parse().unwrap(), "BIND");
+    (place, process)
+}
+
+const ZONE: &str = "$TTL 60\n@ SOA ns1 keeper 1 60 60 60 60\n@ NS ns1\nns1 A 127.0.77.4\nwww A 192.0.2.7\n";
+const PRIMARY: &str = "zone \"lampholm.example\" { type primary; file \"zone\"; };\n";
+
+/// A world whose one certificate is proved over HTTP, wherever the DNS says that its names are.
+fn wherever(names: &str) -> World {
+    let world = World::new();
+    let check = format!("check-address = \"{}\"\n\n[server", world.site.plain_address());
+    world.write_inventory(|text| {
+        text.replace("\"lampholm.example\", \"www.lampholm.example\"", names).replace(&check, "\n[server")
+    });
+    world
+}
+
+fn told(found: &[Trial], weight: &str, of: &str, text: &str) -> bool {
+    found.iter().any(|(w, what, name, t)| w == weight && what == "address" && name == of && t.contains(text))
+}
+
+#[test]
+fn name_servers_that_disagree_and_one_that_does_not_answer_are_told() {
+    let test = "rehearse::name_servers_that_disagree_and_one_that_does_not_answer_are_told";
+    let addresses = "for n in 4 5 6; do ip addr add 127.0.77.$n/8 dev lo; done &&";
+    if in_a_network_of_its_own(test, addresses, "nameserver 127.0.77.4\n", "127.0.0.1 attic.lampholm.example\n") {
+        return;
+    }
+    let zone = format!("{ZONE}@ NS ns2\n@ NS ns3\nns2 A 127.0.77.5\nns3 A 127.0.77.6\nharbour A 192.0.2.7\n");
+    let _first = named("127.0.77.4", &zone, PRIMARY);
+    let _second = named("127.0.77.5", &zone.replace("www A 192.0.2.7", "www A 192.0.2.8"), PRIMARY);
+    let names = "\"www.lampholm.example\", \"harbour.lampholm.example\", \"attic.lampholm.example\"";
+    let found = rehearsed(&wherever(names).place, 1, &[]);
+    let (www, harbour) = ("www.lampholm.example", "harbour.lampholm.example");
+    let disagree = "disagree: 192.0.2.7 by ns1.lampholm.example; 192.0.2.8 by ns2.lampholm.example";
+    assert!(told(&found, "risky", www, disagree), "{found:?}");
+    assert!(
+        told(&found, "risky", harbour, "not all name servers of its zone answer: ns3.lampholm.example"),
+        "{found:?}"
+    );
+    assert!(told(&found, "good", harbour, "it resolves to 192.0.2.7") && !told(&found, "risky", harbour, "disagree"));
+    let attic = "only this machine knows its addresses (127.0.0.1): the DNS has none";
+    assert!(told(&found, "risky", "attic.lampholm.example", attic), "{found:?}");
+}
+
+#[test]
+fn a_signed_zone_that_is_broken_is_told() {
+    let test = "rehearse::a_signed_zone_that_is_broken_is_told";
+    let addresses = "for n in 4 9; do ip addr add 127.0.77.$n/8 dev lo; done &&";
+    if in_a_network_of_its_own(test, addresses, "nameserver 127.0.77.9\n", "") {
+        return;
+    }
+    let signing = Place::new();
+    signing.write("zone", &format!("{ZONE}mail A 192.0.2.7\n"));
+    let sign = "dnssec-keygen -q -a ECDSAP256SHA256 -f KSK lampholm.example && \
+                dnssec-signzone -q -z -S -o lampholm.example zone && cat K*.key";
+    let signed = Command::new("sh").args(["-c", sign]).current_dir(signing.dir.path()).output().unwrap();
+    let key = String::from_utf8(signed.stdout).unwrap();
+    let (_, key) = key.split_once("DNSKEY 257 3 13 ").expect("Debian's package bind9 brings what signs");
+    // Somebody edited the signed file by hand.
+    let zone = signing.read("zone.signed").replacen("192.0.2.7", "192.0.2.8", 1);
+    let _primary = named("127.0.77.4", &zone, PRIMARY);
+    let resolver = format!(
+        "zone \"lampholm.example\" {{ type static-stub; server-addresses {{ 127.0.77.4; }}; }};\n\
+         trust-anchors {{ lampholm.example. static-key 257 3 13 \"{}\"; }};\n",
+        key.trim()
+    );
+    let _resolver = named("127.0.77.9", "", &resolver);
+    let found = rehearsed(&wherever("\"www.lampholm.example\", \"mail.lampholm.example\"").place, 1, &[]);
+    let broken = |of| told(&found, "fatal", of, "its DNSSEC signatures do not fit");
+    assert_ne!(broken("www.lampholm.example"), broken("mail.lampholm.example"), "{found:?}");
 }

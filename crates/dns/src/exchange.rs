@@ -61,7 +61,17 @@ pub(crate) fn answer_to(asked: &Message, bytes: &[u8]) -> Option<Message> {
 
 /// Asks one server; over TCP when the answer does not fit.
 pub(crate) async fn ask(server: SocketAddr, name: &Name, kind: RecordType) -> Result<Message, AskError> {
-    let message = question(name, kind);
+    exchange(server, question(name, kind)).await
+}
+
+/// As [`ask`]; a resolver is told not to check signatures (RFC 4035 section 3.2.2).
+pub(crate) async fn ask_unchecked(server: SocketAddr, name: &Name, kind: RecordType) -> Result<Message, AskError> {
+    let mut message = question(name, kind);
+    message.metadata.checking_disabled = true;
+    exchange(server, message).await
+}
+
+async fn exchange(server: SocketAddr, message: Message) -> Result<Message, AskError> {
     let no_answer = |source| AskError::NoAnswer { server, source };
     let bytes = message.to_vec().map_err(|e| no_answer(io::Error::other(e.to_string())))?;
     let mut result = Err(no_answer(io::ErrorKind::TimedOut.into()));

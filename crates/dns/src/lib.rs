@@ -1,6 +1,7 @@
 //! Questions to name servers, dynamic updates (RFC 2136) signed with TSIG (RFC 8945), and the look whether the name
 //! servers of a zone have a record.
 
+mod addresses;
 mod caa;
 mod exchange;
 mod key;
@@ -9,6 +10,7 @@ mod propagation;
 mod update;
 mod zone;
 
+pub use addresses::{AddressesSeen, KnownServers, see_addresses};
 pub use caa::find_caa;
 pub use exchange::{AskError, first_that_answers, system_servers};
 pub use key::{KeyError, UpdateKey};

@@ -13,14 +13,15 @@ use eskort_core::pki::{hex, sha256};
 use eskort_core::progress::Progress;
 use eskort_core::record::challenge_record;
 use eskort_core::words;
-use eskort_dns::{find_caa, first_that_answers, system_servers};
+use eskort_dns::{AddressesSeen, KnownServers, find_caa, first_that_answers, see_addresses, system_servers};
 use eskort_host::Machines;
 use eskort_prove::{ProofContext, ProofError, Proving, SharedProofs, pay_debts};
 use eskort_store::{RunLock, Store, StoreError};
 use eskort_talk::Conversation;
 use futures_util::StreamExt;
-use std::collections::BTreeMap;
 use std::collections::btree_map::Entry;
+use std::collections::{BTreeMap, BTreeSet};
+use std::io;
 use std::net::{IpAddr, SocketAddr};
 
 /// So many names are looked at at the same time.
@@ -118,7 +119,8 @@ pub async fn rehearse(context: &Context, only: &[String]) -> Result<Vec<Rehearsa
         _ => only.iter().collect(),
     };
     let resolv_conf = std::fs::read_to_string("/etc/resolv.conf").unwrap_or_default();
-    let resolver = first_that_answers(&system_servers(&resolv_conf)).await;
+    let servers = KnownServers::default();
+    let asking = Asking { resolver: first_that_answers(&system_servers(&resolv_conf)).await, servers: &servers };
     let mut rehearsals = Vec::new();
     let mut asked: BTreeMap<&str, Asked> = BTreeMap::new();
     for certificate in all {
@@ -148,7 +150,7 @@ pub async fn rehearse(context: &Context, only: &[String]) -> Result<Vec<Rehearsa
             issuer = known.issuer.clone();
         }
         trials.extend(budget(context, &store, entry).await?);
-        trials.extend(names(context, entry, issuer.as_ref(), resolver).await);
+        trials.extend(names(context, entry, issuer.as_ref(), asking).await);
         if acme.is_some() {
             // Nobody has a certificate of this name: whatever a run that was killed leaves published goes with the next.
             let owner = format!("rehearsal of {certificate}");
@@ -161,6 +163,14 @@ pub async fn rehearse(context: &Context, only: &[String]) -> Result<Vec<Rehearsa
     }
     machines.hang_up().await;
     Ok(rehearsals)
+}
+
+/// Who is asked about names.
+#[derive(Clone, Copy)]
+struct Asking<'a> {
+    /// The system's resolver; `None` when it has none that answers.
+    resolver: Option<SocketAddr>,
+    servers: &'a KnownServers,
 }
 
 const ANSWERS: &str = "it answers";
@@ -243,7 +253,7 @@ async fn names(
     context: &Context,
     entry: &CertificateEntry,
     issuer: Option<&Issuer>,
-    resolver: Option<SocketAddr>,
+    asking: Asking<'_>,
 ) -> Vec<Rehearsed> {
     let look = |name: Identifier| async move {
         let mut trials = Vec::new();
@@ -253,12 +263,14 @@ async fn names(
         let is_reached =
             matches!(proof, Some(Proof::HttpFolder { .. } | Proof::HttpListener { .. } | Proof::TlsListener { .. }));
         if is_reached && name.address().is_none() {
-            say(Trial::Address, address(&name.to_string(), proof).await);
+            for tried in address(&name.to_string(), proof, asking).await {
+                say(Trial::Address, tried);
+            }
         }
         if let (Some(Issuer { identities, account }), Some(proof), None) = (issuer, proof, name.address()) {
             let (method, account) = (proof.challenges().first().map_or("", |kind| kind.word()), account.as_deref());
             let issuance = Issuance { identities, wildcard: name.is_wildcard(), account, method };
-            if let Some(tried) = caa(&name.to_string(), &issuance, resolver).await {
+            if let Some(tried) = caa(&name.to_string(), &issuance, asking.resolver).await {
                 say(Trial::Caa, tried);
             }
         }
@@ -268,16 +280,28 @@ async fn names(
     all.collect::<Vec<_>>().await.into_iter().flatten().collect()
 }
 
-async fn address(name: &str, proof: Option<&Proof>) -> Tried {
+/// Looks where a name leads, as this machine and as all name servers see it.
+async fn address(name: &str, proof: Option<&Proof>, asking: Asking<'_>) -> Vec<Tried> {
     let instead = proof.and_then(Proof::check_address).is_some();
-    match tokio::net::lookup_host((name, 0)).await {
-        Ok(found) => {
-            let mut all: Vec<IpAddr> = found.map(|address| address.ip()).collect();
-            all.sort();
-            all.dedup();
-            let texts: Vec<String> = all.iter().map(ToString::to_string).collect();
-            Tried::Good(format!("it resolves to {}", words::list(&texts)))
-        }
+    let all = |found: BTreeSet<IpAddr>| words::list(&found.iter().map(ToString::to_string).collect::<Vec<_>>());
+    let here: io::Result<BTreeSet<IpAddr>> =
+        tokio::net::lookup_host((name, 0)).await.map(|found| found.map(|address| address.ip()).collect());
+    let seen = match asking.resolver {
+        Some(resolver) => Some(see_addresses(resolver, name, asking.servers).await),
+        None => None,
+    };
+    let mut tried = seen.as_ref().map(disagreements).unwrap_or_default();
+    let leads_nowhere = seen.as_ref().is_some_and(|seen| seen.unresolved.is_none() && seen.resolved.is_empty());
+    tried.push(match here {
+        _ if seen.as_ref().is_some_and(|seen| seen.is_bogus) => Tried::Fatal {
+            text: "its DNSSEC signatures do not fit: the resolver has an answer, and does not trust it".into(),
+            advice: "sign the zone anew, or mend the DS record at its parent: authorities check them, too".into(),
+        },
+        Ok(found) if leads_nowhere && !found.is_empty() => Tried::Risky {
+            text: format!("only this machine knows its addresses ({}): the DNS has none", all(found)),
+            advice: "add an A or AAAA record to its zone".into(),
+        },
+        Ok(found) => Tried::Good(format!("it resolves to {}", all(found))),
         Err(_) if instead => Tried::Risky {
             text: "it resolves to no address from here; the inventory names another to look at".into(),
             advice: "the authority has to find it: ask a resolver outside".into(),
@@ -286,7 +310,35 @@ async fn address(name: &str, proof: Option<&Proof>) -> Tried {
             text: format!("it resolves to no address: {error}"),
             advice: "add an A or AAAA record to its zone, or leave the name out".into(),
         },
+    });
+    tried
+}
+
+/// Says where the name servers of a zone do not agree, or do not answer: an authority may ask any of them.
+fn disagreements(seen: &AddressesSeen) -> Vec<Tried> {
+    let mut tried = Vec::new();
+    let opinions = seen.opinions();
+    if opinions.len() > 1 {
+        let opinion = |(said, hosts): (&&BTreeSet<IpAddr>, &Vec<&str>)| {
+            let said: Vec<String> = said.iter().map(ToString::to_string).collect();
+            let said = if said.is_empty() { "no address".to_owned() } else { words::list(&said) };
+            format!("{said} by {}", words::list(hosts))
+        };
+        let opinions: Vec<String> = opinions.iter().map(opinion).collect();
+        tried.push(Tried::Risky {
+            text: format!("the name servers of its zone disagree: {}", opinions.join("; ")),
+            advice: "an authority may ask any of them: look why some have another version of the zone".into(),
+        });
     }
+    let silent = |(host, said): &(String, Result<_, String>)| Some(format!("{host} ({})", said.as_ref().err()?));
+    let silent: Vec<String> = seen.servers.iter().filter_map(silent).collect();
+    if !silent.is_empty() {
+        tried.push(Tried::Risky {
+            text: format!("not all name servers of its zone answer: {}", words::list(&silent)),
+            advice: "an authority may ask any of them: mend them, or take them out of the zone's NS records".into(),
+        });
+    }
+    tried
 }
 
 async fn caa(name: &str, issuance: &Issuance<'_>, resolver: Option<SocketAddr>) -> Option<Tried> {
