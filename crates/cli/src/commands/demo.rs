@@ -1,5 +1,6 @@
 //! `eskort demo`: the whole journey in a practice world.
 
+mod beginning;
 mod office;
 mod survey;
 
@@ -188,11 +189,6 @@ copy = [
   {{ part = "key", to = "tls/site.key" }},
 ]
 check-address = "{tls}"
-
-[certificate.website]
-names = ["lampholm.example", "www.lampholm.example"]
-proof = "pages"
-install = [{{ server = "front" }}]
 "#,
         directory = world.authority.directory(),
         plain = world.site.plain_address(),
@@ -204,6 +200,15 @@ install = [{{ server = "front" }}]
     write_secret(&world.folder.join("account.password"), world.account.password())?;
     write_secret(&world.folder.join("zone.key"), &world.names.update_key())?;
     write("eskort.toml", &inventory)?;
+    write(
+        "nginx.conf",
+        &format!(
+            "# What the practice site would have as its configuration.\nevents {{}}\nhttp {{\n    server {{\n        listen {};\n        \
+             server_name lampholm.example www.lampholm.example;\n        root {};\n    }}\n}}\n",
+            world.site.plain_address(),
+            world.folder.join("www").display()
+        ),
+    )?;
     write(NOTE, &what_next(&world.folder))
 }
 
@@ -344,6 +349,7 @@ impl Teller<'_> {
             ui.result("An authority, a name server, a site and a hosting account of the Lampholm Lighthouse Trust run on this machine's loopback.");
         }
         let told = |chapter| args.all || args.chapter == Some(chapter);
+        beginning::tell_beginning(self, args.chapter.is_none()).await?;
         self.first_certificate(args.chapter.is_none()).await?;
         if told(DemoChapter::Survey) {
             survey::tell_chapter(self).await?;
