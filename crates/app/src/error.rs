@@ -4,6 +4,7 @@ use eskort_core::budget::Room;
 use eskort_core::decision::Concerns;
 use eskort_core::finding::Finding;
 use eskort_core::journey::{Unexpected, WaitsFor};
+use eskort_core::names::Identifier;
 use eskort_core::pki::{ChainError, IntakeError, PkiError};
 use eskort_core::words;
 use eskort_install::InstallError;
@@ -79,6 +80,16 @@ pub enum StepError {
         /// How long in this run.
         waited: SignedDuration,
     },
+    /// A domain does not let the authority issue.
+    #[error("{name}: {text}")]
+    Forbidden {
+        /// The name.
+        name: Identifier,
+        /// What its CAA records say.
+        text: String,
+        /// What to do about it.
+        advice: String,
+    },
     /// A budget of the authority has no room for the order.
     #[error("the budget for {} ({}) is used up until {}", budget.words(), budget.limit_words(), words::instant(*until))]
     NoRoom {
@@ -123,6 +134,7 @@ impl StepError {
             | StepError::Trust(_)
             | StepError::Stuck { .. }
             | StepError::NoRoom { .. }
+            | StepError::Forbidden { .. }
             | StepError::Interrupted
             | StepError::Panic { .. }
             | StepError::Bug(_) => false,

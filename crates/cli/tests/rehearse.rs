@@ -143,6 +143,11 @@ fn records_are_written_seen_and_removed_and_a_domain_may_forbid_the_authority() 
         (&*caa.0, &*caa.3),
         ("fatal", "the CAA records of lampholm.example allow other.example, and not ca.lampholm.example")
     );
+    // `keep` looks as well, before it orders.
+    let forbidden =
+        ["allow other.example, and not ca.lampholm.example", "add to lampholm.example", "nothing was ordered"];
+    world.place.run(&["keep"]).check(1, &forbidden);
+    assert_eq!(world.authority.counts(), (0, 0));
     update("add lampholm.example 60 CAA 0 issue \"ca.lampholm.example; validationmethods=dns-01\"");
     let found = rehearsed(&world.place, 0, &[]);
     assert!(

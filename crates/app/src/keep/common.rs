@@ -10,7 +10,9 @@ use eskort_install::Facts as ServerFacts;
 use eskort_prove::{ProofContext, SharedProofs, Turns};
 use eskort_store::Store;
 use std::collections::BTreeMap;
+use std::net::SocketAddr;
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
+use tokio::sync::OnceCell;
 
 /// What the turns of one run share.
 pub(super) struct Common {
@@ -34,6 +36,8 @@ pub(super) struct Common {
     pub(super) servers: ServerFacts,
     /// What the proofs of all certificates share.
     pub(super) shared: SharedProofs,
+    /// The system's resolver, once it was needed; `None` in it when none answers.
+    pub(super) resolver: OnceCell<Option<SocketAddr>>,
     /// Whether somebody insists on orders for which a budget has no room.
     pub(super) beyond_budget: bool,
 }
@@ -53,6 +57,7 @@ impl Common {
             servers: ServerFacts::about(&machines),
             machines,
             shared: SharedProofs::default(),
+            resolver: OnceCell::new(),
             beyond_budget,
         }
     }

@@ -3,6 +3,7 @@
 mod actions;
 mod common;
 mod deploy;
+mod domain;
 pub(crate) mod entry;
 mod gate;
 pub(crate) mod gather;
@@ -16,6 +17,7 @@ mod turn;
 use crate::by_hand::validation::is_published_for_validation;
 use crate::give::place::stays;
 use crate::stop::Stop;
+pub(crate) use domain::{Caa, look_at_caa, resolver};
 use entry::{Ending, KeepEntry, KeepOptions};
 use eskort_core::context::Context;
 use eskort_core::inventory::CertificateEntry;

@@ -288,6 +288,7 @@ impl Turn {
                 entry: self.entry(),
                 specification: journey.specification.clone(),
                 generation: journey.generation,
+                resolver: &run.resolver,
                 beyond_budget: run.beyond_budget,
             },
             acme: AcmeOrders::new(&run.conversations),

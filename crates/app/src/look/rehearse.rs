@@ -1,9 +1,9 @@
 //! Everything that an authority would do to validate, and that installing needs, tried without asking the authority for anything that counts.
 
 use crate::StepError;
-use crate::keep::{planned_servers, rooms_for};
+use crate::keep::{Caa, look_at_caa, planned_servers, resolver, rooms_for};
 use eskort_core::budget::{Room, waits_for};
-use eskort_core::caa::{CaaVerdict, Issuance, judge};
+use eskort_core::caa::Issuance;
 use eskort_core::challenge::ChallengeKind;
 use eskort_core::context::Context;
 use eskort_core::inventory::{AcmeAuthority, CertificateEntry, Proof};
@@ -13,7 +13,7 @@ use eskort_core::pki::{hex, sha256};
 use eskort_core::progress::Progress;
 use eskort_core::record::challenge_record;
 use eskort_core::words;
-use eskort_dns::{AddressesSeen, KnownServers, find_caa, first_that_answers, see_addresses, system_servers};
+use eskort_dns::{AddressesSeen, KnownServers, see_addresses};
 use eskort_host::Machines;
 use eskort_prove::{ProofContext, ProofError, Proving, SharedProofs, pay_debts};
 use eskort_store::{RunLock, Store, StoreError};
@@ -118,9 +118,8 @@ pub async fn rehearse(context: &Context, only: &[String]) -> Result<Vec<Rehearsa
         [] => context.inventory.certificates.keys().collect(),
         _ => only.iter().collect(),
     };
-    let resolv_conf = std::fs::read_to_string("/etc/resolv.conf").unwrap_or_default();
     let servers = KnownServers::default();
-    let asking = Asking { resolver: first_that_answers(&system_servers(&resolv_conf)).await, servers: &servers };
+    let asking = Asking { resolver: resolver().await, servers: &servers };
     let mut rehearsals = Vec::new();
     let mut asked: BTreeMap<&str, Asked> = BTreeMap::new();
     for certificate in all {
@@ -270,8 +269,15 @@ async fn names(
         if let (Some(Issuer { identities, account }), Some(proof), None) = (issuer, proof, name.address()) {
             let (method, account) = (proof.challenges().first().map_or("", |kind| kind.word()), account.as_deref());
             let issuance = Issuance { identities, wildcard: name.is_wildcard(), account, method };
-            if let Some(tried) = caa(&name.to_string(), &issuance, asking.resolver).await {
-                say(Trial::Caa, tried);
+            if let Some(found) = look_at_caa(&name.to_string(), &issuance, asking.resolver).await {
+                say(
+                    Trial::Caa,
+                    match found {
+                        Caa::Allows(text) => Tried::Good(text),
+                        Caa::Unclear { text, advice } => Tried::Risky { text, advice },
+                        Caa::Forbids { text, advice } => Tried::Fatal { text, advice },
+                    },
+                );
             }
         }
         trials
@@ -339,50 +345,6 @@ fn disagreements(seen: &AddressesSeen) -> Vec<Tried> {
         });
     }
     tried
-}
-
-async fn caa(name: &str, issuance: &Issuance<'_>, resolver: Option<SocketAddr>) -> Option<Tried> {
-    let resolver = resolver?;
-    let (at, records) = match find_caa(resolver, name).await {
-        Ok(found) => found?,
-        Err(error) => {
-            let advice = "an authority that gets no answer does not issue: mend the name servers of the domain".into();
-            return Some(Tried::Risky { text: format!("its CAA records cannot be asked for: {error}"), advice });
-        }
-    };
-    // Authorities that do not say how they go are not judged.
-    if issuance.identities.is_empty() {
-        let advice = "compare the records with what the authority's documents say".into();
-        return Some(Tried::Risky {
-            text: format!("{at} has CAA records, and the authority does not say its name for them"),
-            advice,
-        });
-    }
-    let ours = words::list(issuance.identities);
-    let add = format!("add to {at}: CAA 0 issue \"{}\"", issuance.identities[0]);
-    Some(match judge(&records, issuance) {
-        CaaVerdict::Allowed => Tried::Good(format!("the CAA records of {at} allow {ours}")),
-        CaaVerdict::Others(others) if others.is_empty() => {
-            Tried::Fatal { text: format!("the CAA records of {at} allow nobody"), advice: add }
-        }
-        CaaVerdict::Others(others) => {
-            let text = format!("the CAA records of {at} allow {}, and not {ours}", words::list(&others));
-            Tried::Fatal { text, advice: add }
-        }
-        CaaVerdict::OtherMethod(methods) => Tried::Fatal {
-            text: format!("the CAA records of {at} allow {} only, and not {}", words::list(&methods), issuance.method),
-            advice: format!("add {} to `validationmethods`, or prove control in one of these ways", issuance.method),
-        },
-        CaaVerdict::OtherAccount(accounts) => {
-            let text = format!("the CAA records of {at} are for the account {}", words::list(&accounts));
-            let ours = issuance.account.unwrap_or("not known yet");
-            Tried::Fatal { text, advice: format!("change `accounturi` there: the account that is used here is {ours}") }
-        }
-        CaaVerdict::Unknown(tag) => Tried::Fatal {
-            text: format!("{at} has a critical CAA record `{tag}`, which authorities may not know"),
-            advice: "remove it, or ask the authority".into(),
-        },
-    })
 }
 
 /// A token that nobody has used, and what answers it.

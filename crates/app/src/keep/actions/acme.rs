@@ -3,10 +3,12 @@
 use super::work::Work;
 use crate::StepError;
 use crate::by_hand::answer::fitting;
+use crate::keep::domain::{Caa, look_at_caa, resolver};
 use eskort_acme::{
     AcmeError, Authorization, NewOrder, Order, OrderStatus, Rejected, Response, Signer, Step, finalize, new_order,
     parse_authorization, parse_certificate, parse_order, post_as_get, respond_to_challenge,
 };
+use eskort_core::caa::Issuance;
 use eskort_core::challenge::ChallengeKind;
 use eskort_core::context::Context;
 use eskort_core::inventory::{DnsProof, Proof, RecordWriter};
@@ -17,6 +19,7 @@ use eskort_core::progress::{NameState, Progress};
 use eskort_core::record::{Record, StandingRecord, account_record, challenge_record};
 use eskort_store::Store;
 use eskort_talk::{AuthorityError, Conversation, Repeat};
+use futures_util::future::{BoxFuture, try_join_all};
 use jiff::Timestamp;
 use std::collections::BTreeMap;
 use std::sync::{Mutex, MutexGuard, PoisonError};
@@ -122,6 +125,34 @@ impl AcmeOrders<'_> {
             _ => {}
         }
         Ok(error)
+    }
+
+    /// Looks whether the domains of all names let the authority issue: it would look itself, and refuse only after the order.
+    pub(super) async fn look_at_domains(&self, work: &Work<'_>) -> Result<(), StepError> {
+        if !work.talks_acme() {
+            return Ok(());
+        }
+        let conversation = self.conversation(work).await?;
+        let identities = conversation.directory().await?.meta.caa_identities.clone();
+        if identities.is_empty() {
+            return Ok(());
+        }
+        let Some(resolver) = *work.resolver.get_or_init(resolver).await else { return Ok(()) };
+        let used = conversation.signer();
+        let look = |name: &Identifier| -> BoxFuture<'_, Result<(), StepError>> {
+            let proof = work.context.inventory.proof_of(work.entry, name).map(|(_, proof)| proof);
+            let method = proof.and_then(|proof| proof.challenges().first()).map_or("", |kind| kind.word());
+            let (name, identities, account) = (name.clone(), &identities, used.account());
+            Box::pin(async move {
+                let issuance = Issuance { identities, wildcard: name.is_wildcard(), account, method };
+                match look_at_caa(&name.to_string(), &issuance, Some(resolver)).await {
+                    Some(Caa::Forbids { text, advice }) => Err(StepError::Forbidden { name, text, advice }),
+                    _ => Ok(()),
+                }
+            })
+        };
+        let domains = work.specification.names.iter().filter(|name| name.address().is_none());
+        try_join_all(domains.map(look)).await.map(drop)
     }
 
     pub(super) async fn place_order(&mut self, work: &Work<'_>) -> Result<Outcome, StepError> {

@@ -43,6 +43,7 @@ impl JourneyActions<'_> {
         let outcome = match action {
             Action::Prepare => prepare::prepare(work, acme).await,
             Action::PlaceOrder => {
+                acme.look_at_domains(work).await?;
                 work.count_order().await?;
                 let placed = match &work.context.inventory.authorities[&work.specification.authority].kind {
                     AuthorityKind::Acme(_) => acme.place_order(work).await,

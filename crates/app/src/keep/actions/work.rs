@@ -8,6 +8,8 @@ use eskort_core::pki::{PkiError, PrivateKey};
 use eskort_host::Machines;
 use eskort_prove::{ProofContext, Proving, SharedProofs};
 use eskort_store::{Counting, Store};
+use std::net::SocketAddr;
+use tokio::sync::OnceCell;
 
 /// One certificate's journey, and what is around it.
 pub(crate) struct Work<'a> {
@@ -21,6 +23,8 @@ pub(crate) struct Work<'a> {
     pub(crate) entry: &'a CertificateEntry,
     pub(crate) specification: Specification,
     pub(crate) generation: u32,
+    /// The system's resolver, once it was needed.
+    pub(crate) resolver: &'a OnceCell<Option<SocketAddr>>,
     /// Whether somebody insists on an order for which a budget has no room.
     pub(crate) beyond_budget: bool,
 }
