@@ -130,8 +130,8 @@ pub(crate) enum DemoChapter {
 
 #[derive(Debug, ClapArgs)]
 pub(crate) struct AddArgs {
-    /// Names and addresses for the certificate
-    #[arg(value_name = "NAME", required_unless_present = "site")]
+    /// Names and addresses for the certificate [default: on a terminal, chosen from the sites of a survey]
+    #[arg(value_name = "NAME")]
     pub(crate) names: Vec<String>,
     /// Take all names of the site that has this one in a server's configuration
     #[arg(long, value_name = "NAME")]

@@ -1,7 +1,7 @@
 //! `add`: what a person does not say is found by a survey, and what stands in the inventory stays.
 
 use crate::world::*;
-use std::process::Stdio;
+use std::process::{Command, Stdio};
 
 const DIRECTORY: [&str; 3] = ["--directory", "https://ca.example/directory", "--accept-terms"];
 
@@ -77,7 +77,7 @@ fn what_only_a_person_knows_is_asked_for_and_nothing_is_written() {
         add(&place, &words).check(2, said);
         assert!(!place.path("eskort.toml").exists(), "{words:?}");
     }
-    place.run(&["add", "--config", "eskort.toml"]).check(2, &["NAME"]);
+    place.run(&["add", "--config", "eskort.toml"]).check(2, &["no name was given", "on a terminal"]);
     add(&place, &[&["oil.lampholm.example", "--listener", "--directory", "https://ca.example/d"][..]].concat()).check(
         0,
         &["kind = \"http-listener\"", "you have not agreed to the authority's terms", "put on no server", "no contact"],
@@ -119,4 +119,96 @@ fn go_takes_it_all_the_way() {
         &["[certificate.second]", "www.lampholm.example is not among the names", "installed and checked live"],
     );
     world.place.run(&["show", "second"]).check(0, &["confirmed"]);
+}
+
+/// A conversation with the program on a pseudo-terminal; what it shows goes to a file.
+struct Talk {
+    place: Place,
+    child: std::process::Child,
+    /// How much of what it shows was read.
+    read: usize,
+}
+
+impl Talk {
+    fn begin(place: Place, words: &str) -> Self {
+        let program = env!("CARGO_BIN_EXE_eskort");
+        let mut command = Command::new("script");
+        command.args(["-qefc", &format!("{program} {words}"), "shown"]).current_dir(place.dir.path());
+        command.env_clear().env("PATH", "/usr/bin:/bin").env("HOME", place.dir.path()).env("TERM", "xterm");
+        let child = command.stdin(Stdio::piped()).stdout(Stdio::null()).stderr(Stdio::null()).spawn();
+        Talk { place, child: child.expect("script is part of Debian's bsdutils"), read: 0 }
+    }
+
+    /// Waits until something is shown, and answers with keys.
+    fn answer(&mut self, shown: &str, keys: &str) {
+        use std::io::Write;
+        until(shown, || {
+            let text = std::fs::read_to_string(self.place.path("shown")).unwrap_or_default();
+            let found = text.get(self.read..).and_then(|new| new.find(shown));
+            self.read += found.map_or(0, |at| at + shown.len());
+            found.is_some()
+        });
+        self.child.stdin.as_mut().unwrap().write_all(keys.as_bytes()).unwrap();
+    }
+
+    fn end(mut self) -> (Place, Option<i32>) {
+        let code = self.child.wait().unwrap().code();
+        (self.place, code)
+    }
+}
+
+const ENTER: &str = "\r";
+const DOWN: &str = "\u{1b}[B";
+
+#[test]
+fn on_a_terminal_it_asks_and_one_certificate_for_each_chosen_site_is_written() {
+    let words = "add --config eskort.toml --survey nginx.conf";
+    let mut talk = Talk::begin(with_nginx(), words);
+    talk.answer("Which sites are to have a certificate?", "archive ");
+    talk.answer("1 of 3 chosen, 1 fit", &"\u{7f}".repeat(7));
+    talk.answer("1 of 3 chosen ·", &format!("{DOWN}{DOWN}{DOWN} "));
+    talk.answer("2 of 3 chosen ·", ENTER);
+    talk.answer("One certificate for all of them?", "n");
+    talk.answer("Which names are to be on it?", "\t");
+    talk.answer("2 of 2 chosen ·", ENTER);
+    talk.answer("Directory address of your authority", "http://ca.example\r");
+    talk.answer("it begins with https://", &format!("{}https://ca.example/directory\r", "\u{7f}".repeat(20)));
+    talk.answer("do you agree?", "y");
+    talk.answer("Mail address", "keeper@lampholm.example\r");
+    talk.answer("folder = \"/srv/www/lampholm\"", "");
+    talk.answer("Write this?", "y");
+    talk.answer("is new, and begins with", "");
+    talk.answer("[certificate.archive]", "");
+    talk.answer("Write this?", "y");
+    talk.answer("Rehearse it now?", "n");
+    talk.answer("Get the certificates now?", "n");
+    let (place, code) = talk.end();
+    assert_eq!(code, Some(0), "{}", place.read("shown"));
+    let text = place.read("eskort.toml");
+    for line in [
+        "contact = \"keeper@lampholm.example\"",
+        "directory = \"https://ca.example/directory\"",
+        "accept-terms = true",
+        "names = [\"lampholm.example\", \"www.lampholm.example\"]",
+        "names = [\"archive.lampholm.example\"]",
+    ] {
+        assert!(text.contains(line), "{line}: {text}");
+    }
+    place.run(&["list", "--config", "eskort.toml"]).check(0, &["2 certificates: 2 without one yet"]);
+
+    // Who thinks better of it changes nothing.
+    for (shown, keys) in [("Which sites", "\u{1b}"), ("Which names", "\u{1b}"), ("Write this?", "n")] {
+        let place = with_nginx();
+        place.write("eskort.toml", &text);
+        let mut talk = Talk::begin(place, words);
+        if shown != "Which sites" {
+            talk.answer("Which sites", ENTER);
+        }
+        if shown == "Write this?" {
+            talk.answer("Which names", ENTER);
+        }
+        talk.answer(shown, keys);
+        let (place, code) = talk.end();
+        assert_eq!((code, place.read("eskort.toml")), (Some(0), text.clone()), "{shown}: {}", place.read("shown"));
+    }
 }

@@ -298,7 +298,8 @@ fn left_out(name: &str) -> String {
     format!("{name} was left out")
 }
 
-async fn resolves(name: &Identifier) -> bool {
+/// Whether a name leads to any address from here.
+pub async fn resolves(name: &Identifier) -> bool {
     name.address().is_some()
         || tokio::net::lookup_host((name.to_string(), 0)).await.is_ok_and(|mut a| a.next().is_some())
 }

@@ -1,5 +1,7 @@
 //! `eskort add`
 
+mod ask;
+
 use super::survey::{named, unknown_kind};
 use super::{block_on, keep, load, usual_inventory, without_inventory};
 use crate::args::{AddArgs, KeepArgs};
@@ -7,8 +9,10 @@ use crate::draw::tone::Tone;
 use crate::error_text::ErrorText;
 use crate::errors;
 use crate::exit::ExitStatus;
+use crate::password::on_terminal;
 use crate::ui::Ui;
 use eskort_app::{AddError, AddOptions, Added, plan_addition, write_addition};
+use eskort_core::context::Context;
 use eskort_core::words;
 use serde::Serialize;
 use std::path::{Path, PathBuf};
@@ -39,31 +43,84 @@ pub(crate) fn run(ui: &Ui, config: Option<PathBuf>, args: AddArgs) -> ExitStatus
         insist: args.insist,
     };
     let context = without_inventory(ui);
-    let mut tries = 0;
-    let added = loop {
-        tries += 1;
-        let planned = block_on(plan_addition(&context, &path, &options));
-        let written =
-            planned.and_then(|added| if args.plan { Ok(added) } else { write_addition(&added).map(|()| added) });
-        match written {
-            Ok(added) => break added,
-            // Somebody else has added something: it is taken into account.
-            Err(AddError::Changed { .. }) if tries < TRIES => {}
-            Err(error) => return refuse(ui, &path, &error),
-        }
+    // Who says what to add is asked nothing.
+    let asks = options.names.is_empty() && options.site.is_none() && !ui.is_json() && on_terminal();
+    let wanted = match asks {
+        true => match ask::choose(&context, &options) {
+            Ok(Some(wanted)) => wanted,
+            Ok(None) => return ExitStatus::Well,
+            Err(error) => return cannot_ask(ui, &error),
+        },
+        false => vec![options],
     };
-    print(ui, &added, !args.plan, args.go);
-    if !args.go {
+    let mut certificates = Vec::new();
+    for options in wanted {
+        match add_one(ui, &context, &path, options, (asks, args.plan)) {
+            Ok(Some(added)) => {
+                print(ui, &added, !args.plan, args.go || asks);
+                certificates.push(added.certificate);
+            }
+            Ok(None) => {}
+            Err(status) => return status,
+        }
+    }
+    if certificates.is_empty() || args.plan || !(args.go || asks) {
         return ExitStatus::Well;
     }
-    match load(ui, config) {
-        Ok(context) => {
-            let only =
-                KeepArgs { plan: false, wait: false, only: vec![added.certificate.clone()], beyond_budget: false };
-            keep::run(ui, &context, only)
+    let context = match load(ui, config) {
+        Ok(context) => context,
+        Err(status) => return status,
+    };
+    if !args.go {
+        match ask::goes_on(ui, &context, &certificates) {
+            Ok(true) => {}
+            Ok(false) => return ExitStatus::Well,
+            Err(error) => return cannot_ask(ui, &error),
         }
-        Err(status) => status,
     }
+    keep::run(ui, &context, KeepArgs { plan: false, wait: false, only: certificates, beyond_budget: false })
+}
+
+/// Adds one certificate; `None` when somebody who was asked thought better of it.
+fn add_one(
+    ui: &Ui,
+    context: &Context,
+    path: &Path,
+    mut options: AddOptions,
+    (asks, plan): (bool, bool),
+) -> Result<Option<Added>, ExitStatus> {
+    let (mut tries, mut agreed) = (0, !asks);
+    loop {
+        tries += 1;
+        let written = block_on(plan_addition(context, path, &options)).and_then(|added| {
+            if plan {
+                return Ok(Some(added));
+            }
+            if !agreed {
+                print(ui, &added, false, false);
+                agreed = ask::agrees("Write this?", true);
+            }
+            if !agreed {
+                return Ok(None);
+            }
+            write_addition(&added).map(|()| Some(added))
+        });
+        match written {
+            Ok(added) => return Ok(added),
+            // Somebody else has added something: it is taken into account.
+            Err(AddError::Changed { .. }) if tries < TRIES => {}
+            Err(AddError::NoAuthority) if asks && options.directory.is_none() => {
+                ask::for_authority(&mut options).map_err(|error| cannot_ask(ui, &error))?;
+            }
+            Err(error) => return Err(refuse(ui, path, &error)),
+        }
+    }
+}
+
+fn cannot_ask(ui: &Ui, error: &std::io::Error) -> ExitStatus {
+    let text = ErrorText::coded("terminal", error.to_string()).hint("options say the same: `eskort add --help`");
+    errors::print(ui, "nothing more can be asked on this terminal", &text);
+    ExitStatus::Failed
 }
 
 /// Prints what was added, or would be.
@@ -111,7 +168,7 @@ fn refuse(ui: &Ui, path: &Path, error: &AddError) -> ExitStatus {
     let headline = format!("nothing was added to {}", path.display());
     let (text, status) = match error {
         AddError::Setup(error) => return errors::print_setup(ui, error),
-        AddError::NoNames => (text.hint("name what the certificate is for: `eskort add www.lampholm.example`"), ExitStatus::Usage),
+        AddError::NoNames => (text.hint("name what the certificate is for: `eskort add www.lampholm.example`; on a terminal `eskort add` alone lets you choose"), ExitStatus::Usage),
         AddError::NoSite { .. } => (
             text.hint("`eskort survey` lists the sites; `--survey MAIN-FILE` names a server that is in no usual place"),
             ExitStatus::Usage,

@@ -2,5 +2,6 @@
 
 pub(crate) mod bar;
 pub(crate) mod board;
+pub(crate) mod picker;
 pub(crate) mod table;
 pub(crate) mod tone;

@@ -6,10 +6,10 @@ Eskort takes this server's TLS certificates all the way: ordered, proved, instal
 
   1. See it work:                    eskort demo     a practice world: no root, no network, ten seconds
   2. See what this machine serves:   eskort survey
-  3. Write down what should be:      eskort add www.lampholm.example --directory https://ca.example/directory \\
+  3. Write down what should be:      eskort add     lets you choose a site, and asks what it cannot know
+     Or without a question:          eskort add www.lampholm.example --directory https://ca.example/directory \\
                                        --accept-terms --contact keeper@lampholm.example
-     It finds the site, shows what it writes, and gives its reasons. Or by hand, in eskort.toml (root:
-     /etc/eskort/eskort.toml; see docs/inventory.md):
+     Or by hand, in eskort.toml (root: /etc/eskort/eskort.toml; see docs/inventory.md):
 
        contact = \"keeper@lampholm.example\"          # a mail address of yours
 
