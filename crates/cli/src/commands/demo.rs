@@ -176,6 +176,7 @@ directory = "{directory}"
 accept-terms = true
 api-roots = "authority-api-root.pem"       # a practice authority is in no system's trust
 visitor-roots = "visitor-root.pem"
+limit-per-domain = "40 in 7d"              # public authorities count what they are asked for
 
 [proof.pages]
 kind = "http-folder"

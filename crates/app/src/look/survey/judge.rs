@@ -301,7 +301,7 @@ pub(super) fn add_without_tls(sites: &[Site], surveyed: &mut [SurveyedSite]) {
         let without: Vec<String> = without.filter(|name| !with_tls.contains(&name.to_ascii_lowercase())).collect();
         if let Some(first) = without.first() {
             let are = if without.len() == 1 { "is" } else { "are" };
-            let text = format!("{} {are} served without TLS only", words::list(&without));
+            let text = format!("{} {are} served only without TLS", words::list(&without));
             let advice = format!("`eskort add --site {first}` begins a certificate");
             let finding = Finding::new(Severity::Notice, Topic::Protocol, text).with_advice(advice);
             surveyed.findings.push(finding);
