@@ -16,7 +16,8 @@ pub use answers::note::{Noted, note};
 pub use answers::receive::{Receipt, Received, receive};
 pub use by_hand::answer::Brought;
 pub use error::{AnswerError, StepError};
-pub use give::add::{AddError, AddOptions, Added, Advice, plan_addition, resolves, write_addition};
+pub use give::add::{AddError, AddOptions, Added, plan_addition, resolves, write_addition};
+pub use give::advice::Advice;
 pub use give::csr::{
     CsrOptions, KeySource, MadeRequest, RequestError, RequestView, SubjectPart, make_request, save_request,
     view_request,

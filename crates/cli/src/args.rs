@@ -236,7 +236,7 @@ pub(crate) struct KeepArgs {
     /// Wait for records that people have to place, and go on by itself
     #[arg(long, conflicts_with = "plan")]
     pub(crate) wait: bool,
-    /// Only this certificate, at once, even if it is left alone after failures (can be repeated)
+    /// Only this certificate, at once, even if it is left alone after failures or CAA records speak against it (can be repeated)
     #[arg(long, value_name = "NAME")]
     pub(crate) only: Vec<String>,
     /// Order also what the authority's budget has no room for

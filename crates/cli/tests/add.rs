@@ -212,3 +212,26 @@ fn on_a_terminal_it_asks_and_one_certificate_for_each_chosen_site_is_written() {
         assert_eq!((code, place.read("eskort.toml")), (Some(0), text.clone()), "{shown}: {}", place.read("shown"));
     }
 }
+
+#[test]
+fn what_the_machine_has_already_is_said() {
+    let place = Place::new();
+    place.write(
+        "nginx.conf",
+        "events {}\nhttp { server { listen 443 ssl; server_name lampholm.example www.lampholm.example; root /srv/www; \
+         ssl_certificate tls.pem; ssl_certificate_key tls.key; } }\n",
+    );
+    place.write("main.cf", "myhostname = mail.lampholm.example\nsmtpd_tls_chain_files = tls.key, tls.pem\n");
+    place.write("master.cf", "smtp inet n - y - - smtpd\n");
+    let made = "req -x509 -newkey rsa:2048 -nodes -keyout tls.key -out tls.pem -days 50 -subj /CN=Harbour \
+                -addext subjectAltName=DNS:www.lampholm.example";
+    place.openssl(&made.split_whitespace().collect::<Vec<_>>()).check(0, &[]);
+    let words = ["--survey", "main.cf", "--site", "lampholm.example", "--insist", "--folder", "/srv/www", "--plan"];
+    add(&place, &[&words[..], &DIRECTORY].concat()).check(
+        0,
+        &[
+            "www.lampholm.example has a certificate on this machine already, by Harbour, until",
+            "mail.lampholm.example is not among the names (this machine's postfix goes by it",
+        ],
+    );
+}

@@ -185,7 +185,7 @@ fn the_demo_tells_its_story_to_the_end_and_leaves_a_folder() {
         "is new, and begins with",
         "FATAL",
         "Both are mended",
-        "6 trials",
+        "7 trials",
     ];
     place.run(&["demo", "survey"]).check(0, &survey);
     let said = place.run(&["demo", "--all"]);

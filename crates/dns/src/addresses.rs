@@ -10,10 +10,11 @@ use std::net::{IpAddr, SocketAddr};
 use std::sync::{Arc, Mutex, PoisonError};
 use tokio::sync::OnceCell;
 
-/// The name servers of zones, each found once.
+/// The name servers of zones, each found once, and those that do not answer.
 #[derive(Default)]
 pub struct KnownServers {
     zones: Mutex<BTreeMap<String, Arc<OnceCell<Vec<NameServer>>>>>,
+    silent: Mutex<BTreeMap<SocketAddr, String>>,
 }
 
 impl KnownServers {
@@ -23,6 +24,21 @@ impl KnownServers {
             Arc::clone(zones.entry(zone.to_owned()).or_default())
         };
         known.get_or_try_init(|| find_name_servers(resolver, zone)).await.cloned()
+    }
+
+    /// Asks a name server for the addresses of a name. One that has not answered is not waited for again.
+    async fn addresses(&self, server: SocketAddr, name: &str) -> Result<BTreeSet<IpAddr>, String> {
+        let silent = || self.silent.lock().unwrap_or_else(PoisonError::into_inner);
+        if let Some(why) = silent().get(&server).cloned() {
+            return Err(why);
+        }
+        addresses(server, name).await.map_err(|error| {
+            let why = error.to_string();
+            if let AskError::NoAnswer { .. } = error {
+                silent().insert(server, why.clone());
+            }
+            why
+        })
     }
 }
 
@@ -66,13 +82,9 @@ pub async fn see_addresses(resolver: SocketAddr, name: &str, known: &KnownServer
     let Ok(located) = locate(resolver, resolver, name).await else { return seen };
     let Ok(servers) = known.of(resolver, &located.zone.name).await else { return seen };
     for NameServer { host, addresses: at } in servers {
-        let asked = at.iter().map(|address| addresses(*address, &located.name));
+        let asked = at.iter().map(|address| known.addresses(*address, &located.name));
         // One address that answers speaks for its host; two that differ are both told.
-        let mut said: Vec<Result<BTreeSet<IpAddr>, String>> = futures_util::future::join_all(asked)
-            .await
-            .into_iter()
-            .map(|said| said.map_err(|error| error.to_string()))
-            .collect();
+        let mut said: Vec<Result<BTreeSet<IpAddr>, String>> = futures_util::future::join_all(asked).await;
         if said.iter().any(Result::is_ok) {
             said.retain(Result::is_ok);
         }

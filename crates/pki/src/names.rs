@@ -231,6 +231,14 @@ impl Identifier {
         }
     }
 
+    /// Returns an international name in its own letters (RFC 5891); `None` for all others, and where the letters are none.
+    pub fn in_own_letters(&self) -> Option<String> {
+        let text = self.to_string();
+        let has_encoded = text.split('.').any(|label| label.starts_with("xn--"));
+        let (own, read) = idna::domain_to_unicode(&text);
+        (has_encoded && read.is_ok()).then_some(own)
+    }
+
     /// Returns the name as it stands in a web address and in a server's configuration: IPv6 in brackets.
     pub fn in_url(&self) -> String {
         match self {

@@ -1,5 +1,6 @@
 //! A certificate that is added to the inventory, with what it needs there.
 
+use super::advice::{Advice, advise_on_names, left_out};
 use crate::look::survey::report::{SurveyedServer, SurveyedSite};
 use crate::look::survey::{SurveyOptions, find_servers, survey};
 use crate::setup::SetupError;
@@ -48,15 +49,6 @@ pub struct AddOptions {
     pub files: Vec<(ServerKind, PathBuf)>,
     /// Whether names that resolve nowhere are kept, too.
     pub insist: bool,
-}
-
-/// Something worth knowing about what is added.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
-pub struct Advice {
-    /// What it is.
-    pub text: String,
-    /// Why.
-    pub why: String,
 }
 
 /// What is added, before it is written.
@@ -187,7 +179,7 @@ pub async fn plan_addition(context: &Context, path: &Path, options: &AddOptions)
     choose_authority(options, &inventory, &mut addition)?;
     choose_proof(options, &inventory, &servers, &names, (&mut addition, &mut advice))?;
     choose_servers(options, &inventory, &servers, &names, (&mut addition, &mut advice))?;
-    advise_on_names(&names, &inventory, &mut advice);
+    advise_on_names(&names, &inventory, &servers, context.now(), &mut advice);
     if addition.authority.as_ref().is_some_and(|authority| !authority.accept_terms) {
         let text = "you have not agreed to the authority's terms".to_owned();
         let why =
@@ -292,10 +284,6 @@ async fn names(
     let mut seen = BTreeSet::new();
     found.retain(|name| seen.insert(name.clone()));
     if found.is_empty() { Err(AddError::NoNames) } else { Ok(found) }
-}
-
-fn left_out(name: &str) -> String {
-    format!("{name} was left out")
 }
 
 /// Whether a name leads to any address from here.
@@ -514,41 +502,4 @@ fn choose_servers(
         advice.push(Advice { text, why: "no nginx of this machine that was found serves these names".into() });
     }
     Ok(())
-}
-
-/// Says what people often mean, too, and what is there already.
-fn advise_on_names(names: &[Identifier], inventory: &Inventory, advice: &mut Vec<Advice>) {
-    let covered = |wanted: &str| names.iter().any(|name| name.covers(wanted));
-    for name in names.iter().filter(|name| name.address().is_none() && !name.is_wildcard()) {
-        let text = name.to_string();
-        let parent = text.split_once('.').map_or("", |(_, parent)| parent);
-        let other = match text.strip_prefix("www.") {
-            Some(bare) => Some(bare.to_owned()),
-            None if eskort_core::is_public_suffix(parent) => Some(format!("www.{text}")),
-            None => None,
-        };
-        let was_left_out = |other: &String| advice.iter().any(|said| said.text == left_out(other));
-        if let Some(other) = other.filter(|other| !covered(other) && !was_left_out(other)) {
-            let why = format!("visitors who come to it over https are warned; name it, too, if {text} has it");
-            advice.push(Advice { text: format!("{other} is not among the names"), why });
-        }
-    }
-    for name in names.iter().filter(|name| name.is_wildcard()) {
-        let base = name.base();
-        if !covered(&base) {
-            let text = format!("{base} is not among the names");
-            advice.push(Advice { text, why: format!("{name} is not good for it") });
-        }
-    }
-    for (certificate, entry) in &inventory.certificates {
-        let both: Vec<String> =
-            names.iter().filter(|name| entry.names.contains(name)).map(ToString::to_string).collect();
-        if !both.is_empty() {
-            let text = format!("{} is on the certificate `{certificate}`, too", words::list(&both));
-            advice.push(Advice {
-                text,
-                why: "two certificates for one name cost twice, and one of them is not shown".into(),
-            });
-        }
-    }
 }

@@ -289,6 +289,7 @@ impl Turn {
                 specification: journey.specification.clone(),
                 generation: journey.generation,
                 resolver: &run.resolver,
+                insist: self.insist,
                 beyond_budget: run.beyond_budget,
             },
             acme: AcmeOrders::new(&run.conversations),

@@ -122,7 +122,9 @@ pub(crate) fn tell(error: &StepError, certificate: &str) -> ErrorText {
         StepError::Stuck { .. } => text
             .hint("the authority is slow; run `eskort keep` again later, it goes on from here without a second order"),
         StepError::Interrupted => text,
-        StepError::Forbidden { advice, .. } => text.hint(advice.clone()).hint("nothing was ordered"),
+        StepError::Forbidden { advice, .. } => text.hint(advice.clone()).hint(format!(
+            "nothing was ordered; where the authority sees another zone than this machine, `eskort keep --only {certificate}` orders all the same"
+        )),
         StepError::NoRoom { .. } => text.hint("`eskort keep --beyond-budget` orders all the same"),
         StepError::OtherKind { .. } => {
             text.hint("run the command again: it starts over with the authority in the inventory")

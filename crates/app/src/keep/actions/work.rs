@@ -25,6 +25,8 @@ pub(crate) struct Work<'a> {
     pub(crate) generation: u32,
     /// The system's resolver, once it was needed.
     pub(crate) resolver: &'a OnceCell<Option<SocketAddr>>,
+    /// Whether somebody asked for this very certificate.
+    pub(crate) insist: bool,
     /// Whether somebody insists on an order for which a budget has no room.
     pub(crate) beyond_budget: bool,
 }

@@ -9,7 +9,9 @@ use dialoguer::{Confirm, Input};
 use eskort_app::{AddOptions, SurveyOptions, SurveyedSite, find_servers, resolves, survey};
 use eskort_core::context::Context;
 use eskort_core::names::Identifier;
+use eskort_core::words;
 use eskort_siteconf::ServerKind;
+use std::collections::BTreeSet;
 use std::io;
 
 /// A site that can have a certificate.
@@ -54,7 +56,8 @@ fn sites(context: &Context, base: &AddOptions) -> Vec<Choice> {
             if names.is_empty() {
                 continue;
             }
-            let file = site.place.path.file_name().unwrap_or_default().display().to_string();
+            let file = site.place.path.file_name().unwrap_or_default().display();
+            let file = words::printable(&file.to_string(), 60);
             let tls = if with_tls { "with TLS" } else { "without TLS" };
             let about = format!("{}  {file}:{}  {tls}", server.server, site.place.line);
             // Many sites have one block for http, which redirects, and one for https.
@@ -70,8 +73,8 @@ fn sites(context: &Context, base: &AddOptions) -> Vec<Choice> {
 
 fn names_of(site: &SurveyedSite) -> Vec<Identifier> {
     let mut names: Vec<Identifier> = site.names.iter().filter_map(|name| Identifier::parse(name).ok()).collect();
-    names.retain(|name| !name.is_wildcard() && name.is_qualified());
-    names.dedup();
+    let mut seen = BTreeSet::new();
+    names.retain(|name| !name.is_wildcard() && name.is_qualified() && seen.insert(name.clone()));
     names
 }
 
