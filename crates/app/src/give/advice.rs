@@ -76,7 +76,11 @@ pub(super) fn advise_on_names(
         }
     }
     advise_on_wildcards(names, advice);
-    advise_on_servers(names, inventory, servers, now, advice);
+    advise_on_mail(names, servers, advice);
+    // Those of the inventory are told of above.
+    let is_new = |name: &&Identifier| !inventory.certificates.values().any(|entry| entry.names.contains(name));
+    let new: Vec<Identifier> = names.iter().filter(is_new).cloned().collect();
+    advise_on_certificates(&new, servers, now, advice);
 }
 
 /// Says where one wildcard would do for many names.
@@ -98,52 +102,42 @@ fn advise_on_wildcards(names: &[Identifier], advice: &mut Vec<Advice>) {
     }
 }
 
-/// Says which names of this machine's mail servers could be on the certificate, and which names a server shows a good certificate for.
-fn advise_on_servers(
-    names: &[Identifier],
-    inventory: &Inventory,
-    servers: &[SurveyedServer],
-    now: Timestamp,
-    advice: &mut Vec<Advice>,
-) {
-    let covered = |wanted: &str| names.iter().any(|name| name.covers(wanted));
-    let domains: BTreeSet<String> =
-        names.iter().filter_map(|name| eskort_core::registered_domain(name.domain()?)).collect();
+/// Says which names of this machine's mail servers could be on the certificate, too.
+fn advise_on_mail(names: &[Identifier], servers: &[SurveyedServer], advice: &mut Vec<Advice>) {
+    let domain = |name: &Identifier| eskort_core::registered_domain(name.domain()?);
+    let domains: BTreeSet<String> = names.iter().filter_map(domain).collect();
     let mut told = BTreeSet::new();
-    for server in servers {
-        let sites = server.sites.iter();
-        if MAIL.contains(&server.server) {
-            for name in sites.flat_map(|site| &site.names).filter_map(|name| Identifier::parse(name).ok()) {
-                let ours =
-                    name.domain().and_then(eskort_core::registered_domain).is_some_and(|of| domains.contains(&of));
-                let text = name.to_string();
-                if ours && !name.is_wildcard() && !covered(&text) && told.insert(text.clone()) {
-                    let why = format!("this machine's {} goes by it: one certificate can serve both", server.server);
-                    advice.push(Advice { text: format!("{text} is not among the names"), why });
-                }
+    for server in servers.iter().filter(|server| MAIL.contains(&server.server)) {
+        let written = server.sites.iter().flat_map(|site| &site.names);
+        for name in written.filter_map(|name| Identifier::parse(name).ok()).filter(|name| !name.is_wildcard()) {
+            let text = name.to_string();
+            let ours = domain(&name).is_some_and(|of| domains.contains(&of));
+            if ours && !names.iter().any(|name| name.covers(&text)) && told.insert(name) {
+                let why = format!("this machine's {} goes by it: one certificate can serve both", server.server);
+                advice.push(Advice { text: format!("{text} is not among the names"), why });
             }
-            continue;
         }
-        for certificate in sites.flat_map(|site| &site.certificates) {
-            let Some(validity) = certificate.validity.filter(|validity| validity.not_after > now) else { continue };
-            let on_it: Vec<Identifier> =
-                certificate.names.iter().filter_map(|name| Identifier::parse(name).ok()).collect();
-            // Those of the inventory are told of above.
-            let is_new = |name: &&Identifier| !inventory.certificates.values().any(|entry| entry.names.contains(name));
-            let both: Vec<String> = names.iter().filter(is_new).map(ToString::to_string).collect();
-            let both: Vec<String> =
-                both.into_iter().filter(|name| on_it.iter().any(|other| other.covers(name))).collect();
-            if !both.is_empty() && told.insert(certificate.fingerprint.clone().unwrap_or_default()) {
-                let (be, until) = (if both.len() == 1 { "has" } else { "have" }, words::day(validity.not_after));
-                let issuer = words::printable(certificate.issuer.as_deref().unwrap_or("somebody"), 80);
-                let text = format!(
-                    "{} {be} a certificate on this machine already, by {issuer}, until {until}",
-                    words::list(&both)
-                );
-                let why =
-                    "`eskort adopt` takes it in, if its key is here: the new one is due only when that one ends".into();
-                advice.push(Advice { text, why });
-            }
+    }
+}
+
+/// Says for which names a server of this machine has a good certificate already.
+fn advise_on_certificates(names: &[Identifier], servers: &[SurveyedServer], now: Timestamp, advice: &mut Vec<Advice>) {
+    let mut told = BTreeSet::new();
+    for certificate in servers.iter().flat_map(|server| &server.sites).flat_map(|site| &site.certificates) {
+        let Some(validity) = certificate.validity.filter(|validity| validity.not_after > now) else { continue };
+        let on_it: Vec<Identifier> = certificate.names.iter().filter_map(|name| Identifier::parse(name).ok()).collect();
+        let both: Vec<String> = names.iter().map(ToString::to_string).collect();
+        let both: Vec<String> = both.into_iter().filter(|name| on_it.iter().any(|other| other.covers(name))).collect();
+        if !both.is_empty() && told.insert(&certificate.fingerprint) {
+            let (be, until) = (if both.len() == 1 { "has" } else { "have" }, words::day(validity.not_after));
+            let issuer = words::printable(certificate.issuer.as_deref().unwrap_or("somebody"), 80);
+            let text = format!(
+                "{} {be} a certificate on this machine already, by {issuer}, until {until}",
+                words::list(&both)
+            );
+            let why =
+                "`eskort adopt` takes it in, if its key is here: the new one is due only when that one ends".into();
+            advice.push(Advice { text, why });
         }
     }
 }
