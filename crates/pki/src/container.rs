@@ -11,8 +11,8 @@ use cms::encrypted_data::EncryptedData;
 use const_oid::ObjectIdentifier;
 use const_oid::db::rfc5911::{ID_DATA, ID_ENCRYPTED_DATA};
 use const_oid::db::rfc5912::{ID_SHA_1, ID_SHA_224, ID_SHA_256, ID_SHA_384, ID_SHA_512};
-use der::asn1::{ContextSpecific, OctetString};
-use der::{Any, Decode, Encode};
+use der::asn1::{AnyRef, ContextSpecific, OctetString};
+use der::{Any, Decode, Encode, Tag, Tagged};
 use pkcs8::pkcs5::pbes2;
 use pkcs12::kdf::{Pkcs12KeyType, derive_key};
 use pkcs12::pbe_params::{EncryptedPrivateKeyInfo, Pkcs12PbeParams};
@@ -137,18 +137,21 @@ impl Password {
         Some(hmac::Key::new(algorithm, &Zeroizing::new(key)))
     }
 
+    /// Decrypts what is a sequence in DER: where no code guards the container, the padding alone lets one wrong password of 256 pass.
     fn decrypt(&self, how: &AlgorithmIdentifierOwned, bytes: &[u8]) -> Result<Zeroizing<Vec<u8>>, ContainerError> {
         let parameters = how.parameters.as_ref().ok_or(ContainerError::Unknown(how.oid))?.to_der()?;
-        match how.oid {
+        let opened = match how.oid {
             pbes2::PBES2_OID => {
                 let opened = pbes2::Parameters::from_der(&parameters)?.decrypt(&*self.utf8, bytes);
-                opened.map(Zeroizing::new).map_err(|_| ContainerError::WrongPassword)
+                opened.map(Zeroizing::new).map_err(|_| ContainerError::WrongPassword)?
             }
-            PBE_WITH_3DES => self.old::<des::TdesEde3>(&parameters, bytes, 24),
-            pkcs12::PKCS_12_PBE_WITH_SHAAND128_BIT_RC2_CBC => self.old::<rc2::Rc2>(&parameters, bytes, 16),
-            pkcs12::PKCS_12_PBEWITH_SHAAND40_BIT_RC2_CBC => self.old::<rc2::Rc2>(&parameters, bytes, 5),
-            other => Err(ContainerError::Unknown(other)),
-        }
+            PBE_WITH_3DES => self.old::<des::TdesEde3>(&parameters, bytes, 24)?,
+            pkcs12::PKCS_12_PBE_WITH_SHAAND128_BIT_RC2_CBC => self.old::<rc2::Rc2>(&parameters, bytes, 16)?,
+            pkcs12::PKCS_12_PBEWITH_SHAAND40_BIT_RC2_CBC => self.old::<rc2::Rc2>(&parameters, bytes, 5)?,
+            other => return Err(ContainerError::Unknown(other)),
+        };
+        let is_sequence = AnyRef::from_der(&opened).is_ok_and(|any| any.tag() == Tag::Sequence);
+        if is_sequence { Ok(opened) } else { Err(ContainerError::WrongPassword) }
     }
 
     /// RFC 7292 appendix C, with a key of `length` bytes.
