@@ -400,7 +400,7 @@ impl Turn {
             self.give_up(&open, GivenUp::OrderLost).await?;
         }
         if let StepError::Authority(AuthorityError::Rejected(rejected)) = error {
-            let names: Vec<String> = rejected.iter().filter_map(|one| one.name.as_ref()?.to_string().into()).collect();
+            let names: Vec<String> = rejected.iter().filter_map(|one| one.name.clone()).collect();
             let authority = &self.context.inventory.authorities[&self.entry().authority];
             store.spend_failures(authority.counted_as(&self.entry().authority), name, &names, now).await?;
         }
