@@ -177,7 +177,7 @@ fn on_a_terminal_it_asks_and_one_certificate_for_each_chosen_site_is_written() {
     talk.answer("Mail address", "keeper@lampholm.example\r");
     talk.answer("folder = \"/srv/www/lampholm\"", "");
     talk.answer("Write this?", "y");
-    talk.answer("is new, and begins with", "");
+    talk.answer("Written to", "");
     talk.answer("[certificate.archive]", "");
     talk.answer("Write this?", "y");
     talk.answer("Rehearse it now?", "n");

@@ -117,12 +117,12 @@ pub fn cost(names: &[Identifier]) -> BTreeSet<(Counted, String)> {
         Identifier::Dns(name) => registered_domain(name.base().as_str()).map(|domain| (Counted::Domain, domain)),
         Identifier::Ip(_) => None,
     });
-    let whole = [(Counted::Orders, String::new()), (Counted::SameNames, same_names(names))];
+    let whole = [(Counted::Orders, String::new()), (Counted::SameNames, names_key(names))];
     domains.chain(whole).collect()
 }
 
 /// Returns what stands for a set of names, in any order.
-pub fn same_names(names: &[Identifier]) -> String {
+pub fn names_key(names: &[Identifier]) -> String {
     let names: BTreeSet<String> = names.iter().map(ToString::to_string).collect();
     names.into_iter().collect::<Vec<_>>().join(" ")
 }
@@ -235,7 +235,7 @@ mod tests {
         let domains: Vec<&str> = cost.iter().filter(|(c, _)| *c == Counted::Domain).map(|(_, s)| s.as_str()).collect();
         assert_eq!(domains, ["lampholm.example", "shop.co.uk"]);
         assert_eq!(cost.len(), 4);
-        assert_eq!(same_names(&names(&["b.example", "a.example"])), same_names(&names(&["a.example", "b.example"])));
+        assert_eq!(names_key(&names(&["b.example", "a.example"])), names_key(&names(&["a.example", "b.example"])));
     }
 
     #[test]

@@ -10,7 +10,7 @@ use super::steps::{Awaited, Driver, Step};
 use crate::StepError;
 use crate::by_hand::validation::is_published_for_validation;
 use crate::stop::Stop;
-use eskort_core::budget::waits_for;
+use eskort_core::budget::{names_key, waits_for};
 use eskort_core::context::Context;
 use eskort_core::decision::{AuthorityHold, Concerns, Decision, Facts, Obtaining, decide, hold_after};
 use eskort_core::deployment::Deployment;
@@ -83,9 +83,7 @@ impl Turn {
 
     /// Returns what tells its order from those of other certificates at its authority: the names, in any order.
     pub(super) fn order_key(&self) -> String {
-        let mut names: Vec<String> = self.entry().names.iter().map(ToString::to_string).collect();
-        names.sort_unstable();
-        format!("{} {}", self.entry().authority, names.join(" "))
+        format!("{} {}", self.entry().authority, names_key(&self.entry().names))
     }
 
     /// Says that work on the certificate begins, once.

@@ -57,7 +57,11 @@ pub(crate) fn run(ui: &Ui, config: Option<PathBuf>, args: AddArgs) -> ExitStatus
     for options in wanted {
         match add_one(ui, &context, &path, options, (asks, args.plan)) {
             Ok(Some(added)) => {
-                print(ui, &added, !args.plan, args.go || asks);
+                match asks && !args.plan {
+                    // It was shown before it was written.
+                    true => ui.result(&format!("Written to {}.", path.display())),
+                    false => print(ui, &added, !args.plan, args.go),
+                }
                 certificates.push(added.certificate);
             }
             Ok(None) => {}

@@ -29,11 +29,13 @@ pub(super) fn choose(context: &Context, base: &AddOptions) -> io::Result<Option<
         false => sites_chosen(&sites)?,
     };
     let Some(groups) = groups else { return Ok(None) };
+    // One name cannot be that of several certificates.
+    let certificate = base.certificate.clone().filter(|_| groups.len() == 1);
     let mut wanted = Vec::new();
     for names in groups {
         let Some(names) = names_chosen(names)? else { return Ok(None) };
         let names = names.iter().map(ToString::to_string).collect();
-        wanted.push(AddOptions { names, insist: true, ..base.clone() });
+        wanted.push(AddOptions { names, certificate: certificate.clone(), insist: true, ..base.clone() });
     }
     Ok(Some(wanted))
 }
