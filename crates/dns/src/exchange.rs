@@ -7,11 +7,14 @@ use std::net::{IpAddr, SocketAddr};
 use std::time::Duration;
 use tokio::io::{AsyncReadExt, AsyncWriteExt};
 use tokio::net::{TcpStream, UdpSocket};
+use tokio::sync::Semaphore;
 use tokio::time::{Instant, timeout_at};
 
 /// How long a server may take for one answer; asked three times over UDP.
 const PATIENCE: Duration = Duration::from_secs(2);
 const TRIES: u32 = 3;
+/// So many questions are on their way at the same time: each takes a descriptor.
+static QUESTIONS: Semaphore = Semaphore::const_new(512);
 
 /// Why a server gave no useful answer.
 #[derive(Debug, thiserror::Error)]
@@ -96,6 +99,7 @@ async fn exchange(server: SocketAddr, message: Message) -> Result<Message, AskEr
 
 /// Sends a question and takes the first packet that answers it; others are dropped.
 async fn over_udp(server: SocketAddr, asked: &Message, bytes: &[u8]) -> io::Result<Message> {
+    let _turn = QUESTIONS.acquire().await;
     let any: IpAddr = if server.is_ipv4() { [0, 0, 0, 0].into() } else { [0_u16; 8].into() };
     // A socket and with it a port for each question; connected, so that only this server's packets come in.
     let socket = UdpSocket::bind((any, 0)).await?;

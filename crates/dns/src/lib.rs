@@ -11,7 +11,7 @@ mod update;
 mod zone;
 
 pub use addresses::{AddressesSeen, KnownServers, see_addresses};
-pub use caa::find_caa;
+pub use caa::KnownCaa;
 pub use exchange::{AskError, first_that_answers, system_servers};
 pub use key::{KeyError, UpdateKey};
 #[cfg(fuzzing)]

@@ -2,7 +2,7 @@
 
 use eskort_core::caa::{CaaVerdict, Issuance, judge};
 use eskort_core::words;
-use eskort_dns::{find_caa, first_that_answers, system_servers};
+use eskort_dns::{KnownCaa, first_that_answers, system_servers};
 use std::net::SocketAddr;
 
 /// What the CAA records of a domain come to.
@@ -31,10 +31,14 @@ pub(crate) async fn resolver() -> Option<SocketAddr> {
     first_that_answers(&system_servers(&resolv_conf)).await
 }
 
-/// Looks whether a domain lets an authority issue for a name; `None` where it says nothing about that, or nobody can be asked.
-pub(crate) async fn look_at_caa(name: &str, issuance: &Issuance<'_>, resolver: Option<SocketAddr>) -> Option<Caa> {
-    let resolver = resolver?;
-    let (at, records) = match find_caa(resolver, name).await {
+/// Looks whether a domain lets an authority issue for a name; `None` where it says nothing about that.
+pub(crate) async fn look_at_caa(
+    name: &str,
+    issuance: &Issuance<'_>,
+    resolver: SocketAddr,
+    known: &KnownCaa,
+) -> Option<Caa> {
+    let (at, records) = match known.find(resolver, name).await {
         Ok(found) => found?,
         Err(error) => {
             let advice = "an authority that gets no answer does not issue: mend the name servers of the domain".into();

@@ -17,6 +17,7 @@ use eskort_core::names::Identifier;
 use eskort_core::pki::{Certificate, Chain, ChainError, make_csr};
 use eskort_core::progress::{NameState, Progress};
 use eskort_core::record::{Record, StandingRecord, account_record, challenge_record};
+use eskort_dns::KnownCaa;
 use eskort_store::Store;
 use eskort_talk::{AuthorityError, Conversation, Repeat};
 use futures_util::future::{BoxFuture, try_join_all};
@@ -139,14 +140,14 @@ impl AcmeOrders<'_> {
             return Ok(());
         }
         let Some(resolver) = *work.resolver.get_or_init(resolver).await else { return Ok(()) };
-        let used = conversation.signer();
+        let (used, known) = (conversation.signer(), KnownCaa::default());
         let look = |name: &Identifier| -> BoxFuture<'_, Result<(), StepError>> {
             let proof = work.context.inventory.proof_of(work.entry, name).map(|(_, proof)| proof);
             let method = proof.and_then(|proof| proof.challenges().first()).map_or("", |kind| kind.word());
-            let (name, identities, account) = (name.clone(), &identities, used.account());
+            let (name, identities, account, known) = (name.clone(), &identities, used.account(), &known);
             Box::pin(async move {
                 let issuance = Issuance { identities, wildcard: name.is_wildcard(), account, method };
-                match look_at_caa(&name.to_string(), &issuance, Some(resolver)).await {
+                match look_at_caa(&name.to_string(), &issuance, resolver, known).await {
                     Some(Caa::Forbids { text, advice }) => Err(StepError::Forbidden { name, text, advice }),
                     _ => Ok(()),
                 }

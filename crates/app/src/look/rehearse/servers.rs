@@ -1,0 +1,43 @@
+//! Whether servers could be changed now.
+
+use super::{Rehearsed, Trial, Tried};
+use crate::keep::planned_servers;
+use eskort_core::inventory::CertificateEntry;
+use eskort_core::words;
+use eskort_prove::ProofContext;
+use std::sync::Arc;
+
+/// Plans what would change on servers, and has each test its configuration as it is now.
+pub(super) async fn installation(
+    around: ProofContext<'_>,
+    certificate: &str,
+    entry: &CertificateEntry,
+) -> Vec<Rehearsed> {
+    let ProofContext { context, store, machines, .. } = around;
+    let plans = match planned_servers(context, store, certificate, entry).await {
+        Ok(plans) => plans,
+        Err(error) => {
+            let tried = Tried::Failed(Arc::new(error));
+            let servers: Vec<&str> = entry.install.iter().map(|install| &*install.server).collect();
+            return vec![Rehearsed::of(Trial::Install, &words::list(&servers), tried)];
+        }
+    };
+    let mut trials = Vec::new();
+    for plan in plans {
+        let tested = match &plan.test {
+            Some(words) => machines.at(context, plan.host.as_deref()).run(words, b"", &plan.rules).await,
+            None => Ok(()),
+        };
+        let changes = words::count(plan.changes.len() as u64, "file");
+        let tried = match (tested, &plan.test) {
+            (Ok(()), Some(_)) => Tried::Good(format!("it accepts its configuration; {changes} would change")),
+            (Ok(()), None) => Tried::Good(format!("{changes} would change")),
+            (Err(error), _) => Tried::Fatal {
+                text: format!("it does not accept its configuration as it is: {error}"),
+                advice: "mend it first: nothing can be installed before".into(),
+            },
+        };
+        trials.push(Rehearsed::of(Trial::Install, &plan.server, tried));
+    }
+    trials
+}
