@@ -268,22 +268,29 @@ pub(crate) fn handshake(place: &Place, port: u16, name: &str, root: &Path) -> Sa
 /// Runs the calling test again, in a network with nothing but loopback, and with other files for the resolver. Returns false in
 /// that second run.
 pub(crate) fn in_a_network_of_its_own(test: &str, more: &str, resolv_conf: &str, hosts: &str) -> bool {
+    let said = again_in_a_network_of_its_own(&["--exact", test], more, resolv_conf, hosts);
+    if let Some(said) = &said {
+        assert!(said.code == Some(0) && said.out.contains("1 passed"), "{said}");
+    }
+    said.is_some()
+}
+
+/// Runs this program again with these arguments, in such a network, and returns what came of it; nothing in that second run.
+pub(crate) fn again_in_a_network_of_its_own(args: &[&str], more: &str, resolv_conf: &str, hosts: &str) -> Option<Said> {
     if std::env::var_os("IN_A_NETWORK_OF_ITS_OWN").is_some() {
-        return false;
+        return None;
     }
     let place = Place::new();
     place.write("resolv.conf", resolv_conf);
     place.write("hosts", &format!("127.0.0.1 localhost\n{hosts}"));
     let script = format!(
         "ip link set lo up && mount --bind resolv.conf /etc/resolv.conf && mount --bind hosts /etc/hosts && {more} \
-         IN_A_NETWORK_OF_ITS_OWN=1 exec \"$0\" --exact \"$1\""
+         IN_A_NETWORK_OF_ITS_OWN=1 exec \"$0\" \"$@\""
     );
     let mut command = Command::new("unshare");
     command.args([if nix::unistd::geteuid().is_root() { "-mn" } else { "-Urmn" }, "sh", "-c", &script]);
-    command.arg(std::env::current_exe().unwrap()).arg(test).current_dir(place.dir.path());
-    let said = Said::from(command.output().expect("unshare is part of Debian's util-linux"));
-    assert!(said.code == Some(0) && said.out.contains("1 passed"), "{said}");
-    true
+    command.arg(std::env::current_exe().unwrap()).args(args).current_dir(place.dir.path());
+    Some(Said::from(command.output().expect("unshare is part of Debian's util-linux")))
 }
 
 /// Whether a test was run by root on our behalf: it needs several users, and only root can be each of them.

@@ -2,6 +2,7 @@
 
 use hickory_proto::op::{Message, MessageType, OpCode, Query};
 use hickory_proto::rr::{Name, RecordType};
+use std::collections::{BTreeMap, BTreeSet};
 use std::io;
 use std::net::{IpAddr, SocketAddr};
 use std::time::Duration;
@@ -13,8 +14,8 @@ use tokio::time::{Instant, timeout_at};
 /// How long a server may take for one answer; asked three times over UDP.
 const PATIENCE: Duration = Duration::from_secs(2);
 const TRIES: u32 = 3;
-/// So many questions are on their way at the same time: each takes a descriptor.
-static QUESTIONS: Semaphore = Semaphore::const_new(512);
+/// So many questions are on their way at the same time: each takes a descriptor, and a name server loses what comes too thick.
+static QUESTIONS: Semaphore = Semaphore::const_new(256);
 
 /// Why a server gave no useful answer.
 #[derive(Debug, thiserror::Error)]
@@ -138,6 +139,19 @@ pub fn system_servers(resolv_conf: &str) -> Vec<SocketAddr> {
     if found.is_empty() { vec![SocketAddr::from(([127, 0, 0, 1], 53))] } else { found }
 }
 
+/// Returns the addresses of the names in the text of a `hosts` file.
+pub fn names_of_hosts(hosts: &str) -> BTreeMap<String, BTreeSet<IpAddr>> {
+    let mut found: BTreeMap<String, BTreeSet<IpAddr>> = BTreeMap::new();
+    for line in hosts.lines() {
+        let mut words = line.split('#').next().unwrap_or_default().split_whitespace();
+        let Some(Ok(ip)) = words.next().map(str::parse) else { continue };
+        for name in words {
+            found.entry(name.trim_end_matches('.').to_ascii_lowercase()).or_default().insert(ip);
+        }
+    }
+    found
+}
+
 /// Returns the first of several servers that answers anything at all; they are asked at once, and earlier ones are preferred.
 pub async fn first_that_answers(servers: &[SocketAddr]) -> Option<SocketAddr> {
     let ask_one = |server: SocketAddr| async move {
@@ -166,6 +180,14 @@ mod tests {
         let found: Vec<String> = system_servers(text).iter().map(ToString::to_string).collect();
         assert_eq!(found, ["192.0.2.53:53", "[fe80::53]:53"]);
         assert_eq!(system_servers("").len(), 1);
+    }
+
+    #[test]
+    fn reads_the_hosts_file() {
+        let found =
+            names_of_hosts("127.0.0.1 localhost # x\n127.0.1.1\tLamp.example. lamp\n::1 localhost\nx y\n#192.0.2.1 z");
+        let names: Vec<(&str, usize)> = found.iter().map(|(name, ips)| (&**name, ips.len())).collect();
+        assert_eq!(names, [("lamp", 1), ("lamp.example", 1), ("localhost", 2)]);
     }
 
     #[test]

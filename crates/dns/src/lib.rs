@@ -12,7 +12,7 @@ mod zone;
 
 pub use addresses::{AddressesSeen, KnownServers, see_addresses};
 pub use caa::KnownCaa;
-pub use exchange::{AskError, first_that_answers, system_servers};
+pub use exchange::{AskError, first_that_answers, names_of_hosts, system_servers};
 pub use key::{KeyError, UpdateKey};
 #[cfg(fuzzing)]
 pub use lookup::read_answer;

@@ -10,14 +10,14 @@ use crate::keep::resolver;
 use authority::Asked;
 use eskort_core::context::Context;
 use eskort_core::progress::Progress;
-use eskort_dns::{KnownCaa, KnownServers};
+use eskort_dns::{KnownCaa, KnownServers, names_of_hosts};
 use eskort_host::Machines;
 use eskort_prove::{ProofContext, Proving, SharedProofs, pay_debts};
 use eskort_store::{RunLock, Store};
 use futures_util::future::{BoxFuture, join_all};
 use futures_util::{FutureExt, StreamExt, TryStreamExt};
 use std::collections::{BTreeMap, BTreeSet};
-use std::net::SocketAddr;
+use std::net::{IpAddr, SocketAddr};
 use std::sync::Arc;
 use tokio::sync::Semaphore;
 
@@ -129,6 +129,7 @@ pub async fn rehearse(context: &Context, only: &[String]) -> Result<Vec<Rehearsa
         around: ProofContext { context, store: &store, machines: &machines, shared: &shared },
         authorities: used.into_iter().zip(asked).filter_map(|(name, asked)| Some((name, asked?))).collect(),
         resolver,
+        hosts: names_of_hosts(&std::fs::read_to_string("/etc/hosts").unwrap_or_default()),
         servers: Arc::default(),
         caa: Arc::default(),
         looks: Semaphore::new(LOOKS),
@@ -145,6 +146,8 @@ struct Rehearsing<'a> {
     authorities: BTreeMap<&'a str, Asked>,
     /// The system's resolver; `None` when it has none that answers.
     resolver: Option<SocketAddr>,
+    /// The names of this machine's own table.
+    hosts: BTreeMap<String, BTreeSet<IpAddr>>,
     servers: Arc<KnownServers>,
     caa: Arc<KnownCaa>,
     looks: Semaphore,
@@ -158,14 +161,18 @@ impl Rehearsing<'_> {
         let answer = |asked: &Asked| Rehearsed::of(Trial::Authority, &entry.authority, asked.tried.clone());
         let mut trials: Vec<Rehearsed> = asked.map(answer).into_iter().collect();
         trials.extend(authority::budget(context, self.around.store, entry).await?);
-        trials.extend(self.names(entry, asked.and_then(|asked| asked.issuer.as_ref())).await);
-        if asked.is_some() {
+        let issuer = asked.and_then(|asked| asked.issuer.as_ref());
+        let (named, proved) = tokio::join!(self.names(entry, issuer), async {
+            if asked.is_none() {
+                return Ok(Vec::new());
+            }
             // Nobody has a certificate of this name: whatever a run that was killed leaves published goes with the next.
             let owner = format!("rehearsal of {name}");
-            let proving = Proving { around: self.around, certificate: &owner, entry };
-            trials.extend(self.proofs(&proving).await);
-            pay_debts(self.around, |whose| whose == owner).await?;
-        }
+            let proved = self.proofs(&Proving { around: self.around, certificate: &owner, entry }).await;
+            pay_debts(self.around, |whose| whose == owner).await.map(|()| proved)
+        });
+        trials.extend(named);
+        trials.extend(proved?);
         trials.extend(servers::installation(self.around, name, entry).await);
         Ok(Rehearsal { certificate: name.to_owned(), trials })
     }

@@ -51,27 +51,36 @@ impl Rehearsing<'_> {
     async fn address(&self, name: &str, proof: Option<&Proof>) -> Vec<Tried> {
         let instead = proof.and_then(Proof::check_address).is_some();
         let all = |found: BTreeSet<IpAddr>| words::list(&found.iter().map(ToString::to_string).collect::<Vec<_>>());
-        let here = tokio::net::lookup_host((name, 0));
         // A task of its own: many names are many questions, and there are several processors.
         let seen = self.resolver.map(|resolver| {
             let (name, servers) = (name.to_owned(), Arc::clone(&self.servers));
             tokio::spawn(async move { see_addresses(resolver, &name, &servers).await })
         });
-        let seen = async {
-            match seen {
-                Some(seen) => Some(seen.await.expect("a look does not panic")),
-                None => None,
-            }
+        let seen = match seen {
+            Some(seen) => Some(seen.await.expect("a look does not panic")),
+            None => None,
         };
-        let (here, seen) = tokio::join!(here, seen);
-        let here = here.map(|found| found.map(|address| address.ip()).collect::<BTreeSet<_>>());
         let mut tried = seen.as_ref().map(disagreements).unwrap_or_default();
+        let is_bogus = seen.as_ref().is_some_and(|seen| seen.is_bogus);
         let leads_nowhere = seen.as_ref().is_some_and(|seen| seen.unresolved.is_none() && seen.resolved.is_empty());
+        let resolved = seen.map(|seen| seen.resolved).unwrap_or_default();
+        let table = self.hosts.get(name).filter(|known| !resolved.is_empty() && **known != resolved);
+        // The system knows more than the DNS: its own table, and other sources.
+        let here = match resolved.is_empty() && !is_bogus {
+            true => {
+                tokio::net::lookup_host((name, 0)).await.map(|found| found.map(|a| a.ip()).collect::<BTreeSet<_>>())
+            }
+            false => Ok(resolved),
+        };
         tried.push(match here {
-            _ if seen.as_ref().is_some_and(|seen| seen.is_bogus) => Tried::Fatal {
+            _ if is_bogus => Tried::Fatal {
                 text: "its DNSSEC signatures do not fit: the resolver has an answer, and does not trust it".into(),
                 advice: "sign the zone anew, or mend the DS record at its parent: authorities check them, too".into(),
             },
+            Ok(found) if let Some(table) = table => {
+                let table = all(table.clone());
+                Tried::Good(format!("it resolves to {}; for this machine alone to {table} (/etc/hosts)", all(found)))
+            }
             Ok(found) if leads_nowhere && !found.is_empty() => Tried::Risky {
                 text: format!("only this machine knows its addresses ({}): the DNS has none", all(found)),
                 advice: "add an A or AAAA record to its zone".into(),

@@ -1,0 +1,95 @@
+//! Rehearsing five hundred names next to each of ten names alone, at a name server that answers after 50 ms. It makes a network of its own
+//! (as root, or where users may), and wants the packages that `scripts/test` installs.
+
+#![expect(clippy::unwrap_used, clippy::print_stdout, reason = "a benchmark prints, and stops at the first trouble")]
+
+#[path = "../tests/ports.rs"]
+mod ports;
+#[path = "../tests/world.rs"]
+#[expect(dead_code, reason = "the tests use more of it")]
+mod world;
+
+use std::net::SocketAddr;
+use std::process::{Command, Stdio};
+use std::sync::Arc;
+use std::time::{Duration, Instant};
+use tokio::net::UdpSocket;
+use world::{Place, Process, World, await_server};
+
+const DELAY: Duration = Duration::from_millis(50);
+const NAMES: usize = 500;
+const BIND: &str = "127.0.77.8:53";
+const SLOW: &str = "127.0.77.4:53";
+
+fn main() {
+    let more = "for n in 4 8; do ip addr add 127.0.77.$n/8 dev lo; done &&";
+    if let Some(said) = world::again_in_a_network_of_its_own(&[], more, "nameserver 127.0.77.4\n", "") {
+        return print!("{said}");
+    }
+    let _bind = bind();
+    let relay = tokio::runtime::Builder::new_current_thread().enable_all().build().unwrap();
+    std::thread::spawn(move || relay.block_on(relay_slowly()));
+    await_server(BIND.parse().unwrap(), "BIND");
+    let world = World::new();
+    let certificate = |title: &str, names: &[String]| format!("\n[certificate.{title}]\nnames = {names:?}\n");
+    let name = |n: usize| format!("room{n}.lampholm.example");
+    let names: Vec<String> = (0..NAMES).map(name).collect();
+    let mut text = world.place.read("eskort.toml");
+    text.truncate(text.find("[certificate.").unwrap());
+    let ten: String = names
+        .iter()
+        .step_by(NAMES / 10)
+        .map(|name| certificate(&name.replace('.', "-"), std::slice::from_ref(name)))
+        .collect();
+    let all: String = names.chunks(100).enumerate().map(|(n, names)| certificate(&format!("part{n}"), names)).collect();
+    std::fs::write(world.place.path("eskort.toml"), format!("{text}{ten}{all}")).unwrap();
+    let time = |words: &[String]| {
+        let begun = Instant::now();
+        let words: Vec<&str> = std::iter::once("rehearse").chain(words.iter().map(String::as_str)).collect();
+        let said = world.place.run(&words);
+        (begun.elapsed(), said)
+    };
+    let slowest = names.iter().step_by(NAMES / 10).map(|name| time(&[name.replace('.', "-")]).0).max().unwrap();
+    let parts: Vec<String> = (0..NAMES / 100).map(|n| format!("part{n}")).collect();
+    let (whole, said) = time(&parts);
+    assert!(said.out.contains("would work"), "{said}");
+    println!("{}", said.out.lines().last().unwrap());
+    let ratio = whole.as_secs_f64() / slowest.as_secs_f64();
+    println!("the slowest single name {slowest:?}, {NAMES} names {whole:?}: {ratio:.2} times (wanted: 1.5)");
+}
+
+fn bind() -> (Place, Process) {
+    let place = Place::new();
+    let dir = place.dir.path().display().to_string();
+    let rooms: String = (0..NAMES).map(|n| format!("room{n} A 127.0.0.1\n")).collect();
+    place.write("zone", &format!("$TTL 60\n@ SOA ns1 keeper 1 60 60 60 60\n@ NS ns1\nns1 A 127.0.77.4\n{rooms}"));
+    let text = format!(
+        "controls {{ }};\noptions {{ directory \"{dir}\"; pid-file none; session-keyfile none; recursion no; \
+         listen-on-v6 {{ none; }}; listen-on {{ 127.0.77.8; }}; }};\n\
+         zone \".\" {{ type primary; file \"root\"; }};\nzone \"lampholm.example\" {{ type primary; file \"zone\"; }};\n"
+    );
+    place.write("root", "$TTL 60\n@ SOA a. keeper. 1 60 60 60 60\n@ NS a.\na. A 127.0.77.4\nlampholm.example. NS ns1.lampholm.example.\n");
+    place.write("named.conf", &text);
+    let mut command = Command::new("/usr/sbin/named");
+    command.args(["-f", "-c", &format!("{dir}/named.conf")]).stdout(Stdio::null()).stderr(Stdio::null());
+    (place, Process(command.spawn().expect("Debian's package bind9 is installed (scripts/test does it)")))
+}
+
+/// Answers as BIND does, later.
+async fn relay_slowly() {
+    let front = Arc::new(UdpSocket::bind(SLOW).await.unwrap());
+    let mut buffer = vec![0; 4096];
+    loop {
+        let (length, from) = front.recv_from(&mut buffer).await.unwrap();
+        let (front, question) = (Arc::clone(&front), buffer[..length].to_vec());
+        tokio::spawn(async move {
+            tokio::time::sleep(DELAY).await;
+            let back = UdpSocket::bind("127.0.0.1:0").await.unwrap();
+            back.connect(BIND.parse::<SocketAddr>().unwrap()).await.unwrap();
+            back.send(&question).await.unwrap();
+            let mut answer = vec![0; 4096];
+            let length = back.recv(&mut answer).await.unwrap();
+            front.send_to(&answer[..length], from).await.unwrap();
+        });
+    }
+}
