@@ -21,6 +21,7 @@ mod json;
 mod looks;
 mod network;
 mod nginx;
+mod obstacles;
 mod office;
 mod pebble;
 mod ports;

@@ -12,6 +12,7 @@ pub mod decision;
 pub mod deployment;
 pub mod event;
 pub mod finding;
+pub mod firewall;
 pub mod inventory;
 pub mod journey;
 pub mod manual;

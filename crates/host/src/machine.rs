@@ -222,6 +222,14 @@ impl Machine<'_> {
     /// # Errors
     /// When it cannot be started, or ends badly.
     pub async fn run(&self, words: &[String], input: &[u8], rules: &ProgramRules) -> Result<(), MachineError> {
+        self.output(words, input, rules).await.map(drop)
+    }
+
+    /// As [`Machine::run`]; returns what the command has printed.
+    ///
+    /// # Errors
+    /// When it cannot be started, or ends badly.
+    pub async fn output(&self, words: &[String], input: &[u8], rules: &ProgramRules) -> Result<Vec<u8>, MachineError> {
         let here = async || Ok(program::run(words, self.context.folder(), rules, input).await?);
         self.carry_out(here, async |session| session.run(words, input, rules.timeout).await).await
     }

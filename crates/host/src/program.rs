@@ -22,6 +22,7 @@ const GRACE: Duration = Duration::from_secs(3);
 const LAST_WORDS: Duration = Duration::from_secs(1);
 /// Of what a program says so many bytes are kept, the last ones.
 const MOST_SAID: usize = 16 * 1024;
+const MOST_PRINTED: usize = 4 << 20;
 
 /// Why a command did not do its work.
 #[derive(Debug, thiserror::Error, strum::IntoStaticStr)]
@@ -116,36 +117,43 @@ impl Drop for Running {
 }
 
 /// The last of what a program said.
-#[derive(Clone, Default)]
-struct Said(Arc<Mutex<Vec<u8>>>);
+#[derive(Clone)]
+struct Said {
+    bytes: Arc<Mutex<Vec<u8>>>,
+    most: usize,
+}
 
 impl Said {
+    fn at_most(most: usize) -> Self {
+        Said { bytes: Arc::default(), most }
+    }
+
     fn text(&self) -> String {
-        String::from_utf8_lossy(&self.0.lock().expect("no holder panics")).trim().to_owned()
+        String::from_utf8_lossy(&self.bytes.lock().expect("no holder panics")).trim().to_owned()
     }
 
     async fn listen(self, from: Option<impl AsyncRead + Unpin>) {
         let Some(mut from) = from else { return };
         let mut buffer = [0; 4096];
         while let Ok(read @ 1..) = from.read(&mut buffer).await {
-            let mut said = self.0.lock().expect("no holder panics");
+            let mut said = self.bytes.lock().expect("no holder panics");
             said.extend_from_slice(&buffer[..read]);
-            let over = said.len().saturating_sub(MOST_SAID);
+            let over = said.len().saturating_sub(self.most);
             said.drain(..over);
         }
     }
 }
 
-/// Runs a command that reads `input` from its standard input, and waits for its end.
+/// Runs a command that reads `input` from its standard input, waits for its end, and returns the last 4 MiB of what it printed.
 ///
 /// # Errors
 /// [`CommandError`]: when it cannot be started, ends badly, or does not end.
 ///
 /// # Panics
 /// Only when another holder of a lock has panicked.
-pub async fn run(words: &[String], folder: &Path, rules: &ProgramRules, input: &[u8]) -> Result<(), CommandError> {
+pub async fn run(words: &[String], folder: &Path, rules: &ProgramRules, input: &[u8]) -> Result<Vec<u8>, CommandError> {
     let line = words.join(" ");
-    let Some((program, arguments)) = words.split_first() else { return Ok(()) };
+    let Some((program, arguments)) = words.split_first() else { return Ok(Vec::new()) };
     let start = |source| CommandError::Start { command: line.clone(), source };
     check_program(program, folder)
         .map_err(|error| CommandError::Untrusted { command: line.clone(), error: Box::new(error) })?;
@@ -170,7 +178,7 @@ pub async fn run(words: &[String], folder: &Path, rules: &ProgramRules, input: &
     let child = command.spawn().map_err(start)?;
     let group = child.id().and_then(|id| i32::try_from(id).ok()).map(Pid::from_raw);
     let mut running = Running { child, group };
-    let (out, err) = (Said::default(), Said::default());
+    let (out, err) = (Said::at_most(MOST_PRINTED), Said::at_most(MOST_SAID));
     let mut listeners = tokio::task::JoinSet::new();
     listeners.spawn(out.clone().listen(running.child.stdout.take()));
     listeners.spawn(err.clone().listen(running.child.stderr.take()));
@@ -197,7 +205,7 @@ pub async fn run(words: &[String], folder: &Path, rules: &ProgramRules, input: &
     };
     let _ = tokio::time::timeout(LAST_WORDS, async { while listeners.join_next().await.is_some() {} }).await;
     if status.success() {
-        return Ok(());
+        return Ok(std::mem::take(&mut *out.bytes.lock().expect("no holder panics")));
     }
     let text = if err.text().is_empty() { out.text() } else { err.text() };
     let lines: Vec<&str> = text.lines().collect();
@@ -212,7 +220,8 @@ mod tests {
 
     fn sh(script: &str, rules: &ProgramRules) -> Result<(), CommandError> {
         let runtime = tokio::runtime::Builder::new_multi_thread().worker_threads(1).enable_all().build().unwrap();
-        runtime.block_on(run(&["sh".into(), "-c".into(), script.into()], Path::new("/"), rules, b""))
+        let words = ["sh".into(), "-c".into(), script.into()];
+        runtime.block_on(run(&words, Path::new("/"), rules, b"")).map(drop)
     }
 
     #[test]

@@ -212,7 +212,7 @@ impl Session {
     ///
     /// # Errors
     /// When it ends badly, or the connection is lost.
-    pub async fn run(&mut self, words: &[String], input: &[u8], longest: Duration) -> Result<(), HostError> {
+    pub async fn run(&mut self, words: &[String], input: &[u8], longest: Duration) -> Result<Vec<u8>, HostError> {
         self.over_ssh("run a command", longest, async |ssh| ssh.run(words, input).await).await
     }
 }

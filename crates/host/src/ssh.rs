@@ -292,7 +292,7 @@ impl SshSession {
         }
     }
 
-    pub(crate) async fn run(&mut self, words: &[String], input: &[u8]) -> Result<(), HostError> {
+    pub(crate) async fn run(&mut self, words: &[String], input: &[u8]) -> Result<Vec<u8>, HostError> {
         let command = words.join(" ");
         let broken = |what: String| HostError::Command {
             host: self.host.clone(),
@@ -301,7 +301,7 @@ impl SshSession {
             status: "a lost connection".into(),
             said: tame(&what),
         };
-        let Some((program, arguments)) = words.split_first() else { return Ok(()) };
+        let Some((program, arguments)) = words.split_first() else { return Ok(Vec::new()) };
         let mut remote = self.session().command(program.as_str());
         remote.args(arguments).stdin(Stdio::piped()).stdout(Stdio::piped()).stderr(Stdio::piped());
         let mut child = remote.spawn().await.map_err(|e| broken(e.to_string()))?;
@@ -311,7 +311,7 @@ impl SshSession {
         }
         let output = child.wait_with_output().await.map_err(|e| broken(e.to_string()))?;
         if output.status.success() {
-            return Ok(());
+            return Ok(output.stdout);
         }
         let text = String::from_utf8_lossy(&output.stderr).into_owned();
         Err(HostError::Command {

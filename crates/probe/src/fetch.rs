@@ -204,6 +204,11 @@ async fn look_once(
             Page::Found(body) => WhyNotVisible::Content { begins: begins(&body) },
             Page::Refused(status, body) => WhyNotVisible::Status { status, begins: begins(&body) },
             Page::Redirect(to) => match url.join(&to) {
+                // Authorities go to the usual ports only; what the inventory says to look at may be another.
+                Ok(next) if next.port().is_some() && instead.is_none() => WhyNotVisible::Redirect {
+                    to: printable(&to, 120),
+                    what: "authorities follow to ports 80 and 443 only",
+                },
                 Ok(next) if matches!(next.scheme(), "http" | "https") && next.has_host() => {
                     url = next;
                     continue;

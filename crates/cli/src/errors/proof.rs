@@ -7,6 +7,7 @@ use eskort_dns::{Propagation, UpdateError};
 use eskort_host::HostError;
 use eskort_probe::{NotVisible, WhyNotVisible};
 use eskort_prove::{ApiError, ProofError};
+use std::io::ErrorKind;
 
 pub(crate) fn tell_proof(error: &ProofError) -> ErrorText {
     let text = ErrorText::new(error);
@@ -123,16 +124,44 @@ pub(super) fn tell_host(text: ErrorText, error: &HostError) -> ErrorText {
     }
 }
 
+/// Returns what it is that stands in the way, in words.
+fn in_the_way(seen: &NotVisible) -> &'static str {
+    match &seen.why {
+        WhyNotVisible::NoAddress { .. } => "the name resolves to no address",
+        WhyNotVisible::NoConnection { source, .. } => match source.kind() {
+            ErrorKind::ConnectionRefused => "nothing listens there",
+            ErrorKind::TimedOut => "nothing answers there, not even a refusal",
+            _ => "no connection comes about",
+        },
+        WhyNotVisible::NoAnswer { .. } => "what answers is no web server",
+        WhyNotVisible::Status { status: 401 | 407, .. } => "the site asks for a password",
+        WhyNotVisible::Status { status: 403, .. } => "the site forbids the path",
+        WhyNotVisible::Status { status: 404 | 410, .. } => "the site does not have the file",
+        WhyNotVisible::Status { status: 500.., .. } => "the site fails",
+        WhyNotVisible::Status { .. } => "the site refuses",
+        WhyNotVisible::Content { begins } if begins.starts_with('<') => "a page comes back instead of the file",
+        WhyNotVisible::Content { begins } if begins.is_empty() => "an empty page comes back instead of the file",
+        WhyNotVisible::Content { .. } => "another text comes back",
+        WhyNotVisible::Redirect { .. } => "a redirect leads nowhere",
+    }
+}
+
 pub(crate) fn tell_not_visible(name: &str, seen: &NotVisible) -> ErrorText {
-    let cause = format!("what the authority would fetch cannot be seen\nasked for {}\n{seen}", seen.url);
+    let what = in_the_way(seen);
+    let cause = format!("what the authority would fetch cannot be seen: {what}\nasked for {}\n{seen}", seen.url);
     let text = ErrorText::coded("not-visible", cause);
+    let serve = "/.well-known/acme-challenge/ from the proof's folder";
     match &seen.why {
         WhyNotVisible::NoAddress { .. } => {
             text.hint(format!("add an address record for {name}, or leave the name out of the certificate"))
         }
-        WhyNotVisible::NoConnection { from_inventory, .. } => {
-            let text = text
-                .hint("is the web server running, is port 80 open in the firewall, and is the address this machine's?");
+        WhyNotVisible::NoConnection { from_inventory, source, .. } => {
+            let text = text.hint(match source.kind() {
+                ErrorKind::TimedOut => {
+                    "a firewall on the way drops it, or the address belongs to a machine that is off: is it this machine's?"
+                }
+                _ => "is the web server running, is port 80 open in the firewall, and is the address this machine's?",
+            });
             if *from_inventory {
                 text.hint("`check-address` of the proof says where to look; correct it if that is wrong")
             } else {
@@ -140,17 +169,22 @@ pub(crate) fn tell_not_visible(name: &str, seen: &NotVisible) -> ErrorText {
             }
         }
         WhyNotVisible::NoAnswer { .. } => text.hint("something other than a web server listens there"),
-        WhyNotVisible::Status { status: 404, .. } => {
+        WhyNotVisible::Status { status: 404 | 410, .. } => {
             text.hint("the proof's `folder` is probably not the one that this site is served from")
         }
-        WhyNotVisible::Status { status: 401 | 403, .. } => {
+        WhyNotVisible::Status { status: 401 | 407, .. } => {
+            text.hint("let everybody have /.well-known/acme-challenge/ without a password: authorities have none")
+        }
+        WhyNotVisible::Status { status: 403, .. } => {
             text.hint("the web server hides the path: allow /.well-known/acme-challenge/, hidden folders included")
         }
         WhyNotVisible::Status { .. } => text.hint("see the web server's error log"),
-        WhyNotVisible::Content { .. } => text.hint(
-            "another site answers under this name, or a rule of the web server covers the path: serve \
-             /.well-known/acme-challenge/ from the proof's folder",
-        ),
+        WhyNotVisible::Content { begins } if begins.starts_with('<') => text.hint(format!(
+            "an application or a page for everything unknown answers for this path, too: serve {serve} before it"
+        )),
+        WhyNotVisible::Content { .. } => text.hint(format!(
+            "another site answers under this name, or a rule of the web server covers the path: serve {serve}"
+        )),
         WhyNotVisible::Redirect { .. } => text.hint("exclude /.well-known/acme-challenge/ from the redirect"),
     }
 }

@@ -1,6 +1,7 @@
 //! Everything that an authority would do to validate, and that installing needs, tried without asking the authority for anything that counts.
 
 mod authority;
+mod firewall;
 mod names;
 mod proofs;
 mod servers;
@@ -14,11 +15,13 @@ use eskort_dns::{KnownCaa, KnownServers, names_of_hosts};
 use eskort_host::Machines;
 use eskort_prove::{ProofContext, Proving, SharedProofs, pay_debts};
 use eskort_store::{RunLock, Store};
+use firewall::PacketFilters;
 use futures_util::future::{BoxFuture, join_all};
 use futures_util::{FutureExt, StreamExt, TryStreamExt};
 use std::collections::{BTreeMap, BTreeSet};
 use std::net::{IpAddr, SocketAddr};
 use std::sync::Arc;
+use std::sync::atomic::AtomicBool;
 use tokio::sync::Semaphore;
 
 /// So many certificates are rehearsed at the same time.
@@ -39,6 +42,8 @@ pub enum Trial {
     Address,
     /// Whether control can be shown.
     Proof,
+    /// Whether the machine's packet filter lets visitors in.
+    Firewall,
     /// Whether the server could be changed now.
     Install,
 }
@@ -52,6 +57,7 @@ impl Trial {
             Trial::Caa => "caa",
             Trial::Address => "address",
             Trial::Proof => "proof",
+            Trial::Firewall => "firewall",
             Trial::Install => "install",
         }
     }
@@ -133,6 +139,8 @@ pub async fn rehearse(context: &Context, only: &[String]) -> Result<Vec<Rehearsa
         servers: Arc::default(),
         caa: Arc::default(),
         looks: Semaphore::new(LOOKS),
+        filters: PacketFilters::default(),
+        leads_to_ipv6: AtomicBool::new(false),
     };
     let each: Vec<BoxFuture<'_, _>> = all.into_iter().map(|name| rehearsing.certificate(name).boxed()).collect();
     let rehearsals = futures_util::stream::iter(each).buffered(CERTIFICATES).try_collect().await;
@@ -151,6 +159,9 @@ struct Rehearsing<'a> {
     servers: Arc<KnownServers>,
     caa: Arc<KnownCaa>,
     looks: Semaphore,
+    filters: PacketFilters,
+    /// Whether some name leads to an IPv6 address.
+    leads_to_ipv6: AtomicBool,
 }
 
 impl Rehearsing<'_> {
@@ -173,7 +184,9 @@ impl Rehearsing<'_> {
         });
         trials.extend(named);
         trials.extend(proved?);
-        trials.extend(servers::installation(self.around, name, entry).await);
+        let (installed, endpoints) = servers::installation(self.around, name, entry).await;
+        trials.extend(self.firewalls(entry, endpoints).await);
+        trials.extend(installed);
         Ok(Rehearsal { certificate: name.to_owned(), trials })
     }
 }

@@ -12,6 +12,7 @@ use futures_util::future::join_all;
 use std::collections::BTreeSet;
 use std::net::IpAddr;
 use std::sync::Arc;
+use std::sync::atomic::Ordering;
 
 impl Rehearsing<'_> {
     /// Looks where each name leads, and whether its domain lets the authority issue.
@@ -64,6 +65,9 @@ impl Rehearsing<'_> {
         let is_bogus = seen.as_ref().is_some_and(|seen| seen.is_bogus);
         let leads_nowhere = seen.as_ref().is_some_and(|seen| seen.unresolved.is_none() && seen.resolved.is_empty());
         let resolved = seen.map(|seen| seen.resolved).unwrap_or_default();
+        if resolved.iter().any(IpAddr::is_ipv6) {
+            self.leads_to_ipv6.store(true, Ordering::Relaxed);
+        }
         let table = self.hosts.get(name).filter(|known| !resolved.is_empty() && **known != resolved);
         // The system knows more than the DNS: its own table, and other sources.
         let here = match resolved.is_empty() && !is_bogus {

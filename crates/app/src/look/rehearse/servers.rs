@@ -1,5 +1,6 @@
 //! Whether servers could be changed now.
 
+use super::firewall::Doors;
 use super::{Rehearsed, Trial, Tried};
 use crate::keep::planned_servers;
 use eskort_core::inventory::CertificateEntry;
@@ -7,23 +8,27 @@ use eskort_core::words;
 use eskort_prove::ProofContext;
 use std::sync::Arc;
 
-/// Plans what would change on servers, and has each test its configuration as it is now.
+/// Plans what would change on servers, and has each test its configuration as it is now. Returns with it the ports that visitors come to.
 pub(super) async fn installation(
     around: ProofContext<'_>,
     certificate: &str,
     entry: &CertificateEntry,
-) -> Vec<Rehearsed> {
+) -> (Vec<Rehearsed>, Doors) {
     let ProofContext { context, store, machines, .. } = around;
     let plans = match planned_servers(context, store, certificate, entry).await {
         Ok(plans) => plans,
         Err(error) => {
             let tried = Tried::Failed(Arc::new(error));
             let servers: Vec<&str> = entry.install.iter().map(|install| &*install.server).collect();
-            return vec![Rehearsed::of(Trial::Install, &words::list(&servers), tried)];
+            return (vec![Rehearsed::of(Trial::Install, &words::list(&servers), tried)], Doors::new());
         }
     };
-    let mut trials = Vec::new();
+    let (mut trials, mut doors) = (Vec::new(), Doors::new());
     for plan in plans {
+        for endpoint in &plan.endpoints {
+            let address = endpoint.here.or(endpoint.instead);
+            doors.insert((plan.host.clone(), address.and_then(|address| address.port).unwrap_or(endpoint.port)));
+        }
         let tested = match &plan.test {
             Some(words) => machines.at(context, plan.host.as_deref()).run(words, b"", &plan.rules).await,
             None => Ok(()),
@@ -39,5 +44,5 @@ pub(super) async fn installation(
         };
         trials.push(Rehearsed::of(Trial::Install, &plan.server, tried));
     }
-    trials
+    (trials, doors)
 }
