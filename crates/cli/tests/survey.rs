@@ -335,10 +335,80 @@ fn another_machine_is_surveyed_over_ssh_and_its_keys_stay_there() {
     let main = place.path("nginx.conf").display().to_string();
     let report = tls.survey(0, &["--host", "node", &main, "--name", "lampholm.example"]);
     let server = &report["servers"][0];
-    assert_eq!((&report["host"], &server["runs"], &server["all_sites"]), (&"node".into(), &Value::Null, &41.into()));
+    assert_eq!((&report["host"], &server["all_sites"]), (&"node".into(), &41.into()));
     let found = &server["sites"][0]["certificates"][0];
     assert_eq!((&found["key_fits"], &found["chain_whole"]), (&Value::Null, &true.into()), "the key was not looked at");
     // Found by its usual place, which a machine far away has to look for.
     let usual = tls.survey(0, &["--host", "node", "--server", "haproxy"]);
     assert_eq!(usual["servers"][0]["config"], "/etc/haproxy/haproxy.cfg");
+    // Whether something runs is asked of the machine: a process of this name is all that it looks for.
+    std::fs::copy("/bin/sleep", place.path("exim4")).unwrap();
+    let _running = Process(Command::new(place.path("exim4")).arg("60").spawn().unwrap());
+    place.write("exim.conf", "daemon_smtp_ports = 2525\n");
+    let exim = tls.survey(0, &["--host", "node", "--server", "exim", &place.path("exim.conf").display().to_string()]);
+    assert_eq!(exim["servers"][0]["runs"], true);
+}
+
+/// Exim as its package has it, unpacked by `scripts/test`: installed, it would put Postfix out.
+fn exim() -> std::path::PathBuf {
+    let program = std::path::Path::new(env!("CARGO_MANIFEST_DIR")).join("../../target/exim/usr/sbin/exim4");
+    assert!(program.is_file(), "scripts/test unpacks Debian's package exim4-daemon-light");
+    program.canonicalize().unwrap()
+}
+
+#[test]
+fn exim_says_what_the_survey_says_and_shows_it() {
+    let test = "survey::exim_says_what_the_survey_says_and_shows_it";
+    if done_by_root(test) {
+        return;
+    }
+    // The user that the package would have made.
+    let user = "cp /etc/passwd passwd && echo 'Debian-exim:x:4001:4001::/:/bin/false' >> passwd && mount --bind passwd /etc/passwd && \
+                cp /etc/group group && echo 'Debian-exim:x:4001:' >> group && mount --bind group /etc/group &&";
+    if in_a_network_of_its_own(test, user, "", "") {
+        return;
+    }
+    let tls = Tls::new();
+    let place = &tls.place;
+    tls.issue("mail", &["mail.lampholm.example"], 80);
+    let dir = place.path("").display().to_string();
+    let conf = format!(
+        "# Grown by hand\r\nTLS = {dir}tls\nMAIL = mail\nspool_directory = {dir}spool\nlog_file_path = {dir}log-%s\nkeep_environment =\n\
+         primary_hostname = MAIL.lampholm.example\n.ifdef TLS\ntls_advertise_hosts = *\n.ifndef OTHER\ntls_certificate = TLS/MAIL.pem\n\
+         .else\ntls_certificate = /nowhere\n.endif\n.include_if_exists {dir}none\n.include {dir}key\n.endif\nlocal_interfaces = <; 127.0.0.1 ; \\\n   # both\n   ::1\n\
+         daemon_smtp_ports = 2525 : 4465\ntls_on_connect_ports = 4465\nbegin acl\nbegin routers\nbegin transports\n"
+    )
+    .replace("\r\n", "\n");
+    let main = place.write("exim.conf", &conf).display().to_string();
+    place.write("key", "tls_privatekey = TLS/MAIL.key\n");
+    for folder in [".", "tls", "spool"] {
+        std::fs::create_dir_all(place.path(folder)).unwrap();
+        say("chown", &["-R", "4001:4001", &place.path(folder).display().to_string()]);
+        say("chmod", &["755", &place.path(folder).display().to_string()]);
+    }
+    say("chown", &["0:0", &main, &place.path("key").display().to_string()]);
+
+    let program = exim().display().to_string();
+    let printed = say(&program, &["-C", &main, "-bP", "tls_certificate", "tls_privatekey", "primary_hostname"]);
+    let itself = |name: &str| {
+        let line = printed.lines().find_map(|line| line.strip_prefix(name)?.strip_prefix(" = ")).map(str::to_owned);
+        line.unwrap_or_else(|| panic!("{name}: {printed}"))
+    };
+    let mut daemon = Command::new(&program);
+    daemon.args(["-C", &main, "-bdf"]).stdout(Stdio::null()).stderr(Stdio::null());
+    let _exim = Process(daemon.spawn().unwrap());
+    await_port(4465, "Exim");
+    let report = tls.survey(0, &["--server", "exim", &main, "--deep"]);
+    let site = &report["servers"][0]["sites"][0];
+    assert_eq!(texts(&site["names"]), [itself("primary_hostname")]);
+    let certificate = &site["certificates"][0];
+    assert_eq!(certificate["certificate"], itself("tls_certificate"), "{site}");
+    assert_eq!(certificate["key"], itself("tls_privatekey"), "{site}");
+    // Each listener answers, with this certificate: another one would be a finding.
+    let listeners = site["listeners"].as_array().unwrap();
+    let seen: Vec<String> =
+        listeners.iter().map(|l| format!("{} {}", l["address"], l["security"]).replace('"', "")).collect();
+    assert_eq!(seen, ["127.0.0.1:2525 starttls", "127.0.0.1:4465 tls", "[::1]:2525 starttls", "[::1]:4465 tls"]);
+    let worst: Vec<&str> = site["findings"].as_array().unwrap().iter().map(|f| f["topic"].as_str().unwrap()).collect();
+    assert!(!worst.contains(&"installed") && !worst.contains(&"reach"), "{site}");
 }

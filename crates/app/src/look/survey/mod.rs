@@ -5,7 +5,7 @@ pub(crate) mod report;
 
 use eskort_core::context::Context;
 use eskort_core::finding::{Finding, Severity, Topic};
-use eskort_core::inventory::CheckAddress;
+use eskort_core::inventory::{CheckAddress, ProgramRules};
 use eskort_core::words;
 use eskort_host::{Machine, MachineError, Machines};
 use eskort_install::{Reading, read_configuration};
@@ -14,6 +14,7 @@ use eskort_siteconf::{Listener, LoadError, NamePattern, Protocol, Remark, Server
 use futures_util::StreamExt;
 use judge::{Judge, add_conflicts, add_without_tls, certificate_files};
 use report::{LeftOut, SurveyReport, SurveyedServer, SurveyedSite};
+use std::collections::BTreeSet;
 use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
 use std::path::{Path, PathBuf};
 
@@ -42,10 +43,12 @@ pub struct SurveyOptions {
 pub async fn survey(context: &Context, options: &SurveyOptions) -> Result<SurveyReport, MachineError> {
     let machines = Machines::default();
     let machine = machines.at(context, options.host.as_deref());
+    let running = processes(&machine).await;
     let mut servers = Vec::new();
     for (kind, main) in &options.files {
         let reading = read_configuration(&machine, |read| kind.survey(main, read)).await?;
-        servers.push(surveyed(context, &machine, options, (*kind, main), reading).await?);
+        let runs = running.as_ref().map(|names| kind.processes().iter().any(|process| names.contains(*process)));
+        servers.push(surveyed(context, &machine, options, (*kind, main, runs), reading).await?);
     }
     machines.hang_up().await;
     Ok(SurveyReport { at: context.now(), host: options.host.clone(), servers })
@@ -78,25 +81,29 @@ pub async fn find_servers(
     Ok(found)
 }
 
-/// Returns whether a server runs on this machine.
-fn runs(kind: ServerKind) -> Option<bool> {
-    let processes = std::fs::read_dir("/proc").ok()?;
+/// Returns the names of the processes of a machine; `None` where that cannot be told.
+async fn processes(machine: &Machine<'_>) -> Option<BTreeSet<String>> {
+    if machine.host().is_some() {
+        let words = ["ps", "-A", "-o", "comm="].map(str::to_owned);
+        let printed = machine.output(&words, b"", &ProgramRules::default()).await.ok()?;
+        return Some(String::from_utf8_lossy(&printed).lines().map(|line| line.trim().to_owned()).collect());
+    }
     let name =
         |entry: std::io::Result<std::fs::DirEntry>| std::fs::read_to_string(entry.ok()?.path().join("comm")).ok();
-    Some(processes.filter_map(name).any(|name| kind.processes().contains(&name.trim_end())))
+    Some(std::fs::read_dir("/proc").ok()?.filter_map(name).map(|name| name.trim_end().to_owned()).collect())
 }
 
 async fn surveyed(
     context: &Context,
     machine: &Machine<'_>,
     options: &SurveyOptions,
-    (kind, main): (ServerKind, &Path),
+    (kind, main, runs): (ServerKind, &Path, Option<bool>),
     reading: Reading<Survey>,
 ) -> Result<SurveyedServer, MachineError> {
     let mut server = SurveyedServer {
         server: kind.word(),
         config: main.to_owned(),
-        runs: if options.host.is_none() { runs(kind) } else { None },
+        runs,
         files: 0,
         sites: Vec::new(),
         all_sites: 0,
