@@ -185,7 +185,7 @@ fn a_real_authority_is_asked_for_its_directory_only() {
 }
 
 /// Starts a name server with a zone of the trust, and what else its configuration says.
-fn named(at: &str, zone: &str, more: &str) -> (Place, Process) {
+pub(crate) fn named(at: &str, zone: &str, more: &str) -> (Place, Process) {
     let place = Place::new();
     let dir = place.dir.path().display().to_string();
     place.write("zone", zone);
@@ -202,7 +202,7 @@ fn named(at: &str, zone: &str, more: &str) -> (Place, Process) {
 }
 
 const ZONE: &str = "$TTL 60\n@ SOA ns1 keeper 1 60 60 60 60\n@ NS ns1\nns1 A 127.0.77.4\nwww A 192.0.2.7\n";
-const PRIMARY: &str = "zone \"lampholm.example\" { type primary; file \"zone\"; };\n";
+pub(crate) const PRIMARY: &str = "zone \"lampholm.example\" { type primary; file \"zone\"; };\n";
 
 /// A world whose one certificate is proved over HTTP, wherever the DNS says that its names are.
 fn wherever(names: &str) -> World {

@@ -1,6 +1,7 @@
 //! What `survey` says, held against what the servers themselves say, and against what they show.
 
 use crate::hosts::Sshd;
+use crate::rehearse::{PRIMARY, named};
 use crate::world::*;
 use serde_json::Value;
 use std::process::{Command, Stdio};
@@ -347,6 +348,41 @@ fn another_machine_is_surveyed_over_ssh_and_its_keys_stay_there() {
     place.write("exim.conf", "daemon_smtp_ports = 2525\n");
     let exim = tls.survey(0, &["--host", "node", "--server", "exim", &place.path("exim.conf").display().to_string()]);
     assert_eq!(exim["servers"][0]["runs"], true);
+}
+
+#[test]
+fn names_that_lead_to_another_machine_or_nowhere_are_told() {
+    let test = "survey::names_that_lead_to_another_machine_or_nowhere_are_told";
+    let network = "ip addr add 127.0.77.4/8 dev lo && ip addr add 192.0.2.7/32 dev lo &&";
+    if in_a_network_of_its_own(test, network, "nameserver 127.0.77.4\n", "") {
+        return;
+    }
+    let zone =
+        "$TTL 60\n@ SOA ns1 keeper 1 60 60 60 60\n@ NS ns1\nns1 A 127.0.77.4\nwww A 192.0.2.7\nold A 192.0.2.9\n";
+    let _bind = named("127.0.77.4", zone, PRIMARY);
+    let tls = Tls::new();
+    let server = |names: &str| format!("  server {{ listen 80; server_name {names}; }}\n");
+    let names =
+        server("www.lampholm.example") + &server("old.lampholm.example attic.lampholm.example *.lampholm.example");
+    tls.place.write("nginx.conf", &format!("events {{}}\nhttp {{\n{names}}}\n"));
+    let report = tls.survey(0, &[&tls.place.path("nginx.conf").display().to_string()]);
+    let sites = report["servers"][0]["sites"].as_array().unwrap();
+    let said = |site: &Value| -> Vec<String> {
+        let reach = |finding: &&Value| finding["topic"] == "reach";
+        site["findings"]
+            .as_array()
+            .unwrap()
+            .iter()
+            .filter(reach)
+            .map(|f| f["text"].as_str().unwrap().to_owned())
+            .collect()
+    };
+    assert_eq!(said(&sites[0]), Vec::<String>::new());
+    let wanted = [
+        "attic.lampholm.example resolves to no address",
+        "old.lampholm.example leads to 192.0.2.9, which is not this machine",
+    ];
+    assert_eq!(said(&sites[1]), wanted);
 }
 
 /// Exim as its package has it, unpacked by `scripts/test`: installed, it would put Postfix out.

@@ -141,6 +141,14 @@ pub async fn see_addresses(resolver: SocketAddr, name: &str, known: &KnownServer
     seen
 }
 
+/// Returns where a name leads, as a resolver says; nothing for a name that leads nowhere.
+///
+/// # Errors
+/// When it does not answer, or answers with an error.
+pub async fn addresses_of(resolver: SocketAddr, name: &str) -> Result<BTreeSet<IpAddr>, AskError> {
+    addresses(resolver, name).await.map(|said| said.addresses)
+}
+
 /// Asks a server for both kinds of address.
 async fn addresses(server: SocketAddr, name: &str) -> Result<Said, AskError> {
     let name = parse_name(name)?;

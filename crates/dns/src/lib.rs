@@ -10,7 +10,7 @@ mod propagation;
 mod update;
 mod zone;
 
-pub use addresses::{AddressesSeen, KnownServers, see_addresses};
+pub use addresses::{AddressesSeen, KnownServers, addresses_of, see_addresses};
 pub use caa::KnownCaa;
 pub use exchange::{AskError, first_that_answers, names_of_hosts, system_servers};
 pub use key::{KeyError, UpdateKey};

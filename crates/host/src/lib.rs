@@ -15,7 +15,7 @@ mod trust;
 
 pub use crash::{crash_point, panic_point};
 pub use error::HostError;
-pub use machine::{Machine, MachineError, Machines};
+pub use machine::{Machine, MachineError, Machines, own_addresses};
 pub use program::CommandError;
 pub use secret::{SecretError, read_secret};
 pub use session::{Session, passing_name};

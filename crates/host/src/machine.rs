@@ -7,8 +7,10 @@ use crate::secret::{SecretError, read_secret};
 use crate::session::{Session, passing_name};
 use eskort_core::context::Context;
 use eskort_core::inventory::{HostKind, ProgramRules};
-use std::collections::BTreeMap;
+use nix::ifaddrs::{InterfaceAddress, getifaddrs};
+use std::collections::{BTreeMap, BTreeSet};
 use std::io;
+use std::net::IpAddr;
 use std::path::{Component, Path, PathBuf};
 use std::sync::{Arc, PoisonError};
 use tokio::sync::Mutex;
@@ -89,6 +91,16 @@ impl Machines {
             }
         }
     }
+}
+
+/// Returns the addresses of this machine's interfaces.
+pub fn own_addresses() -> BTreeSet<IpAddr> {
+    let address = |interface: InterfaceAddress| {
+        let address = interface.address?;
+        let four = address.as_sockaddr_in().map(|found| found.ip().into());
+        four.or_else(|| address.as_sockaddr_in6().map(|found| found.ip().into()))
+    };
+    getifaddrs().into_iter().flatten().filter_map(address).collect()
 }
 
 /// A machine whose files and programs are used.

@@ -1,8 +1,10 @@
 //! What the servers of a machine are configured to serve.
 
+mod elsewhere;
 mod judge;
 pub(crate) mod report;
 
+use elsewhere::Whereabouts;
 use eskort_core::context::Context;
 use eskort_core::finding::{Finding, Severity, Topic};
 use eskort_core::inventory::{CheckAddress, ProgramRules};
@@ -43,12 +45,12 @@ pub struct SurveyOptions {
 pub async fn survey(context: &Context, options: &SurveyOptions) -> Result<SurveyReport, MachineError> {
     let machines = Machines::default();
     let machine = machines.at(context, options.host.as_deref());
-    let running = processes(&machine).await;
+    let (running, whereabouts) = tokio::join!(processes(&machine), Whereabouts::of(&machine));
     let mut servers = Vec::new();
     for (kind, main) in &options.files {
         let reading = read_configuration(&machine, |read| kind.survey(main, read)).await?;
         let runs = running.as_ref().map(|names| kind.processes().iter().any(|process| names.contains(*process)));
-        servers.push(surveyed(context, &machine, options, (*kind, main, runs), reading).await?);
+        servers.push(surveyed(context, (&machine, &whereabouts), options, (*kind, main, runs), reading).await?);
     }
     machines.hang_up().await;
     Ok(SurveyReport { at: context.now(), host: options.host.clone(), servers })
@@ -95,7 +97,7 @@ async fn processes(machine: &Machine<'_>) -> Option<BTreeSet<String>> {
 
 async fn surveyed(
     context: &Context,
-    machine: &Machine<'_>,
+    (machine, whereabouts): (&Machine<'_>, &Whereabouts),
     options: &SurveyOptions,
     (kind, main, runs): (ServerKind, &Path, Option<bool>),
     reading: Reading<Survey>,
@@ -126,6 +128,7 @@ async fn surveyed(
     let mut sites: Vec<SurveyedSite> = survey.sites.iter().map(|site| judge.site(site)).collect();
     add_conflicts(&survey.sites, &mut sites);
     add_without_tls(&survey.sites, &mut sites);
+    whereabouts.add(&survey.sites, &mut sites).await;
     (server.files, server.all_sites) = (survey.files.len(), sites.len());
     if options.deep {
         connect(&survey.sites, &mut sites, options.host.is_none()).await;
