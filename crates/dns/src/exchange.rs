@@ -5,17 +5,21 @@ use hickory_proto::rr::{Name, RecordType};
 use std::collections::{BTreeMap, BTreeSet};
 use std::io;
 use std::net::{IpAddr, SocketAddr};
+use std::sync::{Mutex, PoisonError};
 use std::time::Duration;
 use tokio::io::{AsyncReadExt, AsyncWriteExt};
 use tokio::net::{TcpStream, UdpSocket};
 use tokio::sync::Semaphore;
 use tokio::time::{Instant, timeout_at};
 
-/// How long a server may take for one answer; asked three times over UDP.
+/// How long a server may take for one answer.
 const PATIENCE: Duration = Duration::from_secs(2);
-const TRIES: u32 = 3;
+/// The same for each of the tries over UDP: what was lost is asked again soon.
+const TRIES: [Duration; 3] = [Duration::from_secs(1), PATIENCE, Duration::from_secs(3)];
 /// So many questions are on their way at the same time: each takes a descriptor, and a name server loses what comes too thick.
-static QUESTIONS: Semaphore = Semaphore::const_new(256);
+static QUESTIONS: Semaphore = Semaphore::const_new(700);
+/// The time between two questions, where many are to be sent.
+const GAP: Duration = Duration::from_micros(100);
 
 /// Why a server gave no useful answer.
 #[derive(Debug, thiserror::Error)]
@@ -79,8 +83,8 @@ async fn exchange(server: SocketAddr, message: Message) -> Result<Message, AskEr
     let no_answer = |source| AskError::NoAnswer { server, source };
     let bytes = message.to_vec().map_err(|e| no_answer(io::Error::other(e.to_string())))?;
     let mut result = Err(no_answer(io::ErrorKind::TimedOut.into()));
-    for _ in 0..TRIES {
-        match over_udp(server, &message, &bytes).await {
+    for patience in TRIES {
+        match over_udp(server, &message, &bytes, patience).await {
             Ok(answer) => {
                 result = Ok(answer);
                 break;
@@ -98,16 +102,33 @@ async fn exchange(server: SocketAddr, message: Message) -> Result<Message, AskEr
         .ok_or_else(|| AskError::BadAnswer { server, what: "something that does not answer the question".into() })
 }
 
+/// Waits for a moment in which few other questions are sent: what comes all at once a name server loses.
+async fn pace() {
+    static NEXT: Mutex<Option<Instant>> = Mutex::new(None);
+    let now = Instant::now();
+    let at = {
+        let mut next = NEXT.lock().unwrap_or_else(PoisonError::into_inner);
+        let at = next.map_or(now, |next| next.max(now));
+        *next = Some(at + GAP);
+        at
+    };
+    // The clock of timers goes by milliseconds.
+    if at > now + Duration::from_millis(1) {
+        tokio::time::sleep_until(at).await;
+    }
+}
+
 /// Sends a question and takes the first packet that answers it; others are dropped.
-async fn over_udp(server: SocketAddr, asked: &Message, bytes: &[u8]) -> io::Result<Message> {
+async fn over_udp(server: SocketAddr, asked: &Message, bytes: &[u8], patience: Duration) -> io::Result<Message> {
     let _turn = QUESTIONS.acquire().await;
+    pace().await;
     let any: IpAddr = if server.is_ipv4() { [0, 0, 0, 0].into() } else { [0_u16; 8].into() };
     // A socket and with it a port for each question; connected, so that only this server's packets come in.
     let socket = UdpSocket::bind((any, 0)).await?;
     socket.connect(server).await?;
     socket.send(bytes).await?;
     let mut buffer = vec![0; 4096];
-    let end = Instant::now() + PATIENCE;
+    let end = Instant::now() + patience;
     loop {
         let received =
             timeout_at(end, socket.recv(&mut buffer)).await.map_err(|_| io::Error::from(io::ErrorKind::TimedOut))?;
@@ -157,7 +178,7 @@ pub async fn first_that_answers(servers: &[SocketAddr]) -> Option<SocketAddr> {
     let ask_one = |server: SocketAddr| async move {
         let message = question(&Name::root(), RecordType::NS);
         let bytes = message.to_vec().ok()?;
-        over_udp(server, &message, &bytes).await.ok().map(|_| server)
+        over_udp(server, &message, &bytes, PATIENCE).await.ok().map(|_| server)
     };
     let asked: Vec<_> = servers.iter().map(|server| tokio::spawn(ask_one(*server))).collect();
     for answer in asked {

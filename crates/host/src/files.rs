@@ -163,8 +163,11 @@ impl Place {
         let flags = OFlags::RDONLY | OFlags::DIRECTORY | OFlags::CLOEXEC;
         let Ok(folder) = openat(&self.folder, ".", flags, Mode::empty()) else { return Vec::new() };
         let Ok(entries) = rustix::fs::Dir::new(folder) else { return Vec::new() };
-        let names = entries.filter_map(|entry| Some(OsStr::from_bytes(entry.ok()?.file_name().to_bytes()).to_owned()));
-        names.filter(|name| passing_of(name).is_some_and(|of| of == self.name)).collect()
+        let passing = |entry: rustix::fs::DirEntry| {
+            let name = OsStr::from_bytes(entry.file_name().to_bytes());
+            passing_of(name).is_some_and(|of| of == self.name).then(|| name.to_owned())
+        };
+        entries.filter_map(|entry| passing(entry.ok()?)).collect()
     }
 
     fn sweep(&self) {
