@@ -261,8 +261,10 @@ fn write(path: &Path, bytes: &[u8], access: Access, lasting: Lasting) -> io::Res
 
 /// Writes a file and renames it into place.
 fn put(place: &Place, bytes: &[u8], access: Access, lasting: Lasting) -> io::Result<()> {
-    // What a run that was killed left here is ours to remove.
-    place.sweep();
+    // What a run that was killed left here is ours to remove. Beside what is needed only for a moment that is done when it goes.
+    if lasting == Lasting::Yes {
+        place.sweep();
+    }
     let passing = passing_name(&place.name);
     let written = write_new(place, &passing, bytes, access, lasting).and_then(|()| {
         crash_point(&format!("rename-{}", place.name.display()));
