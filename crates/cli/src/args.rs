@@ -6,7 +6,7 @@ use clap::builder::{PossibleValuesParser, TypedValueParser};
 use clap::{Args as ClapArgs, Parser, Subcommand, ValueEnum};
 use eskort_app::StateKind;
 use eskort_core::inventory::CheckAddress;
-use eskort_siteconf::ServerKind;
+use eskort_core::software::Software;
 use std::path::PathBuf;
 use strum::VariantNames;
 
@@ -187,7 +187,7 @@ pub(crate) struct SurveyArgs {
     pub(crate) host: Option<String>,
     /// Only servers of this kind (can be repeated); with main files: the kind of server that they are for
     #[arg(long, value_name = "KIND", value_parser = server_kind())]
-    pub(crate) server: Vec<ServerKind>,
+    pub(crate) server: Vec<Software>,
     /// Only sites with a name that fits this pattern with * and ? (can be repeated)
     #[arg(long, value_name = "PATTERN", value_parser = glob::Pattern::new)]
     pub(crate) name: Vec<glob::Pattern>,
@@ -207,9 +207,9 @@ pub(crate) enum OnlySites {
 }
 
 /// Reads the word for a server.
-fn server_kind() -> impl TypedValueParser<Value = ServerKind> {
-    let words = ServerKind::ALL.map(ServerKind::word);
-    let kind = |word: String| ServerKind::ALL.into_iter().find(|kind| kind.word() == word);
+fn server_kind() -> impl TypedValueParser<Value = Software> {
+    let words = Software::ALL.map(Software::word);
+    let kind = |word: String| Software::ALL.into_iter().find(|kind| kind.word() == word);
     PossibleValuesParser::new(words).map(move |word| kind(word).expect("it is one of the possible words"))
 }
 

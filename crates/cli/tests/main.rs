@@ -30,6 +30,7 @@ mod rehearse;
 mod renewals;
 mod rights;
 mod rooms;
+mod serving;
 mod side;
 mod starttls;
 mod stops;

@@ -20,6 +20,7 @@ pub mod progress;
 pub mod recipe;
 pub mod record;
 pub mod renewal;
+pub mod software;
 mod suffixes;
 pub mod words;
 

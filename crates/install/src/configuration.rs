@@ -2,7 +2,7 @@
 
 use crate::plan::LARGEST;
 use eskort_host::{HostError, Machine, MachineError};
-use eskort_siteconf::{LoadError, ReadFiles};
+use eskort_siteconf::{FileChange, LoadError, ReadFiles};
 use std::collections::{BTreeSet, HashMap};
 use std::io;
 use std::path::{Path, PathBuf};
@@ -17,6 +17,30 @@ pub struct Reading<T> {
     pub made: Result<T, LoadError>,
     /// Files that a pattern stands for and that cannot be read, with why.
     pub unread: Vec<(PathBuf, String)>,
+    /// All that was read.
+    pub(crate) known: KnownFiles,
+}
+
+/// What each path and pattern of a configuration stands for.
+#[derive(Clone, Debug, Default)]
+pub(crate) struct KnownFiles(HashMap<PathBuf, Found>);
+
+impl KnownFiles {
+    /// Returns what a path or pattern stands for; nothing for one that was not asked for.
+    pub(crate) fn read(&self, pattern: &Path) -> io::Result<Vec<(PathBuf, Vec<u8>)>> {
+        self.0.get(pattern).cloned().unwrap_or(Err(io::ErrorKind::NotFound)).map_err(io::Error::from)
+    }
+
+    /// Returns the same with another content of some files.
+    pub(crate) fn with(&self, changes: &[FileChange]) -> Self {
+        let mut known = self.clone();
+        for (path, bytes) in known.0.values_mut().filter_map(|found| found.as_mut().ok()).flatten() {
+            if let Some(change) = changes.iter().find(|change| change.path == *path) {
+                bytes.clone_from(&change.new);
+            }
+        }
+        known
+    }
 }
 
 /// Reads a configuration level by level: what the files of one level include is fetched together before they are read again.
@@ -39,7 +63,7 @@ pub async fn read_configuration<T>(
             }
         });
         if missing.is_empty() {
-            return Ok(Reading { made, unread });
+            return Ok(Reading { made, unread, known: KnownFiles(known) });
         }
         let (patterns, plain): (Vec<PathBuf>, Vec<PathBuf>) = missing.into_iter().partition(|path| is_pattern(path));
         let mut of_pattern = Vec::new();

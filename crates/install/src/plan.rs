@@ -170,6 +170,10 @@ pub(crate) fn loopback(port: u16) -> CheckAddress {
 }
 
 pub(crate) fn read_part(folder: &GenerationFolder, part: Part, preview: bool) -> Result<Vec<u8>, InstallError> {
+    if part == Part::Combined {
+        let parts = [Part::Key, Part::Bundle].map(|part| read_part(folder, part, preview));
+        return parts.into_iter().collect::<Result<Vec<_>, _>>().map(|parts| parts.concat());
+    }
     let path = folder.part(part);
     let fail = |source| StoreError::Io { job: "read", path: path.clone(), source };
     match read_whole(&path, LARGEST).map_err(fail)? {

@@ -18,8 +18,8 @@ pub struct Addition {
     pub authority: Option<NewAuthority>,
     /// A way to prove control.
     pub proof: Option<NewProof>,
-    /// Servers that have nothing in the inventory yet: each with its name and main file.
-    pub servers: Vec<(String, PathBuf)>,
+    /// Servers that have nothing in the inventory yet.
+    pub servers: Vec<NewServer>,
     /// The certificate.
     pub certificate: NewCertificate,
 }
@@ -42,6 +42,17 @@ pub struct NewProof {
     pub name: String,
     /// The folder of the site's pages; `None` for a listener of our own.
     pub folder: Option<PathBuf>,
+}
+
+/// A server whose configuration is read and changed.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct NewServer {
+    /// Its name in the inventory.
+    pub name: String,
+    /// Its kind, in the inventory's word.
+    pub kind: String,
+    /// Its main file.
+    pub config: PathBuf,
 }
 
 /// A certificate.
@@ -104,9 +115,9 @@ fn sections(addition: &Addition, explain: bool) -> String {
             )),
         }
     }
-    for (name, config) in &addition.servers {
+    for NewServer { name, kind, config } in &addition.servers {
         line(format_args!("\n[server.{}]", key(name)));
-        line(format_args!("kind = \"nginx\""));
+        line(format_args!("kind = {}", quoted(kind)));
         line(format_args!("config = {}", quoted(&config.display().to_string())));
     }
     let NewCertificate { name, names, authority, proof, install } = &addition.certificate;
@@ -161,7 +172,11 @@ mod tests {
                 accept_terms: true,
             }),
             proof: Some(NewProof { name: "pages".into(), folder: Some("/srv/www/a \"b\"\\c".into()) }),
-            servers: vec![("nginx".into(), "/etc/nginx/nginx.conf".into())],
+            servers: vec![NewServer {
+                name: "nginx".into(),
+                kind: "nginx".into(),
+                config: "/etc/nginx/nginx.conf".into(),
+            }],
             certificate: NewCertificate {
                 name: "website".into(),
                 names: vec!["lampholm.example".into(), "www.lampholm.example".into()],

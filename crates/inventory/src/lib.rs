@@ -13,7 +13,7 @@ mod table;
 #[cfg(test)]
 mod tests;
 
-pub use addition::{Addition, NewAuthority, NewCertificate, NewProof, add_to_inventory};
+pub use addition::{Addition, NewAuthority, NewCertificate, NewProof, NewServer, add_to_inventory};
 pub use mistake::{Mistake, Mistakes};
 pub use recipe::parse_recipe;
 
@@ -24,7 +24,7 @@ use fields::{Entry, contact};
 use host::{FTP, SSH, parse_host};
 use proof::{BY_HAND, DNS_UPDATE, HTTP_FOLDER, HTTP_LISTENER, PROGRAM, STANDING, TLS_LISTENER, WEB_API, parse_proof};
 use recipe::{RECIPE, REQUEST};
-use server::{COPY, FILES, NGINX, parse_server};
+use server::{CONFIGURED, COPY, FILES, parse_server};
 use table::{Notes, Section};
 use toml::Spanned;
 use toml::de::{DeTable, DeValue};
@@ -48,7 +48,7 @@ pub const SECTIONS: &[(&str, &[&str])] = &[
     ("[proof.NAME] of kind program", PROGRAM),
     ("[proof.NAME] of kind by-hand", BY_HAND),
     ("[proof.NAME] of kind standing-record", STANDING),
-    ("[server.NAME] of kind nginx", NGINX),
+    ("[server.NAME] with a configuration", CONFIGURED),
     ("[server.NAME] of kind files", FILES),
     ("copy of a files server", COPY),
     ("[certificate.NAME]", CERTIFICATE),

@@ -2,18 +2,22 @@
 
 use crate::fields::{Entry, check_address, duration, kind, named_section, program_rules};
 use crate::table::{Notes, Section, Text};
-use eskort_core::inventory::{FileCopy, Host, HostKind, Part, Server, ServerKind};
+use eskort_core::inventory::{Configured, FileCopy, Host, HostKind, Part, Server, ServerKind};
+use eskort_core::software::Software;
 use std::collections::BTreeMap;
 use std::ops::Range;
 use std::path::PathBuf;
 use std::time::Duration;
 use toml::de::DeTable;
 
-pub(crate) const NGINX: &[&str] = &[
+/// Of a server whose configuration is read and changed.
+pub(crate) const CONFIGURED: &[&str] = &[
     "kind",
     "host",
     "config",
     "certificates-folder",
+    "owner",
+    "group",
     "tls-port",
     "test",
     "reload",
@@ -34,18 +38,32 @@ pub(crate) fn parse_server<'a>(
     notes: &'a Notes<'a>,
 ) -> Option<Server> {
     let open = |keys| Section::open(entry.table, entry.span.clone(), &entry.title, keys, notes);
-    let (section, kind) = match kind(entry, &["nginx", "files"], notes)? {
-        "nginx" => {
-            let section = open(NGINX);
-            let config = section.path("config").unwrap_or_else(|| PathBuf::from("/etc/nginx/nginx.conf"));
-            let certificates = section.path("certificates-folder");
-            let certificates = certificates.unwrap_or_else(|| PathBuf::from("/etc/eskort/certificates"));
+    let mut kinds = Software::ALL.map(Software::word).to_vec();
+    kinds.push("files");
+    let word = kind(entry, &kinds, notes)?;
+    let (section, kind) = match Software::ALL.into_iter().find(|software| software.word() == word) {
+        Some(software) => {
+            let section = open(CONFIGURED);
+            let usual = software.usual_files()[0];
             let tls_port = section.number("tls-port", 1..=65_535, 443);
-            let tls_port = u16::try_from(tls_port).expect("the range is that of ports");
-            let (test, reload) = (section.command("test"), section.command("reload"));
-            (section, ServerKind::Nginx { config, certificates, tls_port, test, reload })
+            if software != Software::Nginx && section.get("tls-port").is_some() {
+                let advice = format!("{word} is led to a certificate where it speaks TLS already");
+                section.note(section.span(), "`tls-port` is for servers of kind nginx", Some(advice));
+            }
+            let word = |key| section.text(key).map(|text: Text<'_>| text.value.to_owned());
+            let configured = Configured {
+                software,
+                config: section.path("config").unwrap_or_else(|| PathBuf::from(usual)),
+                certificates: section.path("certificates-folder"),
+                owner: word("owner"),
+                group: word("group"),
+                tls_port: u16::try_from(tls_port).expect("the range is that of ports"),
+                test: section.command("test"),
+                reload: section.command("reload"),
+            };
+            (section, ServerKind::Configured(configured))
         }
-        _ => {
+        None => {
             let section = open(FILES);
             if section.get("copy").is_none() {
                 section.missing("copy", "copy = [{ part = \"bundle\", to = \"/etc/app/tls.pem\" }]");
@@ -57,13 +75,8 @@ pub(crate) fn parse_server<'a>(
     };
     let reload_timeout = duration(&section, "reload-timeout", USUAL_RELOAD);
     let host = server_host(&section, hosts);
-    match &host {
-        Some(_) => check_paths(&section, &kind),
-        None if section.get("certificates-folder").is_some() => {
-            let advice = "on this machine the server reads the certificate from the state folder";
-            section.note(section.span(), "`certificates-folder` is for servers of other machines", Some(advice.into()));
-        }
-        None => {}
+    if host.is_some() {
+        check_paths(&section, &kind);
     }
     Some(Server { kind, host, check_address: check_address(&section), reload_timeout, rules: program_rules(&section) })
 }
@@ -88,7 +101,7 @@ fn server_host(section: &Section<'_>, hosts: &BTreeMap<String, Host>) -> Option<
 /// Notes what means nothing on another machine.
 fn check_paths(section: &Section<'_>, kind: &ServerKind) {
     let paths: Vec<&PathBuf> = match kind {
-        ServerKind::Nginx { config, certificates, .. } => vec![config, certificates],
+        ServerKind::Configured(server) => std::iter::once(&server.config).chain(&server.certificates).collect(),
         ServerKind::Files { copies, .. } => copies.iter().map(|copy| &copy.to).collect(),
     };
     for path in paths.into_iter().filter(|path| path.is_relative()) {
@@ -96,7 +109,11 @@ fn check_paths(section: &Section<'_>, kind: &ServerKind) {
         section.note(section.span(), what, None);
     }
     let owned = |copy: &FileCopy| copy.owner.is_some() || copy.group.is_some();
-    if matches!(kind, ServerKind::Files { copies, .. } if copies.iter().any(owned)) {
+    let is_owned = match kind {
+        ServerKind::Configured(server) => server.owner.is_some() || server.group.is_some(),
+        ServerKind::Files { copies, .. } => copies.iter().any(owned),
+    };
+    if is_owned {
         let advice = "the files belong to the user of the host";
         section.note(section.span(), "`owner` and `group` are for servers of this machine", Some(advice.into()));
     }
@@ -109,9 +126,11 @@ fn parse_copy<'a>(table: &'a DeTable<'a>, span: Range<usize>, notes: &'a Notes<'
             section.missing(key, example);
         }
     }
-    let part = section.parsed("part", "one of \"bundle\", \"certificate\", \"intermediates\", \"key\"", |text| {
-        Part::ALL.into_iter().find(|p| p.word() == text)
-    });
+    let part = section.parsed(
+        "part",
+        "one of \"bundle\", \"certificate\", \"intermediates\", \"key\", \"combined\"",
+        |text| Part::ALL.into_iter().find(|p| p.word() == text),
+    );
     let to = section.path("to");
     let mode = match section.get("mode") {
         None => part?.usual_mode(),
@@ -120,7 +139,7 @@ fn parse_copy<'a>(table: &'a DeTable<'a>, span: Range<usize>, notes: &'a Notes<'
         })?,
     };
     let part = part?;
-    if part == Part::Key && mode & 0o007 != 0 {
+    if part.is_secret() && mode & 0o007 != 0 {
         let at = section.text("mode").map_or(section.span(), |t| t.span);
         section.note(at, "a private key must not be open to everybody", Some("use mode = \"0600\" or \"0640\"".into()));
     }

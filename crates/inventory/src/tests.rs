@@ -38,8 +38,8 @@ fn reads_a_whole_inventory_with_its_defaults() {
     assert_eq!(website.names.len(), 2);
     assert_eq!((&*website.authority, website.proof.as_deref(), website.key), ("public", Some("pages"), KeyKind::P256));
     assert!(website.install[0].redirect);
-    let ServerKind::Nginx { config, tls_port, test, .. } = &inventory.servers["front"].kind else { panic!() };
-    assert_eq!((config.to_str(), *tls_port, test), (Some("/etc/nginx/nginx.conf"), 443, &None));
+    let ServerKind::Configured(front) = &inventory.servers["front"].kind else { panic!() };
+    assert_eq!((front.config.to_str(), front.tls_port, &front.test), (Some("/etc/nginx/nginx.conf"), 443, &None));
     assert_eq!(inventory.servers["front"].reload_timeout, Duration::from_secs(30));
 }
 
@@ -49,8 +49,8 @@ fn relative_paths_lie_in_the_inventorys_folder() {
     inventory.resolve_paths(Path::new("/etc/eskort"));
     let Proof::HttpFolder { folder, .. } = &inventory.proofs["pages"] else { panic!() };
     assert_eq!(folder, Path::new("/etc/eskort/www"));
-    let ServerKind::Nginx { config, .. } = &inventory.servers["front"].kind else { panic!() };
-    assert_eq!(config, Path::new("/etc/nginx/nginx.conf"));
+    let ServerKind::Configured(front) = &inventory.servers["front"].kind else { panic!() };
+    assert_eq!(front.config, Path::new("/etc/nginx/nginx.conf"));
 }
 
 #[test]
@@ -71,7 +71,11 @@ fn each_mistake_is_said_with_its_line() {
             "kind = \"acne\"",
             "5: [authority.public] has an unknown kind `acne` (did you mean `acme`?)",
         ),
-        ("kind = \"nginx\"\n", "", "13: [server.front] has no `kind` (add a line: kind = \"nginx\" or \"files\")"),
+        (
+            "kind = \"nginx\"\n",
+            "",
+            "13: [server.front] has no `kind` (add a line: kind = \"nginx\" or \"apache\" or \"haproxy\" or \"lighttpd\" or \"postfix\" or \"dovecot\" or \"exim\" or \"files\")",
+        ),
         ("https://ca", "http://ca", "6: `directory` in [authority.public] wants a URL that begins with https://"),
         ("keeper@", "keeper ", "2: `contact` in the top of the file wants a mail address, this is `keeper lampholm"),
         ("\"lampholm.example\"", "\"lamp holm.example\"", "17: `lamp holm.example` has ` ` in it"),
@@ -222,8 +226,9 @@ fn a_server_on_another_machine_has_paths_and_commands_of_that_machine() {
     inventory.resolve_paths(Path::new("/home/keeper"));
     let far = &inventory.servers["far"];
     assert_eq!(far.host.as_deref(), Some("node"));
-    let ServerKind::Nginx { config, certificates, .. } = &far.kind else { panic!() };
-    assert_eq!([config, certificates], [Path::new("/etc/nginx/nginx.conf"), Path::new("/srv/tls")]);
+    let ServerKind::Configured(far) = &far.kind else { panic!() };
+    let paths = [Some(&*far.config), far.certificates.as_deref()];
+    assert_eq!(paths, [Some(Path::new("/etc/nginx/nginx.conf")), Some(Path::new("/srv/tls"))]);
     let files = |more: &str, copy: &str| {
         format!("kind = \"files\"\nhost = \"node\"\n{more}\ncopy = [{{ part = \"key\", to = \"/srv/key\"{copy} }}]")
     };
@@ -232,7 +237,8 @@ fn a_server_on_another_machine_has_paths_and_commands_of_that_machine() {
         (nginx.replace("node", "nodes"), "the inventory has no [host.nodes] (did you mean `node`?)"),
         (nginx.replace("node", "site"), "host `site` is reached over FTP, which runs no commands"),
         (nginx.replace("/srv", "srv"), "`srv/tls` has to be absolute"),
-        (nginx.replace("host = \"node\"\n", ""), "`certificates-folder` is for servers of other machines"),
+        (nginx.replace("nginx", "exim") + "\ngroup = \"exim\"", "`owner` and `group` are for servers of this machine"),
+        (nginx.replace("nginx", "postfix") + "\ntls-port = 4443", "`tls-port` is for servers of kind nginx"),
         (files("user = \"lamp\"", ""), "`user` is for servers of this machine"),
         (files("env = [\"LAMP\"]", ""), "`env` is for servers of this machine"),
         (files("", ", owner = \"lamp\""), "`owner` and `group` are for servers of this machine"),

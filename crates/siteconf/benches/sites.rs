@@ -3,8 +3,9 @@
 #![expect(clippy::unwrap_used, clippy::print_stdout, clippy::disallowed_methods, reason = "a benchmark")]
 
 use eskort_core::names::Identifier;
+use eskort_core::software::Software;
+use eskort_siteconf::TlsTarget;
 use eskort_siteconf::nginx::{self, Sites};
-use eskort_siteconf::{ServerKind, TlsTarget};
 use std::path::{Path, PathBuf};
 use std::time::Instant;
 
@@ -41,9 +42,9 @@ fn measure(files: usize) -> (f64, f64) {
 }
 
 /// Surveys so many files with ten hosts each; returns milliseconds.
-fn survey(kind: ServerKind, files: usize) -> f64 {
+fn survey(kind: Software, files: usize) -> f64 {
     let host = |n: usize| match kind {
-        ServerKind::Nginx => block(n).replacen(
+        Software::Nginx => block(n).replacen(
             "listen 80;",
             "listen 443 ssl; ssl_certificate /tls/a.pem; ssl_certificate_key /tls/a.key;",
             1,
@@ -58,11 +59,11 @@ fn survey(kind: ServerKind, files: usize) -> f64 {
     let mut texts: Vec<(PathBuf, Vec<u8>)> =
         (0..files).map(|n| (PathBuf::from(format!("/n/s/{n}")), text(n))).collect();
     let main = match kind {
-        ServerKind::Nginx => "http { include s/*; }",
+        Software::Nginx => "http { include s/*; }",
         _ => "Listen 443\nInclude s/*\n",
     };
     let begun = Instant::now();
-    let found = kind.survey(Path::new("/n/main"), &mut |pattern| match pattern.to_str().unwrap() {
+    let found = eskort_siteconf::survey(kind, Path::new("/n/main"), &mut |pattern| match pattern.to_str().unwrap() {
         "/n/main" => Ok(vec![(pattern.to_owned(), main.into())]),
         "/n/s/*" => Ok(std::mem::take(&mut texts)),
         _ => Err(std::io::ErrorKind::NotFound.into()),
@@ -85,7 +86,7 @@ fn main() {
         large.0 / small.0,
         large.1
     );
-    for kind in [ServerKind::Nginx, ServerKind::Apache] {
+    for kind in [Software::Nginx, Software::Apache] {
         let mut times: Vec<f64> = (0..7).map(|_| survey(kind, 1_000)).collect();
         times.sort_by(f64::total_cmp);
         println!("{}, 10,000 hosts in 1,000 files: surveyed in {:.0} ms (target 100 ms)", kind.word(), times[3]);

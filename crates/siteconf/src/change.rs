@@ -67,6 +67,28 @@ pub enum PlanError {
         /// The names.
         names: Vec<String>,
     },
+    /// No site with TLS answers to any of the names.
+    #[error("nothing in {} speaks TLS for {}", main.display(), words::list(names))]
+    NoTlsSite {
+        /// The main file.
+        main: PathBuf,
+        /// The names.
+        names: Vec<String>,
+    },
+    /// A site that speaks TLS and names no certificate.
+    #[error("{place}: no certificate is named here")]
+    NoCertificateLines {
+        /// Where.
+        place: Place,
+    },
+    /// A file that is named in a way that is not edited: by a macro, a default or a map.
+    #[error("{place}: {file} is named in a macro, a default or a map, which is not edited")]
+    NotEditable {
+        /// Where.
+        place: Place,
+        /// The file.
+        file: String,
+    },
     /// More than one certificate in a block.
     #[error("{place}: this server block has {count} certificates of its own")]
     SeveralCertificates {
@@ -120,9 +142,15 @@ pub enum PlanError {
         sockets: Vec<String>,
     },
     /// A path that the server would take for something else.
-    #[error("the server takes the `$` in {} for a variable", path.display())]
+    #[error("the server would take something in {} for a variable, or for several words", path.display())]
     Variable {
         /// The path.
+        path: PathBuf,
+    },
+    /// A changed configuration that does not say what it should: a bug in Eskort.
+    #[error("{}: with the change it would not say what was planned", path.display())]
+    NotAsPlanned {
+        /// The file.
         path: PathBuf,
     },
     /// Changes of one file that get in each other's way: a bug in Eskort.

@@ -14,13 +14,15 @@ pub mod lighttpd;
 pub mod nginx;
 pub mod postfix;
 mod reading;
+mod repoint;
 mod site;
 mod splice;
 mod survey;
 
 pub use change::{Endpoint, FileChange, PlanError, SitePlan, TlsTarget};
 pub use files::{ConfigFile, Files, LoadError, ReadFiles};
-pub use kind::ServerKind;
+pub use kind::survey;
+pub use repoint::{Present, RepointTarget, Repointed, repoint};
 pub use site::{CertificateFiles, Listener, NamePattern, Place, Protocol, Site, SiteName, Socket, Value};
 pub use splice::{Edit, EditsOverlap, apply_edits};
-pub use survey::{Remark, Survey};
+pub use survey::{Remark, Survey, SurveyFile};

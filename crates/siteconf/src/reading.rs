@@ -2,7 +2,7 @@
 
 use crate::files::{DEEPEST, Files, LoadError, MOST_STATEMENTS, ReadFiles, why};
 use crate::site::{Place, Site};
-use crate::survey::{Remark, Survey};
+use crate::survey::{Remark, Survey, SurveyFile};
 use std::ops::Range;
 use std::path::{Path, PathBuf};
 
@@ -109,7 +109,8 @@ impl<'a, 'b, T> Reading<'a, 'b, T> {
 
     /// Ends with the sites that were found.
     pub(crate) fn end(self, sites: Vec<Site>) -> Survey {
-        Survey { sites, files: self.files.files.into_iter().map(|file| file.path).collect(), remarks: self.remarks }
+        let file = |file: crate::files::ConfigFile<T>| SurveyFile { path: file.path, bytes: file.bytes };
+        Survey { sites, files: self.files.files.into_iter().map(file).collect(), remarks: self.remarks }
     }
 }
 

@@ -9,9 +9,18 @@ pub struct Survey {
     /// The sites, in the order in which the server reads them.
     pub sites: Vec<Site>,
     /// The files that were read, the main file first; values name them by their number.
-    pub files: Vec<PathBuf>,
+    pub files: Vec<SurveyFile>,
     /// What was left out, and why.
     pub remarks: Vec<Remark>,
+}
+
+/// A file that was read.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct SurveyFile {
+    /// Its path.
+    pub path: PathBuf,
+    /// Its bytes.
+    pub bytes: Vec<u8>,
 }
 
 /// Something in a configuration that was left out.

@@ -113,6 +113,11 @@ impl Store {
         GenerationFolder { path: self.certificate_folder(certificate).join(format!("{number:04}")) }
     }
 
+    /// Returns the folder with what is written for a server that cannot read a generation as it lies.
+    pub fn served_folder(&self, server: &str) -> PathBuf {
+        self.root.join("served").join(server)
+    }
+
     /// Returns the folder that servers are pointed at: it leads to whichever generation is in use.
     pub fn current_folder(&self, certificate: &str) -> GenerationFolder {
         GenerationFolder { path: self.certificate_folder(certificate).join("current") }

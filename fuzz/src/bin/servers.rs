@@ -1,15 +1,15 @@
 //! Fuzzes what the configuration of a server may hold. The first byte says which server.
 #![no_main]
 
-use eskort_siteconf::ServerKind;
+use eskort_core::software::Software;
 use std::path::Path;
 
 libfuzzer_sys::fuzz_target!(|bytes: &[u8]| {
     let Some((first, text)) = bytes.split_first() else { return };
-    let kind = ServerKind::ALL[usize::from(*first) % ServerKind::ALL.len()];
+    let kind = Software::ALL[usize::from(*first) % Software::ALL.len()];
     let main = Path::new("/etc/main");
     let mut reads = 0;
-    let found = kind.survey(main, &mut |path| {
+    let found = eskort_siteconf::survey(kind, main, &mut |path| {
         reads += 1;
         // The second file that is asked for is the same again, under another name.
         match reads {

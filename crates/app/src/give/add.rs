@@ -5,13 +5,15 @@ use crate::look::survey::report::{SurveyedServer, SurveyedSite};
 use crate::look::survey::{SurveyOptions, find_servers, survey};
 use crate::setup::SetupError;
 use eskort_core::context::Context;
-use eskort_core::inventory::{Inventory, Proof, ServerKind as Kind};
+use eskort_core::inventory::{Inventory, Proof, ServerKind};
 use eskort_core::names::Identifier;
+use eskort_core::software::Software;
 use eskort_core::words;
 use eskort_host::files::{Access, read_whole, write_atomic};
 use eskort_host::{TrustError, check_trust};
-use eskort_inventory::{Addition, NewAuthority, NewCertificate, NewProof, add_to_inventory, parse_inventory};
-use eskort_siteconf::ServerKind;
+use eskort_inventory::{
+    Addition, NewAuthority, NewCertificate, NewProof, NewServer, add_to_inventory, parse_inventory,
+};
 use serde::Serialize;
 use std::collections::{BTreeMap, BTreeSet};
 use std::io;
@@ -46,7 +48,7 @@ pub struct AddOptions {
     /// The servers, by their names in the inventory; empty for those that serve the names.
     pub servers: Vec<String>,
     /// Main files of servers to survey; empty for those in their usual places.
-    pub files: Vec<(ServerKind, PathBuf)>,
+    pub files: Vec<(Software, PathBuf)>,
     /// Whether names that resolve nowhere are kept, too.
     pub insist: bool,
 }
@@ -228,7 +230,7 @@ pub fn write_addition(added: &Added) -> Result<(), AddError> {
 /// Surveys this machine; what cannot be surveyed is left out: every choice can be made by an option, too.
 async fn surveyed_servers(context: &Context, options: &AddOptions) -> Vec<SurveyedServer> {
     let files = match options.files.is_empty() {
-        true => find_servers(context, None, &ServerKind::ALL).await.unwrap_or_default(),
+        true => find_servers(context, None, &Software::ALL).await.unwrap_or_default(),
         false => options.files.clone(),
     };
     let options = SurveyOptions { files, ..SurveyOptions::default() };
@@ -475,23 +477,25 @@ fn choose_servers(
         return Ok(());
     }
     for server in servers {
-        if !server.sites.iter().any(|site| names.iter().any(|name| has_name(site, name))) {
+        let named = || server.sites.iter().filter(|site| names.iter().any(|name| has_name(site, name)));
+        if named().next().is_none() {
             continue;
         }
-        if server.server != ServerKind::Nginx.word() {
-            let text = format!("{} serves these names, too, and gets nothing yet", server.server);
-            let why =
-                "it is not changed by Eskort; a server of kind `files` writes files for it, and runs a command".into();
+        let kind = server.server;
+        if kind != Software::Nginx.word() && named().all(|site| site.certificates.is_empty()) {
+            let text = format!("{kind} serves these names without TLS, and gets nothing yet");
+            let why = "give it a TLS listener with any certificate: Eskort replaces the certificate".into();
             advice.push(Advice { text, why });
             continue;
         }
-        let same = |kind: &Kind| matches!(kind, Kind::Nginx { config, .. } if *config == server.config);
+        let same = |known: &ServerKind| matches!(known, ServerKind::Configured(known) if known.config == server.config && known.software.word() == kind);
         let there = inventory.servers.iter().find(|(_, known)| known.host.is_none() && same(&known.kind));
         let name = match there {
             Some((name, _)) => name.clone(),
             None => {
-                let name = free_name(&inventory.servers, "nginx");
-                addition.servers.push((name.clone(), server.config.clone()));
+                let name = free_name(&inventory.servers, kind);
+                let config = server.config.clone();
+                addition.servers.push(NewServer { name: name.clone(), kind: kind.to_owned(), config });
                 name
             }
         };
@@ -499,7 +503,8 @@ fn choose_servers(
     }
     if addition.certificate.install.is_empty() {
         let text = "the certificate is stored, and put on no server".to_owned();
-        advice.push(Advice { text, why: "no nginx of this machine that was found serves these names".into() });
+        advice
+            .push(Advice { text, why: "no server of this machine that was found serves these names with TLS".into() });
     }
     Ok(())
 }

@@ -11,8 +11,8 @@ use crate::ui::Ui;
 use eskort_app::{SurveyOptions, SurveyReport, SurveyedListener, SurveyedServer, SurveyedSite, find_servers};
 use eskort_core::context::Context;
 use eskort_core::finding::Severity;
+use eskort_core::software::Software;
 use eskort_core::words;
-use eskort_siteconf::ServerKind;
 use jiff::Timestamp;
 use std::path::{Path, PathBuf};
 
@@ -32,7 +32,7 @@ pub(crate) fn run(ui: &Ui, context: &Context, args: &SurveyArgs) -> ExitStatus {
         errors::print(ui, &headline, &ErrorText::coded("no-such-host", "").hint(hint));
         return ExitStatus::Usage;
     }
-    let kinds = if args.server.is_empty() { ServerKind::ALL.to_vec() } else { args.server.clone() };
+    let kinds = if args.server.is_empty() { Software::ALL.to_vec() } else { args.server.clone() };
     let files = match args.files[..] {
         [] => block_on(find_servers(context, args.host.as_deref(), &kinds)),
         _ => match named(&args.files, &args.server) {
@@ -63,10 +63,10 @@ pub(crate) fn run(ui: &Ui, context: &Context, args: &SurveyArgs) -> ExitStatus {
 }
 
 /// Returns which server each main file is for: by `--server`, or by its name. `Err` is one of which that cannot be told.
-pub(super) fn named(files: &[PathBuf], kinds: &[ServerKind]) -> Result<Vec<(ServerKind, PathBuf)>, PathBuf> {
+pub(super) fn named(files: &[PathBuf], kinds: &[Software]) -> Result<Vec<(Software, PathBuf)>, PathBuf> {
     let kind = |path: &PathBuf| match kinds {
         [kind] => Some(*kind),
-        _ => ServerKind::of_file(path).filter(|kind| kinds.is_empty() || kinds.contains(kind)),
+        _ => Software::of_file(path).filter(|kind| kinds.is_empty() || kinds.contains(kind)),
     };
     let here = |path: &PathBuf| std::path::absolute(path).unwrap_or_else(|_| path.clone());
     files.iter().map(|path| Ok((kind(path).ok_or_else(|| path.clone())?, here(path)))).collect()
@@ -76,7 +76,7 @@ pub(super) fn unknown_kind(ui: &Ui, path: &Path) -> ExitStatus {
     let text = ErrorText::coded("unknown-server", "its name does not say so").hint(format!(
         "say it: `eskort survey --server KIND {}`; kinds are {}",
         path.display(),
-        words::list(&ServerKind::ALL.map(ServerKind::word))
+        words::list(&Software::ALL.map(Software::word))
     ));
     errors::print(ui, &format!("which server is {} for?", path.display()), &text);
     ExitStatus::Usage
@@ -98,7 +98,7 @@ pub(crate) fn print(ui: &Ui, report: &SurveyReport, now: Timestamp) {
         return ui.json("survey", report);
     }
     if report.servers.is_empty() {
-        let kinds = words::list(&ServerKind::ALL.map(ServerKind::word));
+        let kinds = words::list(&Software::ALL.map(Software::word));
         let text = format!(
             "No server was found in the usual places (of {kinds}). `eskort survey MAIN-FILE` reads another place."
         );

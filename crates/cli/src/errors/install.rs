@@ -20,8 +20,18 @@ pub(crate) fn tell_install(error: &InstallError, certificate: &str) -> ErrorText
             PlanError::NoServerBlock { .. } => {
                 text.hint("add a server block with these names under server_name").hint(again)
             }
+            PlanError::NoTlsSite { .. } => text
+                .hint("give the server a TLS listener for one of these names, with any certificate; it is replaced then")
+                .hint("`eskort survey` shows what it has")
+                .hint(again),
+            PlanError::NoCertificateLines { .. } => {
+                text.hint("name any certificate and key there; they are replaced then").hint(again)
+            }
+            PlanError::NotEditable { .. } => text
+                .hint("write the file's name where it is used, or keep the name and let a server of kind `files` write the file")
+                .hint(again),
             PlanError::SeveralCertificates { .. } => {
-                text.hint("leave one ssl_certificate and one ssl_certificate_key in the block").hint(again)
+                text.hint("leave one certificate for these names and one key there").hint(again)
             }
             PlanError::WouldUncover { ours, .. } => text
                 .hint("add these names to the certificate in the inventory, or take them out of the server block")
@@ -43,14 +53,16 @@ pub(crate) fn tell_install(error: &InstallError, certificate: &str) -> ErrorText
             PlanError::NoAddress { .. } => text
                 .hint("add a `listen` for TLS with an address or a port to the server block, with any certificate; it is replaced then")
                 .hint(again),
-            PlanError::Variable { .. } => text.hint("choose a state folder without `$` in its path"),
-            PlanError::Overlap { .. } => text.hint("nothing was changed; this is a bug in Eskort"),
+            PlanError::Variable { .. } => {
+                text.hint("choose a state folder with letters, digits, `.`, `-` and `_` in its path only")
+            }
+            PlanError::Overlap { .. } | PlanError::NotAsPlanned { .. } => text.hint("nothing was changed; this is a bug in Eskort"),
             PlanError::SharedLines { place } => {
                 let text = match place.included_from.first() {
                     Some((path, line)) => text.hint(format!("one of its includes is at {}:{line}", path.display())),
                     None => text,
                 };
-                text.hint("move the two ssl_certificate lines from the shared file into each server block").hint(again)
+                text.hint("move the lines with certificate and key from the shared file into each site").hint(again)
             }
         },
         InstallError::Write { .. } => text.hint(undone).hint("check that the folder is writable and the disk is not full"),

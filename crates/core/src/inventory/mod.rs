@@ -14,6 +14,7 @@ pub use proof::{
 
 use crate::names::Identifier;
 use crate::pki::{CsrSpecification, KeyKind};
+use crate::software::Software;
 use jiff::SignedDuration;
 use std::collections::BTreeMap;
 use std::fmt;
@@ -71,7 +72,10 @@ impl Inventory {
         keys.flatten().for_each(place);
         for server in self.servers.values_mut().filter(|server| server.host.is_none()) {
             match &mut server.kind {
-                ServerKind::Nginx { config, .. } => place(config),
+                ServerKind::Configured(configured) => {
+                    place(&mut configured.config);
+                    configured.certificates.iter_mut().for_each(place);
+                }
                 ServerKind::Files { copies, .. } => copies.iter_mut().for_each(|c| place(&mut c.to)),
             }
         }
@@ -149,19 +153,8 @@ pub struct Server {
 /// The kinds of server.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum ServerKind {
-    /// nginx: its configuration is read and changed.
-    Nginx {
-        /// The main configuration file.
-        config: PathBuf,
-        /// Where certificates and keys are put on another machine.
-        certificates: PathBuf,
-        /// The port for TLS listeners that are added.
-        tls_port: u16,
-        /// The command that tests the configuration; `None` for nginx's own.
-        test: Option<Vec<String>>,
-        /// The command that makes it read the configuration again; `None` for nginx's own.
-        reload: Option<Vec<String>>,
-    },
+    /// One whose configuration is read and changed.
+    Configured(Configured),
     /// Files put where a program wants them, and a command.
     Files {
         /// What goes where.
@@ -169,6 +162,27 @@ pub enum ServerKind {
         /// The command to run after a change; empty for none.
         run: Vec<String>,
     },
+}
+
+/// A server whose configuration is read and changed.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Configured {
+    /// Which program it is.
+    pub software: Software,
+    /// The main configuration file.
+    pub config: PathBuf,
+    /// The folder in which certificates and keys are put for it; `None` for the usual one.
+    pub certificates: Option<PathBuf>,
+    /// The user to whom they belong there; `None` for the one that runs Eskort.
+    pub owner: Option<String>,
+    /// Their group, which may read them.
+    pub group: Option<String>,
+    /// The port for TLS listeners that are added.
+    pub tls_port: u16,
+    /// The command that tests the configuration; `None` for the program's own.
+    pub test: Option<Vec<String>>,
+    /// The command that makes it read the configuration again; `None` for the program's own.
+    pub reload: Option<Vec<String>>,
 }
 
 /// One file to put in place.
@@ -187,7 +201,7 @@ pub struct FileCopy {
 }
 
 /// A part of a generation.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
 pub enum Part {
     /// Leaf and intermediates.
     Bundle,
@@ -197,11 +211,13 @@ pub enum Part {
     Intermediates,
     /// The private key.
     Key,
+    /// Key, leaf and intermediates in one file.
+    Combined,
 }
 
 impl Part {
     /// All parts.
-    pub const ALL: [Part; 4] = [Part::Bundle, Part::Certificate, Part::Intermediates, Part::Key];
+    pub const ALL: [Part; 5] = [Part::Bundle, Part::Certificate, Part::Intermediates, Part::Key, Part::Combined];
 
     /// Returns the inventory's word.
     pub fn word(self) -> &'static str {
@@ -210,6 +226,7 @@ impl Part {
             Part::Certificate => "certificate",
             Part::Intermediates => "intermediates",
             Part::Key => "key",
+            Part::Combined => "combined",
         }
     }
 
@@ -220,12 +237,18 @@ impl Part {
             Part::Certificate => "certificate.pem",
             Part::Intermediates => "intermediates.pem",
             Part::Key => "key.pem",
+            Part::Combined => "combined.pem",
         }
     }
 
     /// Returns the permission bits it gets unless the inventory says otherwise.
     pub fn usual_mode(self) -> u32 {
-        if self == Part::Key { 0o600 } else { 0o644 }
+        if self.is_secret() { 0o600 } else { 0o644 }
+    }
+
+    /// Whether the private key is in it.
+    pub fn is_secret(self) -> bool {
+        matches!(self, Part::Key | Part::Combined)
     }
 }
 

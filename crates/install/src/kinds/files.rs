@@ -7,7 +7,10 @@ use eskort_host::files::Access;
 
 /// Returns the files that the inventory asks for.
 pub(super) fn files(copies: &[FileCopy]) -> Result<Vec<ServerFile>, InstallError> {
-    let file = |copy: &FileCopy| Ok(ServerFile { path: copy.to.clone(), part: copy.part, access: access(copy)? });
+    let file = |copy: &FileCopy| {
+        let access = access_of(copy.owner.as_deref(), copy.group.as_deref(), copy.mode)?;
+        Ok(ServerFile { path: copy.to.clone(), part: copy.part, access })
+    };
     copies.iter().map(file).collect()
 }
 
@@ -33,20 +36,19 @@ pub(super) fn endpoints(serving: &Serving<'_>) -> Vec<LiveEndpoint> {
     address.flat_map(|address| names.iter().map(move |name| endpoint(address, name.clone()))).collect()
 }
 
-fn access(copy: &FileCopy) -> Result<Access, InstallError> {
-    let uid = match &copy.owner {
-        None => None,
-        Some(name) => match nix::unistd::User::from_name(name) {
-            Ok(Some(user)) => Some(user.uid.as_raw()),
-            _ => return Err(InstallError::NoSuchOwner { what: "user", name: name.clone() }),
-        },
+/// Returns an access with a user and a group by their names.
+///
+/// # Errors
+/// When one of them does not exist.
+pub(super) fn access_of(owner: Option<&str>, group: Option<&str>, mode: u32) -> Result<Access, InstallError> {
+    let missing = |what, name: &str| InstallError::NoSuchOwner { what, name: name.to_owned() };
+    let uid = |name: &str| match nix::unistd::User::from_name(name) {
+        Ok(Some(user)) => Ok(user.uid.as_raw()),
+        _ => Err(missing("user", name)),
     };
-    let gid = match &copy.group {
-        None => None,
-        Some(name) => match nix::unistd::Group::from_name(name) {
-            Ok(Some(group)) => Some(group.gid.as_raw()),
-            _ => return Err(InstallError::NoSuchOwner { what: "group", name: name.clone() }),
-        },
+    let gid = |name: &str| match nix::unistd::Group::from_name(name) {
+        Ok(Some(group)) => Ok(group.gid.as_raw()),
+        _ => Err(missing("group", name)),
     };
-    Ok(Access { mode: copy.mode, uid, gid })
+    Ok(Access { mode, uid: owner.map(uid).transpose()?, gid: group.map(gid).transpose()? })
 }

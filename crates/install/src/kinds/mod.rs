@@ -1,19 +1,20 @@
 //! The kinds of servers: what each of them has to change, and how it is told.
 
+pub(crate) mod configured;
 mod files;
-pub(crate) mod nginx;
+mod nginx;
+mod surveyed;
 
 use crate::InstallError;
 use crate::facts::Facts;
 use crate::plan::{Change, LARGEST, LiveEndpoint, Placement, ServerFile, ServerPlan, Serving, difference, read_part};
 use eskort_core::context::Context;
 use eskort_core::deployment::{Deployment, Lack, Target};
-use eskort_core::inventory::{Part, ServerKind};
+use eskort_core::inventory::ServerKind;
 use eskort_core::progress::FileChange;
 use eskort_host::MachineError;
 use eskort_siteconf::FileChange as ConfigChange;
 use eskort_store::{InstallRow, Store, StoreError};
-use std::path::PathBuf;
 use std::sync::Arc;
 
 /// Gathers the facts and plans for every server of some certificates: one plan for a server, with all that is to be put on it. Reads
@@ -60,19 +61,20 @@ async fn plan_server(
     facts: &Facts,
 ) -> Result<ServerPlan, InstallError> {
     let Serving { name, server, .. } = servings[0];
-    let (test, mut known) = match &server.kind {
-        ServerKind::Nginx { config, test, .. } => (
-            Some(nginx::test_command(config, test.as_ref())),
-            Some(facts.nginx(context, (name, server), config).await?),
-        ),
-        ServerKind::Files { .. } => (None, None),
+    let configured = match &server.kind {
+        ServerKind::Configured(configured) => Some(configured),
+        ServerKind::Files { .. } => None,
+    };
+    let mut known = match configured {
+        Some(configured) => Some((configured, facts.of(context, (name, server), configured).await?)),
+        None => None,
     };
     let mut plan = ServerPlan {
         server: name.to_owned(),
         host: server.host.clone(),
         certificates: Vec::new(),
         changes: Vec::new(),
-        test,
+        test: configured.map(configured::test_command),
         reload: Some(reload_command(&server.kind)).filter(|words| !words.is_empty()),
         rules: server.rules.clone(),
         endpoints: Vec::new(),
@@ -81,16 +83,14 @@ async fn plan_server(
     // The files of the configuration that change, each with the first certificate that it changes for.
     let mut edited: Vec<(&str, ConfigChange)> = Vec::new();
     for (n, serving) in servings.iter().enumerate() {
-        let files = files(serving)?;
-        for change in changed_files(context, store, serving, &files, facts).await? {
-            plan.add(change);
-        }
-        match &known {
-            Some(before) => {
-                let [bundle, key] = [Part::Bundle, Part::Key].map(|part| leads_to(store, serving, &files, part));
-                let planned = nginx::plan(before, &settings(&server.kind), serving, (&bundle, &key))?;
-                let is_last = n + 1 == servings.len();
-                let after = if is_last { None } else { nginx::after(before, serving, &planned)? };
+        let files = match (&mut known, &server.kind) {
+            (Some((configured, before)), _) => {
+                let planned = before.plan(store, configured, serving)?;
+                if n + 1 < servings.len()
+                    && let Some(after) = before.after(serving, &planned)?
+                {
+                    *before = Arc::new(after);
+                }
                 for file in planned.edited {
                     match edited.iter_mut().find(|(_, known)| known.path == file.path) {
                         Some((_, known)) => known.new = file.new,
@@ -99,9 +99,16 @@ async fn plan_server(
                 }
                 plan.endpoints.extend(planned.endpoints);
                 plan.findings.extend(planned.findings);
-                known = after.map(Arc::new).or(known);
+                planned.files
             }
-            None => plan.endpoints.extend(files::endpoints(serving)),
+            (None, ServerKind::Files { copies, .. }) => {
+                plan.endpoints.extend(files::endpoints(serving));
+                files::files(copies)?
+            }
+            (None, ServerKind::Configured(_)) => Vec::new(),
+        };
+        for change in changed_files(context, store, serving, &files, facts).await? {
+            plan.add(change);
         }
         plan.certificates.push(serving.placement.certificate.to_owned());
     }
@@ -111,30 +118,6 @@ async fn plan_server(
         plan.add(Change { certificate, path, new, access: None, how });
     }
     Ok(plan)
-}
-
-/// Returns where a configuration is to lead for a part of a certificate: to the file that is written for the server, or to the
-/// generation in use.
-fn leads_to(store: &Store, serving: &Serving<'_>, files: &[ServerFile], part: Part) -> PathBuf {
-    match files.iter().find(|file| file.part == part) {
-        Some(file) => file.path.clone(),
-        None => store.current_folder(serving.placement.certificate).part(part),
-    }
-}
-
-/// Returns what is written for a server beside what it has.
-fn files(serving: &Serving<'_>) -> Result<Vec<ServerFile>, InstallError> {
-    match &serving.server.kind {
-        kind @ ServerKind::Nginx { .. } => Ok(nginx::files(&settings(kind), serving)),
-        ServerKind::Files { copies, .. } => files::files(copies),
-    }
-}
-
-fn settings(kind: &ServerKind) -> nginx::Settings<'_> {
-    let ServerKind::Nginx { certificates, tls_port, .. } = kind else {
-        unreachable!("only called for nginx");
-    };
-    nginx::Settings { certificates, tls_port: *tls_port }
 }
 
 /// Returns the files that do not hold what they should, or not with the access that they should have. One of this machine that
@@ -198,7 +181,7 @@ pub async fn deployment(
         let machine = host.as_deref().unwrap_or_default();
         let row = rows.iter().find(|row| (&*row.server, &*row.machine) == (server, machine));
         if match serving.server.kind {
-            ServerKind::Nginx { .. } => host.is_none() && switch_current,
+            ServerKind::Configured(_) => host.is_none() && switch_current,
             // Where Eskort writes no file, only the ledger says whether the command was run.
             ServerKind::Files { ref copies, .. } => copies.is_empty() && !row.is_some_and(|row| row.has(generation)),
         } {
@@ -228,7 +211,7 @@ pub async fn endpoints(
     let mut endpoints = Vec::new();
     for serving in servings(context, placement) {
         endpoints.extend(match serving.server.kind {
-            ServerKind::Nginx { .. } => {
+            ServerKind::Configured(_) => {
                 plan_server(context, store, std::slice::from_ref(&serving), facts).await?.endpoints
             }
             ServerKind::Files { .. } => files::endpoints(&serving),
@@ -240,7 +223,7 @@ pub async fn endpoints(
 /// Returns the command that makes a server take what was changed.
 pub(crate) fn reload_command(kind: &ServerKind) -> Vec<String> {
     match kind {
-        ServerKind::Nginx { config, reload, .. } => nginx::reload_command(config, reload.as_ref()),
+        ServerKind::Configured(configured) => configured::reload_command(configured),
         ServerKind::Files { run, .. } => run.clone(),
     }
 }

@@ -33,6 +33,15 @@ pub fn survey(main: &Path, read: &mut ReadFiles<'_>) -> Result<Survey, LoadError
     Ok(reader.finish())
 }
 
+/// Returns the bytes behind the `=` of a line, without the blanks around them.
+fn value_in(bytes: &[u8], line: Range<usize>) -> Range<usize> {
+    let text = &bytes[line.clone()];
+    let from = line.start + text.iter().position(|b| *b == b'=').map_or(0, |at| at + 1);
+    let blanks = bytes[from..line.end].iter().take_while(|b| b.is_ascii_whitespace()).count();
+    let end = from + bytes[from..line.end].trim_ascii_end().len();
+    (from + blanks).min(end)..end
+}
+
 impl Reader<'_, '_> {
     fn file(&mut self, file: usize, depth: usize) -> Result<(), LoadError> {
         let bytes = self.reading.files.files[file].bytes.clone();
@@ -51,7 +60,7 @@ impl Reader<'_, '_> {
             } else if line.starts_with("begin ") {
                 self.over = true;
             } else {
-                self.take(file, &line, token.range);
+                self.take(file, &line, value_in(&bytes, token.range));
             }
         }
         Ok(())

@@ -4,7 +4,7 @@ use super::sites::{Around, Sites, certificates, listen, parse_name, servers};
 use super::tree::{Config, Directive, DirectiveRef, all_includes, load};
 use crate::files::{LoadError, ReadFiles, why};
 use crate::site::{Listener, Protocol, Site, SiteName, Socket};
-use crate::survey::{Remark, Survey};
+use crate::survey::{Remark, Survey, SurveyFile};
 use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
 
@@ -38,7 +38,7 @@ pub fn survey(main: &Path, read: &mut ReadFiles<'_>) -> Result<Survey, LoadError
         let name = inside.iter().map(|p| config.get(*p)).find(|d| d.name == "server_name");
         sites.extend(servers(&config, &inside).filter_map(|server| other(&config, server, &around, name, protocol)));
     }
-    let files = config.files.into_iter().map(|file| file.path).collect();
+    let files = config.files.into_iter().map(|file| SurveyFile { path: file.path, bytes: file.bytes }).collect();
     Ok(Survey { sites, files, remarks })
 }
 

@@ -8,11 +8,12 @@ use elsewhere::Whereabouts;
 use eskort_core::context::Context;
 use eskort_core::finding::{Finding, Severity, Topic};
 use eskort_core::inventory::{CheckAddress, ProgramRules};
+use eskort_core::software::Software;
 use eskort_core::words;
 use eskort_host::{Machine, MachineError, Machines};
 use eskort_install::{Reading, read_configuration};
 use eskort_probe::{Trust, observe};
-use eskort_siteconf::{Listener, LoadError, NamePattern, Protocol, Remark, ServerKind, Site, SiteName, Socket, Survey};
+use eskort_siteconf::{Listener, LoadError, NamePattern, Protocol, Remark, Site, SiteName, Socket, Survey};
 use futures_util::StreamExt;
 use judge::{Judge, add_conflicts, add_without_tls, certificate_files};
 use report::{LeftOut, SurveyReport, SurveyedServer, SurveyedSite};
@@ -29,7 +30,7 @@ pub struct SurveyOptions {
     /// The machine, by its name in the inventory; `None` is this one.
     pub host: Option<String>,
     /// The servers, each with its main file.
-    pub files: Vec<(ServerKind, PathBuf)>,
+    pub files: Vec<(Software, PathBuf)>,
     /// Only sites with a name that one of these fits.
     pub names: Vec<glob::Pattern>,
     /// Only sites about which there is something to say.
@@ -48,7 +49,7 @@ pub async fn survey(context: &Context, options: &SurveyOptions) -> Result<Survey
     let (running, whereabouts) = tokio::join!(processes(&machine), Whereabouts::of(&machine));
     let mut servers = Vec::new();
     for (kind, main) in &options.files {
-        let reading = read_configuration(&machine, |read| kind.survey(main, read)).await?;
+        let reading = read_configuration(&machine, |read| eskort_siteconf::survey(*kind, main, read)).await?;
         let runs = running.as_ref().map(|names| kind.processes().iter().any(|process| names.contains(*process)));
         servers.push(surveyed(context, (&machine, &whereabouts), options, (*kind, main, runs), reading).await?);
     }
@@ -63,8 +64,8 @@ pub async fn survey(context: &Context, options: &SurveyOptions) -> Result<Survey
 pub async fn find_servers(
     context: &Context,
     host: Option<&str>,
-    kinds: &[ServerKind],
-) -> Result<Vec<(ServerKind, PathBuf)>, MachineError> {
+    kinds: &[Software],
+) -> Result<Vec<(Software, PathBuf)>, MachineError> {
     let machines = Machines::default();
     let machine = machines.at(context, host);
     let mut found = Vec::new();
@@ -99,7 +100,7 @@ async fn surveyed(
     context: &Context,
     (machine, whereabouts): (&Machine<'_>, &Whereabouts),
     options: &SurveyOptions,
-    (kind, main, runs): (ServerKind, &Path, Option<bool>),
+    (kind, main, runs): (Software, &Path, Option<bool>),
     reading: Reading<Survey>,
 ) -> Result<SurveyedServer, MachineError> {
     let mut server = SurveyedServer {

@@ -9,8 +9,8 @@ use dialoguer::{Confirm, Input};
 use eskort_app::{AddOptions, SurveyOptions, SurveyedSite, find_servers, resolves, survey};
 use eskort_core::context::Context;
 use eskort_core::names::Identifier;
+use eskort_core::software::Software;
 use eskort_core::words;
-use eskort_siteconf::ServerKind;
 use std::collections::BTreeSet;
 use std::io;
 
@@ -44,7 +44,7 @@ pub(super) fn choose(context: &Context, base: &AddOptions) -> io::Result<Option<
 fn sites(context: &Context, base: &AddOptions) -> Vec<Choice> {
     let surveyed = block_on(async {
         let files = match base.files.is_empty() {
-            true => find_servers(context, None, &ServerKind::ALL).await?,
+            true => find_servers(context, None, &Software::ALL).await?,
             false => base.files.clone(),
         };
         survey(context, &SurveyOptions { files, ..SurveyOptions::default() }).await

@@ -6,13 +6,13 @@ use crate::error_text::ErrorText;
 use crate::errors;
 use crate::exit::ExitStatus;
 use eskort_app::{AddOptions, SurveyOptions};
-use eskort_siteconf::ServerKind;
+use eskort_core::software::Software;
 
 /// Adds the site's certificate to the inventory; tells about it where that is part of the story.
 pub(super) async fn tell_beginning(teller: &mut Teller<'_>, told: bool) -> Result<(), ExitStatus> {
     let (ui, world) = (teller.ui, teller.world);
     let context = load(ui, world)?;
-    let files = vec![(ServerKind::Nginx, world.folder.join("nginx.conf"))];
+    let files = vec![(Software::Nginx, world.folder.join("nginx.conf"))];
     if told {
         teller.chapter(
             "What is there",

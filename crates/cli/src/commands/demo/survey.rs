@@ -7,7 +7,7 @@ use crate::errors;
 use crate::exit::ExitStatus;
 use eskort_app::{AddOptions, SurveyOptions};
 use eskort_core::context::{Clock, Context};
-use eskort_siteconf::ServerKind;
+use eskort_core::software::Software;
 use jiff::Timestamp;
 
 /// Tells the chapter.
@@ -24,7 +24,7 @@ pub(super) async fn tell_chapter(teller: &mut Teller<'_>) -> Result<(), ExitStat
     let context = Context { clock, ..load(ui, world)? };
     let [nginx, postfix] =
         eskort_practice::write_machine(&folder, context.now()).map_err(|source| cannot_write(ui, &source))?;
-    let files = vec![(ServerKind::Nginx, nginx.clone()), (ServerKind::Postfix, postfix)];
+    let files = vec![(Software::Nginx, nginx.clone()), (Software::Postfix, postfix)];
     let options = SurveyOptions { files, ..SurveyOptions::default() };
     let report = eskort_app::survey(&context, &options).await.map_err(|error| {
         errors::print(ui, "the machine cannot be surveyed", &ErrorText::coded("survey", error.to_string()));
@@ -47,7 +47,7 @@ pub(super) async fn tell_chapter(teller: &mut Teller<'_>) -> Result<(), ExitStat
         directory: Some(world.authority.directory()),
         accept_terms: true,
         contact: Some("keeper@lampholm.example".into()),
-        files: vec![(ServerKind::Nginx, nginx)],
+        files: vec![(Software::Nginx, nginx)],
         ..AddOptions::default()
     };
     let inventory = folder.join("eskort.toml");

@@ -1,0 +1,292 @@
+//! Certificates put on every kind of server whose configuration is read: the real ones, begun with a placeholder, then renewed, then with a
+//! configuration that the server refuses.
+
+use crate::survey::{exim, in_a_house_with_exim};
+use crate::world::*;
+use std::os::unix::fs::{PermissionsExt, chown};
+use std::process::{Command, Stdio};
+
+/// A server: its kind, its files (the main one first), how it is begun, tested and reloaded, and the words that make it refuse. `{dir}`
+/// and `{port}` stand for the folder and the port.
+struct Case {
+    kind: &'static str,
+    files: &'static [(&'static str, &'static str)],
+    start: &'static str,
+    test: Option<&'static str>,
+    reload: &'static str,
+    nonsense: &'static str,
+    more: &'static str,
+}
+
+const APACHE: Case = Case {
+    kind: "apache",
+    files: &[
+        (
+            "httpd.conf",
+            "# Grown by hand\r\nServerRoot {dir}\r\nPidFile {dir}/pid\r\nErrorLog {dir}/error.log\r\nUser daemon\r\nGroup daemon\r\n\
+             LoadModule mpm_event_module /usr/lib/apache2/modules/mod_mpm_event.so\r\n\
+             LoadModule authz_core_module /usr/lib/apache2/modules/mod_authz_core.so\r\n\
+             LoadModule ssl_module /usr/lib/apache2/modules/mod_ssl.so\r\nListen 127.0.0.1:{port}\r\nServerName lampholm.example\r\n\
+             Include sites/*.conf\r\n",
+        ),
+        (
+            "sites/site.conf",
+            "<VirtualHost *:{port}>\n\tServerName lampholm.example\n\tServerAlias www.lampholm.example # both\n\tSSLEngine on\n\
+             \tSSLCertificateFile \"{dir}/old/old.pem\"\n\tSSLCertificateKeyFile {dir}/old/old.key\n</VirtualHost>",
+        ),
+    ],
+    start: "apache2 -f {dir}/httpd.conf -DFOREGROUND",
+    test: Some("apache2 -t -f {dir}/httpd.conf"),
+    reload: "apache2 -k graceful -f {dir}/httpd.conf",
+    nonsense: "NonSense on\n",
+    more: "",
+};
+
+const HAPROXY: Case = Case {
+    kind: "haproxy",
+    files: &[(
+        "haproxy.cfg",
+        "global\n  stats socket {dir}/haproxy.sock level admin\ndefaults\n  mode http\n  timeout client 1s\n  timeout server 1s\n  timeout connect 1s\n\
+         frontend web\n  bind 127.0.0.1:{port} ssl crt {dir}/old/both.pem alpn h2,http/1.1\n  use_backend none if { hdr(host) -i lampholm.example www.lampholm.example }\n\
+         backend none\n",
+    )],
+    start: "haproxy -W -p {dir}/pid -f {dir}/haproxy.cfg",
+    test: None,
+    reload: "sh -c \"kill -USR2 $(cat {dir}/pid)\"",
+    nonsense: "nonsense\n",
+    more: "",
+};
+
+const LIGHTTPD: Case = Case {
+    kind: "lighttpd",
+    files: &[(
+        "lighttpd.conf",
+        "server.modules = ( \"mod_openssl\" )\nserver.document-root = \"/tmp\"\nserver.bind = \"127.0.0.1\"\nserver.port = {port}\nserver.pid-file = \"{dir}/pid\"\n\
+         var.tls = \"{dir}/old\"\nssl.engine = \"enable\"\nssl.pemfile = \"{dir}/old/old.pem\"\nssl.privkey = var.tls + \"/old.key\"\n\
+         $HTTP[\"host\"] =~ \"^(www\\.)?lampholm\\.example$\" {\n  server.tag = \"lamp\"\n}\n",
+    )],
+    start: "lighttpd -D -f {dir}/lighttpd.conf",
+    test: None,
+    reload: "sh -c \"kill -USR1 $(cat {dir}/pid)\"",
+    nonsense: "nonsense\n",
+    more: "",
+};
+
+const DOVECOT: Case = Case {
+    kind: "dovecot",
+    files: &[
+        (
+            "dovecot.conf",
+            "protocols = imap\nlisten = 127.0.0.1\nbase_dir = {dir}/run\nstate_dir = {dir}/run\nlog_path = {dir}/dovecot.log\nssl = yes\n\
+             passdb {\n  driver = static\n  args = nopassword=y\n}\nservice imap-login {\n  inet_listener imap {\n    port = 0\n  }\n  inet_listener imaps {\n    port = {port}\n  }\n}\n\
+             !include conf.d/*.conf\n",
+        ),
+        ("conf.d/tls.conf", "# TLS\nssl_cert = <{dir}/old/old.pem   # shown to all\nssl_key = <{dir}/old/old.key\n"),
+    ],
+    start: "dovecot -F -c {dir}/dovecot.conf",
+    test: None,
+    reload: "doveadm -c {dir}/dovecot.conf reload",
+    nonsense: "nonsense = 1\n",
+    more: "",
+};
+
+const POSTFIX: Case = Case {
+    kind: "postfix",
+    files: &[
+        (
+            "main.cf",
+            "compatibility_level = 3.6\nqueue_directory = {dir}/queue\ndata_directory = {dir}/data\nmail_owner = postfix\n\
+             inet_interfaces = 127.0.0.1\nmyhostname = mail.lampholm.example\nmaillog_file = {dir}/postfix.log\nmaillog_file_prefixes = /tmp\n\
+             smtpd_tls_chain_files =\n  {dir}/old/old.key,\n  {dir}/old/old.pem\nsmtpd_tls_security_level = may\nalias_maps =\nlocal_recipient_maps =\n",
+        ),
+        (
+            "master.cf",
+            "127.0.0.1:{port} inet n - n - - smtpd\n  -o smtpd_tls_wrappermode=yes\npostlog unix-dgram n - n - 1 postlogd\nanvil unix - - n - 1 anvil\n\
+             tlsmgr unix - - n 1000? 1 tlsmgr\nrewrite unix - - n - - trivial-rewrite\ncleanup unix n - n - 0 cleanup\n",
+        ),
+    ],
+    start: "postfix -c {dir} start-fg",
+    test: None,
+    reload: "postfix -c {dir} reload",
+    nonsense: "mail_owner = nobody-at-lampholm\n",
+    more: "",
+};
+
+const EXIM: Case = Case {
+    kind: "exim",
+    files: &[(
+        "exim.conf",
+        "spool_directory = {dir}/spool\nlog_file_path = {dir}/spool/log-%s\npid_file_path = {dir}/pid\nkeep_environment =\nprimary_hostname = mail.lampholm.example\n\
+         tls_advertise_hosts = *\ntls_certificate = {dir}/old/old.pem\n# The key\nhide tls_privatekey = {dir}/old/old.key\nlocal_interfaces = 127.0.0.1\n\
+         daemon_smtp_ports = {port}\ntls_on_connect_ports = {port}\nbegin acl\nbegin routers\nbegin transports\n",
+    )],
+    start: "{exim} -C {dir}/exim.conf -bdf",
+    test: Some("{exim} -C {dir}/exim.conf -bV"),
+    reload: "sh -c \"kill -HUP $(cat {dir}/pid)\"",
+    nonsense: "nonsense = 1\n",
+    // It reads the key as a user of its own, for each visitor.
+    more: "group = \"Debian-exim\"\ncertificates-folder = \"tls\"\n",
+};
+
+/// Splits a command as a shell would, as far as the ones above go.
+fn split(command: &str) -> Vec<String> {
+    let mut words = Vec::new();
+    for (n, part) in command.split('"').enumerate() {
+        match n % 2 {
+            0 => words.extend(part.split_whitespace().map(str::to_owned)),
+            _ => words.push(part.to_owned()),
+        }
+    }
+    words
+}
+
+fn leaf_shown(world: &World, port: u16) -> String {
+    let script = format!(
+        "openssl s_client -connect 127.0.0.1:{port} -servername lampholm.example </dev/null 2>/dev/null | openssl x509 -noout -serial -issuer"
+    );
+    let said = Command::new("sh").args(["-c", &script]).current_dir(world.place.dir.path()).output().unwrap();
+    String::from_utf8_lossy(&said.stdout).into_owned()
+}
+
+fn put_on(case: &Case) {
+    let world = World::new();
+    let place = &world.place;
+    std::fs::set_permissions(place.dir.path(), PermissionsExt::from_mode(0o755)).unwrap();
+    let (dir, port) = (place.dir.path().display().to_string(), free_port());
+    let program = exim_path(case);
+    let filled =
+        |text: &str| text.replace("{dir}", &dir).replace("{port}", &port.to_string()).replace("{exim}", &program);
+    // A placeholder, and what the servers' own users need.
+    ["old", "queue", "data", "spool", "run"].iter().for_each(|name| std::fs::create_dir(place.path(name)).unwrap());
+    place
+        .openssl(&[
+            "req",
+            "-x509",
+            "-newkey",
+            "rsa:2048",
+            "-nodes",
+            "-keyout",
+            "old/old.key",
+            "-out",
+            "old/old.pem",
+            "-days",
+            "9",
+            "-subj",
+            "/CN=placeholder",
+            "-addext",
+            "subjectAltName=DNS:lampholm.example",
+        ])
+        .check(0, &[]);
+    place.write("old/both.pem", &(place.read("old/old.key") + &place.read("old/old.pem")));
+    for (user, folder) in [("postfix", "data"), ("Debian-exim", "spool"), ("Debian-exim", "old/old.key")] {
+        if let Ok(Some(user)) = nix::unistd::User::from_name(user) {
+            chown(place.path(folder), Some(user.uid.as_raw()), Some(user.gid.as_raw())).unwrap();
+        }
+    }
+    for (name, text) in case.files {
+        place.write(name, &filled(text));
+    }
+    let words = split(&filled(case.start));
+    let log = std::fs::File::create(place.path("server.log")).unwrap();
+    let mut command = Command::new(&words[0]);
+    command
+        .args(&words[1..])
+        .current_dir(place.dir.path())
+        .stdin(Stdio::null())
+        .stdout(log.try_clone().unwrap())
+        .stderr(log);
+    let _server = Process(command.spawn().unwrap_or_else(|e| panic!("{words:?} (scripts/test installs it): {e}")));
+    until(&format!("{} shows the placeholder", case.kind), || leaf_shown(&world, port).contains("placeholder"));
+
+    let list = |command: &str| format!("{:?}", split(&filled(command)));
+    let server = format!(
+        "kind = \"{}\"\nconfig = \"{}\"\nreload = {}\n{}{}",
+        case.kind,
+        case.files[0].0,
+        list(case.reload),
+        case.test.map(|test| format!("test = {}\n", list(test))).unwrap_or_default(),
+        case.more
+    );
+    let change = |text: String| {
+        let (from, to) = (text.find("kind = \"files\"").unwrap(), text.find("reload-timeout").unwrap());
+        format!("{}{server}{}", &text[..from], &text[to..])
+            .replace("reload-timeout = \"3s\"", "reload-timeout = \"20s\"")
+    };
+    world.write_inventory(change);
+    let before: Vec<String> = case.files.iter().map(|(name, _)| place.read(name)).collect();
+    // The plan is shown, and changes nothing.
+    let plan = place.run(&["keep", "--plan"]);
+    plan.check(0, &["+", "old/", &format!("front ({})", case.kind)][..2]);
+    let now = || case.files.iter().map(|(name, _)| place.read(name)).collect::<Vec<String>>();
+    assert_eq!(now(), before, "{}", case.kind);
+    world.keep().check(0, &["installed and checked live"]);
+    let first = leaf_shown(&world, port);
+    assert!(first.contains("Lampholm Practice"), "{}: {first}", case.kind);
+    // Nothing but the words that name the files is another.
+    let after = now();
+    let differing = |(a, b): (&String, &String)| a.lines().zip(b.lines()).filter(|(a, b)| a != b).count();
+    let changed: usize = before.iter().zip(&after).map(differing).sum();
+    assert!((1..=2).contains(&changed) && after != before, "{}: {after:?}", case.kind);
+    assert!(
+        after.iter().all(|text| !text.contains("old/old") && !text.contains("old/both")),
+        "{}: {after:?}",
+        case.kind
+    );
+    let crlf = |texts: &[String]| texts.iter().map(|text| text.matches("\r\n").count()).sum::<usize>();
+    assert_eq!(crlf(&after), crlf(&before), "{}", case.kind);
+    // Already right: no change, no reload.
+    place.run(&["keep"]).check(0, &["nothing to do"]);
+    assert_eq!(now(), after, "{}", case.kind);
+    // Renewed: the configuration stays as it is.
+    world.on_day(75, &["keep"]).check(0, &["installed and checked live"]);
+    let second = leaf_shown(&world, port);
+    assert!(second.contains("Lampholm Practice") && second != first, "{}: {second}", case.kind);
+    assert_eq!(now(), after, "{}", case.kind);
+    // A configuration that the server refuses is left alone, and it goes on serving.
+    place.write(case.files[0].0, &(after[0].clone() + case.nonsense));
+    world.write_inventory(|text| change(text).replace("names = [\"lampholm", "key = \"p384\"\nnames = [\"lampholm"));
+    let refused = world.on_day(76, &["keep"]);
+    refused.check(1, &["refuses its configuration as it was before any change"]);
+    assert_eq!(place.read(case.files[0].0), after[0].clone() + case.nonsense, "{}", case.kind);
+    assert_eq!(leaf_shown(&world, port), second, "{}", case.kind);
+}
+
+fn exim_path(case: &Case) -> String {
+    if case.kind == "exim" { exim().display().to_string() } else { String::new() }
+}
+
+#[test]
+fn apache_is_led_to_the_certificate() {
+    put_on(&APACHE);
+}
+
+#[test]
+fn haproxy_is_led_to_the_certificate() {
+    put_on(&HAPROXY);
+}
+
+#[test]
+fn lighttpd_is_led_to_the_certificate() {
+    put_on(&LIGHTTPD);
+}
+
+#[test]
+fn dovecot_is_led_to_the_certificate() {
+    if !done_by_root("serving::dovecot_is_led_to_the_certificate") {
+        put_on(&DOVECOT);
+    }
+}
+
+#[test]
+fn postfix_is_led_to_the_certificate() {
+    if !done_by_root("serving::postfix_is_led_to_the_certificate") {
+        put_on(&POSTFIX);
+    }
+}
+
+#[test]
+fn exim_is_led_to_the_certificate() {
+    if !in_a_house_with_exim("serving::exim_is_led_to_the_certificate") {
+        put_on(&EXIM);
+    }
+}
