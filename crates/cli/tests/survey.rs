@@ -385,21 +385,22 @@ fn names_that_lead_to_another_machine_or_nowhere_are_told() {
     assert_eq!(said(&sites[1]), wanted);
 }
 
-/// Exim as its package has it, unpacked by `scripts/test`: installed, it would put Postfix out.
-pub(crate) fn exim() -> std::path::PathBuf {
-    let program = std::path::Path::new(env!("CARGO_MANIFEST_DIR")).join("../../target/exim/usr/sbin/exim4");
-    assert!(program.is_file(), "scripts/test unpacks Debian's package exim4-daemon-light");
-    program.canonicalize().unwrap()
-}
-
-/// Runs the calling test again as root, where the user is there that Exim's package would have made. Returns false in that second run.
+/// Runs the calling test again as root, in a house where Exim is in its usual place, and the user is there that its package would have made:
+/// installed, it would put Postfix out. `scripts/test` unpacks it. Returns false in that second run.
 pub(crate) fn in_a_house_with_exim(test: &str) -> bool {
     if done_by_root(test) {
         return true;
     }
-    let user = "cp /etc/passwd passwd && echo 'Debian-exim:x:4001:4001::/:/bin/false' >> passwd && mount --bind passwd /etc/passwd && \
-                cp /etc/group group && echo 'Debian-exim:x:4001:' >> group && mount --bind group /etc/group &&";
-    in_a_network_of_its_own(test, user, "", "")
+    let unpacked = std::path::Path::new(env!("CARGO_MANIFEST_DIR")).join("../../target/exim/usr/sbin");
+    assert!(unpacked.join("exim4").is_file(), "scripts/test unpacks Debian's package exim4-daemon-light");
+    let unpacked = unpacked.canonicalize().unwrap();
+    let more = format!(
+        "mount -t overlay overlay -o lowerdir={}:/usr/sbin /usr/sbin && \
+         cp /etc/passwd passwd && echo 'Debian-exim:x:4001:4001::/:/bin/false' >> passwd && mount --bind passwd /etc/passwd && \
+         cp /etc/group group && echo 'Debian-exim:x:4001:' >> group && mount --bind group /etc/group &&",
+        unpacked.display()
+    );
+    in_a_network_of_its_own(test, &more, "", "")
 }
 
 #[test]
@@ -427,13 +428,13 @@ fn exim_says_what_the_survey_says_and_shows_it() {
     }
     say("chown", &["0:0", &main, &place.path("key").display().to_string()]);
 
-    let program = exim().display().to_string();
-    let printed = say(&program, &["-C", &main, "-bP", "tls_certificate", "tls_privatekey", "primary_hostname"]);
+    let program = "/usr/sbin/exim4";
+    let printed = say(program, &["-C", &main, "-bP", "tls_certificate", "tls_privatekey", "primary_hostname"]);
     let itself = |name: &str| {
         let line = printed.lines().find_map(|line| line.strip_prefix(name)?.strip_prefix(" = ")).map(str::to_owned);
         line.unwrap_or_else(|| panic!("{name}: {printed}"))
     };
-    let mut daemon = Command::new(&program);
+    let mut daemon = Command::new(program);
     daemon.args(["-C", &main, "-bdf"]).stdout(Stdio::null()).stderr(Stdio::null());
     let _exim = Process(daemon.spawn().unwrap());
     await_port(4465, "Exim");

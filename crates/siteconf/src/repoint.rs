@@ -148,7 +148,7 @@ impl Planner<'_> {
         let (words, parts) = self.words(pair);
         // A certificate in use is not replaced by one that has fewer of the site's names.
         let is_ours = words.iter().all(|(value, text)| value.text == *text || self.written(value) == *text);
-        let foreign = site.foreign_names(self.target.names);
+        let foreign = site.known_foreign_names(self.target.names);
         if !is_ours && !foreign.is_empty() && !is_mail(self.software) {
             let ours = self.target.names.iter().filter(|name| site.answers(name).is_some());
             let ours = ours.map(Identifier::to_string).collect();
@@ -181,11 +181,11 @@ impl Planner<'_> {
     fn words<'p>(&self, pair: &'p CertificateFiles) -> (Vec<(&'p Value, String)>, Vec<Part>) {
         let path = |part: Part| (self.target.parts)(part).display().to_string();
         match pair {
-            // Key and certificate in one list: the key comes first.
-            CertificateFiles { certificate, key: Some(key), .. } if same_place(certificate, key) => (
-                vec![(certificate, format!("{}, {}", path(Part::Key), path(Part::Bundle)))],
-                vec![Part::Key, Part::Bundle],
-            ),
+            // Key and certificate in one list.
+            CertificateFiles { certificate, key: Some(key), .. } if same_place(certificate, key) => {
+                let new = [(key, path(Part::Key)), (certificate, path(Part::Bundle))];
+                (vec![(certificate, self.list_with(certificate, &new))], vec![Part::Key, Part::Bundle])
+            }
             CertificateFiles { certificate, key: Some(key), chain: Some(chain) } => (
                 vec![
                     (certificate, path(Part::Certificate)),
@@ -201,6 +201,24 @@ impl Planner<'_> {
                 (vec![(certificate, path(Part::Combined))], vec![Part::Combined])
             }
         }
+    }
+
+    /// Returns a list of files with others in the place of some; what stands between them stays.
+    fn list_with(&self, list: &Value, new: &[(&Value, String)]) -> String {
+        let is_between = |c: char| c == ',' || c.is_whitespace();
+        let word = |word: &str| {
+            let is_it = |old: &Value| old.text == word || old.text.ends_with(&format!("/{word}"));
+            let found = new.iter().find(|(old, _)| !word.is_empty() && is_it(old));
+            found.map_or_else(|| word.to_owned(), |(_, text)| text.clone())
+        };
+        let written = self.written(list);
+        written
+            .split_inclusive(is_between)
+            .map(|part| {
+                let bare = part.trim_end_matches(is_between);
+                word(bare) + &part[bare.len()..]
+            })
+            .collect()
     }
 
     fn replace(&mut self, site: &Site, value: &Value, text: &str) -> Result<(), PlanError> {
@@ -231,7 +249,7 @@ impl Planner<'_> {
         }
         let uses = |other: &&Site| other.certificates.iter().any(|pair| same_place(&pair.certificate, value));
         for other in self.survey.sites.iter().filter(|other| other.place != site.place).filter(uses) {
-            if !other.foreign_names(self.target.names).is_empty() {
+            if !other.known_foreign_names(self.target.names).is_empty() {
                 return Err(PlanError::SharedLines { place: site.place.clone() });
             }
         }
@@ -242,7 +260,7 @@ impl Planner<'_> {
     fn quoted(&self, file: &SurveyFile, range: &Range<usize>, text: &str) -> Option<String> {
         let is_plain = |c: char| c.is_ascii_alphanumeric() || "/._-+@:".contains(c) || !c.is_ascii();
         let plain = text.chars().all(is_plain);
-        let list = text.chars().all(|c| is_plain(c) || c == ',' || c == ' ');
+        let list = text.chars().all(|c| is_plain(c) || c == ',' || c.is_whitespace());
         let with_blanks = text.chars().all(|c| is_plain(c) || c == ' ');
         match self.software {
             Software::Lighttpd => with_blanks.then(|| format!("\"{text}\"")),

@@ -285,6 +285,13 @@ impl Site {
         foreign.map(|own| own.written.clone()).collect()
     }
 
+    /// Returns those of them that are no patterns: what a pattern stands for beside the certificate's names is not known.
+    pub(crate) fn known_foreign_names(&self, names: &[Identifier]) -> Vec<String> {
+        let is_pattern = |own: &&SiteName| matches!(own.pattern, NamePattern::Pattern(_) | NamePattern::Before(_));
+        let foreign = self.names.iter().filter(|own| !is_pattern(own) && !own.pattern.is_covered_by(names));
+        foreign.map(|own| own.written.clone()).collect()
+    }
+
     /// Returns the names that the site spells out and a certificate for `name` is good for.
     pub(crate) fn spelled_out<'a>(&'a self, name: &'a Identifier) -> impl Iterator<Item = &'a str> {
         self.names.iter().filter_map(|own| match &own.pattern {
