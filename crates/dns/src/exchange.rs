@@ -83,8 +83,8 @@ async fn exchange(server: SocketAddr, message: Message) -> Result<Message, AskEr
     let no_answer = |source| AskError::NoAnswer { server, source };
     let bytes = message.to_vec().map_err(|e| no_answer(io::Error::other(e.to_string())))?;
     let mut result = Err(no_answer(io::ErrorKind::TimedOut.into()));
-    for patience in TRIES {
-        match over_udp(server, &message, &bytes, patience).await {
+    for longest in TRIES {
+        match over_udp(server, &message, &bytes, longest).await {
             Ok(answer) => {
                 result = Ok(answer);
                 break;
@@ -119,7 +119,7 @@ async fn pace() {
 }
 
 /// Sends a question and takes the first packet that answers it; others are dropped.
-async fn over_udp(server: SocketAddr, asked: &Message, bytes: &[u8], patience: Duration) -> io::Result<Message> {
+async fn over_udp(server: SocketAddr, asked: &Message, bytes: &[u8], longest: Duration) -> io::Result<Message> {
     let _turn = QUESTIONS.acquire().await;
     pace().await;
     let any: IpAddr = if server.is_ipv4() { [0, 0, 0, 0].into() } else { [0_u16; 8].into() };
@@ -128,7 +128,7 @@ async fn over_udp(server: SocketAddr, asked: &Message, bytes: &[u8], patience: D
     socket.connect(server).await?;
     socket.send(bytes).await?;
     let mut buffer = vec![0; 4096];
-    let end = Instant::now() + patience;
+    let end = Instant::now() + longest;
     loop {
         let received =
             timeout_at(end, socket.recv(&mut buffer)).await.map_err(|_| io::Error::from(io::ErrorKind::TimedOut))?;

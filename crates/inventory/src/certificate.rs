@@ -2,9 +2,10 @@
 
 use crate::fields::{Entry, named_section, points_to};
 use crate::table::{Notes, Section, nearest};
-use eskort_core::inventory::{CertificateEntry, Install, Inventory, Proof};
+use eskort_core::inventory::{CertificateEntry, Install, Inventory, Proof, ServerKind};
 use eskort_core::names::Identifier;
 use eskort_core::pki::{CsrSpecification, KeyKind, KeyUse, Subject, WantedExtension};
+use eskort_core::software::Software;
 use std::collections::BTreeMap;
 use std::ops::Range;
 use toml::Spanned;
@@ -78,7 +79,13 @@ pub(crate) fn parse_certificate<'a>(
     for (table, span) in section.tables("install") {
         let part = Section::open(table, span, "this `install`", INSTALL, notes);
         if let Some(server) = points_to(&part, "server", &known.servers, "server") {
-            install.push(Install { server: server.to_owned(), redirect: part.flag("redirect") });
+            let redirect = part.flag("redirect");
+            let kind = inventory.servers.get(server).map(|server| &server.kind);
+            if redirect && !matches!(kind, Some(ServerKind::Configured(server)) if server.software == Software::Nginx) {
+                let advice = "redirect http to https in the server's own configuration";
+                part.note(part.span(), "`redirect` is for servers of kind nginx", Some(advice.into()));
+            }
+            install.push(Install { server: server.to_owned(), redirect });
         }
     }
     Some(CertificateEntry {

@@ -89,7 +89,7 @@ fn rule_of(line: &str, rule: &str, visitor: Visitor) -> Rule {
             }
             "--dport" | "--dports" => Holds::of(has_port(value(), visitor.port)),
             "--ctstate" | "--state" => Holds::of(value().split(',').any(|state| state == "NEW")),
-            // What holds for some sources only does not hold for all visitors.
+            // What is for some sources only is not for all visitors.
             "-s" | "--sports" | "--sport" => Holds::of(matches!(value(), "0.0.0.0/0" | "::/0")),
             "-i" => match value() {
                 "lo" => Holds::No,

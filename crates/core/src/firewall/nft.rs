@@ -158,7 +158,7 @@ impl<'a> Reader<'a> {
                 (None, Some(6)) => Holds::of(*word == "tcp"),
                 _ => Holds::No,
             },
-            // What holds for some sources only does not hold for all visitors.
+            // What is for some sources only is not for all visitors.
             Fact::Source => Holds::of(right["prefix"]["len"] == 0),
             Fact::Interface if right == "lo" => Holds::No,
             Fact::Interface | Fact::Unknown => Holds::Unknown,

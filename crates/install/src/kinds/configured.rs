@@ -1,36 +1,20 @@
-//! Servers whose configuration is read and changed: what is known of one, what changes, and the program's own commands.
+//! Servers whose configuration is read and changed: what is known of one, and what changes.
 
-use super::files::access_of;
 use super::nginx::{self, NginxFacts};
+use super::parts::{ConfigPlan, Parts};
 use super::surveyed::{self, SurveyFacts};
 use crate::InstallError;
-use crate::plan::{LiveEndpoint, Placement, ServerFile, Serving, loopback, read_part};
+use crate::plan::Serving;
 use eskort_core::context::Context;
-use eskort_core::finding::{Finding, Severity, Topic};
-use eskort_core::inventory::{CheckAddress, Configured, Part, Server};
-use eskort_core::pki::{Certificate, key_words};
+use eskort_core::inventory::{Configured, Server};
 use eskort_core::software::Software;
 use eskort_host::Machines;
-use eskort_siteconf::{Endpoint, FileChange};
 use eskort_store::Store;
-use std::path::{Path, PathBuf};
-
-/// Where certificates go on another machine.
-const USUAL_FOLDER: &str = "/etc/eskort/certificates";
 
 /// What is known of a server.
 pub(crate) enum ConfigFacts {
     Nginx(NginxFacts),
     Surveyed(SurveyFacts),
-}
-
-/// What changes for one certificate, and where it is served then.
-pub(super) struct ConfigPlan {
-    pub(super) edited: Vec<FileChange>,
-    /// The files that are written beside the configuration.
-    pub(super) files: Vec<ServerFile>,
-    pub(super) endpoints: Vec<LiveEndpoint>,
-    pub(super) findings: Vec<Finding>,
 }
 
 impl ConfigFacts {
@@ -73,135 +57,4 @@ impl ConfigFacts {
             ConfigFacts::Surveyed(facts) => ConfigFacts::Surveyed(surveyed::after(facts, serving, planned)?),
         }))
     }
-}
-
-/// Where a server finds the parts of a certificate.
-pub(super) struct Parts<'a> {
-    store: &'a Store,
-    pub(super) configured: &'a Configured,
-    pub(super) serving: &'a Serving<'a>,
-}
-
-impl Parts<'_> {
-    /// Whether a part is written for the server. Else it reads the generation in use, where that lies.
-    fn is_written(&self, part: Part) -> bool {
-        let Configured { certificates, owner, group, .. } = self.configured;
-        let apart = certificates.is_some() || owner.is_some() || group.is_some();
-        part == Part::Combined || apart || self.serving.server.host.is_some()
-    }
-
-    /// Returns where the configuration is to lead for a part.
-    pub(super) fn path(&self, part: Part) -> PathBuf {
-        let certificate = self.serving.placement.certificate;
-        if !self.is_written(part) {
-            return self.store.current_folder(certificate).part(part);
-        }
-        let folder = match &self.configured.certificates {
-            Some(folder) => folder.clone(),
-            None if self.serving.server.host.is_some() => Path::new(USUAL_FOLDER).to_owned(),
-            None => self.store.served_folder(self.serving.name),
-        };
-        folder.join(certificate).join(part.file_name())
-    }
-
-    /// Returns of which kind the key is; `None` for a certificate that is not there yet.
-    pub(super) fn kind_of_key(&self) -> Option<String> {
-        let Placement { certificate, generation, .. } = self.serving.placement;
-        let folder = self.store.generation_folder(certificate, *generation);
-        let pem = read_part(&folder, Part::Certificate, true).ok()?;
-        let leaf = Certificate::all_from_pem(&String::from_utf8_lossy(&pem)).ok()?.into_iter().next()?;
-        Some(key_words(leaf.public_key()))
-    }
-
-    /// Returns the files that are written for the parts that a configuration names.
-    ///
-    /// # Errors
-    /// When the user or group to whom they should belong does not exist.
-    pub(super) fn files(&self, parts: impl IntoIterator<Item = Part>) -> Result<Vec<ServerFile>, InstallError> {
-        let written = parts.into_iter().filter(|part| self.is_written(*part));
-        written.map(|part| self.file(part, self.path(part))).collect()
-    }
-
-    /// Returns a file with a part, as the server may read it.
-    pub(super) fn file(&self, part: Part, path: PathBuf) -> Result<ServerFile, InstallError> {
-        let Configured { owner, group, .. } = self.configured;
-        let mode = if part.is_secret() && group.is_some() { 0o640 } else { part.usual_mode() };
-        Ok(ServerFile { path, part, access: access_of(owner.as_deref(), group.as_deref(), mode)? })
-    }
-}
-
-/// Returns where endpoints are looked at, and what there is to say when some cannot be.
-pub(super) fn live_endpoints(serving: &Serving<'_>, endpoints: &[Endpoint]) -> (Vec<LiveEndpoint>, Option<Finding>) {
-    let live: Vec<Option<LiveEndpoint>> = endpoints.iter().map(|endpoint| live_endpoint(serving, endpoint)).collect();
-    let unseen = live.contains(&None).then(|| {
-        let text =
-            "visitors come through a Unix socket or the PROXY protocol, so the certificate cannot be looked at here";
-        let advice = format!("`check-address` of server `{}`, with a port, says where to look", serving.name);
-        Finding::new(Severity::Notice, Topic::Reach, text).with_advice(advice)
-    });
-    (live.into_iter().flatten().collect(), unseen)
-}
-
-/// Returns where an endpoint is looked at; what visitors reach through something else where the inventory says, and nowhere else.
-fn live_endpoint(serving: &Serving<'_>, endpoint: &Endpoint) -> Option<LiveEndpoint> {
-    let Serving { name, server, .. } = serving;
-    let by_inventory = server.check_address.and_then(|address| address.port);
-    let port = endpoint.port.or(by_inventory)?;
-    Some(LiveEndpoint {
-        server: (*name).to_owned(),
-        certificate: serving.placement.certificate.to_owned(),
-        name: endpoint.name.clone(),
-        port,
-        instead: server.check_address,
-        here: match (endpoint.port, endpoint.ip, server.check_address) {
-            // Another machine's addresses say nothing about the way there.
-            _ if server.host.is_some() => None,
-            (None, _, Some(instead)) => Some(instead),
-            (_, Some(ip), _) => Some(CheckAddress { ip, port: Some(port) }),
-            (_, None, _) => Some(loopback(port)),
-        },
-        reload_timeout: server.reload_timeout,
-    })
-}
-
-/// Returns the command with which a server tests its configuration.
-pub(super) fn test_command(configured: &Configured) -> Vec<String> {
-    let main = configured.config.to_string_lossy();
-    let folder = configured.config.parent().unwrap_or(Path::new("/")).to_string_lossy();
-    let own: &[&str] = match configured.software {
-        Software::Nginx => &["nginx", "-t", "-q", "-c", &main],
-        Software::Apache => &[apache(&main), "-t", "-f", &main],
-        Software::Haproxy => &["haproxy", "-c", "-q", "-f", &main],
-        Software::Lighttpd => &["lighttpd", "-tt", "-f", &main],
-        Software::Postfix => &["postfix", "-c", &folder, "check"],
-        Software::Dovecot => &["doveconf", "-n", "-c", &main],
-        Software::Exim => &[exim(&main), "-C", &main, "-bV"],
-    };
-    configured.test.clone().unwrap_or_else(|| own.iter().map(|word| (*word).to_owned()).collect())
-}
-
-/// Returns the command with which a server reads its configuration again.
-pub(super) fn reload_command(configured: &Configured) -> Vec<String> {
-    let main = configured.config.to_string_lossy();
-    let folder = configured.config.parent().unwrap_or(Path::new("/")).to_string_lossy();
-    let own: &[&str] = match configured.software {
-        Software::Nginx => &["nginx", "-s", "reload", "-c", &main],
-        Software::Apache => &[apache(&main), "-k", "graceful", "-f", &main],
-        Software::Haproxy => &["systemctl", "reload", "haproxy"],
-        Software::Lighttpd => &["systemctl", "reload", "lighttpd"],
-        Software::Postfix => &["postfix", "-c", &folder, "reload"],
-        Software::Dovecot => &["doveadm", "-c", &main, "reload"],
-        Software::Exim => &["systemctl", "reload", exim(&main)],
-    };
-    configured.reload.clone().unwrap_or_else(|| own.iter().map(|word| (*word).to_owned()).collect())
-}
-
-/// Debian's Apache needs variables that its own command sets.
-fn apache(main: &str) -> &'static str {
-    if main.starts_with("/etc/apache2/") { "apache2ctl" } else { "httpd" }
-}
-
-/// Debian's Exim has a number in its name.
-fn exim(main: &str) -> &'static str {
-    if main.contains("/exim4/") { "exim4" } else { "exim" }
 }

@@ -1,8 +1,10 @@
 //! The kinds of servers: what each of them has to change, and how it is told.
 
+mod commands;
 pub(crate) mod configured;
 mod files;
 mod nginx;
+mod parts;
 mod surveyed;
 
 use crate::InstallError;
@@ -74,7 +76,7 @@ async fn plan_server(
         host: server.host.clone(),
         certificates: Vec::new(),
         changes: Vec::new(),
-        test: configured.map(configured::test_command),
+        test: configured.map(commands::test_command),
         reload: Some(reload_command(&server.kind)).filter(|words| !words.is_empty()),
         rules: server.rules.clone(),
         endpoints: Vec::new(),
@@ -223,7 +225,7 @@ pub async fn endpoints(
 /// Returns the command that makes a server take what was changed.
 pub(crate) fn reload_command(kind: &ServerKind) -> Vec<String> {
     match kind {
-        ServerKind::Configured(configured) => configured::reload_command(configured),
+        ServerKind::Configured(configured) => commands::reload_command(configured),
         ServerKind::Files { run, .. } => run.clone(),
     }
 }

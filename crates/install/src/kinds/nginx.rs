@@ -1,6 +1,6 @@
 //! nginx: what is known of one, and what changes in its configuration.
 
-use super::configured::{ConfigPlan, Parts, live_endpoints};
+use super::parts::{ConfigPlan, Parts, live_endpoints};
 use crate::InstallError;
 use crate::configuration::read_configuration;
 use crate::plan::Serving;

@@ -1,6 +1,6 @@
 //! Servers whose configurations are read as a survey does, and led to other files.
 
-use super::configured::{ConfigPlan, Parts, live_endpoints};
+use super::parts::{ConfigPlan, Parts, live_endpoints};
 use crate::InstallError;
 use crate::configuration::{KnownFiles, read_configuration};
 use crate::plan::{LARGEST, Serving};
