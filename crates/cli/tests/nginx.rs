@@ -212,7 +212,7 @@ fn certificates_on_one_server_are_installed_together_and_alone_when_one_of_them_
         1,
         &[
             "2 certificates could not be installed together; each is tried alone",
-            "this server block has 2 certificates of its own",
+            "this site has 2 certificates of its own",
             done,
         ],
     );

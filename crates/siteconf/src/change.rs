@@ -90,7 +90,7 @@ pub enum PlanError {
         file: String,
     },
     /// More than one certificate in a block.
-    #[error("{place}: this server block has {count} certificates of its own")]
+    #[error("{place}: this site has {count} certificates of its own")]
     SeveralCertificates {
         /// Where.
         place: Place,
@@ -98,7 +98,7 @@ pub enum PlanError {
         count: usize,
     },
     /// A block that has a certificate serves names that the new one lacks.
-    #[error("{place}: with this certificate the server block would lose TLS for {}", words::list(names))]
+    #[error("{place}: with this certificate the site would lose TLS for {}", words::list(names))]
     WouldUncover {
         /// Where.
         place: Place,

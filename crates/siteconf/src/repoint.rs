@@ -11,7 +11,6 @@ use eskort_core::inventory::Part;
 use eskort_core::names::Identifier;
 use eskort_core::software::Software;
 use std::collections::{BTreeMap, BTreeSet};
-use std::ops::Range;
 use std::path::{Path, PathBuf};
 
 /// What stands in a certificate's file now.
@@ -62,9 +61,9 @@ pub fn repoint(software: Software, survey: &Survey, target: &RepointTarget<'_>) 
     planner.finish()
 }
 
-/// Whether visitors come to it by the names of other records, and get what it shows whatever they ask for.
-fn is_mail(software: Software) -> bool {
-    matches!(software, Software::Postfix | Software::Dovecot | Software::Exim)
+/// Whether visitors get what a site shows whatever name they ask for: they come to mail servers by the names of other records.
+fn is_for_all(software: Software, site: &Site) -> bool {
+    matches!(software, Software::Postfix | Software::Exim) || site.has_no_names()
 }
 
 fn speaks_tls(site: &Site) -> bool {
@@ -79,12 +78,12 @@ fn choose<'a>(
 ) -> Result<BTreeMap<usize, Vec<&'a Identifier>>, PlanError> {
     let mut chosen: BTreeMap<usize, Vec<&Identifier>> = BTreeMap::new();
     let with_tls = || survey.sites.iter().enumerate().filter(|(_, site)| speaks_tls(site));
-    let is_of_all = |site: &Site| site.has_no_names() || is_mail(software);
     for name in target.names {
         let best = with_tls().filter_map(|(_, site)| site.answers(name)).max();
         let of_name = with_tls().filter(|(_, site)| best.is_some() && site.answers(name) == best);
         // Who has no site of its own comes to those that are for everybody.
-        let of_all = with_tls().filter(|(_, site)| best.is_none() && is_of_all(site) && is_there(site, target));
+        let of_all =
+            with_tls().filter(|(_, site)| best.is_none() && is_for_all(software, site) && is_there(site, target));
         for (index, _) in of_name.chain(of_all) {
             chosen.entry(index).or_default().push(name);
         }
@@ -111,6 +110,36 @@ fn shares_names(pair: &CertificateFiles, target: &RepointTarget<'_>) -> bool {
     present.is_some_and(|present| {
         present.same_kind && present.names.iter().any(|name| target.names.iter().any(|own| own.to_string() == *name))
     })
+}
+
+/// A word of the configuration, and the files that it should name: one, or those of a list, each in the place of another.
+struct Word<'a> {
+    value: &'a Value,
+    files: Vec<(&'a Value, String)>,
+}
+
+impl Word<'_> {
+    /// Returns what is to stand there, where that is something else than now; inside, `None` for what cannot be written.
+    fn change(&self, planner: &Planner<'_>) -> Option<Option<String>> {
+        let written = planner.written(self.value);
+        if let [(old, path)] = &self.files[..] {
+            return (old.text != *path).then(|| planner.quoted(&written, path));
+        }
+        let is_between = |c: char| c == ',' || c.is_whitespace();
+        let word = |word: &str| {
+            let is_it = |old: &Value| old.text == word || old.text.ends_with(&format!("/{word}"));
+            match self.files.iter().find(|(old, _)| !word.is_empty() && is_it(old)) {
+                Some((_, path)) => planner.quoted("", path),
+                None => Some(word.to_owned()),
+            }
+        };
+        let part = |part: &str| {
+            let bare = part.trim_end_matches(is_between);
+            Some(word(bare)? + &part[bare.len()..])
+        };
+        let new: Option<String> = written.split_inclusive(is_between).map(part).collect();
+        (new.as_ref() != Some(&written)).then_some(new)
+    }
 }
 
 struct Planner<'a> {
@@ -146,19 +175,32 @@ impl Planner<'_> {
             return Ok(());
         }
         let (words, parts) = self.words(pair);
-        // A certificate in use is not replaced by one that has fewer of the site's names.
-        let is_ours = words.iter().all(|(value, text)| value.text == *text || self.written(value) == *text);
-        let foreign = site.known_foreign_names(self.target.names);
-        if !is_ours && !foreign.is_empty() && !is_mail(self.software) {
-            let ours = self.target.names.iter().filter(|name| site.answers(name).is_some());
-            let ours = ours.map(Identifier::to_string).collect();
-            return Err(PlanError::WouldUncover { place: place(), names: foreign, ours });
+        if words.iter().any(|word| word.change(self).is_some()) {
+            self.check_covers(site, pair)?;
         }
         self.done.parts.extend(parts);
-        for (value, text) in words {
-            self.replace(site, value, &text)?;
+        words.iter().try_for_each(|word| self.replace(site, word))
+    }
+
+    /// A certificate in use is not replaced by one that has fewer names: those of the site, or, where it has several certificates, those of the one
+    /// that is meant.
+    fn check_covers(&self, site: &Site, pair: &CertificateFiles) -> Result<(), PlanError> {
+        let present = (self.target.present)(Path::new(&pair.certificate.text)).filter(|_| site.certificates.len() > 1);
+        let foreign = match present {
+            Some(present) => {
+                let covered =
+                    |name: &String| self.target.names.iter().any(|own| own.covers(name) || own.to_string() == *name);
+                present.names.into_iter().filter(|name| !covered(name)).collect()
+            }
+            None if is_for_all(self.software, site) => Vec::new(),
+            None => site.known_foreign_names(self.target.names),
+        };
+        if foreign.is_empty() {
+            return Ok(());
         }
-        Ok(())
+        let ours = self.target.names.iter().filter(|name| site.answers(name).is_some());
+        let ours = ours.map(Identifier::to_string).collect();
+        Err(PlanError::WouldUncover { place: site.place.clone(), names: foreign, ours })
     }
 
     /// Whether a word names the folder that a file lies in, and not the file.
@@ -178,63 +220,42 @@ impl Planner<'_> {
     }
 
     /// Returns the words of a pair with what they should say, and the parts that are named then.
-    fn words<'p>(&self, pair: &'p CertificateFiles) -> (Vec<(&'p Value, String)>, Vec<Part>) {
+    fn words<'p>(&self, pair: &'p CertificateFiles) -> (Vec<Word<'p>>, Vec<Part>) {
+        let CertificateFiles { certificate, key, chain } = pair;
+        let wanted: Vec<(&Value, Part)> = match (key, chain) {
+            (Some(key), Some(chain)) => {
+                vec![(certificate, Part::Certificate), (key, Part::Key), (chain, Part::Intermediates)]
+            }
+            (Some(key), None) => vec![(certificate, Part::Bundle), (key, Part::Key)],
+            (None, _) => vec![(certificate, Part::Combined)],
+        };
+        let parts = wanted.iter().map(|(_, part)| *part).collect();
         let path = |part: Part| (self.target.parts)(part).display().to_string();
-        match pair {
+        let words = match key {
             // Key and certificate in one list.
-            CertificateFiles { certificate, key: Some(key), .. } if same_place(certificate, key) => {
-                let new = [(key, path(Part::Key)), (certificate, path(Part::Bundle))];
-                (vec![(certificate, self.list_with(certificate, &new))], vec![Part::Key, Part::Bundle])
+            Some(key) if same_place(certificate, key) => {
+                vec![Word {
+                    value: certificate,
+                    files: wanted.iter().map(|(value, part)| (*value, path(*part))).collect(),
+                }]
             }
-            CertificateFiles { certificate, key: Some(key), chain: Some(chain) } => (
-                vec![
-                    (certificate, path(Part::Certificate)),
-                    (key, path(Part::Key)),
-                    (chain, path(Part::Intermediates)),
-                ],
-                vec![Part::Certificate, Part::Key, Part::Intermediates],
-            ),
-            CertificateFiles { certificate, key: Some(key), chain: None } => {
-                (vec![(certificate, path(Part::Bundle)), (key, path(Part::Key))], vec![Part::Bundle, Part::Key])
-            }
-            CertificateFiles { certificate, key: None, .. } => {
-                (vec![(certificate, path(Part::Combined))], vec![Part::Combined])
-            }
-        }
+            _ => wanted.iter().map(|(value, part)| Word { value, files: vec![(*value, path(*part))] }).collect(),
+        };
+        (words, parts)
     }
 
-    /// Returns a list of files with others in the place of some; what stands between them stays.
-    fn list_with(&self, list: &Value, new: &[(&Value, String)]) -> String {
-        let is_between = |c: char| c == ',' || c.is_whitespace();
-        let word = |word: &str| {
-            let is_it = |old: &Value| old.text == word || old.text.ends_with(&format!("/{word}"));
-            let found = new.iter().find(|(old, _)| !word.is_empty() && is_it(old));
-            found.map_or_else(|| word.to_owned(), |(_, text)| text.clone())
-        };
-        let written = self.written(list);
-        written
-            .split_inclusive(is_between)
-            .map(|part| {
-                let bare = part.trim_end_matches(is_between);
-                word(bare) + &part[bare.len()..]
-            })
-            .collect()
-    }
-
-    fn replace(&mut self, site: &Site, value: &Value, text: &str) -> Result<(), PlanError> {
-        if value.text == text {
-            return Ok(());
+    fn replace(&mut self, site: &Site, word: &Word<'_>) -> Result<(), PlanError> {
+        let Some(new) = word.change(self) else { return Ok(()) };
+        let refused = || PlanError::NotEditable { place: site.place.clone(), file: word.value.text.clone() };
+        let index = word.value.file.filter(|file| *file < self.survey.files.len()).ok_or_else(refused)?;
+        let written = self.written(word.value);
+        // What Exim makes of a macro or an expansion is not what stands there.
+        if self.software == Software::Exim && !written.trim_matches('"').starts_with('/') {
+            return Err(refused());
         }
-        let place = || site.place.clone();
-        let (Some(index), Some(file)) = (value.file, value.file.and_then(|file| self.survey.files.get(file))) else {
-            return Err(PlanError::NotEditable { place: place(), file: value.text.clone() });
-        };
-        let new = self.quoted(file, &value.range, text).ok_or_else(|| PlanError::Variable { path: text.into() })?;
-        if file.bytes[value.range.clone()] == *new.as_bytes() {
-            return Ok(());
-        }
-        self.check_shared(site, value)?;
-        let edit = Edit::replace(value.range.clone(), new);
+        let new = new.ok_or_else(|| PlanError::Variable { path: word.files[0].1.clone().into() })?;
+        self.check_shared(site, word.value)?;
+        let edit = Edit::replace(word.value.range.clone(), new);
         let edits = self.edits.entry(index).or_default();
         if !edits.contains(&edit) {
             edits.push(edit);
@@ -244,7 +265,7 @@ impl Planner<'_> {
 
     /// A word that other sites use too may be changed only when they are for our names as well.
     fn check_shared(&self, site: &Site, value: &Value) -> Result<(), PlanError> {
-        if is_mail(self.software) {
+        if is_for_all(self.software, site) {
             return Ok(());
         }
         let uses = |other: &&Site| other.certificates.iter().any(|pair| same_place(&pair.certificate, value));
@@ -256,18 +277,16 @@ impl Planner<'_> {
         Ok(())
     }
 
-    /// Returns a path as this server's configuration writes it; `None` for one that it cannot write.
-    fn quoted(&self, file: &SurveyFile, range: &Range<usize>, text: &str) -> Option<String> {
+    /// Returns a path as this server's configuration writes it in the place of a word; `None` for one that it cannot write.
+    fn quoted(&self, written: &str, path: &str) -> Option<String> {
         let is_plain = |c: char| c.is_ascii_alphanumeric() || "/._-+@:".contains(c) || !c.is_ascii();
-        let plain = text.chars().all(is_plain);
-        let list = text.chars().all(|c| is_plain(c) || c == ',' || c.is_whitespace());
-        let with_blanks = text.chars().all(|c| is_plain(c) || c == ' ');
+        let plain = path.chars().all(is_plain);
+        let with_blanks = path.chars().all(|c| is_plain(c) || c == ' ');
         match self.software {
-            Software::Lighttpd => with_blanks.then(|| format!("\"{text}\"")),
-            Software::Apache if !plain => with_blanks.then(|| format!("\"{text}\"")),
-            Software::Postfix => list.then(|| text.to_owned()),
-            Software::Dovecot if file.bytes[range.clone()].starts_with(b"<") => plain.then(|| format!("<{text}")),
-            _ => plain.then(|| text.to_owned()),
+            Software::Lighttpd => with_blanks.then(|| format!("\"{path}\"")),
+            Software::Apache if !plain => with_blanks.then(|| format!("\"{path}\"")),
+            Software::Dovecot if written.starts_with('<') => plain.then(|| format!("<{path}")),
+            _ => plain.then(|| path.to_owned()),
         }
     }
 
@@ -279,6 +298,7 @@ impl Planner<'_> {
             spelled
                 .unwrap_or_else(|| if name.is_wildcard() { format!("www.{}", name.base()) } else { name.to_string() })
         };
+        let is_mail = matches!(self.software, Software::Postfix | Software::Dovecot | Software::Exim);
         for listener in site.listeners.iter().filter(spoken) {
             let (ip, port) = match &listener.socket {
                 Socket::Ip(ip, port) => ((!ip.is_unspecified()).then_some(*ip), Some(*port)),
@@ -286,7 +306,7 @@ impl Planner<'_> {
                 Socket::Unix(_) => (None, None),
             };
             let port = port.filter(|_| !listener.proxy_protocol);
-            let endpoints = names.iter().take(if is_mail(self.software) { 1 } else { names.len() });
+            let endpoints = names.iter().take(if is_mail { 1 } else { names.len() });
             self.done.endpoints.extend(endpoints.map(|own| Endpoint { name: name(&own), ip, port }));
         }
     }

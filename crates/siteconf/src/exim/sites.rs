@@ -37,7 +37,8 @@ pub fn survey(main: &Path, read: &mut ReadFiles<'_>) -> Result<Survey, LoadError
 fn value_in(bytes: &[u8], line: Range<usize>) -> Range<usize> {
     let text = &bytes[line.clone()];
     let from = line.start + text.iter().position(|b| *b == b'=').map_or(0, |at| at + 1);
-    let blanks = bytes[from..line.end].iter().take_while(|b| b.is_ascii_whitespace()).count();
+    // The value may begin on the next line.
+    let blanks = bytes[from..line.end].iter().take_while(|b| b.is_ascii_whitespace() || **b == b'\\').count();
     let end = from + bytes[from..line.end].trim_ascii_end().len();
     (from + blanks).min(end)..end
 }

@@ -174,8 +174,7 @@ fn says_what_it_cannot_serve_and_what_else_a_block_serves() {
     assert!(said[0].contains("www.lampholm.example") && said[1].contains("serves shop.lampholm.example too"));
     let text = text.replace("listen 80;", "listen 443 ssl; ssl_certificate a; ssl_certificate_key b;");
     let error = plan_for(&config(&[("/etc/nginx/nginx.conf", &text)]), BOTH, false).unwrap_err();
-    let wanted =
-        "/etc/nginx/nginx.conf:1: with this certificate the server block would lose TLS for shop.lampholm.example";
+    let wanted = "/etc/nginx/nginx.conf:1: with this certificate the site would lose TLS for shop.lampholm.example";
     assert_eq!(error.to_string(), wanted);
     let none = plan_for(&config(&[("/etc/nginx/nginx.conf", "http { }")]), BOTH, false).unwrap_err();
     assert!(matches!(none, PlanError::NoServerBlock { .. }));
