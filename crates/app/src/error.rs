@@ -22,6 +22,20 @@ pub enum StepError {
     /// The state folder.
     #[error(transparent)]
     Store(#[from] StoreError),
+    /// Nothing to install.
+    #[error("no certificate is stored yet")]
+    NothingStored,
+    /// Nothing to go back from.
+    #[error("no generation is in use")]
+    NotInstalled,
+    /// What is stored is of no use any more.
+    #[error("generation {generation} has ended on {day}")]
+    Ended {
+        /// Its number.
+        generation: u32,
+        /// When.
+        day: String,
+    },
     /// The authority, or the way to it.
     #[error(transparent)]
     Authority(#[from] AuthorityError),
@@ -137,6 +151,9 @@ impl StepError {
             | StepError::Forbidden { .. }
             | StepError::Interrupted
             | StepError::Panic { .. }
+            | StepError::NothingStored
+            | StepError::NotInstalled
+            | StepError::Ended { .. }
             | StepError::Bug(_) => false,
         }
     }

@@ -25,8 +25,9 @@ pub use give::csr::{
 pub use give::pack::{PackError, Packing, pack};
 pub use give::place::{FileToPlace, place, take_back};
 pub use keep::entry::{Ending, KeepEntry, KeepOptions, Placed, PlannedServer};
+pub use keep::install::{InstallEnding, install_stored};
 pub use keep::steps::{Acted, Actions, Awaited, Driver, Step};
-pub use keep::{Plan, PlannedBudget, keep, plan};
+pub use keep::{Plan, PlannedBudget, keep, plan, planned_installation};
 pub use look::check::{CheckTarget, EndpointReport, check};
 pub use look::inspect::{CertificateView, FileView, InspectError, KeyView, inspect};
 pub use look::list::{ListFilter, ListRow, State, StateKind, age, list};

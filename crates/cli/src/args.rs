@@ -48,6 +48,8 @@ pub(crate) enum Command {
     Demo(DemoArgs),
     /// Bring everything in the inventory to where it should be
     Keep(KeepArgs),
+    /// Put a stored certificate on its servers, or go back to the one before; nothing is ordered
+    Install(InstallArgs),
     /// Try everything that the authority would try and that installing needs, and order nothing
     Rehearse(RehearseArgs),
     /// List the certificates, with how long each lasts
@@ -272,6 +274,18 @@ pub(crate) struct CheckArgs {
     /// Connect to this address instead of where the host's name leads; only for endpoints
     #[arg(long, value_name = "ADDRESS[:PORT]")]
     pub(crate) address: Option<CheckAddress>,
+}
+
+#[derive(Debug, ClapArgs)]
+pub(crate) struct InstallArgs {
+    /// Certificate of the inventory
+    pub(crate) certificate: String,
+    /// Only show what would change, as a difference for each file
+    #[arg(long, conflicts_with = "undo")]
+    pub(crate) plan: bool,
+    /// Go back to the generation before the one in use, which then stays; without one, put back what was changed
+    #[arg(long)]
+    pub(crate) undo: bool,
 }
 
 #[derive(Debug, ClapArgs)]

@@ -8,7 +8,7 @@ use std::process::{Command, Stdio};
 
 /// A server: its kind, its files (the main one first), how it is begun, tested and reloaded, and the words that make it refuse. `{dir}`
 /// and `{port}` stand for the folder and the port.
-struct Case {
+pub(crate) struct Case {
     kind: &'static str,
     files: &'static [(&'static str, &'static str)],
     start: &'static str,
@@ -42,7 +42,7 @@ const APACHE: Case = Case {
     more: "",
 };
 
-const HAPROXY: Case = Case {
+pub(crate) const HAPROXY: Case = Case {
     kind: "haproxy",
     files: &[(
         "haproxy.cfg",
@@ -140,77 +140,85 @@ fn split(command: &str) -> Vec<String> {
     words
 }
 
-fn leaf_shown(world: &World, port: u16) -> String {
-    let script = format!(
-        "openssl s_client -connect 127.0.0.1:{port} -servername lampholm.example </dev/null 2>/dev/null | openssl x509 -noout -serial -issuer"
-    );
-    let said = Command::new("sh").args(["-c", &script]).current_dir(world.place.dir.path()).output().unwrap();
-    String::from_utf8_lossy(&said.stdout).into_owned()
+/// A server that runs with a placeholder, and an inventory that puts a certificate on it.
+pub(crate) struct Served {
+    pub(crate) world: World,
+    port: u16,
+    server: String,
+    _process: Process,
+}
+
+impl Served {
+    pub(crate) fn begin(case: &Case) -> Self {
+        let world = World::new();
+        let place = &world.place;
+        std::fs::set_permissions(place.dir.path(), PermissionsExt::from_mode(0o755)).unwrap();
+        let (dir, port) = (place.dir.path().display().to_string(), free_port());
+        let filled = |text: &str| text.replace("{dir}", &dir).replace("{port}", &port.to_string());
+        // A placeholder, and what the servers' own users need.
+        ["old", "queue", "data", "spool", "run"].iter().for_each(|name| std::fs::create_dir(place.path(name)).unwrap());
+        let made = "req -x509 -newkey rsa:2048 -nodes -keyout old/old.key -out old/old.pem -days 9 -subj /CN=placeholder \
+                    -addext subjectAltName=DNS:lampholm.example";
+        place.openssl(&made.split_whitespace().collect::<Vec<_>>()).check(0, &[]);
+        place.write("old/both.pem", &(place.read("old/old.key") + &place.read("old/old.pem")));
+        for (user, folder) in [("postfix", "data"), ("Debian-exim", "spool"), ("Debian-exim", "old/old.key")] {
+            if let Ok(Some(user)) = nix::unistd::User::from_name(user)
+                && nix::unistd::geteuid().is_root()
+            {
+                chown(place.path(folder), Some(user.uid.as_raw()), Some(user.gid.as_raw())).unwrap();
+            }
+        }
+        for (name, text) in case.files {
+            place.write(name, &filled(text));
+        }
+        let words = split(&filled(case.start));
+        let log = std::fs::File::create(place.path("server.log")).unwrap();
+        let mut command = Command::new(&words[0]);
+        command.args(&words[1..]).current_dir(place.dir.path()).stdin(Stdio::null());
+        command.stdout(log.try_clone().unwrap()).stderr(log);
+        let process = command.spawn().unwrap_or_else(|e| panic!("{words:?} (scripts/test installs it): {e}"));
+        let list = |command: &str| format!("{:?}", split(&filled(command)));
+        let test = case.test.map(|test| format!("test = {}\n", list(test))).unwrap_or_default();
+        let server = format!(
+            "kind = \"{}\"\nconfig = \"{}\"\nreload = {}\n{test}{}check-address = \"127.0.0.1:{port}\"\n",
+            case.kind,
+            case.files[0].0,
+            list(case.reload),
+            case.more
+        );
+        let served = Served { world, port, server, _process: Process(process) };
+        until(&format!("{} shows the placeholder", case.kind), || served.shows("placeholder"));
+        served.write_inventory(|text| text);
+        served
+    }
+
+    /// Writes the inventory with this server, after a change to its text.
+    fn write_inventory(&self, change: impl FnOnce(String) -> String) {
+        self.world.write_inventory(|text| {
+            let (from, to) = (text.find("kind = \"files\"").unwrap(), text.find("reload-timeout").unwrap());
+            let text = format!("{}{}{}", &text[..from], self.server, &text[to..]);
+            change(text.replace("reload-timeout = \"3s\"", "reload-timeout = \"20s\""))
+        });
+    }
+
+    /// Returns what the server shows: serial number and issuer of its certificate.
+    fn leaf(&self) -> String {
+        let script = format!(
+            "openssl s_client -connect 127.0.0.1:{} -servername lampholm.example </dev/null 2>/dev/null | openssl x509 -noout -serial -issuer",
+            self.port
+        );
+        let said = Command::new("sh").args(["-c", &script]).output().unwrap();
+        String::from_utf8_lossy(&said.stdout).into_owned()
+    }
+
+    pub(crate) fn shows(&self, issuer: &str) -> bool {
+        self.leaf().contains(issuer)
+    }
 }
 
 fn put_on(case: &Case) {
-    let world = World::new();
-    let place = &world.place;
-    std::fs::set_permissions(place.dir.path(), PermissionsExt::from_mode(0o755)).unwrap();
-    let (dir, port) = (place.dir.path().display().to_string(), free_port());
-    let filled = |text: &str| text.replace("{dir}", &dir).replace("{port}", &port.to_string());
-    // A placeholder, and what the servers' own users need.
-    ["old", "queue", "data", "spool", "run"].iter().for_each(|name| std::fs::create_dir(place.path(name)).unwrap());
-    place
-        .openssl(&[
-            "req",
-            "-x509",
-            "-newkey",
-            "rsa:2048",
-            "-nodes",
-            "-keyout",
-            "old/old.key",
-            "-out",
-            "old/old.pem",
-            "-days",
-            "9",
-            "-subj",
-            "/CN=placeholder",
-            "-addext",
-            "subjectAltName=DNS:lampholm.example",
-        ])
-        .check(0, &[]);
-    place.write("old/both.pem", &(place.read("old/old.key") + &place.read("old/old.pem")));
-    for (user, folder) in [("postfix", "data"), ("Debian-exim", "spool"), ("Debian-exim", "old/old.key")] {
-        if let Ok(Some(user)) = nix::unistd::User::from_name(user) {
-            chown(place.path(folder), Some(user.uid.as_raw()), Some(user.gid.as_raw())).unwrap();
-        }
-    }
-    for (name, text) in case.files {
-        place.write(name, &filled(text));
-    }
-    let words = split(&filled(case.start));
-    let log = std::fs::File::create(place.path("server.log")).unwrap();
-    let mut command = Command::new(&words[0]);
-    command
-        .args(&words[1..])
-        .current_dir(place.dir.path())
-        .stdin(Stdio::null())
-        .stdout(log.try_clone().unwrap())
-        .stderr(log);
-    let _server = Process(command.spawn().unwrap_or_else(|e| panic!("{words:?} (scripts/test installs it): {e}")));
-    until(&format!("{} shows the placeholder", case.kind), || leaf_shown(&world, port).contains("placeholder"));
-
-    let list = |command: &str| format!("{:?}", split(&filled(command)));
-    let server = format!(
-        "kind = \"{}\"\nconfig = \"{}\"\nreload = {}\n{}{}check-address = \"127.0.0.1:{port}\"\n",
-        case.kind,
-        case.files[0].0,
-        list(case.reload),
-        case.test.map(|test| format!("test = {}\n", list(test))).unwrap_or_default(),
-        case.more
-    );
-    let change = |text: String| {
-        let (from, to) = (text.find("kind = \"files\"").unwrap(), text.find("reload-timeout").unwrap());
-        format!("{}{server}{}", &text[..from], &text[to..])
-            .replace("reload-timeout = \"3s\"", "reload-timeout = \"20s\"")
-    };
-    world.write_inventory(change);
+    let served = Served::begin(case);
+    let (world, place) = (&served.world, &served.world.place);
     let before: Vec<String> = case.files.iter().map(|(name, _)| place.read(name)).collect();
     // The plan is shown, and changes nothing.
     let plan = place.run(&["keep", "--plan"]);
@@ -218,7 +226,7 @@ fn put_on(case: &Case) {
     let now = || case.files.iter().map(|(name, _)| place.read(name)).collect::<Vec<String>>();
     assert_eq!(now(), before, "{}", case.kind);
     world.keep().check(0, &["installed and checked live"]);
-    let first = leaf_shown(&world, port);
+    let first = served.leaf();
     assert!(first.contains("Lampholm Practice"), "{}: {first}", case.kind);
     // Nothing but the words that name the files is another.
     let after = now();
@@ -237,16 +245,16 @@ fn put_on(case: &Case) {
     assert_eq!(now(), after, "{}", case.kind);
     // Renewed: the configuration stays as it is.
     world.on_day(75, &["keep"]).check(0, &["installed and checked live"]);
-    let second = leaf_shown(&world, port);
+    let second = served.leaf();
     assert!(second.contains("Lampholm Practice") && second != first, "{}: {second}", case.kind);
     assert_eq!(now(), after, "{}", case.kind);
     // A configuration that the server refuses is left alone, and it goes on serving.
     place.write(case.files[0].0, &(after[0].clone() + case.nonsense));
-    world.write_inventory(|text| change(text).replace("names = [\"lampholm", "key = \"p384\"\nnames = [\"lampholm"));
+    served.write_inventory(|text| text.replace("names = [\"lampholm", "key = \"p384\"\nnames = [\"lampholm"));
     let refused = world.on_day(76, &["keep"]);
     refused.check(1, &["refuses its configuration as it was before any change"]);
     assert_eq!(place.read(case.files[0].0), after[0].clone() + case.nonsense, "{}", case.kind);
-    assert_eq!(leaf_shown(&world, port), second, "{}", case.kind);
+    assert_eq!(served.leaf(), second, "{}", case.kind);
 }
 
 #[test]

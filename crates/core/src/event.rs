@@ -36,6 +36,13 @@ pub enum Event {
         /// What.
         notes: Vec<Note>,
     },
+    /// A person took a generation off the servers.
+    WentBack {
+        /// The generation.
+        generation: u32,
+        /// The one that was put on them instead.
+        instead: Option<u32>,
+    },
     /// The program was asked to stop.
     Stopped,
     /// Something failed.
@@ -56,6 +63,7 @@ impl Event {
             Event::Adopted { .. } => "adopted",
             Event::Found { .. } => "found",
             Event::Noted { .. } => "noted",
+            Event::WentBack { .. } => "went-back",
             Event::Stopped => "stopped",
             Event::Failed { .. } => "failed",
         }

@@ -85,6 +85,18 @@ pub enum InstallError {
         /// What failed then.
         then: String,
     },
+    /// What was to be put back has been changed by somebody else.
+    #[error("{what}")]
+    Theirs {
+        /// Which files, and how they differ.
+        what: String,
+    },
+    /// Files cannot be put back.
+    #[error("not everything could be put back: {what}")]
+    Restore {
+        /// Why.
+        what: String,
+    },
     /// The machine that a server runs on.
     #[error("server `{server}`: {source}")]
     Machine {

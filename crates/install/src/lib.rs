@@ -12,4 +12,4 @@ pub use error::InstallError;
 pub use facts::Facts;
 pub use kinds::{deployment, endpoints, plan};
 pub use plan::{Change, LiveEndpoint, Placement, ServerPlan};
-pub use transaction::{apply, recover};
+pub use transaction::{apply, recover, restore};

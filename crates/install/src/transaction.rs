@@ -95,6 +95,39 @@ pub async fn recover(context: &Context, store: &Store, machines: &Machines) -> R
     Ok(())
 }
 
+/// Puts back what was changed for a certificate, configuration and all, as it was before it was first installed. Nothing is done when somebody else
+/// has changed any of it since.
+///
+/// # Errors
+/// [`InstallError::Theirs`] with what stands in the way; when a file cannot be put back, or a server refuses it.
+pub async fn restore(
+    context: &Context,
+    store: &Store,
+    machines: &Machines,
+    certificate: &str,
+) -> Result<Vec<PathBuf>, InstallError> {
+    let changes = store.settled(certificate).await?;
+    let mut theirs = Vec::new();
+    for undo in changes.iter().filter(|undo| !undo.is_link) {
+        let on = InstallError::on(&undo.server);
+        let found = machines.at(context, undo.host.as_deref()).read(&undo.path, LARGEST).await.map_err(on)?;
+        theirs.extend(Theirs::of(undo, store.put_back(undo, found)?));
+    }
+    if !theirs.is_empty() {
+        return Err(InstallError::Theirs { what: theirs.iter().map(Theirs::words).collect::<Vec<_>>().join("\n") });
+    }
+    let (_, failed) = put_back(context, store, machines, &changes).await;
+    if !failed.is_empty() {
+        return Err(InstallError::Restore { what: failed.join("; ") });
+    }
+    for server in reloaded(&changes) {
+        let reloaded = reload(context, machines, server).await;
+        reloaded.map_err(|source| InstallError::Reload { server: server.to_owned(), source })?;
+    }
+    store.forget_changes(&changes, &[]).await?;
+    Ok(changes.into_iter().filter(|undo| !undo.is_link).map(|undo| undo.path).collect())
+}
+
 /// A file that was to be put back, and that somebody else has changed.
 struct Theirs {
     path: PathBuf,
@@ -103,6 +136,14 @@ struct Theirs {
 }
 
 impl Theirs {
+    fn of(undo: &Undo, put_back: PutBack) -> Option<Self> {
+        let PutBack::Theirs { before, now } = put_back else { return None };
+        let lossy = |bytes: &[u8]| String::from_utf8_lossy(bytes).into_owned();
+        let now = now.as_deref().map(lossy);
+        let difference = now.map(|now| difference(&before.as_deref().map(lossy).unwrap_or_default(), &now));
+        Some(Theirs { path: undo.path.clone(), kept: undo.kept.clone(), difference })
+    }
+
     fn words(&self) -> String {
         let kept = match &self.kept {
             Some(kept) => format!("its contents before our change are in {}", kept.display()),
@@ -146,12 +187,7 @@ async fn put_one_back(
         PutBack::Done => Ok(()),
         PutBack::Write { bytes, access } => machines.at(context, host).write(path, &bytes, access).await,
         PutBack::Remove => machines.at(context, host).remove(path).await,
-        PutBack::Theirs { before, now } => {
-            let lossy = |bytes: &[u8]| String::from_utf8_lossy(bytes).into_owned();
-            let now = now.as_deref().map(lossy);
-            let difference = now.map(|now| difference(&before.as_deref().map(lossy).unwrap_or_default(), &now));
-            return Ok(Some(Theirs { path: path.clone(), kept: undo.kept.clone(), difference }));
-        }
+        theirs @ PutBack::Theirs { .. } => return Ok(Theirs::of(undo, theirs)),
     };
     done.map(|()| None).map_err(|e| e.to_string())
 }

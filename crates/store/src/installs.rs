@@ -3,7 +3,7 @@
 use crate::rows::instant;
 use crate::{Store, StoreError};
 use eskort_core::event::Event;
-use jiff::Timestamp;
+use jiff::{SignedDuration, Timestamp};
 use rusqlite::params;
 use serde::Serialize;
 
@@ -59,7 +59,63 @@ impl InstallRow {
     }
 }
 
+/// So long before its end a generation that a person went back to makes way for the newest.
+const LAST_DAYS: SignedDuration = SignedDuration::from_hours(72);
+
+/// That a person has taken a generation off the servers.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct GoneBack {
+    /// The generation that was taken off.
+    pub generation: u32,
+    /// The one that was put on them instead; `None` where there was none before.
+    pub instead: Option<u32>,
+}
+
 impl Store {
+    /// Writes down that a person has taken a generation off the servers, or with `None` that the newest is to be on them again.
+    ///
+    /// # Errors
+    /// When the ledger fails.
+    pub async fn go_back(&self, certificate: &str, gone: Option<GoneBack>, now: Timestamp) -> Result<(), StoreError> {
+        let Some(GoneBack { generation, instead }) = gone else {
+            return self.run("DELETE FROM gone_back WHERE certificate = ?", [certificate]).map(drop);
+        };
+        let sql = "INSERT INTO gone_back (certificate, generation, instead, since) VALUES (?, ?, ?, ?)
+                   ON CONFLICT (certificate) DO UPDATE SET generation = excluded.generation, instead = excluded.instead,
+                     since = excluded.since";
+        let event = Event::WentBack { generation, instead };
+        self.in_one_transaction(|| {
+            self.run(sql, params![certificate, generation, instead, now.as_second()])?;
+            self.write_event(certificate, &event, now)
+        })
+    }
+
+    /// Returns what a person has taken off the servers.
+    ///
+    /// # Errors
+    /// When the ledger fails.
+    pub async fn gone_back(&self, certificate: &str) -> Result<Option<GoneBack>, StoreError> {
+        let sql = "SELECT generation, instead FROM gone_back WHERE certificate = ?";
+        let rows =
+            self.rows(sql, [certificate], |row| Ok(GoneBack { generation: row.get(0)?, instead: row.get(1)? }))?;
+        Ok(rows.into_iter().next())
+    }
+
+    /// Returns the generation that is to be on servers: the newest, unless a person has gone back from it. Shortly before the end of the one that
+    /// is there instead, it is the newest all the same.
+    ///
+    /// # Errors
+    /// When the ledger fails.
+    pub async fn to_place(&self, certificate: &str, newest: u32, now: Timestamp) -> Result<Option<u32>, StoreError> {
+        let Some(gone) = self.gone_back(certificate).await?.filter(|gone| gone.generation == newest) else {
+            return Ok(Some(newest));
+        };
+        let Some(instead) = gone.instead else { return Ok(None) };
+        let known = self.generations(certificate).await?;
+        let is_good = known.iter().any(|row| row.number == instead && row.validity.not_after > now + LAST_DAYS);
+        Ok(Some(if is_good { instead } else { newest }))
+    }
+
     /// Writes down how a certificate stands on servers, and what happened, all as one.
     ///
     /// # Errors

@@ -32,7 +32,7 @@ pub use debts::DebtRow;
 pub use events::EventRow;
 pub use folders::GenerationFolder;
 pub use generations::GenerationRow;
-pub use installs::{InstallRow, InstallState};
+pub use installs::{GoneBack, InstallRow, InstallState};
 pub use journeys::JourneyRow;
 pub use ledger::Store;
 pub use lock::RunLock;

@@ -105,6 +105,10 @@ CREATE TABLE spent (
 CREATE INDEX spent_at ON spent (authority, at);
 CREATE INDEX spent_by ON spent (certificate, generation);
 ",
+    // A generation that a person has taken off the servers stays off.
+    "
+CREATE TABLE gone_back (certificate TEXT PRIMARY KEY, generation INTEGER NOT NULL, instead INTEGER, since INTEGER NOT NULL);
+",
 ];
 
 /// The version of the ledger's tables that this program writes.

@@ -144,10 +144,23 @@ impl Store {
     /// # Errors
     /// When the ledger fails.
     pub async fn unsettled(&self) -> Result<Vec<Undo>, StoreError> {
-        let sql =
+        self.undos("settled IS NULL", [])
+    }
+
+    /// Returns the last settled change of each file that was made for a certificate, newest first.
+    ///
+    /// # Errors
+    /// When the ledger fails.
+    pub async fn settled(&self, certificate: &str) -> Result<Vec<Undo>, StoreError> {
+        self.undos("settled IS NOT NULL AND certificate = ?", [certificate])
+    }
+
+    fn undos(&self, which: &str, params: impl rusqlite::Params) -> Result<Vec<Undo>, StoreError> {
+        let sql = format!(
             "SELECT id, server, certificate, path, reloaded, kind, before, after, kept, coalesce(mode, 0), uid, gid, shown, host
-                   FROM undo WHERE settled IS NULL ORDER BY id DESC";
-        self.rows(sql, [], |row| {
+                   FROM undo WHERE {which} ORDER BY id DESC"
+        );
+        self.rows(&sql, params, |row| {
             let (path, kept): (String, Option<String>) = (row.get(3)?, row.get(8)?);
             Ok(Undo {
                 id: row.get(0)?,

@@ -75,10 +75,14 @@ pub(crate) async fn gather(
         None => lost::find(store, name, &bare.specification).map(|found| found.stored()),
     };
     // A server that cannot be read must not keep a certificate from being renewed: installing it says why.
-    let deployment = match newest.as_ref().filter(|stored| stored.specification.differs(&bare.specification).is_none())
-    {
-        Some(Stored { generation, .. }) => {
-            let placement = Placement::of(name, entry, &entry.names, *generation);
+    let fits = newest.as_ref().filter(|stored| stored.specification.differs(&bare.specification).is_none());
+    let placed = match fits {
+        Some(Stored { generation, .. }) => store.to_place(name, *generation, context.now()).await?,
+        None => None,
+    };
+    let deployment = match placed {
+        Some(generation) => {
+            let placement = Placement::of(name, entry, &entry.names, generation);
             Some(install::deployment(context, store, &placement, servers).await?)
         }
         None => None,

@@ -8,6 +8,7 @@ pub(crate) mod entry;
 mod gate;
 pub(crate) mod gather;
 mod group;
+pub(crate) mod install;
 mod lost;
 mod plan;
 pub(crate) mod run;
@@ -25,13 +26,13 @@ use eskort_core::journey::ProofTask;
 use eskort_core::progress::Progress;
 use eskort_core::record::RecordToPlace;
 use eskort_host::Machines;
-use eskort_install as install;
+use eskort_install::recover;
 use eskort_prove::{ProofContext, Proving, SharedProofs, pay_debts};
 use eskort_store::{JourneyRow, RunLock, Store, StoreError};
 pub(crate) use gather::rooms_for;
 use gather::{chosen, still_fits};
 pub(crate) use plan::planned_servers;
-pub use plan::{Plan, PlannedBudget, plan};
+pub use plan::{Plan, PlannedBudget, plan, planned_installation};
 use run::Run;
 use std::collections::BTreeSet;
 use std::sync::Arc;
@@ -45,7 +46,7 @@ pub async fn keep(context: &Context, options: &KeepOptions) -> Result<Vec<KeepEn
     let lock = RunLock::take(&context.state, "eskort keep", context.now())?;
     let store = Arc::new(Store::open(&context.state)?);
     let machines = Machines::default();
-    install::recover(context, &store, &machines).await?;
+    recover(context, &store, &machines).await?;
     let chosen = chosen(context, options);
     // What an earlier run left published goes, but for journeys that go on, now or in another run: the authority may be looking.
     // What an authority without ACME may look at any day stays too.

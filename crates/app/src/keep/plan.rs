@@ -96,6 +96,30 @@ pub(crate) async fn planned_servers(
     Ok(install::plan(context, store, std::slice::from_ref(&placement), &ServerFacts::default()).await?)
 }
 
+/// Plans what putting the newest generation of a certificate on its servers would change. Changes nothing.
+///
+/// # Errors
+/// When nothing is stored, or a configuration cannot be read or changed.
+///
+/// # Panics
+/// When the certificate is not in the inventory: callers look first.
+pub async fn planned_installation(context: &Context, name: &str) -> Result<Vec<PlannedServer>, StepError> {
+    let entry = &context.inventory.certificates[name];
+    let store = Store::open_existing(&context.state)?.ok_or(StepError::NothingStored)?;
+    store.newest(name).await?.ok_or(StepError::NothingStored)?;
+    Ok(planned_servers(context, &store, name, entry).await?.into_iter().map(planned).collect())
+}
+
+fn planned(plan: install::ServerPlan) -> PlannedServer {
+    PlannedServer {
+        server: plan.server,
+        changes: plan.changes.into_iter().map(|c| (c.path, c.how)).collect(),
+        test: plan.test,
+        run: plan.reload,
+        findings: plan.findings,
+    }
+}
+
 /// Returns what a run would change on the servers.
 async fn planned_changes(
     context: &Context,
@@ -111,12 +135,5 @@ async fn planned_changes(
         placement = placement.on(|server| place.targets.iter().any(|t| t.server == server && t.is_to_install()));
     }
     let plans = install::plan(context, store, std::slice::from_ref(&placement), servers).await?;
-    let planned = |plan: install::ServerPlan| PlannedServer {
-        server: plan.server,
-        changes: plan.changes.into_iter().map(|c| (c.path, c.how)).collect(),
-        test: plan.test,
-        run: plan.reload,
-        findings: plan.findings,
-    };
     Ok(plans.into_iter().map(planned).collect())
 }

@@ -110,7 +110,7 @@ pub async fn check(context: &Context, target: &CheckTarget) -> Result<Vec<Endpoi
             // Somebody may well ask for an endpoint of a certificate we know.
             let known = context.inventory.certificates.iter().find(|(_, c)| c.names.iter().any(|n| n.covers(name)));
             let expected = match known {
-                Some((certificate, _)) => expected(&store, certificate).await?,
+                Some((certificate, _)) => expected(context, &store, certificate).await?,
                 None => None,
             };
             let certificate = known.map(|(name, _)| name.clone()).filter(|_| expected.is_some());
@@ -146,7 +146,7 @@ pub(crate) async fn look_at(
     let mut trust = Trust::system();
     let authority = &context.inventory.authorities[&context.inventory.certificates[certificate].authority];
     authority.visitor_roots.iter().try_for_each(|path| trust.add_file(path))?;
-    let expected = expected(store, certificate).await?;
+    let expected = expected(context, store, certificate).await?;
     let mut reports = Vec::new();
     for LiveEndpoint { name, port, instead, .. } in endpoints {
         reports.push(look(Some(certificate.into()), name, *port, *instead, &trust, expected.as_ref(), context).await);
@@ -154,9 +154,17 @@ pub(crate) async fn look_at(
     Ok(reports)
 }
 
-async fn expected(store: &Store, certificate: &str) -> Result<Option<Expected>, StepError> {
-    let mut known = store.generations(certificate).await?.into_iter().map(|g| (g.number, g.fingerprint));
-    Ok(known.next().map(|newest| Expected { newest, earlier: known.collect() }))
+/// Returns which generation visitors should get, and the others that they may get instead.
+async fn expected(context: &Context, store: &Store, certificate: &str) -> Result<Option<Expected>, StepError> {
+    let known = store.generations(certificate).await?;
+    let newest = known.iter().map(|row| row.number).max();
+    let wanted = match newest {
+        Some(newest) => store.to_place(certificate, newest, context.now()).await?,
+        None => None,
+    };
+    let known = known.into_iter().map(|row| (row.number, row.fingerprint));
+    let (mut is_it, others): (Vec<_>, Vec<_>) = known.partition(|(number, _)| Some(*number) == wanted);
+    Ok(is_it.pop().map(|newest| Expected { newest, earlier: others }))
 }
 
 async fn look(

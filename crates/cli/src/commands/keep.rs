@@ -293,24 +293,30 @@ fn print_plan(ui: &Ui, entries: &[KeepEntry], budgets: &[PlannedBudget]) {
         let Some(decision) = &entry.decision else { continue };
         nothing &= !decision.acts();
         ui.result_wrapped(&format!("{}: ", Tone::Strong.paint(&entry.certificate)), &decision.words());
-        let Ending::Planned(servers) = &entry.ending else { continue };
-        for PlannedServer { server, changes, test, run, findings } in servers {
-            for (path, how) in changes {
-                ui.result(&change(&format!("{} on server `{server}`", path.display()), how));
-            }
-            for command in test.iter().chain(run) {
-                ui.result(&format!("  runs {} on server `{server}`", command.join(" ")));
-            }
-            for finding in findings {
-                let advice = finding.advice.as_ref().map(|a| format!(" ({a})")).unwrap_or_default();
-                ui.result(&Tone::Notice.paint(&format!("  note: {}{advice}", finding.text)));
-            }
+        if let Ending::Planned(servers) = &entry.ending {
+            print_servers(ui, servers);
         }
     }
     print_at_rest(ui, &at_rest, entries.len());
     print_budgets(ui, budgets);
     if !nothing {
         ui.result("Only a plan: nothing was done. `eskort keep` does it.");
+    }
+}
+
+/// Shows what would be done on servers.
+pub(super) fn print_servers(ui: &Ui, servers: &[PlannedServer]) {
+    for PlannedServer { server, changes, test, run, findings } in servers {
+        for (path, how) in changes {
+            ui.result(&change(&format!("{} on server `{server}`", path.display()), how));
+        }
+        for command in test.iter().chain(run) {
+            ui.result(&format!("  runs {} on server `{server}`", command.join(" ")));
+        }
+        for finding in findings {
+            let advice = finding.advice.as_ref().map(|a| format!(" ({a})")).unwrap_or_default();
+            ui.result(&Tone::Notice.paint(&format!("  note: {}{advice}", finding.text)));
+        }
     }
 }
 
@@ -372,7 +378,7 @@ pub(crate) struct ReportRow<'a> {
 
 /// What would be done on one server.
 #[derive(Serialize)]
-struct ReportServer<'a> {
+pub(super) struct ReportServer<'a> {
     server: &'a str,
     changes: Vec<ReportChange<'a>>,
     #[serde(skip_serializing_if = "Option::is_none")]
@@ -456,7 +462,7 @@ fn report_placed(placed: &Placed, certificate: &str) -> ReportPlaced {
     ReportPlaced { generation: placed.generation, error }
 }
 
-fn report_server(planned: &PlannedServer) -> ReportServer<'_> {
+pub(super) fn report_server(planned: &PlannedServer) -> ReportServer<'_> {
     ReportServer {
         server: &planned.server,
         changes: planned.changes.iter().map(report_change).collect(),

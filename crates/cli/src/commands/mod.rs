@@ -5,6 +5,7 @@ mod adopt;
 mod check;
 mod csr;
 mod demo;
+mod install;
 mod keep;
 mod list;
 mod man;
@@ -111,6 +112,7 @@ fn run_command(ui: &Ui, args: Args) -> ExitStatus {
         Command::Receive(receive) => receive::run(ui, &context, &receive),
         Command::Note(note) => note::run(ui, &context, note),
         Command::Place(place) => place::run(ui, &context, &place),
+        Command::Install(install) => install::run(ui, &context, &install),
         Command::Add(_)
         | Command::Demo(_)
         | Command::Csr(_)

@@ -66,6 +66,10 @@ pub(crate) fn tell_install(error: &InstallError, certificate: &str) -> ErrorText
             }
         },
         InstallError::Write { .. } => text.hint(undone).hint("check that the folder is writable and the disk is not full"),
+        InstallError::Theirs { .. } => text
+            .hint("nothing was put back; keep what you need of the change, and put the rest back by hand from the copy")
+            .hint("or leave the configuration as it is, and take the server out of the certificate's `install`"),
+        InstallError::Restore { .. } => text.hint("check that the files are writable, and run it again"),
         InstallError::NoSuchOwner { .. } => text.hint("correct `owner` or `group` in the inventory"),
         InstallError::Test { .. } => text.hint(undone).hint(again),
         InstallError::BrokenBefore { .. } => text

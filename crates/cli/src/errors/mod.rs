@@ -133,6 +133,9 @@ pub(crate) fn tell(error: &StepError, certificate: &str) -> ErrorText {
             "the other certificates went on; what was done so far is in the ledger. Please report the cause, with the \
              ledger's events (`eskort show`)",
         ),
+        StepError::NothingStored => text.hint(format!("`eskort keep --only {certificate}` gets it and installs it")),
+        StepError::NotInstalled => text.hint(format!("`eskort install {certificate}` puts it on its servers")),
+        StepError::Ended { .. } => text.hint(format!("`eskort keep --only {certificate}` renews it")),
         StepError::Bug(_) => {
             text.hint("this is a bug in Eskort; please report it with the ledger's events (`eskort show`)")
         }

@@ -11,6 +11,10 @@ pub(crate) fn event(event: &Event) -> String {
         Event::Adopted { generation } => format!("taken in (generation {generation})"),
         Event::Found { generation } => format!("found on disk and taken in again (generation {generation})"),
         Event::Noted { notes } => format!("noted: {}", notes.iter().map(note).collect::<Vec<_>>().join("; ")),
+        Event::WentBack { generation, instead: Some(instead) } => {
+            format!("went back from generation {generation} to {instead}")
+        }
+        Event::WentBack { generation, instead: None } => format!("generation {generation} was taken off the servers"),
         Event::Stopped => "stopped by a signal".to_owned(),
         Event::Failed { cause, .. } => format!("failed: {cause}"),
     }

@@ -1,0 +1,100 @@
+//! Installs what is stored, or goes back to the generation before. Nothing is ordered.
+
+use super::deploy::Deploying;
+use crate::StepError;
+use crate::stop::Stop;
+use eskort_core::context::Context;
+use eskort_core::progress::Progress;
+use eskort_core::words;
+use eskort_host::Machines;
+use eskort_install::{self as install, Facts as ServerFacts, Placement};
+use eskort_store::{GenerationRow, GoneBack, RunLock, Store};
+use std::path::PathBuf;
+
+/// What came of it.
+#[derive(Debug)]
+pub enum InstallEnding {
+    /// The generation is on all servers.
+    InUse {
+        /// Its number.
+        generation: u32,
+        /// The generation that it took the place of, when somebody went back.
+        instead_of: Option<u32>,
+        /// Whether anything was changed.
+        changed: bool,
+        /// Why it could not be looked at from here.
+        unconfirmed: Option<String>,
+    },
+    /// There was no generation before: what was changed for the certificate is as it was.
+    Restored {
+        /// The generation that was taken off.
+        generation: u32,
+        /// The files that were put back.
+        files: Vec<PathBuf>,
+    },
+}
+
+/// Puts the newest generation of a certificate on all its servers; with `back` the one before that which is in use, which then stays until a newer one
+/// comes, or somebody installs again.
+///
+/// # Errors
+/// When another run is at work, nothing is stored, there is nothing to go back to, or a server fails: everything is put back then.
+///
+/// # Panics
+/// When the certificate is not in the inventory: callers look first.
+pub async fn install_stored(context: &Context, name: &str, back: bool) -> Result<InstallEnding, StepError> {
+    let context = &context.about(name);
+    let entry = &context.inventory.certificates[name];
+    let _lock = RunLock::take(&context.state, "eskort install", context.now())?;
+    let store = Store::open(&context.state)?;
+    let machines = Machines::default();
+    install::recover(context, &store, &machines).await?;
+    let known = store.generations(name).await?;
+    let is_good = |row: &&GenerationRow| row.validity.not_after > context.now();
+    let newest = known.iter().max_by_key(|row| row.number);
+    let (row, gone) = match (store.current_generation(name), newest) {
+        (_, None) => return Err(StepError::NothingStored),
+        (_, Some(newest)) if !back => (newest, None),
+        (None, Some(_)) => return Err(StepError::NotInstalled),
+        (Some(current), Some(_)) => {
+            let before = known.iter().filter(is_good).filter(|row| row.number < current).max_by_key(|row| row.number);
+            let Some(before) = before else {
+                let files = install::restore(context, &store, &machines, name).await?;
+                let gone = GoneBack { generation: current, instead: None };
+                store.go_back(name, Some(gone), context.now()).await?;
+                machines.hang_up().await;
+                return Ok(InstallEnding::Restored { generation: current, files });
+            };
+            (before, Some(current))
+        }
+    };
+    if row.validity.not_after <= context.now() {
+        return Err(StepError::Ended { generation: row.number, day: words::day(row.validity.not_after) });
+    }
+    let servers = ServerFacts::about(&machines);
+    let placement = Placement::of(name, entry, &entry.names, row.number);
+    let deployment = install::deployment(context, &store, &placement, &servers).await?;
+    let stop = Stop::listen();
+    let deploying =
+        Deploying { context, store: &store, stop: &stop, placement, servers: &servers, installed_since: None };
+    let changed = deployment.is_to_install();
+    context.report(&Progress::Doing("install the certificate"));
+    // Visitors should get this generation from now on; when that fails, everything is put back, this too.
+    let before = store.gone_back(name).await?;
+    let gone = gone.map(|generation| GoneBack { generation, instead: Some(row.number) });
+    store.go_back(name, gone, context.now()).await?;
+    let deployed = match deploying.run(&deployment).await {
+        Ok(deployed) => deployed,
+        Err(error) => {
+            store.go_back(name, before, context.now()).await?;
+            return Err(error);
+        }
+    };
+    machines.hang_up().await;
+    Ok(InstallEnding::InUse {
+        generation: row.number,
+        instead_of: gone.map(|gone| gone.generation),
+        changed,
+        unconfirmed: deployed.unconfirmed,
+    })
+}

@@ -1,0 +1,80 @@
+//! `install`: what is stored is put on servers, or the generation before; `keep` leaves that alone.
+
+use crate::serving::{HAPROXY, Served};
+use crate::world::*;
+use serde_json::Value;
+
+fn report(said: &Said) -> Value {
+    serde_json::from_str(&said.out).unwrap_or_else(|e| panic!("{e}: {said}"))
+}
+
+#[test]
+fn a_person_goes_back_to_the_generation_before_and_it_stays() {
+    let world = World::new();
+    let place = &world.place;
+    place.run(&["install", "website"]).check(1, &["no certificate is stored yet", "eskort keep --only website"]);
+    place.run(&["install", "website", "--undo"]).check(1, &["no certificate is stored yet"]);
+    world.keep().check(0, &["installed and checked live"]);
+    let first = place.read("tls/site.pem");
+    place.run(&["install", "website"]).check(0, &["generation 1 is in use already; nothing was changed"]);
+    place.run(&["install", "website", "--plan"]).check(0, &["no file would change"]);
+    world.on_day(75, &["keep"]).check(0, &["generation 2"]);
+    let second = place.read("tls/site.pem");
+    assert_ne!(first, second);
+
+    let gone = report(&world.on_day(75, &["install", "website", "--undo", "--output", "json"]));
+    let fields = ["result", "generation", "instead_of", "changed"].map(|field| gone[field].clone());
+    assert_eq!(Value::from(fields.to_vec()), serde_json::json!(["in-use", 1, 2, true]));
+    assert_eq!(place.read("tls/site.pem"), first);
+    // No run puts the newer one back, or orders another.
+    world.on_day(76, &["keep"]).check(0, &["nothing to do"]);
+    assert_eq!(place.read("tls/site.pem"), first);
+    world.on_day(76, &["show", "website"]).check(0, &["went back from generation 2 to 1"]);
+    // What is missing of the old one is put there, and of no other.
+    std::fs::remove_file(place.path("tls/site.key")).unwrap();
+    world.on_day(76, &["keep"]).check(0, &["writes"]);
+    assert_eq!(place.read("tls/site.pem"), first);
+    // Further back there is nothing.
+    let before = place.read("tls/site.pem");
+    world.on_day(77, &["install", "website"]).check(0, &["generation 2 is in use."]);
+    assert_eq!(place.read("tls/site.pem"), second);
+    world.on_day(77, &["install", "website", "--undo"]).check(0, &["generation 1 is in use again"]);
+    assert_eq!(place.read("tls/site.pem"), before);
+    // Shortly before it ends it makes way.
+    world.on_day(88, &["keep"]).check(0, &["generation 2"]);
+    assert_eq!(place.read("tls/site.pem"), second);
+    place.run(&["install", "webiste"]).check(2, &["has no certificate `webiste`"]);
+}
+
+#[test]
+fn the_first_installation_is_undone_configuration_and_all_unless_somebody_changed_it() {
+    let served = Served::begin(&HAPROXY);
+    let place = &served.world.place;
+    let before = place.read("haproxy.cfg");
+    served.world.keep().check(0, &["installed and checked live"]);
+    let after = place.read("haproxy.cfg");
+    assert!(served.shows("Lampholm Practice"), "{after}");
+    place.run(&["install", "website", "--undo"]).check(0, &["2 files put back as before it was installed"]);
+    assert_eq!(place.read("haproxy.cfg"), before);
+    assert!(!place.path("state/served/front/website/combined.pem").exists());
+    until("the placeholder is shown again", || served.shows("placeholder"));
+    place.run(&["keep"]).check(0, &["nothing to do"]);
+    assert_eq!(place.read("haproxy.cfg"), before);
+    place.run(&["install", "website", "--undo"]).check(1, &["no generation is in use"]);
+
+    // In, and then somebody edits the file.
+    let plan = report(&place.run(&["install", "website", "--plan", "--output", "json"]));
+    assert_eq!(plan["servers"][0]["changes"].as_array().unwrap().len(), 2, "{plan}");
+    assert_eq!(place.read("haproxy.cfg"), before);
+    place.run(&["install", "website"]).check(0, &["generation 1 is in use."]);
+    assert_eq!(place.read("haproxy.cfg"), after);
+    let edited = after.replace("timeout client 1s", "timeout client 2s");
+    place.write("haproxy.cfg", &edited);
+    let refused = place.run(&["install", "website", "--undo"]);
+    refused.check(
+        1,
+        &["was changed by somebody else, and stays as it is", "+  timeout client 2s", "nothing was put back"],
+    );
+    assert_eq!(place.read("haproxy.cfg"), edited);
+    assert!(place.path("state/served/front/website/combined.pem").exists() && served.shows("Lampholm Practice"));
+}
