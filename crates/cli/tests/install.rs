@@ -29,6 +29,7 @@ fn a_person_goes_back_to_the_generation_before_and_it_stays() {
     // No run puts the newer one back, or orders another.
     world.on_day(76, &["keep"]).check(0, &["nothing to do"]);
     assert_eq!(place.read("tls/site.pem"), first);
+    world.on_day(76, &["list"]).check(0, &["went back to generation 1", "14 days"]);
     world.on_day(76, &["show", "website"]).check(0, &["went back from generation 2 to 1"]);
     // What is missing of the old one is put there, and of no other.
     std::fs::remove_file(place.path("tls/site.key")).unwrap();

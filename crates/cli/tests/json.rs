@@ -216,7 +216,10 @@ fn every_report_is_whole_looks_as_it_did_and_is_explained() {
         &["add", "lampholm.example", "--certificate", "second", "--proof", "pages", "--survey", "nginx.conf", "--plan"],
     );
     seen.run(place, "rehearse", 0, &["rehearse", "website"]);
+    seen.run(place, "install", 0, &["install", "website"]);
     seen.run(place, "survey", 4, &["survey", "nginx.conf"]);
+    std::fs::remove_file(place.path("tls/site.key")).unwrap();
+    seen.run(place, "install-plan", 0, &["install", "website", "--plan"]);
     seen.run(place, "pack", 0, &["pack", "website", "--as", "pem", "--to", "out.pem"]);
     seen.run(place, "show-file", 0, &["show", "out.pem"]);
     seen.run(place, "csr-make", 0, &["csr", "make", "stock.lampholm.example", "--key", "stock.key"]);

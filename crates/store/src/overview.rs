@@ -18,6 +18,8 @@ pub struct Overview {
     pub unreachable: Option<String>,
     /// The servers that have the newest generation.
     pub installed_on: BTreeSet<String>,
+    /// Whether a person took the newest generation off the servers, and what is on them instead: its number and validity.
+    pub gone_back: Option<Option<(u32, Validity)>>,
     /// An open journey.
     pub open: Option<OpenOverview>,
     /// The last failure since the last success: how many, when, why.
@@ -84,6 +86,23 @@ impl Store {
             {
                 known.installed_on.insert(server);
                 known.unreachable = known.unreachable.take().or(unreachable);
+            }
+        }
+        let gone = "SELECT gone_back.certificate, gone_back.generation, instead, not_before, not_after FROM gone_back
+                    LEFT JOIN generation ON generation.certificate = gone_back.certificate AND number = instead";
+        let gone = self.rows(gone, [], |row| {
+            let instead = match row.get::<_, Option<u32>>(2)? {
+                Some(number) if row.get::<_, Option<i64>>(3)?.is_some() => {
+                    Some((number, Validity { not_before: instant(row, 3)?, not_after: instant(row, 4)? }))
+                }
+                _ => None,
+            };
+            Ok((row.get::<_, String>(0)?, row.get::<_, u32>(1)?, instead))
+        })?;
+        for (certificate, generation, instead) in gone {
+            if let Some(known) = known.get_mut(&certificate).filter(|o| o.newest.is_some_and(|(n, _)| n == generation))
+            {
+                known.gone_back = Some(instead);
             }
         }
         let failed = "SELECT certificate, count, last, reason FROM failure";

@@ -34,6 +34,11 @@ pub enum State {
         /// How many the inventory names.
         servers: usize,
     },
+    /// A person took the newest generation off the servers.
+    WentBack {
+        /// The generation that is on them instead; `None` for none.
+        instead: Option<u32>,
+    },
     /// A journey is under way.
     UnderWay {
         /// The last of the six stages it passed; empty before the first.
@@ -70,6 +75,8 @@ impl State {
             State::Unconfirmed { .. } => "good, not confirmed from here".into(),
             State::PartlyInstalled { have: 0, .. } => "not installed yet".into(),
             State::PartlyInstalled { have, servers } => format!("on {have} of {servers} servers"),
+            State::WentBack { instead: Some(instead) } => format!("went back to generation {instead}"),
+            State::WentBack { instead: None } => "taken off its servers".into(),
             State::UnderWay { passed } if passed.is_empty() => "under way".into(),
             State::UnderWay { passed } => format!("under way: {passed}"),
             State::AwaitsPerson { age, .. } if age.is_empty() => "waits for you".into(),
@@ -88,6 +95,7 @@ impl State {
             State::Good => "good",
             State::Unconfirmed { .. } => "not confirmed from here",
             State::PartlyInstalled { .. } => "not on all servers",
+            State::WentBack { .. } => "gone back",
             State::UnderWay { .. } => "under way",
             State::AwaitsPerson { .. } => "waiting for you",
             State::Due => "due",
@@ -193,7 +201,8 @@ fn row(
     upkeep: Option<&Upkeep<'_>>,
     now: Timestamp,
 ) -> ListRow {
-    let newest = known.as_ref().and_then(|o| o.newest);
+    // What visitors get is what counts.
+    let newest = known.as_ref().and_then(|o| o.gone_back.flatten().or(o.newest));
     let validity = newest.map(|(_, v)| v);
     let renew_at = validity.map(|v| v.renew_at_with(upkeep.map_or(SignedDuration::ZERO, |w| w.lead)));
     let has = |server: &&&str| known.as_ref().is_some_and(|o| o.installed_on.contains(**server));
@@ -209,6 +218,9 @@ fn row(
             State::AwaitsPerson { since: journey.since, age: age(journey.since, now) }
         }
         (Some(Overview { open: Some(journey), .. }), _) => State::UnderWay { passed: journey.passed },
+        (Some(Overview { gone_back: Some(instead), .. }), Some(_)) => {
+            State::WentBack { instead: instead.map(|(number, _)| number) }
+        }
         (_, Some(_)) if renew_at.is_some_and(|at| now >= at) => State::Due,
         (_, Some(_)) if have < servers => State::PartlyInstalled { have, servers },
         (Some(Overview { unreachable: Some(why), confirmed: false, .. }), Some(_)) => State::Unconfirmed { why },

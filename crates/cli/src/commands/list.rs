@@ -78,6 +78,7 @@ pub(crate) fn tone(state: &State) -> Tone {
         State::Missing
         | State::Unconfirmed { .. }
         | State::PartlyInstalled { .. }
+        | State::WentBack { .. }
         | State::UnderWay { .. }
         | State::AwaitsPerson { .. }
         | State::Due => Tone::Notice,
