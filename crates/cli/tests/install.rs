@@ -48,6 +48,47 @@ fn a_person_goes_back_to_the_generation_before_and_it_stays() {
 }
 
 #[test]
+fn a_program_is_told_what_to_serve_and_what_was_put_back() {
+    let world = World::new();
+    let place = &world.place;
+    let told = |line: usize| -> Value {
+        serde_json::from_str(place.read("told").lines().nth(line).unwrap_or_else(|| panic!("{}", place.read("told"))))
+            .unwrap()
+    };
+    let script = "#!/bin/sh\nread line; echo \"$line\" >> told\ncp state/certificates/website/current/bundle.pem tls/site.pem\n\
+                  cp state/certificates/website/current/key.pem tls/site.key\n[ ! -e refuse ] || { echo 'the panel is closed' >&2; exit 1; }\n";
+    let program = place.write("put-on-panel", script);
+    std::fs::set_permissions(&program, std::os::unix::fs::PermissionsExt::from_mode(0o755)).unwrap();
+    std::fs::create_dir_all(place.path("tls")).unwrap();
+    let kind = format!("kind = \"program\"\ncommand = [\"{}\"]\n", program.display());
+    let change = |text: String| {
+        let (from, to) = (text.find("kind = \"files\"").unwrap(), text.find("check-address = \"127.0.0.1").unwrap());
+        let to = text[to + 1..].find("check-address").map_or(to, |more| to + 1 + more);
+        format!("{}{kind}{}", &text[..from], &text[to..])
+    };
+    world.write_inventory(change);
+    world.keep().check(0, &["installed and checked live"]);
+    let line = told(0);
+    let one = &line["certificates"][0];
+    assert_eq!((&line["version"], &line["server"], &one["name"]), (&1.into(), &"front".into(), &"website".into()));
+    assert_eq!((&one["generation"], &one["names"]), (&1.into(), &serde_json::json!(NAMES)));
+    assert!(one["key"].as_str().unwrap().ends_with("current/key.pem"), "{line}");
+    let first = place.read("tls/site.pem");
+    place.run(&["keep"]).check(0, &["nothing to do"]);
+    assert_eq!(place.read("told").lines().count(), 1, "told once");
+    // It fails: what was in use before is in use again, and it is told so.
+    place.write("refuse", "");
+    world.on_day(75, &["keep"]).check(1, &["the panel is closed", "could not be reloaded"]);
+    assert_eq!([told(1), told(2)].map(|line| line["certificates"][0]["generation"].clone()), [2, 1]);
+    assert_eq!(place.read("tls/site.pem"), first);
+    std::fs::remove_file(place.path("refuse")).unwrap();
+    world.on_day(76, &["keep"]).check(0, &["generation 2"]);
+    assert_ne!(place.read("tls/site.pem"), first);
+    world.on_day(76, &["install", "website", "--undo"]).check(0, &["generation 1 is in use again"]);
+    assert_eq!(place.read("tls/site.pem"), first);
+}
+
+#[test]
 fn the_first_installation_is_undone_configuration_and_all_unless_somebody_changed_it() {
     let served = Served::begin(&HAPROXY);
     let place = &served.world.place;

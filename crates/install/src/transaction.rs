@@ -2,7 +2,7 @@
 
 use crate::InstallError;
 use crate::facts::Facts;
-use crate::kinds::reload_command;
+use crate::kinds::{input, reload_command};
 use crate::plan::{Change, LARGEST, LiveEndpoint, Placement, ServerPlan, difference};
 use eskort_core::context::Context;
 use eskort_core::event::Event;
@@ -87,7 +87,7 @@ pub async fn recover(context: &Context, store: &Store, machines: &Machines) -> R
         store.forget_changes(&changes, &paths).await?;
     }
     for server in reloaded(&changes) {
-        if let Err(error) = reload(context, machines, server).await {
+        if let Err(error) = reload(context, store, machines, server).await {
             let text = format!("server `{server}` could not be reloaded after files were put back: {error}");
             context.report(&Progress::Note(text));
         }
@@ -121,7 +121,7 @@ pub async fn restore(
         return Err(InstallError::Restore { what: failed.join("; ") });
     }
     for server in reloaded(&changes) {
-        let reloaded = reload(context, machines, server).await;
+        let reloaded = reload(context, store, machines, server).await;
         reloaded.map_err(|source| InstallError::Reload { server: server.to_owned(), source })?;
     }
     store.forget_changes(&changes, &[]).await?;
@@ -198,9 +198,12 @@ fn reloaded(changes: &[Undo]) -> BTreeSet<&str> {
 }
 
 /// Makes a server read its files again, by the command that the inventory has for it now.
-async fn reload(context: &Context, machines: &Machines, server: &str) -> Result<(), MachineError> {
+async fn reload(context: &Context, store: &Store, machines: &Machines, server: &str) -> Result<(), MachineError> {
     let Some(entry) = context.inventory.servers.get(server) else { return Ok(()) };
-    machines.at(context, entry.host.as_deref()).run(&reload_command(&entry.kind), b"", &entry.rules).await
+    machines
+        .at(context, entry.host.as_deref())
+        .run(&reload_command(&entry.kind), &input(context, store, server), &entry.rules)
+        .await
 }
 
 /// Puts everything back, reloads the servers that were reloaded with the change, and returns what to say.
@@ -227,7 +230,7 @@ async fn undone(
     }
     trouble.extend(theirs.iter().map(Theirs::words));
     for server in reloaded(&changes) {
-        if let Err(error) = reload(context, machines, server).await {
+        if let Err(error) = reload(context, store, machines, server).await {
             // The first failure was this very reload: that it fails again says nothing new.
             if !matches!(&first, InstallError::Reload { server: failed, .. } if failed == server) {
                 trouble.push(format!("server `{server}` could not be reloaded after files were put back: {error}"));
@@ -298,7 +301,10 @@ async fn forward(
         if let Some(reload) = &plan.reload {
             context.report(&Progress::Doing("reload the server"));
             store.mark_reloaded(&plan.server).await?;
-            let reloaded = machines.at(context, plan.host.as_deref()).run(reload, b"", &plan.rules).await;
+            let reloaded = machines
+                .at(context, plan.host.as_deref())
+                .run(reload, &input(context, store, &plan.server), &plan.rules)
+                .await;
             reloaded.map_err(|source| InstallError::Reload { server: server(), source })?;
         }
         crash_point("reloaded");

@@ -29,6 +29,8 @@ pub(crate) const CONFIGURED: &[&str] = &[
 ];
 pub(crate) const FILES: &[&str] =
     &["kind", "host", "copy", "run", "check-address", "reload-timeout", "env", "user", "timeout"];
+/// Of a server that a program looks after.
+pub(crate) const TOLD: &[&str] = &["kind", "command", "check-address", "reload-timeout", "env", "user", "timeout"];
 pub(crate) const COPY: &[&str] = &["part", "to", "owner", "group", "mode"];
 const USUAL_RELOAD: Duration = Duration::from_secs(30);
 
@@ -39,7 +41,7 @@ pub(crate) fn parse_server<'a>(
 ) -> Option<Server> {
     let open = |keys| Section::open(entry.table, entry.span.clone(), &entry.title, keys, notes);
     let mut kinds = Software::ALL.map(Software::word).to_vec();
-    kinds.push("files");
+    kinds.extend(["files", "program"]);
     let word = kind(entry, &kinds, notes)?;
     let (section, kind) = match Software::ALL.into_iter().find(|software| software.word() == word) {
         Some(software) => {
@@ -62,6 +64,14 @@ pub(crate) fn parse_server<'a>(
                 reload: section.command("reload"),
             };
             (section, ServerKind::Configured(configured))
+        }
+        None if word == "program" => {
+            let section = open(TOLD);
+            if section.get("command").is_none() {
+                section.missing("command", "command = [\"/usr/local/bin/put-on-panel\"]");
+            }
+            let command = section.command("command").unwrap_or_default();
+            (section, ServerKind::Program { command })
         }
         None => {
             let section = open(FILES);
@@ -103,6 +113,7 @@ fn check_paths(section: &Section<'_>, kind: &ServerKind) {
     let paths: Vec<&PathBuf> = match kind {
         ServerKind::Configured(server) => std::iter::once(&server.config).chain(&server.certificates).collect(),
         ServerKind::Files { copies, .. } => copies.iter().map(|copy| &copy.to).collect(),
+        ServerKind::Program { .. } => Vec::new(),
     };
     for path in paths.into_iter().filter(|path| path.is_relative()) {
         let what = format!("`{}` has to be absolute: it is a path on another machine", path.display());
@@ -112,6 +123,7 @@ fn check_paths(section: &Section<'_>, kind: &ServerKind) {
     let is_owned = match kind {
         ServerKind::Configured(server) => server.owner.is_some() || server.group.is_some(),
         ServerKind::Files { copies, .. } => copies.iter().any(owned),
+        ServerKind::Program { .. } => false,
     };
     if is_owned {
         let advice = "the files belong to the user of the host";

@@ -77,6 +77,7 @@ impl Inventory {
                     configured.certificates.iter_mut().for_each(place);
                 }
                 ServerKind::Files { copies, .. } => copies.iter_mut().for_each(|c| place(&mut c.to)),
+                ServerKind::Program { .. } => {}
             }
         }
     }
@@ -161,6 +162,11 @@ pub enum ServerKind {
         copies: Vec<FileCopy>,
         /// The command to run after a change; empty for none.
         run: Vec<String>,
+    },
+    /// A program that is told what to serve, and does the rest.
+    Program {
+        /// The program and its arguments.
+        command: Vec<String>,
     },
 }
 

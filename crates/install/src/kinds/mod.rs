@@ -5,7 +5,10 @@ pub(crate) mod configured;
 mod files;
 mod nginx;
 mod parts;
+mod program;
 mod surveyed;
+
+pub(crate) use program::input;
 
 use crate::InstallError;
 use crate::facts::Facts;
@@ -65,7 +68,7 @@ async fn plan_server(
     let Serving { name, server, .. } = servings[0];
     let configured = match &server.kind {
         ServerKind::Configured(configured) => Some(configured),
-        ServerKind::Files { .. } => None,
+        ServerKind::Files { .. } | ServerKind::Program { .. } => None,
     };
     let mut known = match configured {
         Some(configured) => Some((configured, facts.of(context, (name, server), configured).await?)),
@@ -106,6 +109,10 @@ async fn plan_server(
             (None, ServerKind::Files { copies, .. }) => {
                 plan.endpoints.extend(files::endpoints(serving));
                 files::files(copies)?
+            }
+            (None, ServerKind::Program { .. }) => {
+                plan.endpoints.extend(files::endpoints(serving));
+                Vec::new()
             }
             (None, ServerKind::Configured(_)) => Vec::new(),
         };
@@ -186,6 +193,7 @@ pub async fn deployment(
             ServerKind::Configured(_) => host.is_none() && switch_current,
             // Where Eskort writes no file, only the ledger says whether the command was run.
             ServerKind::Files { ref copies, .. } => copies.is_empty() && !row.is_some_and(|row| row.has(generation)),
+            ServerKind::Program { .. } => !row.is_some_and(|row| row.has(generation)),
         } {
             lacks.insert(0, Lack::Current);
         }
@@ -216,7 +224,7 @@ pub async fn endpoints(
             ServerKind::Configured(_) => {
                 plan_server(context, store, std::slice::from_ref(&serving), facts).await?.endpoints
             }
-            ServerKind::Files { .. } => files::endpoints(&serving),
+            ServerKind::Files { .. } | ServerKind::Program { .. } => files::endpoints(&serving),
         });
     }
     Ok(endpoints)
@@ -226,6 +234,6 @@ pub async fn endpoints(
 pub(crate) fn reload_command(kind: &ServerKind) -> Vec<String> {
     match kind {
         ServerKind::Configured(configured) => commands::reload_command(configured),
-        ServerKind::Files { run, .. } => run.clone(),
+        ServerKind::Files { run: command, .. } | ServerKind::Program { command } => command.clone(),
     }
 }
