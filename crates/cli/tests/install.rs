@@ -29,7 +29,7 @@ fn a_person_goes_back_to_the_generation_before_and_it_stays() {
     // No run puts the newer one back, or orders another.
     world.on_day(76, &["keep"]).check(0, &["nothing to do"]);
     assert_eq!(place.read("tls/site.pem"), first);
-    world.on_day(76, &["list"]).check(0, &["went back to generation 1", "14 days"]);
+    world.on_day(76, &["list"]).check(0, &["went back to 1", "14 days"]);
     world.on_day(76, &["show", "website"]).check(0, &["went back from generation 2 to 1"]);
     // What is missing of the old one is put there, and of no other.
     std::fs::remove_file(place.path("tls/site.key")).unwrap();
@@ -86,6 +86,27 @@ fn a_program_is_told_what_to_serve_and_what_was_put_back() {
     assert_ne!(place.read("tls/site.pem"), first);
     world.on_day(76, &["install", "website", "--undo"]).check(0, &["generation 1 is in use again"]);
     assert_eq!(place.read("tls/site.pem"), first);
+}
+
+#[test]
+fn what_stands_in_the_way_of_a_new_certificate_is_named() {
+    // The server goes on with what it had: another program, or none, is at the port.
+    let world = World::new();
+    let elsewhere = free_port();
+    let change = |text: String, port: u16| {
+        let tls = world.site.tls_address();
+        text.replace(&format!("check-address = \"{tls}\""), &format!("check-address = \"127.0.0.1:{port}\""))
+            .replace("reload-timeout = \"3s\"", "reload-timeout = \"1s\"")
+    };
+    world.write_inventory(|text| change(text, elsewhere));
+    world.keep().check(1, &[&format!("nothing on this machine listens at port {elsewhere}"), "put back as it was"]);
+    let listener = std::net::TcpListener::bind(("127.0.0.1", 0)).unwrap();
+    let port = listener.local_addr().unwrap().port();
+    std::thread::spawn(move || listener.incoming().for_each(drop));
+    let own = std::fs::read_to_string("/proc/self/comm").unwrap();
+    world.write_inventory(|text| change(text, port));
+    world.keep().check(1, &[&format!("port {port} is held by {}", own.trim())]);
+    assert!(!world.place.path("tls/site.pem").exists());
 }
 
 #[test]

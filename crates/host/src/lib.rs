@@ -5,6 +5,7 @@ mod crash;
 mod error;
 pub mod files;
 mod ftp;
+mod listening;
 mod machine;
 pub mod obeyed;
 pub mod program;
@@ -15,6 +16,7 @@ mod trust;
 
 pub use crash::{crash_point, panic_point};
 pub use error::HostError;
+pub use listening::{Listening, who_listens};
 pub use machine::{Machine, MachineError, Machines, own_addresses};
 pub use program::CommandError;
 pub use secret::{SecretError, read_secret};

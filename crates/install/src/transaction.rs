@@ -9,12 +9,13 @@ use eskort_core::event::Event;
 use eskort_core::journey::Milestone;
 use eskort_core::progress::{FileChange, Progress};
 use eskort_core::words;
-use eskort_host::{MachineError, Machines, crash_point};
+use eskort_host::{Listening, MachineError, Machines, crash_point, own_addresses, who_listens};
 use eskort_probe::observe;
 use eskort_store::{InstallRow, InstallState, PutBack, Store, StoreError, Undo};
 use jiff::Timestamp;
 use std::collections::BTreeSet;
 use std::io;
+use std::net::SocketAddr;
 use std::path::PathBuf;
 use std::time::{Duration, Instant};
 
@@ -332,6 +333,21 @@ async fn write(context: &Context, machines: &Machines, plan: &ServerPlan, change
     machines.at(context, host).write(path, &change.new, access).await.map_err(failed)
 }
 
+/// Says who listens at an address of this machine; `None` for another's, or where that is not told.
+fn who(at: SocketAddr) -> Option<String> {
+    if !at.ip().is_loopback() && !own_addresses().contains(&at.ip()) {
+        return None;
+    }
+    let port = at.port();
+    let Listening { any, programs } = who_listens(port)?;
+    let programs: Vec<String> = programs.into_iter().collect();
+    Some(match (any, programs.is_empty()) {
+        (false, _) => format!("nothing on this machine listens at port {port}"),
+        (true, true) => format!("a program of another user listens at port {port}"),
+        (true, false) => format!("port {port} is held by {}", words::list(&programs)),
+    })
+}
+
 async fn installed_fingerprint(store: &Store, placement: &Placement<'_>) -> Result<String, StoreError> {
     let known = store.generations(placement.certificate).await?;
     let found = known.into_iter().find(|g| g.number == placement.generation);
@@ -350,6 +366,10 @@ async fn await_served(endpoint: &LiveEndpoint, fingerprint: &str) -> Result<(), 
             Err(error) => error.to_string(),
         };
         if begun.elapsed() > endpoint.reload_timeout {
+            let seen = match connect_to.map(|address| address.socket(endpoint.port)).and_then(who) {
+                Some(who) => format!("{seen}; {who}"),
+                None => seen,
+            };
             return Err(InstallError::NotServed {
                 server: endpoint.server.clone(),
                 seen,

@@ -75,7 +75,7 @@ impl State {
             State::Unconfirmed { .. } => "good, not confirmed from here".into(),
             State::PartlyInstalled { have: 0, .. } => "not installed yet".into(),
             State::PartlyInstalled { have, servers } => format!("on {have} of {servers} servers"),
-            State::WentBack { instead: Some(instead) } => format!("went back to generation {instead}"),
+            State::WentBack { instead: Some(instead) } => format!("went back to {instead}"),
             State::WentBack { instead: None } => "taken off its servers".into(),
             State::UnderWay { passed } if passed.is_empty() => "under way".into(),
             State::UnderWay { passed } => format!("under way: {passed}"),

@@ -3,6 +3,7 @@
 use super::keep::{ReportServer, print_servers, report_server};
 use super::{block_on_stoppable, known_certificate};
 use crate::args::InstallArgs;
+use crate::draw::tone::Tone;
 use crate::errors;
 use crate::exit::ExitStatus;
 use crate::ui::Ui;
@@ -72,6 +73,7 @@ fn print_plan(ui: &Ui, context: &Context, name: &str, servers: &[PlannedServer])
         ui.result(&format!("{name}: no file would change."));
         return ExitStatus::Well;
     }
+    ui.result(&format!("{}:", Tone::Strong.paint(name)));
     print_servers(ui, servers);
     ui.result(&format!("Only a plan: nothing was done. `eskort install {name}` does it."));
     ExitStatus::Well
