@@ -48,6 +48,63 @@ fn a_person_goes_back_to_the_generation_before_and_it_stays() {
 }
 
 #[test]
+fn a_keystore_is_written_for_whoever_has_its_password_and_only_when_it_has_to_be() {
+    let world = World::new();
+    let place = &world.place;
+    place.write("password", "lamp light\n");
+    std::fs::set_permissions(place.path("password"), std::os::unix::fs::PermissionsExt::from_mode(0o600)).unwrap();
+    let change = |text: String| {
+        let (from, to) = (text.find("kind = \"files\"").unwrap(), text.find("[certificate.").unwrap());
+        let server = "kind = \"keystore\"\nto = \"app/site.p12\"\npassword-file = \"password\"\nrun = [\"touch\", \"restarted\"]\n\n";
+        format!("{}{server}{}", &text[..from], &text[to..])
+    };
+    world.write_inventory(change);
+    world.keep().check(0, &["app/site.p12 (keystore)"]);
+    assert_eq!(place.mode("app/site.p12"), 0o600);
+    let serial = || {
+        let opened = place.openssl(&[
+            "pkcs12",
+            "-in",
+            "app/site.p12",
+            "-passin",
+            "file:password",
+            "-nodes",
+            "-out",
+            "opened.pem",
+        ]);
+        opened.check(0, &[]);
+        assert_eq!(place.read("opened.pem").matches("BEGIN").count(), 3, "key, leaf and intermediate");
+        place.openssl(&["x509", "-in", "opened.pem", "-noout", "-serial", "-subject"]).out
+    };
+    let first = serial();
+    let words = ["-list", "-v", "-keystore", "app/site.p12", "-storepass:file", "password", "-storetype", "PKCS12"];
+    let java = std::process::Command::new("keytool").args(words).current_dir(place.dir.path()).output().unwrap();
+    let said = String::from_utf8_lossy(&java.stdout).into_owned();
+    assert!(said.contains("Alias name: website") && said.contains("Certificate chain length: 2"), "{said}");
+    // It is as it should be: it is not made anew, and nothing is restarted.
+    let bytes = || std::fs::read(place.path("app/site.p12")).unwrap();
+    let before = bytes();
+    std::fs::remove_file(place.path("restarted")).unwrap();
+    place.run(&["keep"]).check(0, &["nothing to do"]);
+    assert!(bytes() == before && !place.path("restarted").exists());
+    // Another password, another generation, an access that is too wide, and a file that is broken.
+    place.write("password", "another\n");
+    place.run(&["keep"]).check(0, &["writes"]);
+    assert_eq!(serial(), first);
+    world.on_day(75, &["keep"]).check(0, &["writes"]);
+    assert_ne!(serial(), first);
+    std::fs::set_permissions(place.path("app/site.p12"), std::os::unix::fs::PermissionsExt::from_mode(0o644)).unwrap();
+    world.on_day(75, &["keep"]).check(0, &["writes"]);
+    assert_eq!(place.mode("app/site.p12"), 0o600);
+    place.write("app/site.p12", "broken");
+    world.on_day(75, &["keep"]).check(0, &["writes"]);
+    world.on_day(75, &["install", "website", "--undo"]).check(0, &["generation 1 is in use again"]);
+    assert_eq!(serial(), first);
+    std::fs::remove_file(place.path("password")).unwrap();
+    world.on_day(75, &["install", "website"]).check(1, &["the keystore of server `front` cannot be made", "password"]);
+}
+
+#[test]
 fn a_program_is_told_what_to_serve_and_what_was_put_back() {
     let world = World::new();
     let place = &world.place;
@@ -140,4 +197,29 @@ fn the_first_installation_is_undone_configuration_and_all_unless_somebody_change
     );
     assert_eq!(place.read("haproxy.cfg"), edited);
     assert!(place.path("state/served/front/website/combined.pem").exists() && served.shows("Lampholm Practice"));
+}
+
+#[test]
+fn an_installation_that_is_killed_anywhere_is_undone_or_finished_by_the_next_run() {
+    let served = Served::begin(&HAPROXY);
+    let place = &served.world.place;
+    let before = place.read("haproxy.cfg");
+    served.world.keep().check(0, &["installed and checked live"]);
+    let after = place.read("haproxy.cfg");
+    place.run(&["install", "website", "--undo"]).check(0, &["put back"]);
+    for point in ["backed-up", "switched", "written", "reloaded", "settled"] {
+        let killed = place.run_with("ESKORT_CRASH_AT", point, &["install", "website"]);
+        assert_eq!(killed.code, None, "{point}: {killed}");
+        place.run(&["install", "website"]).check(0, &["generation 1 is in use"]);
+        assert_eq!(place.read("haproxy.cfg"), after, "{point}");
+        until(&format!("{point}: the certificate is shown"), || served.shows("Lampholm Practice"));
+        place.run(&["install", "website", "--undo"]).check(0, &["2 files put back"]);
+        assert_eq!(place.read("haproxy.cfg"), before, "{point}");
+        assert!(!place.path("state/served/front/website/combined.pem").exists(), "{point}");
+    }
+    // `keep` goes on with it, too: somebody has asked for it.
+    assert_eq!(place.run_with("ESKORT_CRASH_AT", "written", &["install", "website"]).code, None);
+    place.run(&["keep"]).check(0, &["installed and checked live"]);
+    assert_eq!(place.read("haproxy.cfg"), after);
+    assert!(served.shows("Lampholm Practice"));
 }

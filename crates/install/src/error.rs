@@ -85,6 +85,14 @@ pub enum InstallError {
         /// What failed then.
         then: String,
     },
+    /// A container with key and chain cannot be made.
+    #[error("the keystore of server `{server}` cannot be made: {why}")]
+    Keystore {
+        /// The server.
+        server: String,
+        /// Why.
+        why: String,
+    },
     /// What was to be put back has been changed by somebody else.
     #[error("{what}")]
     Theirs {

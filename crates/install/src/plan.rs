@@ -5,7 +5,7 @@ use eskort_core::finding::Finding;
 use eskort_core::inventory::{CertificateEntry, CheckAddress, Install, Part, ProgramRules, Server};
 use eskort_core::names::Identifier;
 use eskort_core::progress::FileChange;
-use eskort_host::files::{Access, read_whole};
+use eskort_host::files::{Access, FileRead, read_whole};
 use eskort_store::{GenerationFolder, StoreError};
 use similar::DiffTag;
 use similar::algorithms::{Capture, Replace, myers};
@@ -162,6 +162,13 @@ pub(crate) fn difference(old: &str, new: &str) -> String {
         }
     }
     text
+}
+
+/// Whether a file has the access that it should have.
+pub(crate) fn in_place(there: &FileRead, access: Access) -> bool {
+    there.access.mode == access.mode
+        && access.uid.is_none_or(|uid| there.access.uid == Some(uid))
+        && access.gid.is_none_or(|gid| there.access.gid == Some(gid))
 }
 
 /// Returns where this machine reaches its own server.

@@ -24,7 +24,7 @@ use fields::{Entry, contact};
 use host::{FTP, SSH, parse_host};
 use proof::{BY_HAND, DNS_UPDATE, HTTP_FOLDER, HTTP_LISTENER, PROGRAM, STANDING, TLS_LISTENER, WEB_API, parse_proof};
 use recipe::{RECIPE, REQUEST};
-use server::{CONFIGURED, COPY, FILES, TOLD, parse_server};
+use server::{CONFIGURED, COPY, FILES, KEYSTORE, TOLD, parse_server};
 use table::{Notes, Section};
 use toml::Spanned;
 use toml::de::{DeTable, DeValue};
@@ -50,6 +50,7 @@ pub const SECTIONS: &[(&str, &[&str])] = &[
     ("[proof.NAME] of kind standing-record", STANDING),
     ("[server.NAME] with a configuration", CONFIGURED),
     ("[server.NAME] of kind files", FILES),
+    ("[server.NAME] of kind keystore", KEYSTORE),
     ("[server.NAME] of kind program", TOLD),
     ("copy of a files server", COPY),
     ("[certificate.NAME]", CERTIFICATE),

@@ -1,8 +1,8 @@
 //! Reads the sections of servers.
 
-use crate::fields::{Entry, check_address, duration, kind, named_section, program_rules};
+use crate::fields::{Entry, check_address, duration, kind, named_section, program_rules, secret};
 use crate::table::{Notes, Section, Text};
-use eskort_core::inventory::{Configured, FileCopy, Host, HostKind, Part, Server, ServerKind};
+use eskort_core::inventory::{Configured, FileCopy, Host, HostKind, Keystore, Part, Server, ServerKind};
 use eskort_core::software::Software;
 use std::collections::BTreeMap;
 use std::ops::Range;
@@ -31,6 +31,22 @@ pub(crate) const FILES: &[&str] =
     &["kind", "host", "copy", "run", "check-address", "reload-timeout", "env", "user", "timeout"];
 /// Of a server that a program looks after.
 pub(crate) const TOLD: &[&str] = &["kind", "command", "check-address", "reload-timeout", "env", "user", "timeout"];
+pub(crate) const KEYSTORE: &[&str] = &[
+    "kind",
+    "host",
+    "to",
+    "password-file",
+    "password-env",
+    "owner",
+    "group",
+    "mode",
+    "run",
+    "check-address",
+    "reload-timeout",
+    "env",
+    "user",
+    "timeout",
+];
 pub(crate) const COPY: &[&str] = &["part", "to", "owner", "group", "mode"];
 const USUAL_RELOAD: Duration = Duration::from_secs(30);
 
@@ -41,7 +57,7 @@ pub(crate) fn parse_server<'a>(
 ) -> Option<Server> {
     let open = |keys| Section::open(entry.table, entry.span.clone(), &entry.title, keys, notes);
     let mut kinds = Software::ALL.map(Software::word).to_vec();
-    kinds.extend(["files", "program"]);
+    kinds.extend(["files", "keystore", "program"]);
     let word = kind(entry, &kinds, notes)?;
     let (section, kind) = match Software::ALL.into_iter().find(|software| software.word() == word) {
         Some(software) => {
@@ -73,6 +89,11 @@ pub(crate) fn parse_server<'a>(
             let command = section.command("command").unwrap_or_default();
             (section, ServerKind::Program { command })
         }
+        None if word == "keystore" => {
+            let section = open(KEYSTORE);
+            let keystore = parse_keystore(&section);
+            (section, ServerKind::Keystore(keystore?))
+        }
         None => {
             let section = open(FILES);
             if section.get("copy").is_none() {
@@ -89,6 +110,46 @@ pub(crate) fn parse_server<'a>(
         check_paths(&section, &kind);
     }
     Some(Server { kind, host, check_address: check_address(&section), reload_timeout, rules: program_rules(&section) })
+}
+
+fn parse_keystore(section: &Section<'_>) -> Option<Keystore> {
+    if section.get("to").is_none() {
+        section.missing("to", "to = \"/etc/app/site.p12\"");
+    }
+    let password = secret(section, "password");
+    if password.is_none() {
+        section.missing("password-file", "password-file = \"/etc/eskort/app.password\"");
+    }
+    let word = |key| section.text(key).map(|text: Text<'_>| text.value.to_owned());
+    let mode = parse_mode(section, Part::Combined)?;
+    check_secret(section, Part::Combined, mode);
+    let run = section.command("run").unwrap_or_default();
+    Some(Keystore {
+        to: section.path("to")?,
+        password: password?,
+        owner: word("owner"),
+        group: word("group"),
+        mode,
+        run,
+    })
+}
+
+/// Reads the permission bits of a file with a part.
+fn parse_mode(section: &Section<'_>, part: Part) -> Option<u32> {
+    match section.get("mode") {
+        None => Some(part.usual_mode()),
+        Some(_) => section.parsed("mode", "four octal digits like \"0640\"", |text| {
+            u32::from_str_radix(text, 8).ok().filter(|m| *m <= 0o777)
+        }),
+    }
+}
+
+/// Notes a key that everybody could read.
+fn check_secret(section: &Section<'_>, part: Part, mode: u32) {
+    if part.is_secret() && mode & 0o007 != 0 {
+        let at = section.text("mode").map_or(section.span(), |t| t.span);
+        section.note(at, "a private key must not be open to everybody", Some("use mode = \"0600\" or \"0640\"".into()));
+    }
 }
 
 /// Returns the machine that a server runs on. It has to be one that runs commands, and what runs there has rules of its own.
@@ -113,6 +174,7 @@ fn check_paths(section: &Section<'_>, kind: &ServerKind) {
     let paths: Vec<&PathBuf> = match kind {
         ServerKind::Configured(server) => std::iter::once(&server.config).chain(&server.certificates).collect(),
         ServerKind::Files { copies, .. } => copies.iter().map(|copy| &copy.to).collect(),
+        ServerKind::Keystore(keystore) => vec![&keystore.to],
         ServerKind::Program { .. } => Vec::new(),
     };
     for path in paths.into_iter().filter(|path| path.is_relative()) {
@@ -123,6 +185,7 @@ fn check_paths(section: &Section<'_>, kind: &ServerKind) {
     let is_owned = match kind {
         ServerKind::Configured(server) => server.owner.is_some() || server.group.is_some(),
         ServerKind::Files { copies, .. } => copies.iter().any(owned),
+        ServerKind::Keystore(keystore) => keystore.owner.is_some() || keystore.group.is_some(),
         ServerKind::Program { .. } => false,
     };
     if is_owned {
@@ -144,17 +207,9 @@ fn parse_copy<'a>(table: &'a DeTable<'a>, span: Range<usize>, notes: &'a Notes<'
         |text| Part::ALL.into_iter().find(|p| p.word() == text),
     );
     let to = section.path("to");
-    let mode = match section.get("mode") {
-        None => part?.usual_mode(),
-        Some(_) => section.parsed("mode", "four octal digits like \"0640\"", |text| {
-            u32::from_str_radix(text, 8).ok().filter(|m| *m <= 0o777)
-        })?,
-    };
     let part = part?;
-    if part.is_secret() && mode & 0o007 != 0 {
-        let at = section.text("mode").map_or(section.span(), |t| t.span);
-        section.note(at, "a private key must not be open to everybody", Some("use mode = \"0600\" or \"0640\"".into()));
-    }
+    let mode = parse_mode(&section, part)?;
+    check_secret(&section, part, mode);
     let word = |key| section.text(key).map(|t: Text<'_>| t.value.to_owned());
     Some(FileCopy { part, to: to?, owner: word("owner"), group: word("group"), mode })
 }

@@ -69,6 +69,7 @@ pub(crate) fn tell_install(error: &InstallError, certificate: &str) -> ErrorText
         InstallError::Theirs { .. } => text
             .hint("nothing was put back; keep what you need of the change, and put the rest back by hand from the copy")
             .hint("or leave the configuration as it is, and take the server out of the certificate's `install`"),
+        InstallError::Keystore { .. } => text.hint("correct the server's section: `password-file` names the file with its password"),
         InstallError::Restore { .. } => text.hint("check that the files are writable, and run it again"),
         InstallError::NoSuchOwner { .. } => text.hint("correct `owner` or `group` in the inventory"),
         InstallError::Test { .. } => text.hint(undone).hint(again),

@@ -70,6 +70,11 @@ impl Inventory {
         self.proofs.values_mut().flat_map(Proof::paths_mut).for_each(place);
         let keys = self.certificates.values_mut().flat_map(|c| [&mut c.key_file, &mut c.key_password_file]);
         keys.flatten().for_each(place);
+        for server in self.servers.values_mut() {
+            if let ServerKind::Keystore(Keystore { password, .. }) = &mut server.kind {
+                password.path_mut().into_iter().for_each(place);
+            }
+        }
         for server in self.servers.values_mut().filter(|server| server.host.is_none()) {
             match &mut server.kind {
                 ServerKind::Configured(configured) => {
@@ -77,6 +82,9 @@ impl Inventory {
                     configured.certificates.iter_mut().for_each(place);
                 }
                 ServerKind::Files { copies, .. } => copies.iter_mut().for_each(|c| place(&mut c.to)),
+                ServerKind::Keystore(keystore) => {
+                    place(&mut keystore.to);
+                }
                 ServerKind::Program { .. } => {}
             }
         }
@@ -163,11 +171,30 @@ pub enum ServerKind {
         /// The command to run after a change; empty for none.
         run: Vec<String>,
     },
+    /// A PKCS#12 container put where an application server wants it, and a command.
+    Keystore(Keystore),
     /// A program that is told what to serve, and does the rest.
     Program {
         /// The program and its arguments.
         command: Vec<String>,
     },
+}
+
+/// A PKCS#12 container (RFC 7292) with key and chain.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Keystore {
+    /// The file.
+    pub to: PathBuf,
+    /// Where its password is.
+    pub password: SecretSource,
+    /// The owner's user name; `None` leaves it.
+    pub owner: Option<String>,
+    /// The group's name; `None` leaves it.
+    pub group: Option<String>,
+    /// The permission bits.
+    pub mode: u32,
+    /// The command to run after a change; empty for none.
+    pub run: Vec<String>,
 }
 
 /// A server whose configuration is read and changed.

@@ -3,6 +3,7 @@
 mod commands;
 pub(crate) mod configured;
 mod files;
+mod keystore;
 mod nginx;
 mod parts;
 mod program;
@@ -12,10 +13,12 @@ pub(crate) use program::input;
 
 use crate::InstallError;
 use crate::facts::Facts;
-use crate::plan::{Change, LARGEST, LiveEndpoint, Placement, ServerFile, ServerPlan, Serving, difference, read_part};
+use crate::plan::{
+    Change, LARGEST, LiveEndpoint, Placement, ServerFile, ServerPlan, Serving, difference, in_place, read_part,
+};
 use eskort_core::context::Context;
 use eskort_core::deployment::{Deployment, Lack, Target};
-use eskort_core::inventory::ServerKind;
+use eskort_core::inventory::{Keystore, ServerKind};
 use eskort_core::progress::FileChange;
 use eskort_host::MachineError;
 use eskort_siteconf::FileChange as ConfigChange;
@@ -68,7 +71,7 @@ async fn plan_server(
     let Serving { name, server, .. } = servings[0];
     let configured = match &server.kind {
         ServerKind::Configured(configured) => Some(configured),
-        ServerKind::Files { .. } | ServerKind::Program { .. } => None,
+        ServerKind::Files { .. } | ServerKind::Keystore(_) | ServerKind::Program { .. } => None,
     };
     let mut known = match configured {
         Some(configured) => Some((configured, facts.of(context, (name, server), configured).await?)),
@@ -110,6 +113,12 @@ async fn plan_server(
                 plan.endpoints.extend(files::endpoints(serving));
                 files::files(copies)?
             }
+            (None, ServerKind::Keystore(keystore)) => {
+                plan.endpoints.extend(files::endpoints(serving));
+                let changed = keystore::changed(context, store, serving, keystore, &facts.machines).await?;
+                changed.into_iter().for_each(|change| plan.add(change));
+                Vec::new()
+            }
             (None, ServerKind::Program { .. }) => {
                 plan.endpoints.extend(files::endpoints(serving));
                 Vec::new()
@@ -148,12 +157,7 @@ async fn changed_files(
             Err(MachineError::Io { .. }) => None,
             Err(error) => return Err(InstallError::on(name)(error)),
         };
-        let is_in_place = there.is_some_and(|there| {
-            there.bytes == new
-                && there.access.mode == access.mode
-                && access.uid.is_none_or(|uid| there.access.uid == Some(uid))
-                && access.gid.is_none_or(|gid| there.access.gid == Some(gid))
-        });
+        let is_in_place = there.is_some_and(|there| there.bytes == new && in_place(&there, *access));
         if !is_in_place {
             let (certificate, how) = (placement.certificate.to_owned(), FileChange::Whole(part.word()));
             changes.push(Change { certificate, path: path.clone(), new, access: Some(*access), how });
@@ -193,6 +197,7 @@ pub async fn deployment(
             ServerKind::Configured(_) => host.is_none() && switch_current,
             // Where Eskort writes no file, only the ledger says whether the command was run.
             ServerKind::Files { ref copies, .. } => copies.is_empty() && !row.is_some_and(|row| row.has(generation)),
+            ServerKind::Keystore(_) => false,
             ServerKind::Program { .. } => !row.is_some_and(|row| row.has(generation)),
         } {
             lacks.insert(0, Lack::Current);
@@ -224,7 +229,9 @@ pub async fn endpoints(
             ServerKind::Configured(_) => {
                 plan_server(context, store, std::slice::from_ref(&serving), facts).await?.endpoints
             }
-            ServerKind::Files { .. } | ServerKind::Program { .. } => files::endpoints(&serving),
+            ServerKind::Files { .. } | ServerKind::Keystore(_) | ServerKind::Program { .. } => {
+                files::endpoints(&serving)
+            }
         });
     }
     Ok(endpoints)
@@ -234,6 +241,8 @@ pub async fn endpoints(
 pub(crate) fn reload_command(kind: &ServerKind) -> Vec<String> {
     match kind {
         ServerKind::Configured(configured) => commands::reload_command(configured),
-        ServerKind::Files { run: command, .. } | ServerKind::Program { command } => command.clone(),
+        ServerKind::Files { run: command, .. }
+        | ServerKind::Keystore(Keystore { run: command, .. })
+        | ServerKind::Program { command } => command.clone(),
     }
 }
