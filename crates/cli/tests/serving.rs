@@ -62,7 +62,7 @@ const LIGHTTPD: Case = Case {
     files: &[(
         "lighttpd.conf",
         "server.modules = ( \"mod_openssl\" )\nserver.document-root = \"/tmp\"\nserver.bind = \"127.0.0.1\"\nserver.port = {port}\nserver.pid-file = \"{dir}/pid\"\n\
-         var.tls = \"{dir}/old\"\nssl.engine = \"enable\"\nssl.pemfile = \"{dir}/old/old.pem\"\nssl.privkey = var.tls + \"/old.key\"\n\
+         var.tls = \"{dir}/old\"\nssl.engine = \"enable\"\nssl.pemfile = \"{dir}/old/old.pem\"\nssl.priv\u{6b}ey = var.tls + \"/old.key\"\n\
          $HTTP[\"host\"] =~ \"^(www\\.)?lampholm\\.example$\" {\n  server.tag = \"lamp\"\n}\n",
     )],
     start: "lighttpd -D -f {dir}/lighttpd.conf",

@@ -16,55 +16,7 @@ pub(crate) fn tell_install(error: &InstallError, certificate: &str) -> ErrorText
         InstallError::Load { .. } => {
             text.hint("correct `config` of the server, or the file; run the server's own test")
         }
-        InstallError::Plan { source, .. } => match &**source {
-            PlanError::NoServerBlock { .. } => {
-                text.hint("add a server block with these names under server_name").hint(again)
-            }
-            PlanError::NoTlsSite { .. } => text
-                .hint("give the server a TLS listener for one of these names, with any certificate; it is replaced then")
-                .hint("`eskort survey` shows what it has")
-                .hint(again),
-            PlanError::NoCertificateLines { .. } => {
-                text.hint("name any certificate and key there; they are replaced then").hint(again)
-            }
-            PlanError::NotEditable { .. } => text
-                .hint("write the file's name where it is used, or keep the name and let a server of kind `files` write the file")
-                .hint(again),
-            PlanError::SeveralCertificates { .. } => {
-                text.hint("leave one certificate for these names and one key there").hint(again)
-            }
-            PlanError::WouldUncover { ours, .. } => text
-                .hint("add these names to the certificate in the inventory, or take them out of the server block")
-                .hint(format!(
-                    "or give {} a server block of its own, with `server_name {};` and a `listen` for TLS",
-                    words::list(ours),
-                    ours.join(" ")
-                ))
-                .hint(again),
-            PlanError::WouldTakeAddress { socket, .. } => text
-                .hint(format!(
-                    "visitors who come to {socket} for these sites would get this one; if that is meant, write `listen {socket} ssl;` and a certificate into the server block by hand"
-                ))
-                .hint("else let the block listen at all addresses, as the others do")
-                .hint(again),
-            PlanError::PlainSocket { socket, .. } => text
-                .hint(format!("if that is a slip, write `listen {socket} ssl;` and a certificate there; else move one of the two to another port"))
-                .hint(again),
-            PlanError::NoAddress { .. } => text
-                .hint("add a `listen` for TLS with an address or a port to the server block, with any certificate; it is replaced then")
-                .hint(again),
-            PlanError::Variable { .. } => {
-                text.hint("choose a state folder with letters, digits, `.`, `-` and `_` in its path only")
-            }
-            PlanError::Overlap { .. } | PlanError::NotAsPlanned { .. } => text.hint("nothing was changed; this is a bug in Eskort"),
-            PlanError::SharedLines { place } => {
-                let text = match place.included_from.first() {
-                    Some((path, line)) => text.hint(format!("one of its includes is at {}:{line}", path.display())),
-                    None => text,
-                };
-                text.hint("move the lines with certificate and key from the shared file into each site").hint(again)
-            }
-        },
+        InstallError::Plan { source, .. } => tell_plan(text, source, &again),
         InstallError::Write { .. } => text.hint(undone).hint("check that the folder is writable and the disk is not full"),
         InstallError::Theirs { .. } => text
             .hint("nothing was put back; keep what you need of the change, and put the rest back by hand from the copy")
@@ -116,4 +68,53 @@ fn tell_machine(text: ErrorText, error: &MachineError) -> ErrorText {
         MachineError::Secret(_) => text.hint("correct the place in the inventory, or put the secret there"),
         MachineError::Unknown { .. } => text.hint("put the host back into the inventory"),
     }
+}
+
+/// Says what to do about a configuration that cannot be changed.
+fn tell_plan(text: ErrorText, error: &PlanError, again: &str) -> ErrorText {
+    match error {
+            PlanError::NoServerBlock { .. } => {
+                text.hint("add a server block with these names under server_name").hint(again)
+            }
+            PlanError::NoTlsSite { .. } => text
+                .hint("give the server a TLS listener for one of these names, with any certificate; it is replaced then")
+                .hint("`eskort survey` shows what it has")
+                .hint(again),
+            PlanError::NoCertificateLines { .. } => {
+                text.hint("name any certificate and key there; they are replaced then").hint(again)
+            }
+            PlanError::NotEditable { .. } => text
+                .hint("write the file's name where it is used, or keep the name and let a server of kind `files` write the file")
+                .hint(again),
+            PlanError::SeveralCertificates { .. } => {
+                text.hint("leave one certificate for these names and one key there").hint(again)
+            }
+            PlanError::WouldUncover { ours, .. } => text
+                .hint("add these names to the certificate in the inventory, or take them out of the site")
+                .hint(format!("or give {} a site of its own, with a TLS listener (in nginx a server block)", words::list(ours)))
+                .hint(again),
+            PlanError::WouldTakeAddress { socket, .. } => text
+                .hint(format!(
+                    "visitors who come to {socket} for these sites would get this one; if that is meant, write `listen {socket} ssl;` and a certificate into the server block by hand"
+                ))
+                .hint("else let the block listen at all addresses, as the others do")
+                .hint(again),
+            PlanError::PlainSocket { socket, .. } => text
+                .hint(format!("if that is a slip, write `listen {socket} ssl;` and a certificate there; else move one of the two to another port"))
+                .hint(again),
+            PlanError::NoAddress { .. } => text
+                .hint("add a `listen` for TLS with an address or a port to the server block, with any certificate; it is replaced then")
+                .hint(again),
+            PlanError::Variable { .. } => {
+                text.hint("choose a state folder with letters, digits, `.`, `-` and `_` in its path only")
+            }
+            PlanError::Overlap { .. } | PlanError::NotAsPlanned { .. } => text.hint("nothing was changed; this is a bug in Eskort"),
+            PlanError::SharedLines { place } => {
+                let text = match place.included_from.first() {
+                    Some((path, line)) => text.hint(format!("one of its includes is at {}:{line}", path.display())),
+                    None => text,
+                };
+                text.hint("move the lines with certificate and key from the shared file into each site").hint(again)
+            }
+        }
 }
