@@ -17,7 +17,7 @@ use std::time::Duration;
 /// More names than these are not asked for.
 const MOST_NAMES: usize = 1_000;
 /// No survey waits longer for name servers.
-const PATIENCE: Duration = Duration::from_secs(4);
+const PATIENCE: Duration = Duration::from_secs(2);
 
 /// A machine, as the DNS may know it.
 pub(super) struct Whereabouts {
