@@ -188,6 +188,15 @@ fn the_first_installation_is_undone_configuration_and_all_unless_somebody_change
     assert_eq!(place.read("haproxy.cfg"), before);
     place.run(&["install", "website"]).check(0, &["generation 1 is in use."]);
     assert_eq!(place.read("haproxy.cfg"), after);
+    // Another certificate that the same server has stands in the way, too.
+    let inventory = place.read("eskort.toml");
+    let second = "\n[certificate.second]\nnames = [\"lampholm.example\"]\ninstall = [{ server = \"front\" }]\n";
+    place.write("eskort.toml", &(inventory.clone() + second));
+    std::fs::create_dir_all(place.path("state/certificates/second")).unwrap();
+    std::os::unix::fs::symlink("0001", place.path("state/certificates/second/current")).unwrap();
+    place.run(&["install", "website", "--undo"]).check(1, &["was changed for `second` too", "nothing was put back"]);
+    assert_eq!(place.read("haproxy.cfg"), after);
+    place.write("eskort.toml", &inventory);
     let edited = after.replace("timeout client 1s", "timeout client 2s");
     place.write("haproxy.cfg", &edited);
     let refused = place.run(&["install", "website", "--undo"]);

@@ -2,10 +2,11 @@
 
 use crate::InstallError;
 use crate::facts::Facts;
-use crate::kinds::{input, reload_command};
+use crate::kinds::{input, reload_command, test_command};
 use crate::plan::{Change, LARGEST, LiveEndpoint, Placement, ServerPlan, difference};
 use eskort_core::context::Context;
 use eskort_core::event::Event;
+use eskort_core::inventory::ServerKind;
 use eskort_core::journey::Milestone;
 use eskort_core::progress::{FileChange, Progress};
 use eskort_core::words;
@@ -101,6 +102,9 @@ pub async fn recover(context: &Context, store: &Store, machines: &Machines) -> R
 ///
 /// # Errors
 /// [`InstallError::Theirs`] with what stands in the way; when a file cannot be put back, or a server refuses it.
+///
+/// # Panics
+/// When the certificate, or a server of its, is not in the inventory: callers look first.
 pub async fn restore(
     context: &Context,
     store: &Store,
@@ -108,11 +112,33 @@ pub async fn restore(
     certificate: &str,
 ) -> Result<Vec<PathBuf>, InstallError> {
     let changes = store.settled(certificate).await?;
-    let mut theirs = Vec::new();
+    let current = store.current_generation(certificate);
+    let entry = &context.inventory.certificates[certificate];
+    for server in entry.install.iter().map(|install| &install.server) {
+        if !matches!(context.inventory.servers[server].kind, ServerKind::Configured(_)) {
+            continue;
+        }
+        // What was changed for others stands in the same files.
+        let others = context.inventory.certificates.iter().filter(|(name, entry)| {
+            let is_on = entry.install.iter().any(|install| install.server == *server);
+            name.as_str() != certificate && is_on && store.current_generation(name).is_some()
+        });
+        let others: Vec<String> = others.map(|(name, _)| format!("`{name}`")).collect();
+        if !others.is_empty() {
+            let what = format!("the configuration of server `{server}` was changed for {} too", words::list(&others));
+            return Err(InstallError::Theirs { what });
+        }
+        if !changes.iter().any(|undo| !undo.is_link && undo.server == *server) {
+            let what = format!("nothing is known of a change to the configuration of server `{server}`");
+            return Err(InstallError::Theirs { what });
+        }
+    }
+    let (mut theirs, mut now) = (Vec::new(), Vec::new());
     for undo in changes.iter().filter(|undo| !undo.is_link) {
         let on = InstallError::on(&undo.server);
         let found = machines.at(context, undo.host.as_deref()).read(&undo.path, LARGEST).await.map_err(on)?;
-        theirs.extend(Theirs::of(undo, store.put_back(undo, found)?));
+        theirs.extend(Theirs::of(undo, store.put_back(undo, found.clone())?));
+        now.push((undo, found));
     }
     if !theirs.is_empty() {
         return Err(InstallError::Theirs { what: theirs.iter().map(Theirs::words).collect::<Vec<_>>().join("\n") });
@@ -120,6 +146,24 @@ pub async fn restore(
     let (_, failed) = put_back(context, store, machines, &changes).await;
     if !failed.is_empty() {
         return Err(InstallError::Restore { what: failed.join("; ") });
+    }
+    for server in reloaded(&changes) {
+        let entry = &context.inventory.servers.get(server);
+        let Some((entry, test)) = entry.and_then(|entry| Some((entry, test_command(&entry.kind)?))) else { continue };
+        let tested = machines.at(context, entry.host.as_deref()).run(&test, b"", &entry.rules).await;
+        if let Err(source) = tested {
+            // What stands in the way is another certificate's change, or somebody's: all is as it was.
+            for (undo, found) in now {
+                let machine = machines.at(context, undo.host.as_deref());
+                let done = match found {
+                    Some(file) => machine.write(&undo.path, &file.bytes, file.access).await,
+                    None => machine.remove(&undo.path).await,
+                };
+                done.map_err(InstallError::on(&undo.server))?;
+            }
+            store.switch_current(certificate, current)?;
+            return Err(InstallError::Test { server: server.to_owned(), source });
+        }
     }
     for server in reloaded(&changes) {
         let reloaded = reload(context, store, machines, server).await;

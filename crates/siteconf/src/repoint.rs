@@ -78,16 +78,24 @@ fn choose<'a>(
 ) -> Result<BTreeMap<usize, Vec<&'a Identifier>>, PlanError> {
     let mut chosen: BTreeMap<usize, Vec<&Identifier>> = BTreeMap::new();
     let with_tls = || survey.sites.iter().enumerate().filter(|(_, site)| speaks_tls(site));
+    let mut others = Vec::new();
     for name in target.names {
         let best = with_tls().filter_map(|(_, site)| site.answers(name)).max();
-        let of_name = with_tls().filter(|(_, site)| best.is_some() && site.answers(name) == best);
-        // Who has no site of its own comes to those that are for everybody.
-        let of_all =
-            with_tls().filter(|(_, site)| best.is_none() && is_for_all(software, site) && is_there(site, target));
-        for (index, _) in of_name.chain(of_all) {
+        if best.is_none() {
+            others.push(name);
+        }
+        for (index, _) in with_tls().filter(|(_, site)| best.is_some() && site.answers(name) == best) {
             chosen.entry(index).or_default().push(name);
         }
     }
+    // Who has no site of its own comes to those that are for everybody; those of other hosts are meant only where nothing else is.
+    let none_named = chosen.is_empty();
+    for (index, site) in with_tls().filter(|(_, site)| is_there(site, target)) {
+        if site.has_no_names() || (none_named && is_for_all(software, site)) {
+            chosen.entry(index).or_default().extend(&others);
+        }
+    }
+    chosen.retain(|_, names| !names.is_empty());
     if chosen.is_empty() {
         let main = survey.files.first().map(|file| file.path.clone()).unwrap_or_default();
         let names = target.names.iter().map(ToString::to_string).collect();
@@ -154,9 +162,13 @@ impl Planner<'_> {
     /// Leads one site to our files.
     fn site(&mut self, site: &Site) -> Result<(), PlanError> {
         let place = || site.place.clone();
-        let pair = match &site.certificates[..] {
+        // What stands in a map or a macro is meant only where nothing else is there.
+        let all: Vec<&CertificateFiles> = site.certificates.iter().collect();
+        let written: Vec<&CertificateFiles> =
+            all.iter().copied().filter(|pair| pair.certificate.file.is_some()).collect();
+        let pair = match &(if written.is_empty() { all } else { written })[..] {
             [] => return Err(PlanError::NoCertificateLines { place: place() }),
-            [one] => one,
+            [one] => *one,
             several => match several.iter().find(|pair| shares_names(pair, self.target)) {
                 Some(pair) => pair,
                 None => return Err(PlanError::SeveralCertificates { place: place(), count: several.len() }),
@@ -170,22 +182,22 @@ impl Planner<'_> {
         let is_folder = self.software == Software::Haproxy && self.is_folder(&pair.certificate);
         if is_folder || (self.software == Software::Haproxy && site.certificates.iter().any(|other| same_word(&other)))
         {
+            self.check_covers(site, pair, true)?;
             let path = PathBuf::from(&pair.certificate.text);
             self.done.placed.push((Part::Combined, path));
             return Ok(());
         }
         let (words, parts) = self.words(pair);
         if words.iter().any(|word| word.change(self).is_some()) {
-            self.check_covers(site, pair)?;
+            self.check_covers(site, pair, site.certificates.len() > 1)?;
         }
         self.done.parts.extend(parts);
         words.iter().try_for_each(|word| self.replace(site, word))
     }
 
-    /// A certificate in use is not replaced by one that has fewer names: those of the site, or, where it has several certificates, those of the one
-    /// that is meant.
-    fn check_covers(&self, site: &Site, pair: &CertificateFiles) -> Result<(), PlanError> {
-        let present = (self.target.present)(Path::new(&pair.certificate.text)).filter(|_| site.certificates.len() > 1);
+    /// A certificate in use is not replaced by one that has fewer names: those of the site, or `of_file` those in the file.
+    fn check_covers(&self, site: &Site, pair: &CertificateFiles, of_file: bool) -> Result<(), PlanError> {
+        let present = (self.target.present)(Path::new(&pair.certificate.text)).filter(|_| of_file);
         let foreign = match present {
             Some(present) => {
                 let covered =

@@ -19,7 +19,7 @@ pub(crate) fn tell_install(error: &InstallError, certificate: &str) -> ErrorText
         InstallError::Plan { source, .. } => tell_plan(text, source, &again),
         InstallError::Write { .. } => text.hint(undone).hint("check that the folder is writable and the disk is not full"),
         InstallError::Theirs { .. } => text
-            .hint("nothing was put back; keep what you need of the change, and put the rest back by hand from the copy")
+            .hint("nothing was put back; what you want back has to be put there by hand")
             .hint("or leave the configuration as it is, and take the server out of the certificate's `install`"),
         InstallError::Keystore { .. } => text.hint("correct the server's section: `password-file` names the file with its password"),
         InstallError::Restore { .. } => text.hint("check that the files are writable, and run it again"),

@@ -82,7 +82,7 @@ async fn plan_server(
         host: server.host.clone(),
         certificates: Vec::new(),
         changes: Vec::new(),
-        test: configured.map(commands::test_command),
+        test: test_command(&server.kind),
         reload: Some(reload_command(&server.kind)).filter(|words| !words.is_empty()),
         rules: server.rules.clone(),
         endpoints: Vec::new(),
@@ -244,5 +244,13 @@ pub(crate) fn reload_command(kind: &ServerKind) -> Vec<String> {
         ServerKind::Files { run: command, .. }
         | ServerKind::Keystore(Keystore { run: command, .. })
         | ServerKind::Program { command } => command.clone(),
+    }
+}
+
+/// Returns the command with which a server tests its configuration; `None` for one that has none that we read.
+pub(crate) fn test_command(kind: &ServerKind) -> Option<Vec<String>> {
+    match kind {
+        ServerKind::Configured(configured) => Some(commands::test_command(configured)),
+        ServerKind::Files { .. } | ServerKind::Keystore(_) | ServerKind::Program { .. } => None,
     }
 }
