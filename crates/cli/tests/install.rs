@@ -1,5 +1,6 @@
 //! `install`: what is stored is put on servers, or the generation before; `keep` leaves that alone.
 
+use crate::hosts::Sshd;
 use crate::serving::{HAPROXY, Served};
 use crate::world::*;
 use serde_json::Value;
@@ -231,4 +232,33 @@ fn an_installation_that_is_killed_anywhere_is_undone_or_finished_by_the_next_run
     place.run(&["keep"]).check(0, &["installed and checked live"]);
     assert_eq!(place.read("haproxy.cfg"), after);
     assert!(served.shows("Lampholm Practice"));
+}
+
+#[test]
+fn a_server_of_another_machine_is_led_to_the_certificate_there_and_back() {
+    let served = Served::begin(&HAPROXY);
+    let place = &served.world.place;
+    let node = Sshd::start(place, place.dir.path(), "");
+    let dir = place.path("").display().to_string();
+    let there = format!("host = \"node\"\nconfig = \"{dir}haproxy.cfg\"\ncertificates-folder = \"{dir}far\"");
+    let text = place.read("eskort.toml").replace("config = \"haproxy.cfg\"", &there);
+    place.write("eskort.toml", &(text + &node.section("node")));
+    let before = place.read("haproxy.cfg");
+    served.world.keep().check(0, &["installed and checked live"]);
+    assert!(served.shows("Lampholm Practice"));
+    let after = place.read("haproxy.cfg");
+    assert!(after.contains(&format!("crt {dir}far/website/combined.pem")), "{after}");
+    assert_eq!(place.mode("far/website/combined.pem"), 0o600);
+    place.run(&["keep"]).check(0, &["nothing to do"]);
+    // Renewed: the file is another, the configuration is not.
+    let first = place.read("far/website/combined.pem");
+    served.world.on_day(75, &["keep"]).check(0, &["installed and checked live"]);
+    assert!(place.read("far/website/combined.pem") != first && place.read("haproxy.cfg") == after);
+    served.world.on_day(75, &["install", "website", "--undo"]).check(0, &["generation 1 is in use again"]);
+    assert_eq!(place.read("far/website/combined.pem"), first);
+    // Its own test refuses the file: nothing of it stays.
+    place.write("haproxy.cfg", &(after.clone() + "nonsense\n"));
+    served.world.on_day(75, &["install", "website"]).check(1, &["refuses its configuration as it was before"]);
+    assert_eq!(place.read("far/website/combined.pem"), first);
+    place.write("haproxy.cfg", &before);
 }
