@@ -45,6 +45,9 @@ fn a_person_goes_back_to_the_generation_before_and_it_stays() {
     // Shortly before it ends it makes way.
     world.on_day(88, &["keep"]).check(0, &["generation 2"]);
     assert_eq!(place.read("tls/site.pem"), second);
+    // What has ended is put on no server.
+    world.on_day(95, &["install", "website", "--undo"]).check(1, &["generation 1 has ended on"]);
+    assert_eq!(place.read("tls/site.pem"), second);
     place.run(&["install", "webiste"]).check(2, &["has no certificate `webiste`"]);
 }
 

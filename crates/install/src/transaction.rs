@@ -113,25 +113,8 @@ pub async fn restore(
 ) -> Result<Vec<PathBuf>, InstallError> {
     let changes = store.settled(certificate).await?;
     let current = store.current_generation(certificate);
-    let entry = &context.inventory.certificates[certificate];
-    for server in entry.install.iter().map(|install| &install.server) {
-        if !matches!(context.inventory.servers[server].kind, ServerKind::Configured(_)) {
-            continue;
-        }
-        // What was changed for others stands in the same files.
-        let others = context.inventory.certificates.iter().filter(|(name, entry)| {
-            let is_on = entry.install.iter().any(|install| install.server == *server);
-            name.as_str() != certificate && is_on && store.current_generation(name).is_some()
-        });
-        let others: Vec<String> = others.map(|(name, _)| format!("`{name}`")).collect();
-        if !others.is_empty() {
-            let what = format!("the configuration of server `{server}` was changed for {} too", words::list(&others));
-            return Err(InstallError::Theirs { what });
-        }
-        if !changes.iter().any(|undo| !undo.is_link && undo.server == *server) {
-            let what = format!("nothing is known of a change to the configuration of server `{server}`");
-            return Err(InstallError::Theirs { what });
-        }
+    if let Some(what) = stands_in_the_way(context, store, certificate, &changes) {
+        return Err(InstallError::Theirs { what });
     }
     let (mut theirs, mut now) = (Vec::new(), Vec::new());
     for undo in changes.iter().filter(|undo| !undo.is_link) {
@@ -171,6 +154,26 @@ pub async fn restore(
     }
     store.forget_changes(&changes, &[]).await?;
     Ok(changes.into_iter().filter(|undo| !undo.is_link).map(|undo| undo.path).collect())
+}
+
+/// Returns why the configurations of a certificate's servers cannot be put back as a whole: what was changed for others stands in the same files.
+fn stands_in_the_way(context: &Context, store: &Store, certificate: &str, changes: &[Undo]) -> Option<String> {
+    let all = &context.inventory.certificates;
+    let servers = all[certificate].install.iter().map(|install| &install.server);
+    let configured = |server: &&String| matches!(context.inventory.servers[*server].kind, ServerKind::Configured(_));
+    servers.filter(configured).find_map(|server| {
+        let others = all.iter().filter(|(name, entry)| {
+            let is_on = entry.install.iter().any(|install| install.server == *server);
+            name.as_str() != certificate && is_on && store.current_generation(name).is_some()
+        });
+        let others: Vec<String> = others.map(|(name, _)| format!("`{name}`")).collect();
+        if !others.is_empty() {
+            let others = words::list(&others);
+            return Some(format!("the configuration of server `{server}` was changed for {others} too"));
+        }
+        let is_known = changes.iter().any(|undo| !undo.is_link && undo.server == *server);
+        (!is_known).then(|| format!("nothing is known of a change to the configuration of server `{server}`"))
+    })
 }
 
 /// A file that was to be put back, and that somebody else has changed.

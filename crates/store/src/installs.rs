@@ -83,11 +83,7 @@ impl Store {
         let sql = "INSERT INTO gone_back (certificate, generation, instead, since) VALUES (?, ?, ?, ?)
                    ON CONFLICT (certificate) DO UPDATE SET generation = excluded.generation, instead = excluded.instead,
                      since = excluded.since";
-        let event = Event::WentBack { generation, instead };
-        self.in_one_transaction(|| {
-            self.run(sql, params![certificate, generation, instead, now.as_second()])?;
-            self.write_event(certificate, &event, now)
-        })
+        self.run(sql, params![certificate, generation, instead, now.as_second()]).map(drop)
     }
 
     /// Returns what a person has taken off the servers.

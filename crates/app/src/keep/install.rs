@@ -4,11 +4,12 @@ use super::deploy::Deploying;
 use crate::StepError;
 use crate::stop::Stop;
 use eskort_core::context::Context;
+use eskort_core::event::Event;
 use eskort_core::progress::Progress;
 use eskort_core::words;
 use eskort_host::Machines;
 use eskort_install::{self as install, Facts as ServerFacts, Placement};
-use eskort_store::{GenerationRow, GoneBack, RunLock, Store};
+use eskort_store::{GoneBack, RunLock, Store};
 use std::path::PathBuf;
 
 /// What came of it.
@@ -50,18 +51,19 @@ pub async fn install_stored(context: &Context, name: &str, back: bool) -> Result
     let machines = Machines::default();
     install::recover(context, &store, &machines).await?;
     let known = store.generations(name).await?;
-    let is_good = |row: &&GenerationRow| row.validity.not_after > context.now();
     let newest = known.iter().max_by_key(|row| row.number);
     let (row, gone) = match (store.current_generation(name), newest) {
         (_, None) => return Err(StepError::NothingStored),
         (_, Some(newest)) if !back => (newest, None),
         (None, Some(_)) => return Err(StepError::NotInstalled),
         (Some(current), Some(_)) => {
-            let before = known.iter().filter(is_good).filter(|row| row.number < current).max_by_key(|row| row.number);
+            let before = known.iter().filter(|row| row.number < current).max_by_key(|row| row.number);
             let Some(before) = before else {
                 let files = install::restore(context, &store, &machines, name).await?;
                 let gone = GoneBack { generation: current, instead: None };
                 store.go_back(name, Some(gone), context.now()).await?;
+                let event = Event::WentBack { generation: current, instead: None };
+                store.add_event(name, &event, context.now()).await?;
                 machines.hang_up().await;
                 return Ok(InstallEnding::Restored { generation: current, files });
             };
@@ -90,6 +92,9 @@ pub async fn install_stored(context: &Context, name: &str, back: bool) -> Result
             return Err(error);
         }
     };
+    if let Some(GoneBack { generation, instead }) = gone {
+        store.add_event(name, &Event::WentBack { generation, instead }, context.now()).await?;
+    }
     machines.hang_up().await;
     Ok(InstallEnding::InUse {
         generation: row.number,
