@@ -16,6 +16,7 @@ mod docs;
 mod est;
 mod faults;
 mod hosts;
+mod https;
 mod install;
 mod inventory;
 mod json;

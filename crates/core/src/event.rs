@@ -36,6 +36,13 @@ pub enum Event {
         /// What.
         notes: Vec<Note>,
     },
+    /// Browsers are told to come back over https alone for longer than before (HSTS).
+    Remembered {
+        /// The server.
+        server: String,
+        /// For how many seconds.
+        seconds: u32,
+    },
     /// A person took a generation off the servers.
     WentBack {
         /// The generation.
@@ -63,6 +70,7 @@ impl Event {
             Event::Adopted { .. } => "adopted",
             Event::Found { .. } => "found",
             Event::Noted { .. } => "noted",
+            Event::Remembered { .. } => "remembered",
             Event::WentBack { .. } => "went-back",
             Event::Stopped => "stopped",
             Event::Failed { .. } => "failed",

@@ -13,6 +13,7 @@ pub mod deployment;
 pub mod event;
 pub mod finding;
 pub mod firewall;
+pub mod https;
 pub mod inventory;
 pub mod journey;
 pub mod manual;

@@ -2,6 +2,7 @@
 
 use crate::InstallError;
 use eskort_core::finding::Finding;
+use eskort_core::https::HttpsWishes;
 use eskort_core::inventory::{CertificateEntry, CheckAddress, Install, Part, ProgramRules, Server};
 use eskort_core::names::Identifier;
 use eskort_core::progress::FileChange;
@@ -117,8 +118,10 @@ pub(crate) struct Serving<'a> {
     /// The server's name in the inventory.
     pub(crate) name: &'a str,
     pub(crate) server: &'a Server,
-    /// Whether http is redirected to https there.
-    pub(crate) redirect: bool,
+    /// What its site wants of https there.
+    pub(crate) wishes: HttpsWishes,
+    /// For how many seconds browsers are to come back over https alone, where that is wanted.
+    pub(crate) hsts_age: u32,
     pub(crate) placement: &'a Placement<'a>,
 }
 

@@ -1,6 +1,6 @@
 //! Reads the sections of authorities.
 
-use crate::fields::{Entry, contact, duration, kind, secret};
+use crate::fields::{Entry, contact, days, duration, kind, secret};
 use crate::table::{Notes, Section};
 use eskort_core::inventory::{
     AcmeAuthority, Authority, AuthorityKind, CsrAuthority, EstAuthority, ExternalAccount, Limit, Limits,
@@ -189,13 +189,4 @@ fn parse_est(section: &Section<'_>) -> Option<EstAuthority> {
         login: user.zip(password),
         client: certificate.zip(key),
     })
-}
-
-/// Reads a time in days, or in the units of other times.
-fn days(text: &str) -> Option<SignedDuration> {
-    let time = match text.strip_suffix('d').map(str::parse::<u16>) {
-        Some(days) => SignedDuration::from_hours(24 * i64::from(days.ok()?)),
-        None => text.parse().ok()?,
-    };
-    (time.is_positive() && time <= SignedDuration::from_hours(24 * 365)).then_some(time)
 }

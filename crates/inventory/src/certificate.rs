@@ -1,11 +1,11 @@
 //! Reads the sections of certificates.
 
 use crate::fields::{Entry, named_section, points_to};
+use crate::install::parse_install;
 use crate::table::{Notes, Section, nearest};
-use eskort_core::inventory::{CertificateEntry, Install, Inventory, Proof, ServerKind};
+use eskort_core::inventory::{CertificateEntry, Inventory, Proof};
 use eskort_core::names::Identifier;
 use eskort_core::pki::{CsrSpecification, KeyKind, KeyUse, Subject, WantedExtension};
-use eskort_core::software::Software;
 use std::collections::BTreeMap;
 use std::ops::Range;
 use toml::Spanned;
@@ -26,7 +26,6 @@ pub(crate) const CERTIFICATE: &[&str] = &[
     "install",
 ];
 pub(crate) const SUBJECT: &[&str] = &["common-name", "organization", "unit", "locality", "state", "country", "mail"];
-pub(crate) const INSTALL: &[&str] = &["server", "redirect"];
 
 /// The names of the sections that others point to.
 pub(crate) struct Known<'a> {
@@ -75,19 +74,11 @@ pub(crate) fn parse_certificate<'a>(
     };
     let kinds = "one of \"p256\", \"p384\", \"rsa2048\", \"rsa3072\", \"rsa4096\", \"ed25519\"";
     let key = section.parsed("key", kinds, |text| text.parse::<KeyKind>().ok()).unwrap_or_default();
-    let mut install = Vec::new();
-    for (table, span) in section.tables("install") {
-        let part = Section::open(table, span, "this `install`", INSTALL, notes);
-        if let Some(server) = points_to(&part, "server", &known.servers, "server") {
-            let redirect = part.flag("redirect");
-            let kind = inventory.servers.get(server).map(|server| &server.kind);
-            if redirect && !matches!(kind, Some(ServerKind::Configured(server)) if server.software == Software::Nginx) {
-                let advice = "redirect http to https in the server's own configuration";
-                part.note(part.span(), "`redirect` is for servers of kind nginx", Some(advice.into()));
-            }
-            install.push(Install { server: server.to_owned(), redirect });
-        }
-    }
+    let on_it: Vec<&Identifier> = names.iter().map(|name| &name.value).collect();
+    let tables = section.tables("install").into_iter();
+    let install = tables
+        .filter_map(|(table, span)| parse_install(table, span, (&known.servers, inventory), &on_it, notes))
+        .collect();
     Some(CertificateEntry {
         authority: authority?.to_owned(),
         proof: if needs_none { None } else { Some(proof?.to_owned()) },

@@ -68,6 +68,15 @@ pub(crate) fn duration(section: &Section<'_>, key: &str, usual: Duration) -> Dur
     parsed.unwrap_or(usual)
 }
 
+/// Reads a time in days, or in the units of other times.
+pub(crate) fn days(text: &str) -> Option<jiff::SignedDuration> {
+    let time = match text.strip_suffix('d').map(str::parse::<u16>) {
+        Some(days) => jiff::SignedDuration::from_hours(24 * i64::from(days.ok()?)),
+        None => text.parse().ok()?,
+    };
+    (time.is_positive() && time <= jiff::SignedDuration::from_hours(24 * 365)).then_some(time)
+}
+
 /// Returns the section that a key points to. Where there is only one section of the kind, the key may be left out.
 pub(crate) fn points_to<'k>(section: &Section<'_>, key: &str, known: &[&'k str], kind: &str) -> Option<&'k str> {
     let Some(_) = section.get(key) else {

@@ -37,7 +37,7 @@ fn reads_a_whole_inventory_with_its_defaults() {
     let website = &inventory.certificates["website"];
     assert_eq!(website.names.len(), 2);
     assert_eq!((&*website.authority, website.proof.as_deref(), website.key), ("public", Some("pages"), KeyKind::P256));
-    assert!(website.install[0].redirect);
+    assert!(website.install[0].wishes.redirect);
     let ServerKind::Configured(front) = &inventory.servers["front"].kind else { panic!() };
     assert_eq!((front.config.to_str(), front.tls_port, &front.test), (Some("/etc/nginx/nginx.conf"), 443, &None));
     assert_eq!(inventory.servers["front"].reload_timeout, Duration::from_secs(30));

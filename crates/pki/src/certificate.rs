@@ -5,7 +5,7 @@ use crate::names::{Identifier, SubjectName};
 use crate::{KeyUse, PkiError, der_error, sha256};
 use const_oid::ObjectIdentifier;
 use const_oid::db::rfc4519::{COMMON_NAME, ORGANIZATION_NAME};
-use const_oid::db::rfc5280::{ANY_EXTENDED_KEY_USAGE, ID_AD_CA_ISSUERS};
+use const_oid::db::rfc5280::{ANY_EXTENDED_KEY_USAGE, ID_AD_CA_ISSUERS, ID_AD_OCSP};
 use const_oid::db::rfc5912;
 use der::asn1::{Ia5String, OctetString};
 use der::{Decode, Encode};
@@ -178,17 +178,25 @@ impl Certificate {
 
     /// Returns the web addresses at which it says that its issuer's certificate is (RFC 5280 section 4.2.2.1).
     pub fn issuer_addresses(&self) -> Vec<String> {
+        self.access_addresses(ID_AD_CA_ISSUERS)
+    }
+
+    /// Returns the web addresses at which it says that it is told whether it was revoked (OCSP, the same section).
+    pub fn responder_addresses(&self) -> Vec<String> {
+        self.access_addresses(ID_AD_OCSP)
+    }
+
+    fn access_addresses(&self, method: ObjectIdentifier) -> Vec<String> {
         let parsed = x509_cert::Certificate::from_der(&self.der).ok();
         let access =
             parsed.and_then(|c| c.tbs_certificate().get_extension::<AuthorityInfoAccessSyntax>().ok().flatten());
-        let issuers =
-            access.into_iter().flat_map(|(_, access)| access.0).filter(|a| a.access_method == ID_AD_CA_ISSUERS);
+        let wanted = access.into_iter().flat_map(|(_, access)| access.0).filter(|a| a.access_method == method);
         let address = |location| match location {
             GeneralName::UniformResourceIdentifier(address) => Some(printable(address.as_str())),
             _ => None,
         };
         let web = |address: &String| address.starts_with("http://") || address.starts_with("https://");
-        issuers.filter_map(|a| address(a.access_location)).filter(web).collect()
+        wanted.filter_map(|a| address(a.access_location)).filter(web).collect()
     }
 
     /// Returns those of some uses of its key that it does not allow. Where it says nothing, it allows all.

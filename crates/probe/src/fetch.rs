@@ -6,7 +6,7 @@ use crate::{PATIENCE, addresses, connect};
 use eskort_core::inventory::CheckAddress;
 use eskort_core::words::printable;
 use http_body_util::{BodyExt, Empty, Limited};
-use hyper::header::{HOST, LOCATION, USER_AGENT};
+use hyper::header::{HOST, LOCATION, STRICT_TRANSPORT_SECURITY, USER_AGENT};
 use hyper_util::rt::TokioIo;
 use std::fmt;
 use std::io;
@@ -222,6 +222,35 @@ async fn look_once(
     Err(Box::new(NotVisible { url: first, hops, why }))
 }
 
+/// Asks a site over https for how many seconds browsers are to come back over https alone (RFC 6797 section 6.1.1); `None` where it says
+/// nothing of that. Nothing is verified here.
+///
+/// # Errors
+/// Why the site does not answer, in words.
+pub async fn observe_hsts(name: &str, port: u16, instead: Option<CheckAddress>) -> Result<Option<u64>, String> {
+    let host = if name.contains(':') { format!("[{name}]") } else { name.to_owned() };
+    let url = Url::parse(&format!("https://{host}:{port}/")).map_err(|e| e.to_string())?;
+    let found = addresses(name, port, instead).await.map_err(|e| format!("{name} resolves to no address: {e}"))?;
+    let (stream, _) = connect(&found).await.map_err(|(address, e)| format!("no connection to {address}: {e}"))?;
+    let exchange = async {
+        let server = name.to_owned().try_into().map_err(|_| format!("{name} is no valid name"))?;
+        let stream = unverified_connector(None).0.connect(server, stream).await.map_err(|e| e.to_string())?;
+        let (answer, connection) = send(stream, &url).await?;
+        connection.abort();
+        let header = answer.headers().get(STRICT_TRANSPORT_SECURITY);
+        Ok(header.and_then(|header| max_age(&String::from_utf8_lossy(header.as_bytes()))))
+    };
+    tokio::time::timeout(PATIENCE, exchange).await.map_err(|_| "no answer within 10 seconds".to_owned())?
+}
+
+/// Reads the seconds of the header's first `max-age`.
+fn max_age(header: &str) -> Option<u64> {
+    header.split(';').find_map(|part| {
+        let (name, value) = part.split_once('=')?;
+        name.trim().eq_ignore_ascii_case("max-age").then(|| value.trim().trim_matches('"').parse().ok())?
+    })
+}
+
 enum Page {
     Found(Vec<u8>),
     Refused(u16, Vec<u8>),
@@ -275,7 +304,10 @@ async fn fetch(
     Ok((Hop { url: url.to_string(), address, status }, page.1))
 }
 
-async fn get(stream: impl AsyncRead + AsyncWrite + Unpin + Send + 'static, url: &Url) -> Result<(u16, Page), String> {
+type Answered = (hyper::Response<hyper::body::Incoming>, tokio::task::JoinHandle<hyper::Result<()>>);
+
+/// Sends a request; the answer's body comes as long as the task beside it runs.
+async fn send(stream: impl AsyncRead + AsyncWrite + Unpin + Send + 'static, url: &Url) -> Result<Answered, String> {
     let (mut sender, connection) =
         hyper::client::conn::http1::handshake(TokioIo::new(stream)).await.map_err(|e| e.to_string())?;
     let connection = tokio::spawn(connection);
@@ -288,7 +320,11 @@ async fn get(stream: impl AsyncRead + AsyncWrite + Unpin + Send + 'static, url: 
         .header(USER_AGENT, concat!("eskort/", env!("CARGO_PKG_VERSION"), " (self-check)"))
         .body(Empty::<bytes::Bytes>::new())
         .map_err(|e| e.to_string())?;
-    let answer = sender.send_request(request).await.map_err(|e| e.to_string())?;
+    Ok((sender.send_request(request).await.map_err(|e| e.to_string())?, connection))
+}
+
+async fn get(stream: impl AsyncRead + AsyncWrite + Unpin + Send + 'static, url: &Url) -> Result<(u16, Page), String> {
+    let (answer, connection) = send(stream, url).await?;
     let status = answer.status().as_u16();
     let page = if answer.status().is_redirection() && answer.headers().contains_key(LOCATION) {
         Page::Redirect(String::from_utf8_lossy(answer.headers()[LOCATION].as_bytes()).into_owned())
@@ -321,6 +357,18 @@ mod tests {
             }
         });
         address
+    }
+
+    #[test]
+    fn the_time_of_hsts_is_read_as_browsers_do() {
+        for (header, seconds) in [
+            ("max-age=300", Some(300)),
+            ("includeSubDomains; Max-Age = \"31536000\" ; preload", Some(31_536_000)),
+            ("max-age=", None),
+            ("preload", None),
+        ] {
+            assert_eq!(max_age(header), seconds, "{header}");
+        }
     }
 
     #[tokio::test]

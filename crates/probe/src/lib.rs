@@ -7,7 +7,7 @@ mod observe;
 mod trust;
 
 pub use approach::{NoTls, StartTls};
-pub use fetch::{Hop, NotVisible, Sight, WhyNotVisible, look_at_file};
+pub use fetch::{Hop, NotVisible, Sight, WhyNotVisible, look_at_file, observe_hsts};
 pub use judge::{Expected, judge};
 pub use observe::{Observation, ObserveError, observe, observe_challenge, reverse_name};
 pub use trust::{Trust, TrustError};

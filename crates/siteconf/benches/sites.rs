@@ -2,6 +2,7 @@
 
 #![expect(clippy::unwrap_used, clippy::print_stdout, clippy::disallowed_methods, reason = "a benchmark")]
 
+use eskort_core::https::HttpsWishes;
 use eskort_core::names::Identifier;
 use eskort_core::software::Software;
 use eskort_siteconf::TlsTarget;
@@ -34,8 +35,8 @@ fn measure(files: usize) -> (f64, f64) {
     let begun = Instant::now();
     for n in (0..files * 10).step_by(10) {
         let names = [Identifier::parse(&format!("s{n}.lampholm.example")).unwrap()];
-        let target =
-            TlsTarget { names: &names, bundle: Path::new("/b"), key: Path::new("/k"), tls_port: 443, redirect: true };
+        let wishes = HttpsWishes { redirect: true, ..HttpsWishes::default() };
+        let target = TlsTarget { wishes, ..TlsTarget::new(&names, Path::new("/b"), Path::new("/k")) };
         assert_eq!(nginx::plan(&config, &sites, &target).unwrap().changes.len(), 1);
     }
     (read, begun.elapsed().as_secs_f64() * 1000.0)

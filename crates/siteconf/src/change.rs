@@ -3,13 +3,23 @@
 use crate::site::Place;
 use crate::splice::EditsOverlap;
 use eskort_core::finding::Finding;
+use eskort_core::https::HttpsWishes;
 use eskort_core::names::Identifier;
 use eskort_core::words;
 use std::net::IpAddr;
 use std::path::{Path, PathBuf};
 
-/// What a server should do for a certificate.
-#[derive(Clone, Copy, Debug)]
+/// What stands in a certificate's file now.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Present {
+    /// The names on the certificate.
+    pub names: Vec<String>,
+    /// Whether its key is of the same kind as that of the certificate to come.
+    pub same_kind: bool,
+}
+
+/// What an nginx should do for a certificate.
+#[derive(Clone, Copy)]
 pub struct TlsTarget<'a> {
     /// The certificate's names.
     pub names: &'a [Identifier],
@@ -19,8 +29,34 @@ pub struct TlsTarget<'a> {
     pub key: &'a Path,
     /// The port for TLS listeners that are added.
     pub tls_port: u16,
-    /// Whether http is to be redirected to https.
-    pub redirect: bool,
+    /// What the site wants of https.
+    pub wishes: HttpsWishes,
+    /// For how many seconds browsers are to come back over https alone, where that is wanted.
+    pub hsts_age: u32,
+    /// Whether the certificate names a responder whose answers can be stapled; `None` where it is not known yet.
+    pub has_responder: Option<bool>,
+    /// The server's version, where it is known.
+    pub version: Option<[u32; 3]>,
+    /// What stands in a certificate's file now, where a site has several; `None` for what cannot be read.
+    pub present: &'a dyn Fn(&Path) -> Option<Present>,
+}
+
+impl<'a> TlsTarget<'a> {
+    /// Makes a target that wants the certificate and nothing else.
+    pub fn new(names: &'a [Identifier], bundle: &'a Path, key: &'a Path) -> Self {
+        let wishes = HttpsWishes::default();
+        TlsTarget {
+            names,
+            bundle,
+            key,
+            tls_port: 443,
+            wishes,
+            hsts_age: 0,
+            has_responder: None,
+            version: None,
+            present: &|_| None,
+        }
+    }
 }
 
 /// A file before and after.
@@ -108,10 +144,20 @@ pub enum PlanError {
         ours: Vec<String>,
     },
     /// The certificate's lines stand in a file that other blocks include too.
-    #[error("{place}: these certificate lines belong to other sites as well")]
+    #[error("{place}: these lines belong to other sites as well")]
     SharedLines {
         /// Where.
         place: Place,
+    },
+    /// Visitors would be sent from one name to another and back.
+    #[error("{place}: visitors of {to} are sent to {from} here, and would be sent back")]
+    WouldLoop {
+        /// Where.
+        place: Place,
+        /// The name that visitors are to be sent from.
+        from: String,
+        /// The name that they are to be sent to.
+        to: String,
     },
     /// A TLS listener at a single address would take that address from sites that listen at all of them.
     #[error("{place}: a TLS listener at {socket} would take this address from {}", words::list(from))]

@@ -19,10 +19,10 @@ mod site;
 mod splice;
 mod survey;
 
-pub use change::{Endpoint, FileChange, PlanError, SitePlan, TlsTarget};
+pub use change::{Endpoint, FileChange, PlanError, Present, SitePlan, TlsTarget};
 pub use files::{ConfigFile, Files, LoadError, ReadFiles};
 pub use kind::survey;
-pub use repoint::{Present, RepointTarget, Repointed, repoint};
+pub use repoint::{RepointTarget, Repointed, repoint};
 pub use site::{CertificateFiles, Listener, NamePattern, Place, Protocol, Site, SiteName, Socket, Value};
 pub use splice::{Edit, EditsOverlap, apply_edits};
 pub use survey::{Remark, Survey, SurveyFile};

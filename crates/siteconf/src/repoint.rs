@@ -3,7 +3,7 @@
 //! The words that name files are replaced and nothing else. What stands in a macro or a default, in a compiled map, or in lines that are
 //! for other names too is left alone, and named.
 
-use crate::change::{Endpoint, FileChange, PlanError};
+use crate::change::{Endpoint, FileChange, PlanError, Present};
 use crate::site::{CertificateFiles, Listener, Protocol, Site, Socket, Value};
 use crate::splice::{Edit, apply_edits};
 use crate::survey::{Survey, SurveyFile};
@@ -12,15 +12,6 @@ use eskort_core::names::Identifier;
 use eskort_core::software::Software;
 use std::collections::{BTreeMap, BTreeSet};
 use std::path::{Path, PathBuf};
-
-/// What stands in a certificate's file now.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Present {
-    /// The names on the certificate.
-    pub names: Vec<String>,
-    /// Whether its key is of the same kind as that of the certificate to come.
-    pub same_kind: bool,
-}
 
 /// What a server should do for a certificate.
 #[derive(Clone, Copy)]

@@ -4,6 +4,7 @@
 #![expect(clippy::unwrap_used, reason = "a test stops at the first thing that is not as it should be")]
 #![expect(clippy::disallowed_methods, reason = "tests of a pure crate touch the world")]
 
+use eskort_core::https::{Hsts, HttpsWishes, Prefer, TlsLevel};
 use eskort_core::inventory::Part;
 use eskort_core::names::Identifier;
 use eskort_core::software::Software;
@@ -57,23 +58,40 @@ fn plan(
         };
         endpoints.iter().map(line).collect::<String>()
     };
-    if software == Software::Nginx {
-        let config = nginx::load(&main, &mut read(files)).unwrap();
-        let (bundle, key) = (Path::new("/srv/tls/bundle.pem"), Path::new("/srv/tls/key.pem"));
-        let redirect = wish.contains_key("redirect");
-        let target = TlsTarget { names: &names, bundle, key, tls_port: 443, redirect };
-        let planned = nginx::plan(&config, &Sites::find(&config), &target)?;
-        let findings: String = planned.findings.iter().map(|finding| format!("finding {}\n", finding.text)).collect();
-        return Ok((planned.changes, endpoints(&planned.endpoints) + &findings));
-    }
-    let found = survey(software, &main, &mut read(files)).unwrap();
-    let path = |part: Part| Path::new("/srv/tls").join(part.file_name());
     let present = |path: &Path| {
         let lines = wish.get("present")?.iter().map(|line| line.split(' ').collect::<Vec<_>>());
         let words = lines.filter(|words| Path::new(words[0]) == path).collect::<Vec<_>>().pop()?;
         let names = words[1..].iter().filter(|word| **word != "other-kind").map(|word| (*word).to_owned()).collect();
         Some(Present { names, same_kind: !words.contains(&"other-kind") })
     };
+    if software == Software::Nginx {
+        let config = nginx::load(&main, &mut read(files)).unwrap();
+        let (bundle, key) = (Path::new("/srv/tls/bundle.pem"), Path::new("/srv/tls/key.pem"));
+        let word = |key: &str| wish.get(key).map(|words| words[0]);
+        let number = |key: &str| word(key).map(|word| word.parse::<u32>().unwrap());
+        let wishes = HttpsWishes {
+            redirect: wish.contains_key("redirect"),
+            prefer: word("prefer").and_then(|word| Prefer::ALL.into_iter().find(|prefer| prefer.word() == word)),
+            hsts: number("ramp").map(|_| Hsts::Ramp).or(number("hsts").map(Hsts::Fixed)),
+            tls: word("tls").and_then(|word| TlsLevel::ALL.into_iter().find(|level| level.word() == word)),
+            http2: wish.contains_key("http2"),
+            stapling: wish.contains_key("stapling"),
+            tls_port: None,
+        };
+        let target = TlsTarget {
+            present: &present,
+            wishes,
+            hsts_age: number("ramp").or(number("hsts")).unwrap_or_default(),
+            has_responder: word("stapling").map(|word| word == "yes"),
+            version: number("minor").map(|minor| [1, minor, 1]),
+            ..TlsTarget::new(&names, bundle, key)
+        };
+        let planned = nginx::plan(&config, &Sites::find(&config), &target)?;
+        let findings: String = planned.findings.iter().map(|finding| format!("finding {}\n", finding.text)).collect();
+        return Ok((planned.changes, endpoints(&planned.endpoints) + &findings));
+    }
+    let found = survey(software, &main, &mut read(files)).unwrap();
+    let path = |part: Part| Path::new("/srv/tls").join(part.file_name());
     let planned = repoint(software, &found, &RepointTarget { names: &names, parts: &path, present: &present })?;
     let mut text = endpoints(&planned.endpoints);
     planned.parts.iter().for_each(|part| writeln!(text, "names {}", part.word()).unwrap());

@@ -7,6 +7,7 @@
 #[path = "../../cli/tests/ports.rs"]
 mod ports;
 
+use eskort_core::https::HttpsWishes;
 use eskort_core::names::Identifier;
 use eskort_siteconf::nginx::{self, Sites};
 use eskort_siteconf::{PlanError, SitePlan, TlsTarget};
@@ -190,7 +191,8 @@ impl Place {
         let config = config.unwrap_or_else(|e| panic!("nginx accepts it: {e}"));
         let names = OURS.map(|name| Identifier::parse(name).unwrap());
         let (bundle, key) = (self.path("ours.pem"), self.path("ours.key"));
-        let target = TlsTarget { names: &names, bundle: &bundle, key: &key, tls_port: self.tls, redirect };
+        let wishes = HttpsWishes { redirect, ..HttpsWishes::default() };
+        let target = TlsTarget { tls_port: self.tls, wishes, ..TlsTarget::new(&names, &bundle, &key) };
         nginx::plan(&config, &Sites::find(&config), &target)
     }
 

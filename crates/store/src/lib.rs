@@ -21,6 +21,7 @@ mod leases;
 mod ledger;
 mod lock;
 mod overview;
+mod ramps;
 mod rows;
 mod schema;
 mod undo;

@@ -109,6 +109,11 @@ CREATE INDEX spent_by ON spent (certificate, generation);
     "
 CREATE TABLE gone_back (certificate TEXT PRIMARY KEY, generation INTEGER NOT NULL, instead INTEGER, since INTEGER NOT NULL);
 ",
+    // For how long browsers come back over https grows step by step.
+    "
+CREATE TABLE ramp (
+  certificate TEXT NOT NULL, server TEXT NOT NULL, step INTEGER NOT NULL, since INTEGER NOT NULL, PRIMARY KEY (certificate, server));
+",
 ];
 
 /// The version of the ledger's tables that this program writes.

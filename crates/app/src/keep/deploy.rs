@@ -1,5 +1,6 @@
 //! Puts a generation on its servers, and checks it there as a visitor would.
 
+use super::ramp;
 use crate::StepError;
 use crate::look::check::{self, EndpointReport};
 use crate::stop::Stop;
@@ -142,6 +143,7 @@ impl Deploying<'_> {
             context.report(&Progress::Note(text));
             return Ok(deployed);
         }
+        ramp::begin(context, store, placement).await?;
         let event = Event::Passed { stage: Milestone::Confirmed, generation };
         let event = Some(&event).filter(|_| deployed.looked_at > 0);
         if event.is_some() {

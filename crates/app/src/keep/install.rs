@@ -5,11 +5,14 @@ use crate::StepError;
 use crate::stop::Stop;
 use eskort_core::context::Context;
 use eskort_core::event::Event;
+use eskort_core::https::{Hsts, RampStep};
+use eskort_core::inventory::CertificateEntry;
 use eskort_core::progress::Progress;
 use eskort_core::words;
 use eskort_host::Machines;
 use eskort_install::{self as install, Facts as ServerFacts, Placement};
 use eskort_store::{GoneBack, RunLock, Store};
+use jiff::SignedDuration;
 use std::path::PathBuf;
 
 /// What came of it.
@@ -62,6 +65,7 @@ pub async fn install_stored(context: &Context, name: &str, back: bool) -> Result
                 let files = install::restore(context, &store, &machines, name).await?;
                 let gone = GoneBack { generation: current, instead: None };
                 store.go_back(name, Some(gone), context.now()).await?;
+                forget_ramps(context, &store, name, entry).await?;
                 let event = Event::WentBack { generation: current, instead: None };
                 store.add_event(name, &event, context.now()).await?;
                 machines.hang_up().await;
@@ -102,4 +106,24 @@ pub async fn install_stored(context: &Context, name: &str, back: bool) -> Result
         changed,
         unconfirmed: deployed.unconfirmed,
     })
+}
+
+/// Says what browsers go on remembering when a site no longer tells them to come back over https.
+async fn forget_ramps(context: &Context, store: &Store, name: &str, entry: &CertificateEntry) -> Result<(), StepError> {
+    for install in &entry.install {
+        let remembered = match install.wishes.hsts {
+            Some(Hsts::Ramp) => store.ramp(name, &install.server).await?.map_or(0, RampStep::max_age),
+            Some(Hsts::Fixed(seconds)) => seconds,
+            Some(Hsts::Off) | None => 0,
+        };
+        if remembered > 0 {
+            let time = words::duration(SignedDuration::from_secs(i64::from(remembered)));
+            let text = format!(
+                "browsers that have seen the site with HSTS come to server `{}` over https alone for {time} more; `hsts = \"off\"` makes them forget, as long as https is served",
+                install.server
+            );
+            context.report(&Progress::Note(text));
+        }
+    }
+    Ok(store.forget_ramps(name).await?)
 }

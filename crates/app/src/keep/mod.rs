@@ -11,6 +11,7 @@ mod group;
 pub(crate) mod install;
 mod lost;
 mod plan;
+mod ramp;
 pub(crate) mod run;
 pub(crate) mod steps;
 mod turn;

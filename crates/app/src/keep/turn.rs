@@ -6,6 +6,7 @@ use super::deploy::{Deployed, Deploying};
 use super::entry::{Ending, KeepEntry, Placed};
 use super::gather::{gather, rooms_for, section_of, specification_of, still_fits};
 use super::lost;
+use super::ramp;
 use super::steps::{Awaited, Driver, Step};
 use crate::StepError;
 use crate::by_hand::validation::is_published_for_validation;
@@ -113,6 +114,7 @@ impl Turn {
             let text = format!("generation {generation} was found in the state folder; the ledger did not know it");
             context.report(&Progress::Note(text));
         }
+        ramp::climb(context, store, &self.name, self.entry(), &self.run.servers).await?;
         let facts = gather(context, store, &self.name, self.entry(), &self.run.servers).await?;
         let decision = self.decide_on(&facts);
         Ok((facts, decision))

@@ -93,6 +93,9 @@ fn tell_plan(text: ErrorText, error: &PlanError, again: &str) -> ErrorText {
                 .hint("add these names to the certificate in the inventory, or take them out of the site")
                 .hint(format!("or give {} a site of its own, with a TLS listener (in nginx a server block)", words::list(ours)))
                 .hint(again),
+            PlanError::WouldLoop { from, to, .. } => text
+                .hint(format!("take the line out that sends visitors of {to} to {from}, or prefer {from} in the inventory"))
+                .hint(again),
             PlanError::WouldTakeAddress { socket, .. } => text
                 .hint(format!(
                     "visitors who come to {socket} for these sites would get this one; if that is meant, write `listen {socket} ssl;` and a certificate into the server block by hand"

@@ -2,6 +2,8 @@
 
 use eskort_core::event::{Event, GivenUp, Note};
 use eskort_core::manual::Asked;
+use eskort_core::words;
+use jiff::SignedDuration;
 
 /// Says what happened.
 pub(crate) fn event(event: &Event) -> String {
@@ -11,6 +13,10 @@ pub(crate) fn event(event: &Event) -> String {
         Event::Adopted { generation } => format!("taken in (generation {generation})"),
         Event::Found { generation } => format!("found on disk and taken in again (generation {generation})"),
         Event::Noted { notes } => format!("noted: {}", notes.iter().map(note).collect::<Vec<_>>().join("; ")),
+        Event::Remembered { server, seconds } => {
+            let time = words::duration(SignedDuration::from_secs(i64::from(*seconds)));
+            format!("HSTS on server {server}: browsers come back over https alone for {time} from now on")
+        }
         Event::WentBack { generation, instead: Some(instead) } => {
             format!("went back from generation {generation} to {instead}")
         }

@@ -12,6 +12,7 @@ pub use proof::{
     DnsLook, DnsProof, Proof, RecipeSource, RecordWriter, SecretSource, TsigKey, USUAL_SPREAD, USUAL_TTL, WebApi,
 };
 
+use crate::https::HttpsWishes;
 use crate::names::Identifier;
 use crate::pki::{CsrSpecification, KeyKind};
 use crate::software::Software;
@@ -322,6 +323,6 @@ impl CertificateEntry {
 pub struct Install {
     /// The server's name.
     pub server: String,
-    /// Whether http is redirected to https.
-    pub redirect: bool,
+    /// What its site wants of https there.
+    pub wishes: HttpsWishes,
 }

@@ -13,7 +13,7 @@ use eskort_store::Store;
 
 /// What is known of a server.
 pub(crate) enum ConfigFacts {
-    Nginx(NginxFacts),
+    Nginx(Box<NginxFacts>),
     Surveyed(SurveyFacts),
 }
 
@@ -26,9 +26,9 @@ impl ConfigFacts {
         configured: &Configured,
     ) -> Result<Self, InstallError> {
         Ok(match configured.software {
-            Software::Nginx => {
-                ConfigFacts::Nginx(nginx::gather(context, machines, (name, server), &configured.config).await?)
-            }
+            Software::Nginx => ConfigFacts::Nginx(Box::new(
+                nginx::gather(context, machines, (name, server), &configured.config).await?,
+            )),
             _ => ConfigFacts::Surveyed(surveyed::gather(context, machines, (name, server), configured).await?),
         })
     }
@@ -53,7 +53,7 @@ impl ConfigFacts {
             return Ok(None);
         }
         Ok(Some(match self {
-            ConfigFacts::Nginx(facts) => ConfigFacts::Nginx(nginx::after(facts, serving, planned)?),
+            ConfigFacts::Nginx(facts) => ConfigFacts::Nginx(Box::new(nginx::after(facts, serving, planned)?)),
             ConfigFacts::Surveyed(facts) => ConfigFacts::Surveyed(surveyed::after(facts, serving, planned)?),
         }))
     }

@@ -18,7 +18,8 @@ use crate::plan::{
 };
 use eskort_core::context::Context;
 use eskort_core::deployment::{Deployment, Lack, Target};
-use eskort_core::inventory::{Keystore, ServerKind};
+use eskort_core::https::{Hsts, RampStep};
+use eskort_core::inventory::{Install, Keystore, ServerKind};
 use eskort_core::progress::FileChange;
 use eskort_host::MachineError;
 use eskort_siteconf::FileChange as ConfigChange;
@@ -37,7 +38,7 @@ pub async fn plan(
     facts: &Facts,
 ) -> Result<Vec<ServerPlan>, InstallError> {
     let mut by_server: Vec<(&str, Vec<Serving<'_>>)> = Vec::new();
-    for serving in placements.iter().flat_map(|placement| servings(context, placement)) {
+    for serving in servings(context, store, placements).await? {
         match by_server.iter_mut().find(|(name, _)| *name == serving.name) {
             Some((_, servings)) => servings.push(serving),
             None => by_server.push((serving.name, vec![serving])),
@@ -50,14 +51,28 @@ pub async fn plan(
     Ok(plans)
 }
 
-/// Returns what each server of a certificate is to serve.
-fn servings<'a>(context: &'a Context, placement: &'a Placement<'a>) -> impl Iterator<Item = Serving<'a>> {
-    placement.install.iter().map(move |install| Serving {
-        name: &install.server,
-        server: &context.inventory.servers[&install.server],
-        redirect: install.redirect,
-        placement,
-    })
+/// Returns what each server of some certificates is to serve.
+async fn servings<'a>(
+    context: &'a Context,
+    store: &Store,
+    placements: &'a [Placement<'a>],
+) -> Result<Vec<Serving<'a>>, StoreError> {
+    let mut found = Vec::new();
+    for placement in placements {
+        for &Install { ref server, wishes } in placement.install.iter().copied() {
+            let hsts_age = match wishes.hsts {
+                Some(Hsts::Ramp) => {
+                    let ramp = store.ramp(placement.certificate, server).await?;
+                    ramp.unwrap_or(RampStep::first(context.now())).max_age()
+                }
+                Some(Hsts::Fixed(seconds)) => seconds,
+                Some(Hsts::Off) | None => 0,
+            };
+            let entry = &context.inventory.servers[server];
+            found.push(Serving { name: server, server: entry, wishes, hsts_age, placement });
+        }
+    }
+    Ok(found)
 }
 
 /// Plans one server for all that it is to serve. Its configuration is planned for one certificate after the other, each on what the one
@@ -181,7 +196,7 @@ pub async fn deployment(
     let switch_current = store.current_generation(certificate) != Some(generation);
     let rows = store.installs(certificate).await?;
     let mut targets = Vec::new();
-    for serving in servings(context, placement) {
+    for serving in servings(context, store, std::slice::from_ref(placement)).await? {
         let planned = plan_server(context, store, std::slice::from_ref(&serving), facts).await;
         let (mut lacks, can_be_checked) = match planned {
             Ok(ServerPlan { changes, endpoints, .. }) => {
@@ -224,7 +239,7 @@ pub async fn endpoints(
     facts: &Facts,
 ) -> Result<Vec<LiveEndpoint>, InstallError> {
     let mut endpoints = Vec::new();
-    for serving in servings(context, placement) {
+    for serving in servings(context, store, std::slice::from_ref(placement)).await? {
         endpoints.extend(match serving.server.kind {
             ServerKind::Configured(_) => {
                 plan_server(context, store, std::slice::from_ref(&serving), facts).await?.endpoints

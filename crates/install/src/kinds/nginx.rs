@@ -1,21 +1,27 @@
 //! nginx: what is known of one, and what changes in its configuration.
 
-use super::parts::{ConfigPlan, Parts, live_endpoints};
+use super::parts::{ConfigPlan, Parts, first_certificates, live_endpoints, present};
 use crate::InstallError;
 use crate::configuration::read_configuration;
 use crate::plan::Serving;
 use eskort_core::context::Context;
 use eskort_core::inventory::{Part, Server};
-use eskort_host::Machines;
+use eskort_core::pki::Certificate;
+use eskort_host::{Machine, Machines};
 use eskort_siteconf::nginx::{self, Config, Sites};
 use eskort_siteconf::{LoadError, TlsTarget};
+use std::collections::BTreeMap;
 use std::io;
-use std::path::Path;
+use std::path::{Path, PathBuf};
 
 /// What is known of an nginx: its configuration, and the sites in it.
 pub(crate) struct NginxFacts {
     config: Config,
     sites: Sites,
+    /// The first certificate of each file of blocks that have several.
+    certificates: BTreeMap<PathBuf, Certificate>,
+    /// Its version, where somebody wants what depends on it.
+    version: Option<[u32; 3]>,
 }
 
 /// Reads the configuration.
@@ -34,15 +40,46 @@ pub(crate) async fn gather(
         return Err(refused(LoadError::Read { path, source: io::Error::other(why) }));
     }
     let config = reading.made.map_err(refused)?;
-    Ok(NginxFacts { sites: Sites::find(&config), config })
+    let sites = Sites::find(&config);
+    let several = sites.blocks.iter().map(|block| &block.site.certificates).filter(|all| all.len() > 1).flatten();
+    let paths = several.map(|pair| PathBuf::from(&pair.certificate.text)).collect();
+    let certificates = first_certificates(&machine, name, paths).await?;
+    let installs = || context.inventory.certificates.values().flat_map(|entry| &entry.install);
+    let version = match installs().any(|install| install.server == name && install.wishes.http2) {
+        true => version(&machine, server).await,
+        false => None,
+    };
+    Ok(NginxFacts { config, sites, certificates, version })
+}
+
+/// Asks nginx for its version, which it writes to standard error. One that does not say it is treated as an old one.
+async fn version(machine: &Machine<'_>, server: &Server) -> Option<[u32; 3]> {
+    let words = ["sh", "-c", "nginx -v 2>&1"].map(str::to_owned);
+    let said = machine.output(&words, b"", &server.rules).await.ok()?;
+    parse_version(&String::from_utf8_lossy(&said))
+}
+
+fn parse_version(said: &str) -> Option<[u32; 3]> {
+    let (_, version) = said.split_once('/')?;
+    let mut numbers = version.split(|c: char| !c.is_ascii_digit()).map(str::parse::<u32>);
+    Some([numbers.next()?.ok()?, numbers.next()?.ok()?, numbers.next()?.ok()?])
 }
 
 /// Plans what changes in the configuration, and which files are written beside it.
 pub(super) fn plan(facts: &NginxFacts, parts: &Parts<'_>) -> Result<ConfigPlan, InstallError> {
-    let Serving { name, redirect, placement, .. } = *parts.serving;
+    let Serving { name, wishes, hsts_age, placement, .. } = *parts.serving;
     let [bundle, key] = [Part::Bundle, Part::Key].map(|part| parts.path(part));
-    let tls_port = parts.configured.tls_port;
-    let target = TlsTarget { names: placement.names, bundle: &bundle, key: &key, tls_port, redirect };
+    let leaf = parts.leaf();
+    let present = |path: &Path| Some(present(facts.certificates.get(path)?, leaf.as_ref()));
+    let target = TlsTarget {
+        tls_port: wishes.tls_port.unwrap_or(parts.configured.tls_port),
+        wishes,
+        hsts_age,
+        has_responder: leaf.as_ref().map(|leaf| !leaf.responder_addresses().is_empty()),
+        version: facts.version,
+        present: &present,
+        ..TlsTarget::new(placement.names, &bundle, &key)
+    };
     let refused = |error| InstallError::Plan { server: name.to_owned(), source: Box::new(error) };
     let site = nginx::plan(&facts.config, &facts.sites, &target).map_err(refused)?;
     let (endpoints, unseen) = live_endpoints(parts.serving, &site.endpoints);
@@ -59,5 +96,23 @@ pub(super) fn after(
 ) -> Result<NginxFacts, InstallError> {
     let refused = |source| InstallError::Load { server: serving.name.to_owned(), source };
     let config = nginx::with_changes(&facts.config, &planned.edited).map_err(refused)?;
-    Ok(NginxFacts { sites: Sites::find(&config), config })
+    let (certificates, version) = (facts.certificates.clone(), facts.version);
+    Ok(NginxFacts { sites: Sites::find(&config), config, certificates, version })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_version_is_read_from_what_nginx_says() {
+        for (said, version) in [
+            ("nginx version: nginx/1.26.3\n", Some([1, 26, 3])),
+            ("nginx version: nginx/1.22.1 (Debian)\n", Some([1, 22, 1])),
+            ("sh: 1: nginx: not found\n", None),
+            ("", None),
+        ] {
+            assert_eq!(parse_version(said), version, "{said}");
+        }
+    }
 }

@@ -2,12 +2,14 @@
 
 use super::files::access_of;
 use crate::InstallError;
-use crate::plan::{LiveEndpoint, Placement, ServerFile, Serving, loopback, read_part};
+use crate::plan::{LARGEST, LiveEndpoint, Placement, ServerFile, Serving, loopback, read_part};
 use eskort_core::finding::{Finding, Severity, Topic};
 use eskort_core::inventory::{CheckAddress, Configured, Part};
 use eskort_core::pki::{Certificate, key_words};
-use eskort_siteconf::{Endpoint, FileChange};
+use eskort_host::{Machine, MachineError};
+use eskort_siteconf::{Endpoint, FileChange, Present};
 use eskort_store::Store;
+use std::collections::{BTreeMap, BTreeSet};
 use std::path::{Path, PathBuf};
 
 /// Where certificates go on another machine.
@@ -51,13 +53,12 @@ impl Parts<'_> {
         folder.join(certificate).join(part.file_name())
     }
 
-    /// Returns of which kind the key is; `None` for a certificate that is not there yet.
-    pub(super) fn kind_of_key(&self) -> Option<String> {
+    /// Returns the certificate itself; `None` where it is not there yet.
+    pub(super) fn leaf(&self) -> Option<Certificate> {
         let Placement { certificate, generation, .. } = self.serving.placement;
         let folder = self.store.generation_folder(certificate, *generation);
         let pem = read_part(&folder, Part::Certificate, true).ok()?;
-        let leaf = Certificate::all_from_pem(&String::from_utf8_lossy(&pem)).ok()?.into_iter().next()?;
-        Some(key_words(leaf.public_key()))
+        Certificate::all_from_pem(&String::from_utf8_lossy(&pem)).ok()?.into_iter().next()
     }
 
     /// Returns the files that are written for the parts that a configuration names.
@@ -75,6 +76,33 @@ impl Parts<'_> {
         let mode = if part.is_secret() && group.is_some() { 0o640 } else { part.usual_mode() };
         Ok(ServerFile { path, part, access: access_of(owner.as_deref(), group.as_deref(), mode)? })
     }
+}
+
+/// Reads the first certificate of each of some files. What cannot be read, or is no certificate, says nothing.
+pub(super) async fn first_certificates(
+    machine: &Machine<'_>,
+    server: &str,
+    paths: BTreeSet<PathBuf>,
+) -> Result<BTreeMap<PathBuf, Certificate>, InstallError> {
+    let mut certificates = BTreeMap::new();
+    for path in paths {
+        let read = match machine.read(&path, LARGEST).await {
+            Ok(read) => read,
+            Err(MachineError::Io { .. }) => None,
+            Err(source) => return Err(InstallError::Machine { server: server.to_owned(), source }),
+        };
+        let text = read.map(|file| String::from_utf8_lossy(&file.bytes).into_owned()).unwrap_or_default();
+        let first = Certificate::all_from_pem(&text).ok().and_then(|all| all.into_iter().next());
+        certificates.extend(first.map(|certificate| (path, certificate)));
+    }
+    Ok(certificates)
+}
+
+/// Returns what stands in a file, next to the certificate that is to come.
+pub(super) fn present(certificate: &Certificate, ours: Option<&Certificate>) -> Present {
+    let kind = |certificate: &Certificate| key_words(certificate.public_key());
+    let same_kind = ours.is_none_or(|ours| kind(ours) == kind(certificate));
+    Present { names: certificate.names.iter().map(ToString::to_string).collect(), same_kind }
 }
 
 /// Returns where endpoints are looked at, and what there is to say when some cannot be.

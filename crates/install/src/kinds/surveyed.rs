@@ -1,15 +1,15 @@
 //! Servers whose configurations are read as a survey does, and led to other files.
 
-use super::parts::{ConfigPlan, Parts, live_endpoints};
+use super::parts::{ConfigPlan, Parts, first_certificates, live_endpoints, present};
 use crate::InstallError;
 use crate::configuration::{KnownFiles, read_configuration};
-use crate::plan::{LARGEST, Serving};
+use crate::plan::Serving;
 use eskort_core::context::Context;
 use eskort_core::inventory::{Configured, Part, Server};
-use eskort_core::pki::{Certificate, key_words};
+use eskort_core::pki::Certificate;
 use eskort_core::software::Software;
-use eskort_host::{MachineError, Machines};
-use eskort_siteconf::{LoadError, PlanError, Present, RepointTarget, Survey, repoint, survey};
+use eskort_host::Machines;
+use eskort_siteconf::{LoadError, PlanError, RepointTarget, Survey, repoint, survey};
 use std::collections::{BTreeMap, BTreeSet};
 use std::path::{Path, PathBuf};
 
@@ -38,18 +38,7 @@ pub(super) async fn gather(
     let pairs = found.sites.iter().flat_map(|site| &site.certificates);
     let pairs = pairs.filter(|pair| pair.key.is_some() || server.host.is_none());
     let paths: BTreeSet<PathBuf> = pairs.map(|pair| PathBuf::from(&pair.certificate.text)).collect();
-    let mut certificates = BTreeMap::new();
-    for path in paths {
-        // What cannot be read, or is no certificate, says nothing about which one is meant.
-        let read = match machine.read(&path, LARGEST).await {
-            Ok(read) => read,
-            Err(MachineError::Io { .. }) => None,
-            Err(source) => return Err(InstallError::Machine { server: name.to_owned(), source }),
-        };
-        let text = read.map(|file| String::from_utf8_lossy(&file.bytes).into_owned()).unwrap_or_default();
-        let first = Certificate::all_from_pem(&text).ok().and_then(|all| all.into_iter().next());
-        certificates.extend(first.map(|certificate| (path, certificate)));
-    }
+    let certificates = first_certificates(&machine, name, paths).await?;
     let (software, main) = (*software, main.clone());
     Ok(SurveyFacts { software, main, known: reading.known, survey: found, certificates })
 }
@@ -58,12 +47,8 @@ pub(super) async fn gather(
 pub(super) fn plan(facts: &SurveyFacts, parts: &Parts<'_>) -> Result<ConfigPlan, InstallError> {
     let serving = parts.serving;
     let refused = |error| InstallError::Plan { server: serving.name.to_owned(), source: Box::new(error) };
-    let ours = parts.kind_of_key();
-    let present = |path: &Path| {
-        let certificate = facts.certificates.get(path)?;
-        let same_kind = ours.as_ref().is_none_or(|ours| *ours == key_words(certificate.public_key()));
-        Some(Present { names: certificate.names.iter().map(ToString::to_string).collect(), same_kind })
-    };
+    let ours = parts.leaf();
+    let present = |path: &Path| Some(present(facts.certificates.get(path)?, ours.as_ref()));
     let path = |part: Part| parts.path(part);
     let target = RepointTarget { names: serving.placement.names, parts: &path, present: &present };
     let planned = repoint(facts.software, &facts.survey, &target).map_err(refused)?;

@@ -137,6 +137,13 @@ impl Sites {
         self.at(socket).iter().any(says)
     }
 
+    /// Returns the block that nginx gives names to that no block at a socket has.
+    pub(super) fn default_at(&self, socket: &Socket) -> Option<usize> {
+        let says = |i: &&usize| self.blocks[**i].site.listeners.iter().any(|l| l.default && l.socket == *socket);
+        let at = self.at(socket);
+        at.iter().find(says).or(at.first()).copied()
+    }
+
     fn is_first_without_default(&self, index: usize, socket: &Socket) -> bool {
         self.at(socket).first() == Some(&index) && !self.has_default(socket)
     }

@@ -1,5 +1,6 @@
 use super::*;
 use crate::{Endpoint, LoadError, Place, PlanError, SitePlan, TlsTarget};
+use eskort_core::https::HttpsWishes;
 use eskort_core::names::Identifier;
 use proptest::prelude::Strategy;
 use proptest::sample::select;
@@ -27,11 +28,8 @@ fn plan_for(config: &Config, names: &[&str], redirect: bool) -> Result<SitePlan,
         config,
         &Sites::find(config),
         &TlsTarget {
-            names: &names,
-            bundle: Path::new("/state/current/bundle.pem"),
-            key: Path::new("/state/current/key.pem"),
-            tls_port: 443,
-            redirect,
+            wishes: HttpsWishes { redirect, ..HttpsWishes::default() },
+            ..TlsTarget::new(&names, Path::new("/state/current/bundle.pem"), Path::new("/state/current/key.pem"))
         },
     )
 }
@@ -162,7 +160,7 @@ fn certificate_lines_that_other_sites_share_are_left_alone() {
         ("/etc/nginx/tls", "\nssl_certificate x; ssl_certificate_key y;"),
     ];
     let error = plan_for(&config(&files), BOTH, false).unwrap_err();
-    assert_eq!(error.to_string(), "/etc/nginx/tls:2: these certificate lines belong to other sites as well");
+    assert_eq!(error.to_string(), "/etc/nginx/tls:2: these lines belong to other sites as well");
 }
 
 #[test]
@@ -455,13 +453,7 @@ fn comments_stay_with_their_lines_and_odd_paths_are_quoted() {
     );
     let loaded = config(&[("/etc/nginx/nginx.conf", text)]);
     let names = [Identifier::parse("lampholm.example").unwrap()];
-    let target = |bundle: &'static str| TlsTarget {
-        names: &names,
-        bundle: Path::new(bundle),
-        key: Path::new("/k"),
-        tls_port: 443,
-        redirect: false,
-    };
+    let target = |bundle: &'static str| TlsTarget::new(&names, Path::new(bundle), Path::new("/k"));
     let found = plan(&loaded, &Sites::find(&loaded), &target("/my state/a\"b.pem")).unwrap();
     assert!(String::from_utf8_lossy(&found.changes[0].new).contains("ssl_certificate \"/my state/a\\\"b.pem\";"));
     assert!(matches!(plan(&loaded, &Sites::find(&loaded), &target("/a$b")), Err(PlanError::Variable { .. })));

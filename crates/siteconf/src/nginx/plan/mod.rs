@@ -1,6 +1,8 @@
 //! Plans the edits that make nginx serve a certificate.
 
+mod prefer;
 mod redirect;
+mod wishes;
 
 use super::lex::quote_word;
 use super::sites::{ServerBlock, Sites, is_listen_at};
@@ -14,6 +16,8 @@ use eskort_core::words;
 use redirect::Redirect;
 use std::collections::{BTreeMap, BTreeSet};
 use std::net::Ipv4Addr;
+use std::path::Path;
+use wishes::port_of;
 
 /// Plans the edits. With a configuration that is as wished already, the plan has no changes.
 ///
@@ -25,35 +29,38 @@ pub fn plan(config: &Config, sites: &Sites, target: &TlsTarget<'_>) -> Result<Si
             return Err(PlanError::Variable { path: path.to_owned() });
         }
     }
-    let Chosen { blocks, plain, unserved } = choose(sites, target.names);
-    if blocks.is_empty() {
+    let chosen = choose(sites, target.names);
+    if chosen.blocks.is_empty() {
         let main = config.files.first().map(|f| f.path.clone()).unwrap_or_default();
-        return Err(PlanError::NoServerBlock { main, names: unserved });
+        return Err(PlanError::NoServerBlock { main, names: chosen.unserved });
     }
-    let mut planner = Planner { config, sites, target, edits: BTreeMap::new(), endpoints: Vec::new() };
-    for (&index, names) in &blocks {
+    let mut planner =
+        Planner { config, sites, target, edits: BTreeMap::new(), endpoints: Vec::new(), findings: Vec::new() };
+    for (&index, names) in &chosen.blocks {
         let block = &sites.blocks[index];
         if !block.site.has_tls() {
-            planner.add_tls(index, &blocks)?;
+            planner.add_tls(index, &chosen.blocks)?;
         }
         planner.point_at_certificate(block)?;
         planner.note_endpoints(block, names);
+        planner.grant(block)?;
     }
-    if target.redirect {
-        for (index, names) in &plain {
+    if target.wishes.redirect {
+        for (index, names) in &chosen.plain {
             planner.redirect(&sites.blocks[*index], names);
         }
     }
-    let mut findings: Vec<Finding> = unserved
-        .iter()
-        .map(|name| {
-            let text = format!("no server block answers to {name}");
-            let advice = format!("add `server_name {name};` to a server block, or leave the name out");
-            Finding::new(Severity::Notice, Topic::Names, text).with_advice(advice)
-        })
-        .collect();
-    findings.extend(blocks.keys().filter_map(|i| uncovered(&sites.blocks[*i], target.names)));
-    planner.finish(findings)
+    if let Some(prefer) = target.wishes.prefer {
+        planner.prefer(prefer, &chosen)?;
+    }
+    let unserved = chosen.unserved.iter().map(|name| {
+        let text = format!("no server block answers to {name}");
+        let advice = format!("add `server_name {name};` to a server block, or leave the name out");
+        Finding::new(Severity::Notice, Topic::Names, text).with_advice(advice)
+    });
+    planner.findings.extend(unserved);
+    planner.findings.extend(chosen.blocks.keys().filter_map(|i| uncovered(&sites.blocks[*i], target.names)));
+    planner.finish()
 }
 
 /// Which blocks serve what.
@@ -109,6 +116,7 @@ struct Planner<'a> {
     target: &'a TlsTarget<'a>,
     edits: BTreeMap<usize, Vec<Edit>>,
     endpoints: Vec<Endpoint>,
+    findings: Vec<Finding>,
 }
 
 impl Planner<'_> {
@@ -131,23 +139,20 @@ impl Planner<'_> {
     /// Points a block at our files.
     fn point_at_certificate(&mut self, block: &ServerBlock) -> Result<(), PlanError> {
         let mut missing = Vec::new();
-        for (name, path) in self.lines() {
-            let found: Vec<DirectiveRef> = block.all(self.config, name).collect();
-            match found[..] {
-                [] => missing.push(format!("{name} {};", quote_word(&path))),
-                [one] => {
-                    let Some(arg) = self.config.get(one).args.first() else { continue };
-                    if arg.value != path {
-                        let range = arg.range.clone();
-                        self.refuse_shared(one, block)?;
-                        self.refuse_uncovering(block)?;
-                        self.edit(one.file, Edit::replace(range, quote_word(&path)));
-                    }
-                }
-                _ => {
-                    let place = block.site.place.clone();
-                    return Err(PlanError::SeveralCertificates { place, count: found.len() });
-                }
+        let lines = self.lines();
+        let found = lines.each_ref().map(|(name, _)| block.all(self.config, name).collect::<Vec<DirectiveRef>>());
+        let which = self.which(block, [found[0].len(), found[1].len()])?;
+        for ((name, path), found) in lines.into_iter().zip(found) {
+            let Some(one) = found.get(which).copied() else {
+                missing.push(format!("{name} {};", quote_word(&path)));
+                continue;
+            };
+            let Some(arg) = self.config.get(one).args.first() else { continue };
+            if arg.value != path {
+                let range = arg.range.clone();
+                self.refuse_shared(one, block)?;
+                self.refuse_uncovering(block)?;
+                self.edit(one.file, Edit::replace(range, quote_word(&path)));
             }
         }
         if !missing.is_empty() && block.inherits_certificate {
@@ -155,6 +160,19 @@ impl Planner<'_> {
         }
         self.add_lines(block, &missing);
         Ok(())
+    }
+
+    /// Returns which of a block's certificates is to be ours. Of several side by side it is the one with a key of the same kind.
+    fn which(&self, block: &ServerBlock, [certificates, keys]: [usize; 2]) -> Result<usize, PlanError> {
+        if certificates <= 1 && keys <= 1 {
+            return Ok(0);
+        }
+        let files = || block.site.certificates.iter().map(|pair| Path::new(&pair.certificate.text));
+        let is_same = |path: &Path| (self.target.present)(path).is_some_and(|present| present.same_kind);
+        let found = files().position(|path| path == self.target.bundle).or_else(|| files().position(is_same));
+        let several =
+            || PlanError::SeveralCertificates { place: block.site.place.clone(), count: certificates.max(keys) };
+        found.filter(|_| certificates == keys).ok_or_else(several)
     }
 
     /// A certificate that is in use is not replaced by one that has fewer of the block's names.
@@ -213,6 +231,7 @@ impl Planner<'_> {
                 (listen.default, " default_server"),
                 (listen.both_families, " ipv6only=off"),
                 (listen.proxy_protocol, " proxy_protocol"),
+                (self.target.wishes.http2 && !self.has_http2_directive(), " http2"),
             ];
             let options: String = options.iter().filter(|(wanted, _)| *wanted).map(|(_, word)| *word).collect();
             lines.push(format!("listen {} ssl{options};", listen.socket));
@@ -308,7 +327,7 @@ impl Planner<'_> {
 
     /// Makes a block redirect what comes without TLS, for some names.
     fn redirect(&mut self, block: &ServerBlock, names: &[&Identifier]) {
-        let redirect = Redirect::new(block, names, self.port_of(block, names));
+        let redirect = Redirect::new(block, names, self.tls_port_of(block, names));
         match redirect::find(self.config, block) {
             redirect::Found::Theirs => {}
             redirect::Found::Ours { file, condition } => {
@@ -325,12 +344,9 @@ impl Planner<'_> {
     }
 
     /// Returns the port where visitors of a block find its names with TLS.
-    fn port_of(&self, block: &ServerBlock, names: &[&Identifier]) -> u16 {
+    fn tls_port_of(&self, block: &ServerBlock, names: &[&Identifier]) -> u16 {
         let named = |e: &&Endpoint| names.iter().any(|name| name.covers(&e.name));
-        let own = block.site.listeners.iter().filter(|l| l.tls).find_map(|l| match &l.socket {
-            Socket::Ip(_, port) | Socket::Host(_, port) => Some(*port),
-            Socket::Unix(_) => None,
-        });
+        let own = block.site.listeners.iter().filter(|l| l.tls).find_map(|l| port_of(&l.socket));
         let beside = || self.endpoints.iter().filter(named).find_map(|e| e.port);
         own.or_else(beside).unwrap_or(self.target.tls_port)
     }
@@ -355,7 +371,7 @@ impl Planner<'_> {
         }
     }
 
-    fn finish(mut self, findings: Vec<Finding>) -> Result<SitePlan, PlanError> {
+    fn finish(mut self) -> Result<SitePlan, PlanError> {
         self.endpoints.sort();
         self.endpoints.dedup();
         let mut changes = Vec::new();
@@ -368,6 +384,6 @@ impl Planner<'_> {
                 Err(source) => return Err(PlanError::Overlap { path, source }),
             }
         }
-        Ok(SitePlan { changes, endpoints: self.endpoints, findings })
+        Ok(SitePlan { changes, endpoints: self.endpoints, findings: self.findings })
     }
 }

@@ -49,7 +49,7 @@ impl Redirect {
 }
 
 /// A host name or address as a pattern.
-fn escape(host: &str) -> String {
+pub(super) fn escape(host: &str) -> String {
     host.replace('.', "\\.").replace('[', "\\[").replace(']', "\\]")
 }
 
@@ -94,7 +94,7 @@ fn sends_inside(config: &Config, placed: DirectiveRef, block: &ServerBlock, to_i
 }
 
 /// Returns where a directive sends visitors.
-fn target(directive: &Directive) -> Option<&str> {
+pub(super) fn target(directive: &Directive) -> Option<&str> {
     match &*directive.name {
         "return" if directive.arg(0).starts_with("https://") => Some(directive.arg(0)),
         "return" if directive.arg(0).starts_with('3') => Some(directive.arg(1)),

@@ -1,0 +1,61 @@
+//! Reads where a certificate goes, and what its site wants of https there.
+
+use crate::fields::{days, points_to};
+use crate::table::{Notes, Section};
+use eskort_core::https::{Hsts, HttpsWishes, Prefer, TlsLevel, with_and_without_www};
+use eskort_core::inventory::{Install, Inventory, ServerKind};
+use eskort_core::names::Identifier;
+use eskort_core::software::Software;
+use std::ops::Range;
+use toml::de::DeTable;
+
+pub(crate) const INSTALL: &[&str] = &["server", "redirect", "prefer", "hsts", "tls", "http2", "stapling", "tls-port"];
+
+pub(crate) fn parse_install<'a>(
+    table: &'a DeTable<'a>,
+    span: Range<usize>,
+    (known, inventory): (&[&str], &Inventory),
+    names: &[&Identifier],
+    notes: &'a Notes<'a>,
+) -> Option<Install> {
+    let section = Section::open(table, span, "this `install`", INSTALL, notes);
+    let server = points_to(&section, "server", known, "server")?;
+    let port = section.get("tls-port").map(|_| section.number("tls-port", 1..=65_535, 443));
+    let prefers = |text: &str| Prefer::ALL.into_iter().find(|prefer| prefer.word() == text);
+    let level = |text: &str| TlsLevel::ALL.into_iter().find(|level| level.word() == text);
+    let wishes = HttpsWishes {
+        redirect: section.flag("redirect"),
+        prefer: section.parsed("prefer", "\"bare\" or \"www\"", prefers),
+        hsts: section.parsed("hsts", "\"ramp\", \"off\", or a time like \"7d\"", hsts),
+        tls: section.parsed("tls", "\"strict\", \"usual\" or \"lenient\"", level),
+        http2: section.flag("http2"),
+        stapling: section.flag("stapling"),
+        tls_port: port.and_then(|port| u16::try_from(port).ok()),
+    };
+    let kind = inventory.servers.get(server).map(|server| &server.kind);
+    if !matches!(kind, Some(ServerKind::Configured(server)) if server.software == Software::Nginx) {
+        for key in INSTALL.iter().skip(1).filter(|key| section.get(key).is_some()) {
+            let advice = "write it into the server's own configuration";
+            section.note(section.span(), format!("`{key}` is for servers of kind nginx"), Some(advice.into()));
+        }
+    }
+    if let Some(prefer) = wishes.prefer
+        && with_and_without_www(names.iter().copied()).is_empty()
+    {
+        let at = section.text("prefer").map_or(section.span(), |text| text.span);
+        let what = format!("`prefer = \"{}\"` wants a name both with and without `www.`", prefer.word());
+        section.note(at, what, Some("add the other one to the certificate's `names`".into()));
+    }
+    Some(Install { server: server.to_owned(), wishes })
+}
+
+fn hsts(text: &str) -> Option<Hsts> {
+    match text {
+        "ramp" => Some(Hsts::Ramp),
+        "off" => Some(Hsts::Off),
+        time => {
+            let time = days(time)?;
+            u32::try_from(time.as_secs()).ok().filter(|seconds| *seconds > 0).map(Hsts::Fixed)
+        }
+    }
+}
