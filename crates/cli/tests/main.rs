@@ -38,6 +38,7 @@ mod starttls;
 mod stops;
 mod survey;
 mod undo;
+mod uploads;
 mod world;
 mod zones;
 

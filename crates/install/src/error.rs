@@ -3,6 +3,7 @@
 use eskort_host::MachineError;
 use eskort_siteconf::{LoadError, PlanError};
 use eskort_store::StoreError;
+use eskort_talk::ApiError;
 use std::io;
 use std::path::PathBuf;
 use std::time::Duration;
@@ -66,6 +67,14 @@ pub enum InstallError {
         server: String,
         /// What it said.
         source: MachineError,
+    },
+    /// The API that it is uploaded to.
+    #[error("server `{server}`: {source}")]
+    Upload {
+        /// The server.
+        server: String,
+        /// What went wrong there.
+        source: ApiError,
     },
     /// It goes on serving something else.
     #[error("server `{server}` does not serve the new certificate after {}: {seen}", eskort_core::words::duration((*after).try_into().unwrap_or_default()))]

@@ -5,6 +5,7 @@ use eskort_core::finding::Finding;
 use eskort_core::https::HttpsWishes;
 use eskort_core::inventory::{CertificateEntry, CheckAddress, Install, Part, ProgramRules, Server};
 use eskort_core::names::Identifier;
+use eskort_core::pki::tls_secret_manifest;
 use eskort_core::progress::FileChange;
 use eskort_host::files::{Access, FileRead, read_whole};
 use eskort_store::{GenerationFolder, StoreError};
@@ -13,7 +14,7 @@ use similar::algorithms::{Capture, Replace, myers};
 use std::fmt::Write;
 use std::io;
 use std::ops::Range;
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 use std::time::Duration;
 
 /// No file that is read or written here is larger.
@@ -68,6 +69,8 @@ pub struct ServerPlan {
     pub test: Option<Vec<String>>,
     /// The command that makes it take the change.
     pub reload: Option<Vec<String>>,
+    /// The address of the API that certificates are uploaded to.
+    pub upload: Option<String>,
     /// How its programs are run.
     pub rules: ProgramRules,
     /// Where visitors then see the certificate.
@@ -183,6 +186,12 @@ pub(crate) fn read_part(folder: &GenerationFolder, part: Part, preview: bool) ->
     if part == Part::Combined {
         let parts = [Part::Key, Part::Bundle].map(|part| read_part(folder, part, preview));
         return parts.into_iter().collect::<Result<Vec<_>, _>>().map(|parts| parts.concat());
+    }
+    if part == Part::Manifest {
+        let parts = [Part::Bundle, Part::Key].map(|part| read_part(folder, part, preview));
+        let [bundle, key] = parts.map(|part| part.map(|bytes| String::from_utf8_lossy(&bytes).into_owned()));
+        let certificate = folder.path().parent().and_then(Path::file_name).unwrap_or_default().to_string_lossy();
+        return Ok(tls_secret_manifest(&certificate, &bundle?, &key?).into_bytes());
     }
     let path = folder.part(part);
     let fail = |source| StoreError::Io { job: "read", path: path.clone(), source };

@@ -2,7 +2,7 @@
 
 use crate::InstallError;
 use crate::facts::Facts;
-use crate::kinds::{input, reload_command, test_command};
+use crate::kinds::{tell, test_command};
 use crate::plan::{Change, LARGEST, LiveEndpoint, Placement, ServerPlan, difference};
 use eskort_core::context::Context;
 use eskort_core::event::Event;
@@ -10,7 +10,7 @@ use eskort_core::inventory::ServerKind;
 use eskort_core::journey::Milestone;
 use eskort_core::progress::{FileChange, Progress};
 use eskort_core::words;
-use eskort_host::{Listening, MachineError, Machines, crash_point, own_addresses, who_listens};
+use eskort_host::{Listening, Machines, crash_point, own_addresses, who_listens};
 use eskort_probe::observe;
 use eskort_store::{InstallRow, InstallState, PutBack, Store, StoreError, Undo};
 use jiff::Timestamp;
@@ -89,7 +89,7 @@ pub async fn recover(context: &Context, store: &Store, machines: &Machines) -> R
         store.forget_changes(&changes, &paths).await?;
     }
     for server in reloaded(&changes) {
-        if let Err(error) = reload(context, store, machines, server).await {
+        if let Err(error) = tell(context, store, machines, server, true).await {
             let text = format!("server `{server}` could not be reloaded after files were put back: {error}");
             context.report(&Progress::Note(text));
         }
@@ -149,8 +149,7 @@ pub async fn restore(
         }
     }
     for server in reloaded(&changes) {
-        let reloaded = reload(context, store, machines, server).await;
-        reloaded.map_err(|source| InstallError::Reload { server: server.to_owned(), source })?;
+        tell(context, store, machines, server, true).await?;
     }
     store.forget_changes(&changes, &[]).await?;
     Ok(changes.into_iter().filter(|undo| !undo.is_link).map(|undo| undo.path).collect())
@@ -160,6 +159,10 @@ pub async fn restore(
 fn stands_in_the_way(context: &Context, store: &Store, certificate: &str, changes: &[Undo]) -> Option<String> {
     let all = &context.inventory.certificates;
     let servers = all[certificate].install.iter().map(|install| &install.server);
+    let is_upload = |server: &&String| matches!(context.inventory.servers[*server].kind, ServerKind::WebApi(_));
+    if let Some(server) = servers.clone().find(is_upload) {
+        return Some(format!("what server `{server}` had before is not known here: upload it there by hand"));
+    }
     let configured = |server: &&String| matches!(context.inventory.servers[*server].kind, ServerKind::Configured(_));
     servers.filter(configured).find_map(|server| {
         let others = all.iter().filter(|(name, entry)| {
@@ -245,15 +248,6 @@ fn reloaded(changes: &[Undo]) -> BTreeSet<&str> {
     changes.iter().filter(|undo| undo.reloaded).map(|undo| undo.server.as_str()).collect()
 }
 
-/// Makes a server read its files again, by the command that the inventory has for it now.
-async fn reload(context: &Context, store: &Store, machines: &Machines, server: &str) -> Result<(), MachineError> {
-    let Some(entry) = context.inventory.servers.get(server) else { return Ok(()) };
-    machines
-        .at(context, entry.host.as_deref())
-        .run(&reload_command(&entry.kind), &input(context, store, server), &entry.rules)
-        .await
-}
-
 /// Puts everything back, reloads the servers that were reloaded with the change, and returns what to say.
 async fn undone(
     context: &Context,
@@ -278,7 +272,7 @@ async fn undone(
     }
     trouble.extend(theirs.iter().map(Theirs::words));
     for server in reloaded(&changes) {
-        if let Err(error) = reload(context, store, machines, server).await {
+        if let Err(error) = tell(context, store, machines, server, true).await {
             // The first failure was this very reload: that it fails again says nothing new.
             if !matches!(&first, InstallError::Reload { server: failed, .. } if failed == server) {
                 trouble.push(format!("server `{server}` could not be reloaded after files were put back: {error}"));
@@ -346,10 +340,14 @@ async fn forward(
             let tested = machines.at(context, plan.host.as_deref()).run(test, b"", &plan.rules).await;
             tested.map_err(|source| InstallError::Test { server: server(), source })?;
         }
-        if plan.reload.is_some() {
-            context.report(&Progress::Doing("reload the server"));
+        if plan.reload.is_some() || plan.upload.is_some() {
+            context.report(&Progress::Doing(if plan.upload.is_some() {
+                "upload the certificate"
+            } else {
+                "reload the server"
+            }));
             store.mark_reloaded(&plan.server).await?;
-            reload_by(context, store, machines, plan).await?;
+            tell(context, store, machines, &plan.server, false).await?;
         }
         crash_point("reloaded");
     }
@@ -360,7 +358,7 @@ async fn forward(
                 context.report(&Progress::Doing("check whether the server shows the new certificate"));
                 if is_served(endpoint, &fingerprint, endpoint.reload_timeout / 3).await.is_err() {
                     // One that was told in the middle of a reload may have missed it.
-                    reload_by(context, store, machines, plan).await?;
+                    tell(context, store, machines, &plan.server, false).await?;
                     is_served(endpoint, &fingerprint, endpoint.reload_timeout * 2 / 3).await?;
                 }
             }
@@ -400,19 +398,6 @@ async fn installed_fingerprint(store: &Store, placement: &Placement<'_>) -> Resu
     let known = store.generations(placement.certificate).await?;
     let found = known.into_iter().find(|g| g.number == placement.generation);
     Ok(found.map(|g| g.fingerprint).unwrap_or_default())
-}
-
-/// Makes a server read its files again, as planned.
-async fn reload_by(
-    context: &Context,
-    store: &Store,
-    machines: &Machines,
-    plan: &ServerPlan,
-) -> Result<(), InstallError> {
-    let Some(words) = &plan.reload else { return Ok(()) };
-    let machine = machines.at(context, plan.host.as_deref());
-    let reloaded = machine.run(words, &input(context, store, &plan.server), &plan.rules).await;
-    reloaded.map_err(|source| InstallError::Reload { server: plan.server.clone(), source })
 }
 
 /// Looks at an endpoint until it shows the certificate, for so long: a reload may take a while.

@@ -1,6 +1,7 @@
 //! The inventory, `eskort.toml`: TOML text in, an [`Inventory`] or all its mistakes out.
 
 mod addition;
+mod api;
 mod authority;
 mod certificate;
 mod fields;
@@ -16,7 +17,7 @@ mod tests;
 
 pub use addition::{Addition, NewAuthority, NewCertificate, NewProof, NewServer, add_to_inventory};
 pub use mistake::{Mistake, Mistakes};
-pub use recipe::parse_recipe;
+pub use recipe::{parse_recipe, parse_upload_recipe};
 
 use authority::{ACME, CSR, EST, parse_authority};
 use certificate::{CERTIFICATE, Known, SUBJECT, parse_certificate};
@@ -25,8 +26,8 @@ use fields::{Entry, contact};
 use host::{FTP, SSH, parse_host};
 use install::INSTALL;
 use proof::{BY_HAND, DNS_UPDATE, HTTP_FOLDER, HTTP_LISTENER, PROGRAM, STANDING, TLS_LISTENER, WEB_API, parse_proof};
-use recipe::{RECIPE, REQUEST};
-use server::{CONFIGURED, COPY, FILES, KEYSTORE, TOLD, parse_server};
+use recipe::{RECIPE, REQUEST, UPLOAD_RECIPE, UPLOAD_REQUEST};
+use server::{CLUSTER, CONFIGURED, COPY, FILES, KEYSTORE, TOLD, UPLOAD, parse_server};
 use table::{Notes, Section};
 use toml::Spanned;
 use toml::de::{DeTable, DeValue};
@@ -53,6 +54,10 @@ pub const SECTIONS: &[(&str, &[&str])] = &[
     ("[server.NAME] with a configuration", CONFIGURED),
     ("[server.NAME] of kind files", FILES),
     ("[server.NAME] of kind keystore", KEYSTORE),
+    ("[server.NAME] of kind web-api", UPLOAD),
+    ("recipe of a web-api server", UPLOAD_RECIPE),
+    ("request of a recipe for certificates", UPLOAD_REQUEST),
+    ("[server.NAME] of kind cluster-secret", CLUSTER),
     ("[server.NAME] of kind program", TOLD),
     ("copy of a files server", COPY),
     ("[certificate.NAME]", CERTIFICATE),

@@ -43,6 +43,17 @@ impl Mistake {
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
 pub struct Mistakes(pub Vec<Mistake>);
 
+impl Mistakes {
+    /// Returns all of them in one line.
+    pub fn in_one_line(&self) -> String {
+        let line = |m: &Mistake| {
+            let advice = m.advice.as_ref().map(|a| format!(" ({a})")).unwrap_or_default();
+            format!("line {}: {}{advice}", m.line, m.what)
+        };
+        self.0.iter().map(line).collect::<Vec<_>>().join("; ")
+    }
+}
+
 impl fmt::Display for Mistakes {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         write!(f, "the inventory has {}", eskort_core::words::count(self.0.len() as u64, "mistake"))

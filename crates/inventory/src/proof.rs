@@ -1,16 +1,12 @@
 //! Reads the sections of proofs.
 
+use crate::api::{RECORDS, parse_web_api};
 use crate::fields::{Entry, check_address, duration, kind, named_section, program_rules, secret};
-use crate::recipe;
-use crate::table::{Notes, Section, nearest};
+use crate::table::{Notes, Section};
 use eskort_core::challenge::ChallengeKind;
-use eskort_core::inventory::{
-    CheckAddress, DnsLook, DnsProof, Proof, RecipeSource, RecordWriter, TsigKey, USUAL_SPREAD, USUAL_TTL, WebApi,
-};
+use eskort_core::inventory::{CheckAddress, DnsLook, DnsProof, Proof, RecordWriter, TsigKey, USUAL_SPREAD, USUAL_TTL};
 use eskort_core::names::Identifier;
-use eskort_core::recipe::SHIPPED;
 use std::net::SocketAddr;
-use std::path::PathBuf;
 
 pub(crate) const HTTP_FOLDER: &[&str] = &["kind", "folder", "host", "check-address"];
 pub(crate) const HTTP_LISTENER: &[&str] = &["kind", "listen", "check-address"];
@@ -84,7 +80,7 @@ pub(crate) fn parse_proof<'a>(entry: &'a Entry<'a>, hosts: &[&str], notes: &'a N
         }
         "web-api" => {
             let section = open(WEB_API);
-            (section, parse_web_api(&section).map(RecordWriter::WebApi))
+            (section, parse_web_api(&section, &RECORDS).map(RecordWriter::WebApi))
         }
         "program" => {
             let section = open(PROGRAM);
@@ -182,52 +178,6 @@ fn parse_key(section: &Section<'_>) -> Option<TsigKey> {
             Some(TsigKey::Named { name, algorithm: algorithm.unwrap_or(known[0]).to_owned(), secret: secret? })
         }
     }
-}
-
-fn parse_web_api(section: &Section<'_>) -> Option<WebApi> {
-    let recipe = match section.get("recipe").map(|value| value.get_ref().as_table().is_some()) {
-        None => {
-            section.missing("recipe", "recipe = \"powerdns\", or a file \"recipe.toml\"");
-            None
-        }
-        Some(true) => {
-            let (table, span) = section.table("recipe")?;
-            let below = section.below(table, span, "this recipe", recipe::RECIPE);
-            recipe::from_section(&below).map(|r| RecipeSource::Inline(Box::new(r)))
-        }
-        Some(false) => match section.text("recipe")? {
-            text if text.value.ends_with(".toml") => Some(RecipeSource::File(PathBuf::from(text.value))),
-            text => {
-                let known: Vec<&str> = SHIPPED.iter().map(|(name, _)| *name).collect();
-                let found = known.iter().find(|k| **k == text.value);
-                if found.is_none() {
-                    let advice = nearest(text.value, &known).unwrap_or_else(|| {
-                        let known = known.join(", ");
-                        format!("shipped are: {known}; a recipe of your own is a file whose name ends with `.toml`")
-                    });
-                    section.note(text.span, format!("no recipe `{}` is shipped", text.value), Some(advice));
-                }
-                found.map(|name| RecipeSource::Shipped((*name).to_owned()))
-            }
-        },
-    };
-    if section.get("address").is_none() {
-        section.missing("address", "address = \"https://panel.lampholm.example\"");
-    }
-    let wants = "a URL that begins with https:// (http:// on this machine only)";
-    let address = section.parsed("address", wants, |text| {
-        let url = url::Url::parse(text).ok()?;
-        let here = match url.host()? {
-            url::Host::Ipv4(ip) => ip.is_loopback(),
-            url::Host::Ipv6(ip) => ip.is_loopback(),
-            url::Host::Domain(name) => name == "localhost",
-        };
-        let safe = url.scheme() == "https" || (url.scheme() == "http" && here);
-        (safe && url.query().is_none()).then(|| url.as_str().trim_end_matches('/').to_owned())
-    });
-    let roots = section.path("roots");
-    let secret = secret(section, "secret");
-    Some(WebApi { recipe: recipe?, address: address?, roots, secret, with: section.words("with") })
 }
 
 /// Returns what `listen` says, if it says anything; `None` for a mistake.

@@ -1,8 +1,12 @@
 //! Reads the sections of servers.
 
+use crate::api::{UPLOADS, parse_address, parse_web_api};
 use crate::fields::{Entry, check_address, duration, kind, named_section, program_rules, secret};
 use crate::table::{Notes, Section, Text};
-use eskort_core::inventory::{Configured, FileCopy, Host, HostKind, Keystore, Part, Server, ServerKind};
+use eskort_core::inventory::{
+    Configured, FileCopy, Host, HostKind, Keystore, Part, RecipeSource, Server, ServerKind, UploadApi, WebApi,
+};
+use eskort_core::recipe::UploadRecipe;
 use eskort_core::software::Software;
 use std::collections::BTreeMap;
 use std::ops::Range;
@@ -47,6 +51,32 @@ pub(crate) const KEYSTORE: &[&str] = &[
     "user",
     "timeout",
 ];
+/// Of an API that certificates are uploaded to.
+pub(crate) const UPLOAD: &[&str] = &[
+    "kind",
+    "recipe",
+    "address",
+    "roots",
+    "secret-file",
+    "secret-env",
+    "with",
+    "password-file",
+    "password-env",
+    "old-encryption",
+    "check-address",
+    "reload-timeout",
+];
+pub(crate) const CLUSTER: &[&str] = &[
+    "kind",
+    "address",
+    "roots",
+    "secret-file",
+    "secret-env",
+    "namespace",
+    "object",
+    "check-address",
+    "reload-timeout",
+];
 pub(crate) const COPY: &[&str] = &["part", "to", "owner", "group", "mode"];
 const USUAL_RELOAD: Duration = Duration::from_secs(30);
 
@@ -57,7 +87,7 @@ pub(crate) fn parse_server<'a>(
 ) -> Option<Server> {
     let open = |keys| Section::open(entry.table, entry.span.clone(), &entry.title, keys, notes);
     let mut kinds = Software::ALL.map(Software::word).to_vec();
-    kinds.extend(["files", "keystore", "program"]);
+    kinds.extend(["files", "keystore", "web-api", "cluster-secret", "program"]);
     let word = kind(entry, &kinds, notes)?;
     let (section, kind) = match Software::ALL.into_iter().find(|software| software.word() == word) {
         Some(software) => {
@@ -89,6 +119,17 @@ pub(crate) fn parse_server<'a>(
             let command = section.command("command").unwrap_or_default();
             (section, ServerKind::Program { command })
         }
+        None if word == "web-api" => {
+            let section = open(UPLOAD);
+            let api = parse_web_api(&section, &UPLOADS);
+            let (password, old_encryption) = (secret(&section, "password"), section.flag("old-encryption"));
+            (section, ServerKind::WebApi(UploadApi { api: api?, password, old_encryption }))
+        }
+        None if word == "cluster-secret" => {
+            let section = open(CLUSTER);
+            let api = parse_cluster(&section);
+            (section, ServerKind::WebApi(UploadApi { api: api?, password: None, old_encryption: false }))
+        }
         None if word == "keystore" => {
             let section = open(KEYSTORE);
             let keystore = parse_keystore(&section);
@@ -110,6 +151,19 @@ pub(crate) fn parse_server<'a>(
         check_paths(&section, &kind);
     }
     Some(Server { kind, host, check_address: check_address(&section), reload_timeout, rules: program_rules(&section) })
+}
+
+fn parse_cluster(section: &Section<'_>) -> Option<WebApi<UploadRecipe>> {
+    let word = |key| section.text(key).map(|text: Text<'_>| text.value.to_owned());
+    let namespace = Some(("namespace".to_owned(), word("namespace").unwrap_or_else(|| "default".to_owned())));
+    let object = word("object").map(|object| ("object".to_owned(), object));
+    Some(WebApi {
+        recipe: RecipeSource::Shipped("cluster-secret".to_owned()),
+        address: parse_address(section)?,
+        roots: section.path("roots"),
+        secret: secret(section, "secret"),
+        with: namespace.into_iter().chain(object).collect(),
+    })
 }
 
 fn parse_keystore(section: &Section<'_>) -> Option<Keystore> {
@@ -175,7 +229,7 @@ fn check_paths(section: &Section<'_>, kind: &ServerKind) {
         ServerKind::Configured(server) => std::iter::once(&server.config).chain(&server.certificates).collect(),
         ServerKind::Files { copies, .. } => copies.iter().map(|copy| &copy.to).collect(),
         ServerKind::Keystore(keystore) => vec![&keystore.to],
-        ServerKind::Program { .. } => Vec::new(),
+        ServerKind::WebApi(_) | ServerKind::Program { .. } => Vec::new(),
     };
     for path in paths.into_iter().filter(|path| path.is_relative()) {
         let what = format!("`{}` has to be absolute: it is a path on another machine", path.display());
@@ -186,7 +240,7 @@ fn check_paths(section: &Section<'_>, kind: &ServerKind) {
         ServerKind::Configured(server) => server.owner.is_some() || server.group.is_some(),
         ServerKind::Files { copies, .. } => copies.iter().any(owned),
         ServerKind::Keystore(keystore) => keystore.owner.is_some() || keystore.group.is_some(),
-        ServerKind::Program { .. } => false,
+        ServerKind::WebApi(_) | ServerKind::Program { .. } => false,
     };
     if is_owned {
         let advice = "the files belong to the user of the host";
@@ -203,7 +257,7 @@ fn parse_copy<'a>(table: &'a DeTable<'a>, span: Range<usize>, notes: &'a Notes<'
     }
     let part = section.parsed(
         "part",
-        "one of \"bundle\", \"certificate\", \"intermediates\", \"key\", \"combined\"",
+        "one of \"bundle\", \"certificate\", \"intermediates\", \"key\", \"combined\", \"manifest\"",
         |text| Part::ALL.into_iter().find(|p| p.word() == text),
     );
     let to = section.path("to");

@@ -196,6 +196,14 @@ impl Password {
     }
 }
 
+/// Returns a text that nobody can guess, of letters, digits, `-` and `_`.
+///
+/// # Panics
+/// When the system has no randomness.
+pub fn random_text() -> String {
+    crate::base64url(&random::<18>().expect("the system has randomness"))
+}
+
 /// Returns random bytes, for salts and the like.
 pub(crate) fn random<const N: usize>() -> Option<[u8; N]> {
     let mut bytes = [0; N];

@@ -10,6 +10,12 @@ pub fn base64(bytes: &[u8]) -> String {
     STANDARD.encode(bytes)
 }
 
+/// Decodes base64 with padding; white space in it does not count.
+pub fn base64_decode(text: &str) -> Option<Vec<u8>> {
+    let bare: String = text.chars().filter(|c| !c.is_ascii_whitespace()).collect();
+    STANDARD.decode(bare).ok()
+}
+
 /// Encodes as base64url without padding (RFC 4648 section 5, as RFC 7515 section 2 wants it).
 pub fn base64url(bytes: &[u8]) -> String {
     URL_SAFE_NO_PAD.encode(bytes)

@@ -26,15 +26,18 @@ pub use alpn::{answers_challenge, make_challenge_certificate};
 pub use assemble::{Anchors, AssembledChain, ChainNote, assemble};
 pub use certificate::{Certificate, Fingerprint, SignatureCheck, general_name, key_words};
 pub use chain::{Chain, ChainError, ChainFault};
+pub use container::random_text;
 pub use csr::{
     CsrFacts, CsrSpecification, Subject, WantedExtension, find_csr, make_csr, parse_csr, parse_csr_unverified,
     request_pem,
 };
-pub use encoding::{base32, base64, base64url, base64url_decode, der_sequence, hex, hmac_sha256, printable, sha256};
+pub use encoding::{
+    base32, base64, base64_decode, base64url, base64url_decode, der_sequence, hex, hmac_sha256, printable, sha256,
+};
 pub use intake::{Intake, IntakeError, LARGEST_INTAKE, LeftAside, parse_pkcs7};
 pub use key::{JwsKey, KeyKind, PrivateKey};
 pub use key_use::KeyUse;
-pub use pack::{Pkcs12Form, to_pkcs7, to_pkcs12};
+pub use pack::{Pkcs12Form, object_name, tls_secret_manifest, to_pkcs7, to_pkcs12};
 pub use secret::Secret;
 pub use signer::{Signature, VerifyingKey};
 pub use staple::{Staple, parse_staple};

@@ -18,6 +18,26 @@ pub enum Pkcs12Form {
     Old,
 }
 
+/// Writes the manifest of a secret of type `kubernetes.io/tls`, whose schema is open, from PEM.
+pub fn tls_secret_manifest(certificate: &str, bundle: &str, key: &str) -> String {
+    use std::fmt::Write;
+    let name = object_name(certificate);
+    let mut out =
+        format!("apiVersion: v1\nkind: Secret\nmetadata:\n  name: {name}\ntype: kubernetes.io/tls\nstringData:\n");
+    for (field, pem) in [("tls.crt", bundle), ("tls.key", key)] {
+        writeln!(out, "  {field}: |").expect("writing to a string");
+        pem.lines().for_each(|line| writeln!(out, "    {line}").expect("writing to a string"));
+    }
+    out
+}
+
+/// Returns what the secret of a certificate is called. Names of objects are lower case, without dots and underscores to be safe.
+pub fn object_name(certificate: &str) -> String {
+    let plain = |c: char| if c.is_ascii_alphanumeric() { c.to_ascii_lowercase() } else { '-' };
+    let name: String = certificate.chars().map(plain).collect();
+    format!("{}-tls", name.trim_matches('-'))
+}
+
 /// Key derivation rounds: as many as others use, so that guessing is slow and reading is not.
 const ROUNDS: i32 = 100_000;
 const OLD_ROUNDS: i32 = 2_048;

@@ -15,6 +15,7 @@ mod names;
 mod office;
 mod panel;
 mod site;
+mod uploads;
 
 pub use ca::{Authority, AuthorityOptions, Fault, Offer, Resource};
 pub use clock::Clock;
@@ -26,3 +27,4 @@ pub use names::NameServer;
 pub use office::{Office, Slip};
 pub use panel::Panel;
 pub use site::Site;
+pub use uploads::{UploadKind, Uploads};

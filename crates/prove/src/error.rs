@@ -7,6 +7,7 @@ use eskort_dns::{AskError, Propagation, UpdateError};
 use eskort_host::{CommandError, HostError, MachineError, SecretError};
 use eskort_probe::NotVisible;
 use eskort_store::StoreError;
+use eskort_talk::ApiError;
 use std::io;
 use std::net::SocketAddr;
 use std::path::PathBuf;
@@ -169,46 +170,6 @@ impl From<MachineError> for ProofError {
             MachineError::Unknown { host } => ProofError::NoHost { host },
         }
     }
-}
-
-/// Why an API did not do what was asked.
-#[derive(Debug, thiserror::Error, strum::IntoStaticStr)]
-#[strum(serialize_all = "kebab-case")]
-pub enum ApiError {
-    /// The recipe.
-    #[error("the recipe {place} cannot be used: {why}")]
-    Recipe {
-        /// Where it is.
-        place: String,
-        /// What is wrong with it.
-        why: String,
-    },
-    /// No connection, no answer, or none that can be trusted.
-    #[error("cannot reach {url}: {what}")]
-    Unreachable {
-        /// What was asked for.
-        url: String,
-        /// What happened.
-        what: String,
-    },
-    /// An answer that says no.
-    #[error("{method} {url} was answered with {status}{}", if said.is_empty() { String::new() } else { format!(": {said}") })]
-    Refused {
-        /// The method.
-        method: String,
-        /// What was asked for.
-        url: String,
-        /// The HTTP status.
-        status: u16,
-        /// How the answer begins, tamed.
-        said: String,
-    },
-    /// An answer in which something is missing.
-    #[error("the answer of {url} has no id at the place that the recipe names, and the recipe has no `find`")]
-    NoId {
-        /// What was asked for.
-        url: String,
-    },
 }
 
 fn on_host(host: Option<&String>) -> String {

@@ -16,7 +16,7 @@ mod tls;
 
 pub use around::ProofContext;
 pub use cleanup::pay_debts;
-pub use error::{ApiError, ProofError};
+pub use error::ProofError;
 pub use file::SiteFile;
 pub use listener::Listener;
 pub use place::{SitePlace, addresses, look};

@@ -2,7 +2,9 @@
 
 use eskort_core::context::Context;
 use eskort_core::inventory::Part;
-use eskort_core::pki::{Chain, ChainError, Pkcs12Form, PkiError, PrivateKey, Secret, to_pkcs7, to_pkcs12};
+use eskort_core::pki::{
+    Chain, ChainError, Pkcs12Form, PkiError, PrivateKey, Secret, tls_secret_manifest, to_pkcs7, to_pkcs12,
+};
 use eskort_host::files::{Access, make_folders, write_atomic};
 use eskort_store::{Store, StoreError};
 use std::io;
@@ -115,25 +117,10 @@ pub async fn pack(
         Packing::Der => Secret::new(chain.leaf().der().to_vec()),
         Packing::Pkcs7 => Secret::new(to_pkcs7(chain.certificates())),
         Packing::Pkcs12(form) => to_pkcs12(&key()?, &chain, certificate, password, form)?,
-        Packing::Manifest => Secret::new(manifest(certificate, &chain, &key()?).into_bytes()),
+        Packing::Manifest => {
+            Secret::new(tls_secret_manifest(certificate, &chain.bundle_pem(), key()?.to_pem().reveal()).into_bytes())
+        }
     };
     write(to, bytes.reveal(), if packing.has_key() { 0o600 } else { 0o644 })?;
     Ok(number)
-}
-
-/// Writes a secret of type `kubernetes.io/tls`, whose schema is open.
-fn manifest(certificate: &str, chain: &Chain, key: &PrivateKey) -> String {
-    use std::fmt::Write;
-    // Names of objects are lower case there, without dots and underscores to be safe.
-    let plain = |c: char| if c.is_ascii_alphanumeric() { c.to_ascii_lowercase() } else { '-' };
-    let name: String = certificate.chars().map(plain).collect();
-    let mut out = format!(
-        "apiVersion: v1\nkind: Secret\nmetadata:\n  name: {}-tls\ntype: kubernetes.io/tls\nstringData:\n",
-        name.trim_matches('-')
-    );
-    for (field, pem) in [("tls.crt", chain.bundle_pem()), ("tls.key", key.to_pem().reveal().clone())] {
-        writeln!(out, "  {field}: |").expect("writing to a string");
-        pem.lines().for_each(|line| writeln!(out, "    {line}").expect("writing to a string"));
-    }
-    out
 }

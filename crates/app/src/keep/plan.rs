@@ -116,6 +116,7 @@ fn planned(plan: install::ServerPlan) -> PlannedServer {
         changes: plan.changes.into_iter().map(|c| (c.path, c.how)).collect(),
         test: plan.test,
         run: plan.reload,
+        upload: plan.upload,
         findings: plan.findings,
     }
 }

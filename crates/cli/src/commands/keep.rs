@@ -306,12 +306,15 @@ fn print_plan(ui: &Ui, entries: &[KeepEntry], budgets: &[PlannedBudget]) {
 
 /// Shows what would be done on servers.
 pub(super) fn print_servers(ui: &Ui, servers: &[PlannedServer]) {
-    for PlannedServer { server, changes, test, run, findings } in servers {
+    for PlannedServer { server, changes, test, run, upload, findings } in servers {
         for (path, how) in changes {
             ui.result(&change(&format!("{} on server `{server}`", path.display()), how));
         }
         for command in test.iter().chain(run) {
             ui.result(&format!("  runs {} on server `{server}`", command.join(" ")));
+        }
+        if let Some(address) = upload {
+            ui.result(&format!("  uploads it to {address} for server `{server}`"));
         }
         for finding in findings {
             let advice = finding.advice.as_ref().map(|a| format!(" ({a})")).unwrap_or_default();
@@ -385,6 +388,8 @@ pub(super) struct ReportServer<'a> {
     test: Option<&'a [String]>,
     #[serde(skip_serializing_if = "Option::is_none")]
     run: Option<&'a [String]>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    upload: Option<&'a str>,
     findings: &'a [Finding],
 }
 
@@ -468,6 +473,7 @@ pub(super) fn report_server(planned: &PlannedServer) -> ReportServer<'_> {
         changes: planned.changes.iter().map(report_change).collect(),
         test: planned.test.as_deref(),
         run: planned.run.as_deref(),
+        upload: planned.upload.as_deref(),
         findings: &planned.findings,
     }
 }

@@ -1,6 +1,6 @@
 //! Errors of servers in words.
 
-use super::proof::tell_host;
+use super::proof::{tell_api, tell_host};
 use super::store::tell_store;
 use crate::error_text::ErrorText;
 use eskort_core::words;
@@ -22,6 +22,7 @@ pub(crate) fn tell_install(error: &InstallError, certificate: &str) -> ErrorText
             .hint("nothing was put back; what you want back has to be put there by hand")
             .hint("or leave the configuration as it is, and take the server out of the certificate's `install`"),
         InstallError::Keystore { .. } => text.hint("correct the server's section: `password-file` names the file with its password"),
+        InstallError::Upload { source, .. } => tell_api(text.hint(undone), source),
         InstallError::Restore { .. } => text.hint("check that the files are writable, and run it again"),
         InstallError::NoSuchOwner { .. } => text.hint("correct `owner` or `group` in the inventory"),
         InstallError::Test { .. } => text.hint(undone).hint(again),

@@ -6,7 +6,8 @@ use eskort_core::manual::AskedError;
 use eskort_dns::{Propagation, UpdateError};
 use eskort_host::HostError;
 use eskort_probe::{NotVisible, WhyNotVisible};
-use eskort_prove::{ApiError, ProofError};
+use eskort_prove::ProofError;
+use eskort_talk::ApiError;
 use std::io::ErrorKind;
 
 pub(crate) fn tell_proof(error: &ProofError) -> ErrorText {
@@ -55,13 +56,7 @@ pub(crate) fn tell_proof(error: &ProofError) -> ErrorText {
         ProofError::Certificate(_) => text.hint("this is a bug in Eskort; please report it"),
         ProofError::NoPrimary { .. } => text.hint("name the primary in the inventory: server = \"192.0.2.53\""),
         ProofError::Secret(_) => text.hint("correct the place in the inventory, or put the secret there"),
-        ProofError::Api(error) => match error {
-            ApiError::Recipe { .. } => text.hint("correct the recipe; docs/inventory.md says what can stand in it"),
-            ApiError::Unreachable { .. } => text.hint("check `address` of the proof, and `roots` for a private certificate"),
-            ApiError::Refused { status: 401 | 403, .. } => text.hint("the API does not accept the secret, or the secret does not permit this"),
-            ApiError::Refused { .. } => text.hint("the API refused: compare the recipe with the API's documentation"),
-            ApiError::NoId { .. } => text.hint("correct `id` of `add` in the recipe, or give it a `find`"),
-        },
+        ProofError::Api(error) => tell_api(text, error),
         ProofError::Host(error) => tell_host(text, error),
         ProofError::NoHost { .. } => text.hint("put it back into the inventory, or remove the file by hand"),
         ProofError::LinkOnHost { .. } => text.hint("put a folder there, or name the folder it leads to in `folder` of the proof"),
@@ -186,5 +181,21 @@ pub(crate) fn tell_not_visible(name: &str, seen: &NotVisible) -> ErrorText {
             "another site answers under this name, or a rule of the web server covers the path: serve {serve}"
         )),
         WhyNotVisible::Redirect { .. } => text.hint("exclude /.well-known/acme-challenge/ from the redirect"),
+    }
+}
+
+/// Says what to do when an API does not do what was asked.
+pub(super) fn tell_api(text: ErrorText, error: &ApiError) -> ErrorText {
+    match error {
+        ApiError::Recipe { .. } => text.hint("correct the recipe; docs/inventory.md says what can stand in it"),
+        ApiError::Unreachable { .. } => {
+            text.hint("check `address` in the inventory, and `roots` for a private certificate")
+        }
+        ApiError::Refused { status: 401 | 403, .. } => {
+            text.hint("the API does not accept the secret, or the secret does not permit this")
+        }
+        ApiError::Refused { .. } => text.hint("the API refused: compare the recipe with the API's documentation"),
+        ApiError::NoId { .. } => text.hint("correct `id` in the recipe, or give it a `find`"),
+        ApiError::Secret(_) => text.hint("correct the place in the inventory, or put the secret there"),
     }
 }

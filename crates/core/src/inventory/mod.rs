@@ -15,6 +15,7 @@ pub use proof::{
 use crate::https::HttpsWishes;
 use crate::names::Identifier;
 use crate::pki::{CsrSpecification, KeyKind};
+use crate::recipe::UploadRecipe;
 use crate::software::Software;
 use jiff::SignedDuration;
 use std::collections::BTreeMap;
@@ -72,8 +73,13 @@ impl Inventory {
         let keys = self.certificates.values_mut().flat_map(|c| [&mut c.key_file, &mut c.key_password_file]);
         keys.flatten().for_each(place);
         for server in self.servers.values_mut() {
-            if let ServerKind::Keystore(Keystore { password, .. }) = &mut server.kind {
-                password.path_mut().into_iter().for_each(place);
+            match &mut server.kind {
+                ServerKind::Keystore(Keystore { password, .. }) => password.path_mut().into_iter().for_each(place),
+                ServerKind::WebApi(UploadApi { api, password, .. }) => {
+                    let password = password.as_mut().and_then(SecretSource::path_mut);
+                    api.paths_mut().chain(password).for_each(place);
+                }
+                ServerKind::Configured(_) | ServerKind::Files { .. } | ServerKind::Program { .. } => {}
             }
         }
         for server in self.servers.values_mut().filter(|server| server.host.is_none()) {
@@ -86,7 +92,7 @@ impl Inventory {
                 ServerKind::Keystore(keystore) => {
                     place(&mut keystore.to);
                 }
-                ServerKind::Program { .. } => {}
+                ServerKind::WebApi(_) | ServerKind::Program { .. } => {}
             }
         }
     }
@@ -174,11 +180,24 @@ pub enum ServerKind {
     },
     /// A PKCS#12 container put where an application server wants it, and a command.
     Keystore(Keystore),
+    /// An HTTP API that certificates are uploaded to.
+    WebApi(UploadApi),
     /// A program that is told what to serve, and does the rest.
     Program {
         /// The program and its arguments.
         command: Vec<String>,
     },
+}
+
+/// An HTTP API that certificates are uploaded to.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct UploadApi {
+    /// The API, and how it is talked to.
+    pub api: WebApi<UploadRecipe>,
+    /// The password of PKCS#12 containers; `None` for a new one with each upload.
+    pub password: Option<SecretSource>,
+    /// Whether those containers are encrypted as programs from before 2019 or so read them.
+    pub old_encryption: bool,
 }
 
 /// A PKCS#12 container (RFC 7292) with key and chain.
@@ -247,11 +266,14 @@ pub enum Part {
     Key,
     /// Key, leaf and intermediates in one file.
     Combined,
+    /// Leaf, intermediates and key in the manifest of a TLS secret.
+    Manifest,
 }
 
 impl Part {
     /// All parts.
-    pub const ALL: [Part; 5] = [Part::Bundle, Part::Certificate, Part::Intermediates, Part::Key, Part::Combined];
+    pub const ALL: [Part; 6] =
+        [Part::Bundle, Part::Certificate, Part::Intermediates, Part::Key, Part::Combined, Part::Manifest];
 
     /// Returns the inventory's word.
     pub fn word(self) -> &'static str {
@@ -261,6 +283,7 @@ impl Part {
             Part::Intermediates => "intermediates",
             Part::Key => "key",
             Part::Combined => "combined",
+            Part::Manifest => "manifest",
         }
     }
 
@@ -272,6 +295,7 @@ impl Part {
             Part::Intermediates => "intermediates.pem",
             Part::Key => "key.pem",
             Part::Combined => "combined.pem",
+            Part::Manifest => "manifest.yaml",
         }
     }
 
@@ -282,7 +306,7 @@ impl Part {
 
     /// Whether the private key is in it.
     pub fn is_secret(self) -> bool {
-        matches!(self, Part::Key | Part::Combined)
+        matches!(self, Part::Key | Part::Combined | Part::Manifest)
     }
 }
 

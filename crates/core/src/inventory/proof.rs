@@ -129,11 +129,11 @@ pub enum TsigKey {
     },
 }
 
-/// An HTTP API that places records.
+/// An HTTP API, and the recipe with which it is talked to.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub struct WebApi {
+pub struct WebApi<R = Recipe> {
     /// How it is talked to.
-    pub recipe: RecipeSource,
+    pub recipe: RecipeSource<R>,
     /// The first part of its addresses.
     pub address: String,
     /// PEM file with roots that its certificate is checked against, beside the system's.
@@ -144,15 +144,26 @@ pub struct WebApi {
     pub with: BTreeMap<String, String>,
 }
 
+impl<R> WebApi<R> {
+    pub(super) fn paths_mut(&mut self) -> impl Iterator<Item = &mut PathBuf> {
+        let recipe = match &mut self.recipe {
+            RecipeSource::File(path) => Some(path),
+            RecipeSource::Shipped(_) | RecipeSource::Inline(_) => None,
+        };
+        let secret = self.secret.as_mut().and_then(SecretSource::path_mut);
+        recipe.into_iter().chain(secret).chain(&mut self.roots)
+    }
+}
+
 /// Where a recipe is.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub enum RecipeSource {
+pub enum RecipeSource<R = Recipe> {
     /// Shipped with the program, by name.
     Shipped(String),
     /// In a file.
     File(PathBuf),
     /// In the inventory itself.
-    Inline(Box<Recipe>),
+    Inline(Box<R>),
 }
 
 /// Where a secret is read from.
@@ -222,14 +233,7 @@ impl Proof {
             Proof::Dns(dns) => match &mut dns.writer {
                 RecordWriter::Update(TsigKey::File(path)) => vec![path],
                 RecordWriter::Update(TsigKey::Named { secret, .. }) => secret.path_mut().into_iter().collect(),
-                RecordWriter::WebApi(api) => {
-                    let recipe = match &mut api.recipe {
-                        RecipeSource::File(path) => Some(path),
-                        RecipeSource::Shipped(_) | RecipeSource::Inline(_) => None,
-                    };
-                    let secret = api.secret.as_mut().and_then(SecretSource::path_mut);
-                    recipe.into_iter().chain(secret).chain(&mut api.roots).collect()
-                }
+                RecordWriter::WebApi(api) => api.paths_mut().collect(),
                 RecordWriter::Program { .. } | RecordWriter::Person | RecordWriter::Standing { .. } => Vec::new(),
             },
         }

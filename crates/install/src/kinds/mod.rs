@@ -8,8 +8,7 @@ mod nginx;
 mod parts;
 mod program;
 mod surveyed;
-
-pub(crate) use program::input;
+mod web_api;
 
 use crate::InstallError;
 use crate::facts::Facts;
@@ -21,9 +20,10 @@ use eskort_core::deployment::{Deployment, Lack, Target};
 use eskort_core::https::{Hsts, RampStep};
 use eskort_core::inventory::{Install, Keystore, ServerKind};
 use eskort_core::progress::FileChange;
-use eskort_host::MachineError;
+use eskort_host::{MachineError, Machines};
 use eskort_siteconf::FileChange as ConfigChange;
 use eskort_store::{InstallRow, Store, StoreError};
+use program::input;
 use std::sync::Arc;
 
 /// Gathers the facts and plans for every server of some certificates: one plan for a server, with all that is to be put on it. Reads
@@ -86,7 +86,7 @@ async fn plan_server(
     let Serving { name, server, .. } = servings[0];
     let configured = match &server.kind {
         ServerKind::Configured(configured) => Some(configured),
-        ServerKind::Files { .. } | ServerKind::Keystore(_) | ServerKind::Program { .. } => None,
+        _ => None,
     };
     let mut known = match configured {
         Some(configured) => Some((configured, facts.of(context, (name, server), configured).await?)),
@@ -99,6 +99,10 @@ async fn plan_server(
         changes: Vec::new(),
         test: test_command(&server.kind),
         reload: Some(reload_command(&server.kind)).filter(|words| !words.is_empty()),
+        upload: match &server.kind {
+            ServerKind::WebApi(upload) => Some(upload.api.address.clone()),
+            _ => None,
+        },
         rules: server.rules.clone(),
         endpoints: Vec::new(),
         findings: Vec::new(),
@@ -134,7 +138,7 @@ async fn plan_server(
                 changed.into_iter().for_each(|change| plan.add(change));
                 Vec::new()
             }
-            (None, ServerKind::Program { .. }) => {
+            (None, ServerKind::WebApi(_) | ServerKind::Program { .. }) => {
                 plan.endpoints.extend(files::endpoints(serving));
                 Vec::new()
             }
@@ -213,9 +217,17 @@ pub async fn deployment(
             // Where Eskort writes no file, only the ledger says whether the command was run.
             ServerKind::Files { ref copies, .. } => copies.is_empty() && !row.is_some_and(|row| row.has(generation)),
             ServerKind::Keystore(_) => false,
-            ServerKind::Program { .. } => !row.is_some_and(|row| row.has(generation)),
+            ServerKind::WebApi(_) | ServerKind::Program { .. } => !row.is_some_and(|row| row.has(generation)),
         } {
             lacks.insert(0, Lack::Current);
+        }
+        // What somebody else has put into use there is not ours.
+        if let (ServerKind::WebApi(upload), true) = (&serving.server.kind, lacks.is_empty()) {
+            match web_api::is_active(context, store, (certificate, generation), (server, upload)).await {
+                Ok(true) => {}
+                Ok(false) => lacks.push(Lack::Current),
+                Err(error) => lacks.push(Lack::Unknown { why: error.to_string() }),
+            }
         }
         let is_settled = |row: &InstallRow| row.has(generation) && (!can_be_checked || row.is_settled_with(generation));
         if lacks.is_empty() && !row.is_some_and(is_settled) {
@@ -244,7 +256,7 @@ pub async fn endpoints(
             ServerKind::Configured(_) => {
                 plan_server(context, store, std::slice::from_ref(&serving), facts).await?.endpoints
             }
-            ServerKind::Files { .. } | ServerKind::Keystore(_) | ServerKind::Program { .. } => {
+            ServerKind::Files { .. } | ServerKind::Keystore(_) | ServerKind::WebApi(_) | ServerKind::Program { .. } => {
                 files::endpoints(&serving)
             }
         });
@@ -259,6 +271,7 @@ pub(crate) fn reload_command(kind: &ServerKind) -> Vec<String> {
         ServerKind::Files { run: command, .. }
         | ServerKind::Keystore(Keystore { run: command, .. })
         | ServerKind::Program { command } => command.clone(),
+        ServerKind::WebApi(_) => Vec::new(),
     }
 }
 
@@ -266,6 +279,28 @@ pub(crate) fn reload_command(kind: &ServerKind) -> Vec<String> {
 pub(crate) fn test_command(kind: &ServerKind) -> Option<Vec<String>> {
     match kind {
         ServerKind::Configured(configured) => Some(commands::test_command(configured)),
-        ServerKind::Files { .. } | ServerKind::Keystore(_) | ServerKind::Program { .. } => None,
+        _ => None,
     }
+}
+
+/// Makes a server take what was changed: by its command, or by uploading it. With `insist`, since something was put back, it is uploaded
+/// though it is in use.
+pub(crate) async fn tell(
+    context: &Context,
+    store: &Store,
+    machines: &Machines,
+    name: &str,
+    insist: bool,
+) -> Result<(), InstallError> {
+    let Some(server) = context.inventory.servers.get(name) else { return Ok(()) };
+    if let ServerKind::WebApi(upload) = &server.kind {
+        return web_api::put(context, store, (name, server), upload, insist).await;
+    }
+    let words = reload_command(&server.kind);
+    if words.is_empty() {
+        return Ok(());
+    }
+    let machine = machines.at(context, server.host.as_deref());
+    let told = machine.run(&words, &input(context, store, name), &server.rules).await;
+    told.map_err(|source| InstallError::Reload { server: name.to_owned(), source })
 }

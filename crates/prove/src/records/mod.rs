@@ -159,7 +159,7 @@ pub(crate) async fn take_away(around: ProofContext<'_>, proof: &str, rows: &[Deb
 }
 
 /// Changes records at an API that replaces all values of a name and type at once.
-async fn change_all(api: &Api<'_>, placed: &[&TargetedRecord], what: Change) -> Result<(), ProofError> {
+async fn change_all(api: &Api, placed: &[&TargetedRecord], what: Change) -> Result<(), ProofError> {
     let mut groups: BTreeMap<(&Zone, &str, RecordType), Vec<&Record>> = BTreeMap::new();
     for TargetedRecord { record, zone } in placed {
         groups.entry((zone, &record.name, record.kind)).or_default().push(record);

@@ -1,7 +1,11 @@
-//! Recipes: how to place and remove a record over an HTTP API, as data.
+//! Recipes: how to place and remove a record, or to put a certificate into use, over an HTTP API, as data.
 //!
 //! A recipe has requests, made from templates with slots like `${name}`, and says where in an answer to find what is needed
 //! later. What is put into a slot is encoded for the place where the slot stands, so that no value can break out of it.
+
+mod upload;
+
+pub use upload::{SHIPPED_UPLOADS, UPLOAD_SLOTS, UploadRecipe};
 
 use serde_json::Value;
 use std::collections::{BTreeMap, BTreeSet};
@@ -9,8 +13,8 @@ use std::fmt::Write;
 
 /// The recipes that are shipped: names and texts.
 pub const SHIPPED: &[(&str, &str)] = &[
-    ("lampholm-panel", include_str!("../recipes/lampholm-panel.toml")),
-    ("powerdns", include_str!("../recipes/powerdns.toml")),
+    ("lampholm-panel", include_str!("../../recipes/lampholm-panel.toml")),
+    ("powerdns", include_str!("../../recipes/powerdns.toml")),
 ];
 
 /// The slots that every recipe can use; those of `with` come on top.
@@ -261,50 +265,63 @@ impl std::fmt::Debug for FilledRequest {
     }
 }
 
-impl Recipe {
-    /// Fills a request's slots. The slot `address` is put in as it is, since it is the beginning of an address; `values` is
-    /// what [`Recipe::join_values`] made.
+impl RecipeRequest {
+    /// Fills the slots. The slot `address` is put in as it is, since it is the beginning of an address; `values` is what
+    /// [`Recipe::join_values`] made.
     ///
     /// # Errors
-    /// [`TemplateError::Unknown`].
-    pub fn fill(&self, request: &RecipeRequest, slots: &Slots) -> Result<FilledRequest, TemplateError> {
+    /// [`TemplateError`].
+    pub fn fill(&self, format: Format, slots: &Slots) -> Result<FilledRequest, TemplateError> {
         let header = |(name, value): &(String, Template)| Ok((name.clone(), value.fill(slots, SlotPlace::Plain)?));
         Ok(FilledRequest {
-            method: request.method.clone(),
-            url: Self::url(request, slots, &[])?,
-            headers: request.headers.iter().map(header).collect::<Result<_, _>>()?,
-            body: request.body.as_ref().map(|body| body.fill(slots, self.format.place())).transpose()?,
+            method: self.method.clone(),
+            url: self.url(slots, &[])?,
+            headers: self.headers.iter().map(header).collect::<Result<_, _>>()?,
+            body: self.body.as_ref().map(|body| body.fill(slots, format.place())).transpose()?,
         })
     }
 
-    /// Returns a request's address as it may be shown: filled a second time, with `[redacted]` in the place of the secret and of
-    /// whatever is made from it. So it does not matter how the secret is encoded where it stands.
+    /// Returns the address as it may be shown: filled a second time, with `[redacted]` in the place of what is hidden. So it does not
+    /// matter how a secret is encoded where it stands.
     ///
     /// # Errors
-    /// [`TemplateError::Unknown`].
-    pub fn shown_url(&self, request: &RecipeRequest, slots: &Slots) -> Result<String, TemplateError> {
-        let made_from = |template: &Template| template.slots().any(|slot| slot == "secret");
-        let values = [Some(&self.value), self.cname_value.as_ref(), self.each_value.as_ref()];
-        let all = ["secret", "value", "values"];
-        let hidden = if values.into_iter().flatten().any(made_from) { &all[..] } else { &all[..1] };
-        Self::url(request, slots, hidden)
+    /// [`TemplateError`].
+    pub fn shown_url(&self, slots: &Slots, hidden: &[&str]) -> Result<String, TemplateError> {
+        self.url(slots, hidden)
     }
 
-    fn url(request: &RecipeRequest, slots: &Slots, hidden: &[&str]) -> Result<String, TemplateError> {
+    /// Returns the slots that it uses.
+    pub fn slots(&self) -> impl Iterator<Item = &str> {
+        let headers = self.headers.iter().map(|(_, template)| template);
+        let of_path = self.take.iter().flat_map(|path| &path.steps);
+        [&self.url].into_iter().chain(headers).chain(&self.body).chain(of_path).flat_map(Template::slots)
+    }
+
+    fn url(&self, slots: &Slots, hidden: &[&str]) -> Result<String, TemplateError> {
         // Encoded or not, these lead upwards, or to all of what is one level up.
-        for slot in request.url.slots().filter(|slot| *slot != "address") {
+        for slot in self.url.slots().filter(|slot| *slot != "address") {
             if let Some(value) = slots.get(slot).filter(|value| matches!(value.as_str(), "" | "." | "..")) {
                 return Err(TemplateError::Segment { slot: slot.to_owned(), value: value.clone() });
             }
         }
-        Ok(match request.url.pieces.as_slice() {
+        Ok(match self.url.pieces.as_slice() {
             [Piece::Text(before), Piece::Slot(first), rest @ ..] if before.is_empty() && first == "address" => {
                 let rest = Template { pieces: rest.to_vec() };
                 let address = slots.get("address").ok_or_else(|| TemplateError::Unknown("address".into()))?;
                 format!("{address}{}", rest.fill_but(slots, SlotPlace::Url, hidden)?)
             }
-            _ => request.url.fill_but(slots, SlotPlace::Url, hidden)?,
+            _ => self.url.fill_but(slots, SlotPlace::Url, hidden)?,
         })
+    }
+}
+
+impl Recipe {
+    /// Returns the slots that are not shown in addresses: the secret, and whatever is made from it.
+    pub fn hidden(&self) -> &'static [&'static str] {
+        let made_from = |template: &Template| template.slots().any(|slot| slot == "secret");
+        let values = [Some(&self.value), self.cname_value.as_ref(), self.each_value.as_ref()];
+        let all = &["secret", "value", "values"];
+        if values.into_iter().flatten().any(made_from) { all } else { &all[..1] }
     }
 
     /// Writes all values as the slot `values` wants them.
@@ -332,12 +349,7 @@ impl Recipe {
     pub fn slots(&self) -> BTreeSet<&str> {
         let requests = [Some(&self.add), Some(&self.remove), self.find.as_ref(), self.read.as_ref()];
         let mut found = BTreeSet::new();
-        for request in requests.into_iter().flatten() {
-            found.extend(request.url.slots());
-            found.extend(request.headers.iter().flat_map(|(_, t)| t.slots()));
-            found.extend(request.body.iter().flat_map(Template::slots));
-            found.extend(request.take.iter().flat_map(|path| &path.steps).flat_map(Template::slots));
-        }
+        found.extend(requests.into_iter().flatten().flat_map(RecipeRequest::slots));
         let values = [Some(&self.value), self.cname_value.as_ref(), self.each_value.as_ref()];
         found.extend(values.into_iter().flatten().flat_map(Template::slots));
         found
