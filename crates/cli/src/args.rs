@@ -126,6 +126,8 @@ pub(crate) enum DemoChapter {
     Proofs,
     /// An authority without ACME: a CSR that is carried, and an answer that is brought
     Office,
+    /// A hosting panel and an application platform, each behind an API
+    Uploads,
     /// Twenty certificates at once
     Many,
 }

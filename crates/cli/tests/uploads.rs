@@ -84,7 +84,7 @@ fn a_hosting_panel_gets_three_fields_for_each_site_and_is_waited_for() {
     assert_eq!(it.serial(), second);
     // Somebody uploads another one by hand: the next run sees it by reading back.
     it.uploads.forget();
-    it.world.on_day(151, &["keep"]).check(0, &["server `front` uses an older one"]);
+    it.world.on_day(151, &["keep"]).check(0, &["server `front` has another one in use"]);
     assert_eq!(it.serial(), second);
     let ledger = std::fs::read(place.path("state/ledger.sqlite")).unwrap_or_default();
     let token = it.uploads.token().as_bytes();

@@ -35,6 +35,8 @@ pub struct Target {
 pub enum Lack {
     /// It reads the certificate from where another generation is, or has not been told of this one.
     Current,
+    /// Its API says that another one is in use.
+    Other,
     /// A file is missing, or is not as it should be.
     File {
         /// The file.
@@ -59,6 +61,7 @@ impl Target {
         let server = &self.server;
         let lack = |lack: &Lack| match lack {
             Lack::Current => format!("server `{server}` uses an older one"),
+            Lack::Other => format!("server `{server}` has another one in use"),
             Lack::File { path } => format!("{} of server `{server}`", path.display()),
             Lack::Check => format!("server `{server}` has not been checked live"),
             Lack::Unknown { why } => why.clone(),

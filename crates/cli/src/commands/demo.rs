@@ -3,6 +3,7 @@
 mod beginning;
 mod office;
 mod survey;
+mod uploads;
 
 use super::{block_on, check, keep, list};
 use crate::args::{DEMO_FOLDER, DemoArgs, DemoChapter};
@@ -15,7 +16,9 @@ use crate::ui::Ui;
 use eskort_app::{CheckTarget, Ending, KeepOptions, ListFilter};
 use eskort_core::context::Context;
 use eskort_core::record::RecordToPlace;
-use eskort_practice::{Authority, AuthorityOptions, Clock, FTP_USER, FtpServer, NameServer, Office, Site};
+use eskort_practice::{
+    Authority, AuthorityOptions, Clock, FTP_USER, FtpServer, NameServer, Office, Site, UploadKind, Uploads,
+};
 use jiff::SignedDuration;
 use std::io;
 use std::net::{Ipv4Addr, SocketAddr};
@@ -73,6 +76,8 @@ struct World {
     site: Site,
     account: FtpServer,
     office: Office,
+    hosting: Uploads,
+    platform: Uploads,
 }
 
 async fn play(ui: &Ui, args: &DemoArgs) -> Result<ExitStatus, Trouble> {
@@ -136,8 +141,12 @@ async fn build(folder: &Path) -> Result<World, Trouble> {
     };
     let authority = Authority::start(options, clock.clone(), Arc::clone(&names)).await.map_err(failed())?;
     let office = Office::new(clock.clone(), Arc::clone(&names), site.plain_address().port());
-    let world = World { folder: folder.to_owned(), clock, names, authority, site, account, office };
-    write_files(&world).map_err(trouble(format!("cannot write into {}", folder.display())))?;
+    let hosting = Uploads::start(UploadKind::Hosting).await.map_err(failed())?;
+    hosting.set_delay(Duration::from_secs(2));
+    let platform = Uploads::start(UploadKind::Platform).await.map_err(failed())?;
+    let folder = folder.to_owned();
+    let world = World { folder, clock, names, authority, site, account, office, hosting, platform };
+    write_files(&world).map_err(trouble(format!("cannot write into {}", world.folder.display())))?;
     Ok(world)
 }
 
@@ -361,6 +370,9 @@ impl Teller<'_> {
         if told(DemoChapter::Office) {
             office::tell_chapter(self).await?;
         }
+        if told(DemoChapter::Uploads) {
+            uploads::tell_chapter(self).await?;
+        }
         if told(DemoChapter::Many) {
             self.many().await?;
         }
@@ -371,7 +383,7 @@ impl Teller<'_> {
             ui.result(&format!("\n{}", what_next(&world.folder)));
             if !args.all {
                 ui.result(
-                    "The demo has more chapters: `eskort demo survey`, `proofs`, `office` and `many`; `--all` tells them all.",
+                    "The demo has more chapters: `eskort demo survey`, `proofs`, `office`, `uploads` and `many`; `--all` tells them all.",
                 );
             }
             ui.result(&format!("This note is in {}", world.folder.join(NOTE).display()));

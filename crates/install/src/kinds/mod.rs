@@ -225,7 +225,7 @@ pub async fn deployment(
         if let (ServerKind::WebApi(upload), true) = (&serving.server.kind, lacks.is_empty()) {
             match web_api::is_active(context, store, (certificate, generation), (server, upload)).await {
                 Ok(true) => {}
-                Ok(false) => lacks.push(Lack::Current),
+                Ok(false) => lacks.push(Lack::Other),
                 Err(error) => lacks.push(Lack::Unknown { why: error.to_string() }),
             }
         }
