@@ -175,16 +175,17 @@ fn every_report_is_whole_looks_as_it_did_and_is_explained() {
     let world = World::new();
     let place = &world.place;
     let text = place.read("eskort.toml");
-    // A server whose configuration is changed, and one that gets files.
+    // A server whose configuration is changed, one that gets files, and an API.
     place.write(
         "web.conf",
         "events {}\nhttp { server { listen 127.0.0.1:9; server_name lampholm.example www.lampholm.example; } }\n",
     );
-    let nginx = "[server.web]\nkind = \"nginx\"\nconfig = \"web.conf\"\n\n[certificate.website]";
+    let nginx = "[server.web]\nkind = \"nginx\"\nconfig = \"web.conf\"\n\n[server.panel]\nkind = \"web-api\"\nrecipe = \"lampholm-hosting\"\n\
+                 address = \"https://panel.lampholm.example\"\n\n[certificate.website]";
     let two = text
         .replace("[certificate.website]", nginx)
         .replace("reload-timeout = \"3s\"", "reload-timeout = \"3s\"\nrun = [\"true\"]");
-    place.write("eskort.toml", &two.replace("{ server = \"front\" }", "{ server = \"front\" }, { server = \"web\" }"));
+    place.write("eskort.toml", &two.replace("{ server = \"front\" }", "{ server = \"front\" }, { server = \"web\" }, { server = \"panel\" }"));
     seen.run(place, "keep-plan", 0, &["keep", "--plan"]);
     place.write("eskort.toml", &text);
     world.authority.misbehave(
