@@ -185,7 +185,10 @@ fn every_report_is_whole_looks_as_it_did_and_is_explained() {
     let two = text
         .replace("[certificate.website]", nginx)
         .replace("reload-timeout = \"3s\"", "reload-timeout = \"3s\"\nrun = [\"true\"]");
-    place.write("eskort.toml", &two.replace("{ server = \"front\" }", "{ server = \"front\" }, { server = \"web\" }, { server = \"panel\" }"));
+    place.write(
+        "eskort.toml",
+        &two.replace("{ server = \"front\" }", "{ server = \"front\" }, { server = \"web\" }, { server = \"panel\" }"),
+    );
     seen.run(place, "keep-plan", 0, &["keep", "--plan"]);
     place.write("eskort.toml", &text);
     world.authority.misbehave(

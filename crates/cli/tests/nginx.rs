@@ -18,6 +18,11 @@ pub(crate) const SITE: &str = "nginx/sites/lampholm.conf";
 
 impl Nginx {
     pub(crate) fn start(place: &Place, plain_port: u16) -> Self {
+        Nginx::start_with(place, plain_port, None)
+    }
+
+    /// Starts one with a main file of its own.
+    fn start_with(place: &Place, plain_port: u16, own: Option<&str>) -> Self {
         let tls_port = free_port();
         let dir = place.path("nginx");
         let user = if place.openssl(&["version"]).code == Some(0) && is_root() { "user root;\n" } else { "" };
@@ -27,7 +32,7 @@ impl Nginx {
              uwsgi_temp_path {0}/uwsgi;\n    scgi_temp_path {0}/scgi;\n    include sites/*.conf;\n}}\n",
             dir.display()
         );
-        place.write("nginx/nginx.conf", &main);
+        place.write("nginx/nginx.conf", own.unwrap_or(&main));
         place.write("www/index.html", "The lighthouse is open.\n");
         let site = format!(
             "# The trust's site.\nserver {{\n    listen 127.0.0.1:{plain_port};\n    server_name {} {};\n    root {};\n}}\n",
@@ -505,4 +510,49 @@ fn a_site_on_another_machine_gets_certificate_and_key_over_ssh_and_everything_ba
     place
         .run(&["keep"])
         .check(1, &["server `front`: cannot reach host `node`", "check `address` and `port` of the host"]);
+}
+
+#[test]
+fn server_blocks_of_stream_and_mail_are_led_to_the_certificate_for_their_names() {
+    let pebble = Pebble::start(&[], false);
+    pebble.fetch_root(0, "visitor-root.pem");
+    let place = &pebble.place;
+    let nginx = Nginx::start(place, pebble.http_port);
+    let (stream, imap, other) = (free_port(), free_port(), free_port());
+    let dir = place.path("nginx").display().to_string();
+    for (file, name) in [("old", NAMES[1]), ("other", "shop.lampholm.example")] {
+        let names = format!("subjectAltName=DNS:{name}");
+        let words =
+            ["req", "-x509", "-newkey", "ec", "-pkeyopt", "ec_paramgen_curve:P-256", "-nodes", "-subj", "/CN=old"];
+        let files = ["-keyout", &format!("nginx/{file}.key"), "-out", &format!("nginx/{file}.pem"), "-addext", &names];
+        place.openssl(&[&words[..], &files].concat()).check(0, &[]);
+    }
+    let pair = |file: &str| format!("ssl_certificate {dir}/{file}.pem; ssl_certificate_key {dir}/{file}.key;");
+    let modules = "load_module /usr/lib/nginx/modules/ngx_stream_module.so;\nload_module /usr/lib/nginx/modules/ngx_mail_module.so;\n";
+    let more = format!(
+        "stream {{\n    server {{ listen 127.0.0.1:{stream} ssl; {0} return 'lamps'; }}\n    \
+         server {{ listen 127.0.0.1:{other} ssl; {1} return 'shop'; }}\n}}\n\
+         mail {{\n    server_name {2};\n    auth_http 127.0.0.1:9;\n    {0}\n    \
+         server {{ listen 127.0.0.1:{imap}; protocol imap; starttls on; }}\n}}\n",
+        pair("old"),
+        pair("other"),
+        NAMES[1]
+    );
+    let main = format!("{modules}{}{more}", place.read("nginx/nginx.conf"));
+    place.write("nginx/nginx.conf", &main);
+    // Modules are loaded by a new process only.
+    drop(nginx);
+    let nginx = Nginx::start_with(place, pebble.http_port, Some(&main));
+    place.write("eskort.toml", &inventory(&pebble, &nginx, "", ""));
+    place.run(&["keep"]).check(0, &["installed and checked live"]);
+    let root = place.path("visitor-root.pem");
+    handshake(place, stream, NAMES[1], &root).check(0, &["Verify return code: 0 (ok)"]);
+    handshake(place, nginx.tls_port, NAMES[0], &root).check(0, &["Verify return code: 0 (ok)"]);
+    let connect = format!("127.0.0.1:{imap}");
+    let verify = ["-verify_return_error", "-CAfile", "visitor-root.pem", "-verify_hostname", NAMES[1]];
+    let words = ["s_client", "-starttls", "imap", "-connect", &connect, "-servername", NAMES[1]];
+    place.openssl(&[&words[..], &verify].concat()).check(0, &["Verify return code: 0 (ok)"]);
+    let changed = place.read("nginx/nginx.conf");
+    assert!(changed.contains(&pair("other")) && !changed.contains(&pair("old")), "{changed}");
+    place.run(&["keep"]).check(0, &["nothing to do"]);
 }

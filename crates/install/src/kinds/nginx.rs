@@ -18,7 +18,7 @@ use std::path::{Path, PathBuf};
 pub(crate) struct NginxFacts {
     config: Config,
     sites: Sites,
-    /// The first certificate of each file of blocks that have several.
+    /// The first certificate of each file of blocks that have several, and of those outside of `http`.
     certificates: BTreeMap<PathBuf, Certificate>,
     /// Its version, where somebody wants what depends on it.
     version: Option<[u32; 3]>,
@@ -41,8 +41,10 @@ pub(crate) async fn gather(
     }
     let config = reading.made.map_err(refused)?;
     let sites = Sites::find(&config);
+    let others = nginx::other_sites(&config);
     let several = sites.blocks.iter().map(|block| &block.site.certificates).filter(|all| all.len() > 1).flatten();
-    let paths = several.map(|pair| PathBuf::from(&pair.certificate.text)).collect();
+    let of_others = others.iter().flat_map(|site| &site.certificates);
+    let paths = several.chain(of_others).map(|pair| PathBuf::from(&pair.certificate.text)).collect();
     let certificates = first_certificates(&machine, name, paths).await?;
     let installs = || context.inventory.certificates.values().flat_map(|entry| &entry.install);
     let version = match installs().any(|install| install.server == name && install.wishes.http2) {

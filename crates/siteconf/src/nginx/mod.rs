@@ -10,5 +10,5 @@ mod tree;
 
 pub use plan::plan;
 pub use sites::{BlockId, ServerBlock, Sites};
-pub use survey::survey;
+pub use survey::{other_sites, survey};
 pub use tree::{Config, load, with_changes};

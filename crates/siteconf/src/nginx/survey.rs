@@ -27,6 +27,18 @@ pub fn survey(main: &Path, read: &mut ReadFiles<'_>) -> Result<Survey, LoadError
     };
     let remarks = if unread.is_empty() { Vec::new() } else { all_includes(&config).filter_map(remark).collect() };
     let mut sites: Vec<Site> = Sites::find(&config).blocks.into_iter().map(|block| block.site).collect();
+    sites.extend(other_sites(&config));
+    Ok(Survey { sites, files: survey_files(config), remarks })
+}
+
+/// Returns the files of a configuration as a survey has them.
+pub(super) fn survey_files(config: Config) -> Vec<SurveyFile> {
+    config.files.into_iter().map(|file| SurveyFile { path: file.path, bytes: file.bytes }).collect()
+}
+
+/// Returns the server blocks of `stream` and `mail`.
+pub fn other_sites(config: &Config) -> Vec<Site> {
+    let mut sites = Vec::new();
     for block in config.inside(None) {
         let protocol = match &*config.get(block).name {
             "stream" => None,
@@ -34,12 +46,11 @@ pub fn survey(main: &Path, read: &mut ReadFiles<'_>) -> Result<Survey, LoadError
             _ => continue,
         };
         let inside = config.inside(Some(block));
-        let around = Around::of(&config, &inside);
+        let around = Around::of(config, &inside);
         let name = inside.iter().map(|p| config.get(*p)).find(|d| d.name == "server_name");
-        sites.extend(servers(&config, &inside).filter_map(|server| other(&config, server, &around, name, protocol)));
+        sites.extend(servers(config, &inside).filter_map(|server| other(config, server, &around, name, protocol)));
     }
-    let files = config.files.into_iter().map(|file| SurveyFile { path: file.path, bytes: file.bytes }).collect();
-    Ok(Survey { sites, files, remarks })
+    sites
 }
 
 /// Reads a server block of `stream`, or one of `mail` with what says its protocol. UDP has no TLS that we know.

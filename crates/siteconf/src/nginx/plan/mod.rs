@@ -1,5 +1,6 @@
 //! Plans the edits that make nginx serve a certificate.
 
+mod others;
 mod prefer;
 mod redirect;
 mod wishes;
@@ -30,10 +31,20 @@ pub fn plan(config: &Config, sites: &Sites, target: &TlsTarget<'_>) -> Result<Si
         }
     }
     let chosen = choose(sites, target.names);
-    if chosen.blocks.is_empty() {
+    let http = if chosen.blocks.is_empty() { None } else { Some(plan_http(config, sites, target, &chosen)?) };
+    others::plan_others(config, http, target)?.ok_or_else(|| {
         let main = config.files.first().map(|f| f.path.clone()).unwrap_or_default();
-        return Err(PlanError::NoServerBlock { main, names: chosen.unserved });
-    }
+        PlanError::NoServerBlock { main, names: chosen.unserved }
+    })
+}
+
+/// Plans the edits in server blocks of `http`.
+fn plan_http(
+    config: &Config,
+    sites: &Sites,
+    target: &TlsTarget<'_>,
+    chosen: &Chosen<'_>,
+) -> Result<SitePlan, PlanError> {
     let mut planner =
         Planner { config, sites, target, edits: BTreeMap::new(), endpoints: Vec::new(), findings: Vec::new() };
     for (&index, names) in &chosen.blocks {
@@ -51,16 +62,20 @@ pub fn plan(config: &Config, sites: &Sites, target: &TlsTarget<'_>) -> Result<Si
         }
     }
     if let Some(prefer) = target.wishes.prefer {
-        planner.prefer(prefer, &chosen)?;
+        planner.prefer(prefer, chosen)?;
     }
     let unserved = chosen.unserved.iter().map(|name| {
-        let text = format!("no server block answers to {name}");
+        let text = unanswered(&name.to_string());
         let advice = format!("add `server_name {name};` to a server block, or leave the name out");
         Finding::new(Severity::Notice, Topic::Names, text).with_advice(advice)
     });
     planner.findings.extend(unserved);
     planner.findings.extend(chosen.blocks.keys().filter_map(|i| uncovered(&sites.blocks[*i], target.names)));
     planner.finish()
+}
+
+fn unanswered(name: &str) -> String {
+    format!("no server block answers to {name}")
 }
 
 /// Which blocks serve what.
