@@ -3,6 +3,7 @@
 use crate::nginx::{Nginx, SITE, fetch, inventory};
 use crate::pebble::Pebble;
 use crate::world::*;
+use std::process::{Command, Stdio};
 
 /// Asks a name over https and returns head and page; `more` are words of curl.
 fn https(place: &Place, nginx: &Nginx, name: &str, path: &str, more: &[&str]) -> String {
@@ -12,6 +13,86 @@ fn https(place: &Place, nginx: &Nginx, name: &str, path: &str, more: &[&str]) ->
     words.extend(more);
     words.push(&url);
     fetch(place, &words)
+}
+
+/// An Apache with one plain site, as it may have grown.
+fn apache(place: &Place, port: u16, modules: &[&str]) -> Process {
+    let load = |name: &&str| format!("LoadModule {name}_module /usr/lib/apache2/modules/mod_{name}.so\n");
+    let modules: String = ["mpm_event", "authz_core", "dir"].iter().chain(modules).map(load).collect();
+    let dir = place.path("apache").display().to_string();
+    let main = format!(
+        "ServerRoot {dir}\nPidFile {dir}/pid\nErrorLog {dir}/error.log\nUser daemon\nGroup daemon\n{modules}Listen 127.0.0.1:{port}\n\
+         ServerName unnamed.lampholm.example\nIncludeOptional sites/*.conf\n"
+    );
+    place.write("apache/apache2.conf", &main);
+    let site = format!(
+        "<VirtualHost *:{port}>\n    ServerName {}\n    ServerAlias {}\n    DocumentRoot {}\n    <Directory />\n        Require all granted\n    \
+         </Directory>\n</VirtualHost>\n",
+        NAMES[0],
+        NAMES[1],
+        place.path("www").display()
+    );
+    place.write("apache/sites/site.conf", &site);
+    place.write("www/index.html", "The lighthouse is open.\n");
+    let config = format!("{dir}/apache2.conf");
+    let child = Command::new("apache2").args(["-f", &config, "-DFOREGROUND"]).stderr(Stdio::null()).spawn();
+    let process = Process(child.expect("Debian's package apache2 is installed (scripts/test does it)"));
+    await_port(port, "apache2");
+    process
+}
+
+#[test]
+fn a_plain_virtual_host_of_apache_gets_one_with_tls_beside_it() {
+    let pebble = Pebble::start(&[], false);
+    pebble.fetch_root(0, "visitor-root.pem");
+    let place = &pebble.place;
+    let open = std::os::unix::fs::PermissionsExt::from_mode(0o755);
+    std::fs::set_permissions(place.path(""), open).unwrap();
+    let running = apache(place, pebble.http_port, &["alias"]);
+    let tls_port = free_port();
+    let inventory = |wishes: &str| {
+        let config = place.path("apache/apache2.conf").display().to_string();
+        format!(
+            "{}[proof.pages]\nkind = \"http-folder\"\nfolder = \"www\"\ncheck-address = \"127.0.0.1:{}\"\n\n[server.front]\nkind = \"apache\"\n\
+             config = \"{config}\"\ntls-port = {tls_port}\ntest = [\"apache2\", \"-t\", \"-f\", \"{config}\"]\nreload = [\"apache2\", \"-k\", \"graceful\", \"-f\", \"{config}\"]\n\
+             check-address = \"127.0.0.1\"\nreload-timeout = \"9s\"\n\n[certificate.website]\nnames = [\"{}\", \"{}\"]\ninstall = [{{ server = \"front\"{wishes} }}]\n",
+            pebble.authority_section(),
+            pebble.http_port,
+            NAMES[0],
+            NAMES[1],
+        )
+    };
+    place.write("eskort.toml", &inventory(""));
+    let before = place.read("apache/sites/site.conf");
+    place.run(&["keep"]).check(1, &["the module `ssl` is not loaded", "LoadModule ssl_module"]);
+    assert_eq!(place.read("apache/sites/site.conf"), before);
+    drop(running);
+
+    let _running = apache(place, pebble.http_port, &["alias", "headers", "ssl"]);
+    place.write("eskort.toml", &inventory(", redirect = true, hsts = \"ramp\", tls = \"strict\""));
+    place.run(&["keep", "--plan"]).check(0, &["+<VirtualHost *:", "Redirect permanent", "-all +TLSv1.3"]);
+    place.run(&["keep"]).check(0, &["confirmed"]);
+    let fetch_at = |url: &str, more: &[&str]| {
+        let to = format!("{}:{tls_port}:127.0.0.1", NAMES[1]);
+        let plain = format!("{}:{}:127.0.0.1", NAMES[1], pebble.http_port);
+        let words = ["-i", "--cacert", "visitor-root.pem", "--resolve", &to, "--resolve", &plain];
+        fetch(place, &[&words[..], more, &[url]].concat())
+    };
+    let home = fetch_at(&format!("https://{}:{tls_port}/", NAMES[1]), &[]);
+    assert!(home.contains(" 200 ") && home.contains("open") && home.contains("max-age=300"), "{home}");
+    let old = fetch_at(&format!("https://{}:{tls_port}/", NAMES[1]), &["--tls-max", "1.2"]);
+    assert!(old.contains("curl:"), "{old}");
+    let moved = fetch_at(&format!("http://{}:{}/visit?day=1", NAMES[1], pebble.http_port), &[]);
+    assert!(moved.contains(&format!("Location: https://{}:{tls_port}/visit?day=1\r\n", NAMES[1])), "{moved}");
+    place.write("www/.well-known/acme-challenge/probe", "still here");
+    let path = "/.well-known/acme-challenge/probe";
+    let probe = fetch_at(&format!("http://{}:{}{path}", NAMES[1], pebble.http_port), &[]);
+    assert!(probe.ends_with("still here"), "{probe}");
+    place.run(&["keep"]).check(0, &["nothing to do"]);
+    place.run_with("ESKORT_CLOCK_OFFSET", "400", &["keep"]).check(0, &["put generation 1 in place"]);
+    until("a week", || fetch_at(&format!("https://{}:{tls_port}/", NAMES[1]), &[]).contains("max-age=604800"));
+    place.run(&["install", "website", "--undo"]).check(0, &[]);
+    assert_eq!(place.read("apache/sites/site.conf"), before);
 }
 
 #[test]

@@ -33,10 +33,18 @@ pub(crate) fn parse_install<'a>(
         tls_port: port.and_then(|port| u16::try_from(port).ok()),
     };
     let kind = inventory.servers.get(server).map(|server| &server.kind);
-    if !matches!(kind, Some(ServerKind::Configured(server)) if server.software == Software::Nginx) {
-        for key in INSTALL.iter().skip(1).filter(|key| section.get(key).is_some()) {
+    let software = match kind {
+        Some(ServerKind::Configured(server)) => Some(server.software),
+        _ => None,
+    };
+    for key in INSTALL.iter().skip(1).filter(|key| section.get(key).is_some()) {
+        let (is_for, kinds) = match *key {
+            "prefer" | "http2" | "stapling" => (software == Some(Software::Nginx), "nginx"),
+            _ => (matches!(software, Some(Software::Nginx | Software::Apache)), "nginx and apache"),
+        };
+        if !is_for {
             let advice = "write it into the server's own configuration";
-            section.note(section.span(), format!("`{key}` is for servers of kind nginx"), Some(advice.into()));
+            section.note(section.span(), format!("`{key}` is for servers of kind {kinds}"), Some(advice.into()));
         }
     }
     if let Some(prefer) = wishes.prefer

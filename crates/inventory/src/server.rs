@@ -94,9 +94,10 @@ pub(crate) fn parse_server<'a>(
             let section = open(CONFIGURED);
             let usual = software.usual_files()[0];
             let tls_port = section.number("tls-port", 1..=65_535, 443);
-            if software != Software::Nginx && section.get("tls-port").is_some() {
+            let can_gain = matches!(software, Software::Nginx | Software::Apache);
+            if !can_gain && section.get("tls-port").is_some() {
                 let advice = format!("{word} is led to a certificate where it speaks TLS already");
-                section.note(section.span(), "`tls-port` is for servers of kind nginx", Some(advice));
+                section.note(section.span(), "`tls-port` is for servers of kind nginx and apache", Some(advice));
             }
             let word = |key| section.text(key).map(|text: Text<'_>| text.value.to_owned());
             let configured = Configured {

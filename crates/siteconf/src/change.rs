@@ -18,7 +18,7 @@ pub struct Present {
     pub same_kind: bool,
 }
 
-/// What an nginx should do for a certificate.
+/// What an nginx or an Apache should do for a certificate.
 #[derive(Clone, Copy)]
 pub struct TlsTarget<'a> {
     /// The certificate's names.
@@ -116,6 +116,16 @@ pub enum PlanError {
     NoCertificateLines {
         /// Where.
         place: Place,
+    },
+    /// A module of the server that is needed is off.
+    #[error("the module `{module}` is not loaded, and {what} needs it")]
+    ModuleOff {
+        /// The main file.
+        main: PathBuf,
+        /// The module.
+        module: &'static str,
+        /// What needs it.
+        what: &'static str,
     },
     /// A file that is named in a way that is not edited: by a macro, a default or a map.
     #[error("{place}: {file} is named in a macro, a default or a map, which is not edited")]

@@ -2,6 +2,7 @@
 
 use eskort_core::names::Identifier;
 use regex::Regex;
+use std::collections::BTreeSet;
 use std::fmt;
 use std::net::{IpAddr, Ipv4Addr};
 use std::ops::Range;
@@ -300,8 +301,26 @@ impl Site {
         })
     }
 
+    /// Returns a pattern for the hosts of the site that some names are for.
+    pub(crate) fn host_pattern(&self, names: &[&Identifier]) -> String {
+        let mut hosts: BTreeSet<String> = BTreeSet::new();
+        for name in names {
+            hosts.extend(self.spelled_out(name).map(host_pattern));
+            hosts.insert(match name.is_wildcard() {
+                true => format!("[^.]+\\.{}", host_pattern(&name.base())),
+                false => host_pattern(&name.in_url()),
+            });
+        }
+        hosts.into_iter().collect::<Vec<_>>().join("|")
+    }
+
     /// Whether it is there for names that no other site has: it has none that a visitor asks for.
     pub(crate) fn has_no_names(&self) -> bool {
         self.names.iter().all(|own| matches!(own.pattern, NamePattern::Nobody))
     }
+}
+
+/// Returns a pattern that stands for one host name or address.
+pub(crate) fn host_pattern(host: &str) -> String {
+    host.replace('.', "\\.").replace('[', "\\[").replace(']', "\\]")
 }

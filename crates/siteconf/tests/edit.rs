@@ -8,8 +8,9 @@ use eskort_core::https::{Hsts, HttpsWishes, Prefer, TlsLevel};
 use eskort_core::inventory::Part;
 use eskort_core::names::Identifier;
 use eskort_core::software::Software;
+use eskort_siteconf::apache::{self, GainError};
 use eskort_siteconf::nginx::{self, Sites};
-use eskort_siteconf::{Endpoint, FileChange, PlanError, Present, RepointTarget, TlsTarget, repoint, survey};
+use eskort_siteconf::{Endpoint, FileChange, PlanError, Present, ReadFiles, RepointTarget, TlsTarget, repoint, survey};
 use std::collections::BTreeMap;
 use std::fmt::Write;
 use std::fs;
@@ -68,29 +69,44 @@ fn plan(
         let config = nginx::load(&main, &mut read(files)).unwrap();
         let (bundle, key) = (Path::new("/srv/tls/bundle.pem"), Path::new("/srv/tls/key.pem"));
         let word = |key: &str| wish.get(key).map(|words| words[0]);
-        let number = |key: &str| word(key).map(|word| word.parse::<u32>().unwrap());
-        let wishes = HttpsWishes {
-            redirect: wish.contains_key("redirect"),
-            prefer: word("prefer").and_then(|word| Prefer::ALL.into_iter().find(|prefer| prefer.word() == word)),
-            hsts: number("ramp").map(|_| Hsts::Ramp).or(number("hsts").map(Hsts::Fixed)),
-            tls: word("tls").and_then(|word| TlsLevel::ALL.into_iter().find(|level| level.word() == word)),
-            http2: wish.contains_key("http2"),
-            stapling: wish.contains_key("stapling"),
-            tls_port: None,
-        };
         let target = TlsTarget {
             present: &present,
-            wishes,
-            hsts_age: number("ramp").or(number("hsts")).unwrap_or_default(),
+            wishes: wishes(wish),
+            hsts_age: hsts_age(wish),
             has_responder: word("stapling").map(|word| word == "yes"),
-            version: number("minor").map(|minor| [1, minor, 1]),
+            version: word("minor").map(|minor| [1, minor.parse().unwrap(), 1]),
             ..TlsTarget::new(&names, bundle, key)
         };
         let planned = nginx::plan(&config, &Sites::find(&config), &target)?;
         let findings: String = planned.findings.iter().map(|finding| format!("finding {}\n", finding.text)).collect();
         return Ok((planned.changes, endpoints(&planned.endpoints) + &findings));
     }
-    let found = survey(software, &main, &mut read(files)).unwrap();
+    let mut files = files.clone();
+    let mut gained: Vec<FileChange> = Vec::new();
+    let mut make = |files: &mut BTreeMap<PathBuf, Vec<u8>>, changes: Vec<FileChange>| {
+        for change in changes {
+            files.insert(change.path.strip_prefix(FOLDER).unwrap().to_owned(), change.new.clone());
+            match gained.iter_mut().find(|known| known.path == change.path) {
+                Some(known) => known.new = change.new,
+                None => gained.push(change),
+            }
+        }
+    };
+    let of_apache = |files: &BTreeMap<PathBuf, Vec<u8>>, plan: ApachePlan| {
+        let (bundle, key) = (Path::new("/srv/tls/bundle.pem"), Path::new("/srv/tls/key.pem"));
+        let (wishes, hsts_age) = (wishes(wish), hsts_age(wish));
+        let target = TlsTarget { wishes, hsts_age, ..TlsTarget::new(&names, bundle, key) };
+        match software {
+            Software::Apache => plan(&main, &mut read(files), &target).map_err(|error| match error {
+                GainError::Plan(error) => error,
+                GainError::Load(error) => panic!("{error}"),
+            }),
+            _ => Ok(Vec::new()),
+        }
+    };
+    let changes = of_apache(&files, apache::gain_tls)?;
+    make(&mut files, changes);
+    let found = survey(software, &main, &mut read(&files)).unwrap();
     let path = |part: Part| Path::new("/srv/tls").join(part.file_name());
     let planned = repoint(software, &found, &RepointTarget { names: &names, parts: &path, present: &present })?;
     let mut text = endpoints(&planned.endpoints);
@@ -99,7 +115,30 @@ fn plan(
         .placed
         .iter()
         .for_each(|(part, path)| writeln!(text, "writes {} to {}", part.word(), path.display()).unwrap());
-    Ok((planned.changes, text))
+    make(&mut files, planned.changes);
+    let changes = of_apache(&files, apache::grant)?;
+    make(&mut files, changes);
+    Ok((gained, text))
+}
+
+type ApachePlan = fn(&Path, &mut ReadFiles<'_>, &TlsTarget<'_>) -> Result<Vec<FileChange>, GainError>;
+
+fn hsts_age(wish: &BTreeMap<&str, Vec<&str>>) -> u32 {
+    let number = |key: &str| wish.get(key).map(|words| words[0].parse::<u32>().unwrap());
+    number("ramp").or(number("hsts")).unwrap_or_default()
+}
+
+fn wishes(wish: &BTreeMap<&str, Vec<&str>>) -> HttpsWishes {
+    let word = |key: &str| wish.get(key).map(|words| words[0]);
+    HttpsWishes {
+        redirect: wish.contains_key("redirect"),
+        prefer: word("prefer").and_then(|word| Prefer::ALL.into_iter().find(|prefer| prefer.word() == word)),
+        hsts: word("ramp").map(|_| Hsts::Ramp).or(word("hsts").map(|_| Hsts::Fixed(hsts_age(wish)))),
+        tls: word("tls").and_then(|word| TlsLevel::ALL.into_iter().find(|level| level.word() == word)),
+        http2: wish.contains_key("http2"),
+        stapling: wish.contains_key("stapling"),
+        tls_port: None,
+    }
 }
 
 #[test]

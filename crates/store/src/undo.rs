@@ -242,6 +242,7 @@ impl Store {
                    AND id NOT IN (SELECT max(id) FROM undo GROUP BY coalesce(host, ''), path)";
         let old: Vec<(i64, Option<String>)> = self.in_one_transaction(|| {
             certificates.iter().try_for_each(settle)?;
+            self.carry_forward()?;
             let old: Vec<(i64, _)> = self.rows(old, [], |r| Ok((r.get(0)?, r.get(1)?)))?;
             let forget = |(id, _): &(i64, _)| self.run("DELETE FROM undo WHERE id = ?", [id]).map(drop);
             old.iter().try_for_each(forget)?;
@@ -249,6 +250,28 @@ impl Store {
         })?;
         for kept in old.iter().filter_map(|(_, kept)| kept.as_ref()) {
             let _ = remove(Path::new(kept));
+        }
+        Ok(())
+    }
+}
+
+impl Store {
+    /// Lets the last change of a file go back to what was there before the first, where each change for a certificate came upon what the one
+    /// before had left.
+    fn carry_forward(&self) -> Result<(), StoreError> {
+        let sql = "SELECT newer.id, newer.kept, older.id, older.before, older.kept, older.mode, older.uid, older.gid
+                   FROM undo newer JOIN undo older ON older.path = newer.path AND coalesce(older.host, '') = coalesce(newer.host, '')
+                     AND older.certificate = newer.certificate AND older.id < newer.id AND older.after = newer.before
+                   WHERE newer.kind = 'file' AND newer.settled IS NOT NULL AND older.settled IS NOT NULL ORDER BY newer.id, older.id";
+        type Pair = (i64, Option<String>, i64, Option<String>, Option<String>, Option<u32>, Option<u32>, Option<u32>);
+        let pair = |r: &rusqlite::Row<'_>| -> rusqlite::Result<Pair> {
+            Ok((r.get(0)?, r.get(1)?, r.get(2)?, r.get(3)?, r.get(4)?, r.get(5)?, r.get(6)?, r.get(7)?))
+        };
+        for (newer, newer_kept, older, before, kept, mode, uid, gid) in self.rows(sql, [], pair)? {
+            let carried = "UPDATE undo SET before = ?, kept = ?, mode = ?, uid = ?, gid = ? WHERE id = ?";
+            self.run(carried, params![before, kept, mode, uid, gid, newer])?;
+            // The copy between goes with the older row.
+            self.run("UPDATE undo SET kept = ? WHERE id = ?", params![newer_kept, older])?;
         }
         Ok(())
     }
@@ -304,23 +327,6 @@ mod tests {
     }
 
     #[tokio::test]
-    async fn of_settled_changes_the_newest_copy_stays() {
-        let dir = tempfile::tempdir().unwrap();
-        let store = Store::open(&dir.path().join("state")).unwrap();
-        let file = dir.path().join("conf");
-        for text in ["one", "two", "three"] {
-            let found = read_whole(&file, LARGEST).unwrap();
-            store.keep_file(("front", None), "website", &file, found.as_ref(), text.as_bytes(), true).await.unwrap();
-            fs::write(&file, text).unwrap();
-            store.settle_changes(&["website"], Timestamp::UNIX_EPOCH).await.unwrap();
-        }
-        let kept = fs::read_dir(dir.path().join("state/backups/front")).unwrap();
-        let left: Vec<_> = kept.map(|e| fs::read_to_string(e.unwrap().path()).unwrap()).collect();
-        assert_eq!(left, ["two"]);
-        assert!(store.unsettled().await.unwrap().is_empty());
-    }
-
-    #[tokio::test]
     async fn changes_of_other_certificates_and_machines_wait_on() {
         let dir = tempfile::tempdir().unwrap();
         let store = Store::open(&dir.path().join("state")).unwrap();
@@ -340,5 +346,32 @@ mod tests {
         store.settle_changes(&["shop"], Timestamp::UNIX_EPOCH).await.unwrap();
         let copies = |server: &str| fs::read_dir(dir.path().join("state/backups").join(server)).unwrap().count();
         assert_eq!((copies("far"), copies("near")), (1, 1), "each machine's newest copy stays");
+    }
+
+    #[tokio::test]
+    async fn the_last_of_several_changes_goes_back_to_before_the_first_unless_somebody_came_between() {
+        let dir = tempfile::tempdir().unwrap();
+        let store = Store::open(&dir.path().join("state")).unwrap();
+        for (between, wanted) in [(None, "as it was"), (Some("mended by a person"), "mended by a person")] {
+            let path = dir.path().join(wanted);
+            fs::write(&path, "as it was").unwrap();
+            for step in ["first", "second", "third"] {
+                let found = read_whole(&path, LARGEST).unwrap();
+                let change = store.keep_file(("front", None), wanted, &path, found.as_ref(), step.as_bytes(), true);
+                change.await.unwrap();
+                fs::write(&path, step).unwrap();
+                store.settle_changes(&[wanted], Timestamp::now()).await.unwrap();
+                if let (Some(between), "second") = (between, step) {
+                    fs::write(&path, between).unwrap();
+                }
+            }
+            let changes = store.settled(wanted).await.unwrap();
+            assert_eq!(changes.len(), 1, "one for a file");
+            let put_back = store.put_back(&changes[0], read_whole(&path, LARGEST).unwrap()).unwrap();
+            let PutBack::Write { bytes, .. } = put_back else { panic!("{put_back:?}") };
+            assert_eq!(String::from_utf8_lossy(&bytes), wanted);
+            assert!(store.unsettled().await.unwrap().is_empty());
+        }
+        assert_eq!(fs::read_dir(dir.path().join("state/backups/front")).unwrap().count(), 2, "a copy for each file");
     }
 }

@@ -94,6 +94,13 @@ fn tell_plan(text: ErrorText, error: &PlanError, again: &str) -> ErrorText {
                 .hint("add these names to the certificate in the inventory, or take them out of the site")
                 .hint(format!("or give {} a site of its own, with a TLS listener (in nginx a server block)", words::list(ours)))
                 .hint(again),
+            PlanError::ModuleOff { main, module, .. } => {
+                let on = match main.starts_with("/etc/apache2") {
+                    true => format!("load it: a2enmod {module}, and start the server anew"),
+                    false => format!("load it: a `LoadModule {module}_module` line in {}, and start the server anew", main.display()),
+                };
+                text.hint(on).hint(again)
+            }
             PlanError::WouldLoop { from, to, .. } => text
                 .hint(format!("take the line out that sends visitors of {to} to {from}, or prefer {from} in the inventory"))
                 .hint(again),

@@ -9,7 +9,8 @@ use eskort_core::inventory::{Configured, Part, Server};
 use eskort_core::pki::Certificate;
 use eskort_core::software::Software;
 use eskort_host::Machines;
-use eskort_siteconf::{LoadError, PlanError, RepointTarget, Survey, repoint, survey};
+use eskort_siteconf::apache::{self, GainError};
+use eskort_siteconf::{FileChange, LoadError, PlanError, ReadFiles, RepointTarget, Survey, TlsTarget, repoint, survey};
 use std::collections::{BTreeMap, BTreeSet};
 use std::path::{Path, PathBuf};
 
@@ -51,12 +52,33 @@ pub(super) fn plan(facts: &SurveyFacts, parts: &Parts<'_>) -> Result<ConfigPlan,
     let present = |path: &Path| Some(present(facts.certificates.get(path)?, ours.as_ref()));
     let path = |part: Part| parts.path(part);
     let target = RepointTarget { names: serving.placement.names, parts: &path, present: &present };
-    let planned = repoint(facts.software, &facts.survey, &target).map_err(refused)?;
-    if !planned.changes.is_empty() {
+    let mut edited = Vec::new();
+    let mut after: Option<SurveyFacts> = None;
+    let mut made = |after: &mut Option<SurveyFacts>, changes: Vec<FileChange>| {
+        if !changes.is_empty() {
+            *after = Some(changed(after.as_ref().unwrap_or(facts), serving, &changes)?);
+            changes.into_iter().for_each(|change| merge(&mut edited, change));
+        }
+        Ok::<(), InstallError>(())
+    };
+    if facts.software == Software::Apache {
+        let gained = of_apache(facts, parts, apache::gain_tls)?;
+        made(&mut after, gained)?;
+    }
+    let planned = repoint(facts.software, &after.as_ref().unwrap_or(facts).survey, &target).map_err(refused)?;
+    made(&mut after, planned.changes.clone())?;
+    if facts.software == Software::Apache {
+        let granted = of_apache(after.as_ref().unwrap_or(facts), parts, apache::grant)?;
+        made(&mut after, granted)?;
+    }
+    if let Some(after) = &after {
         // Read back: with the changes the configuration has to say what it should.
-        let after = changed(facts, serving, &planned.changes)?;
-        let again = repoint(facts.software, &after.survey, &target).map_err(refused)?;
-        if let Some(change) = again.changes.into_iter().next() {
+        let mut again = repoint(facts.software, &after.survey, &target).map_err(refused)?.changes;
+        if facts.software == Software::Apache {
+            again.extend(of_apache(after, parts, apache::gain_tls)?);
+            again.extend(of_apache(after, parts, apache::grant)?);
+        }
+        if let Some(change) = again.into_iter().next() {
             return Err(refused(PlanError::NotAsPlanned { path: change.path }));
         }
     }
@@ -65,7 +87,30 @@ pub(super) fn plan(facts: &SurveyFacts, parts: &Parts<'_>) -> Result<ConfigPlan,
         files.push(parts.file(part, path)?);
     }
     let (endpoints, unseen) = live_endpoints(serving, &planned.endpoints);
-    Ok(ConfigPlan { edited: planned.changes, files, endpoints, findings: unseen.into_iter().collect() })
+    Ok(ConfigPlan { edited, files, endpoints, findings: unseen.into_iter().collect() })
+}
+
+/// Adds a change to those that are planned.
+fn merge(edited: &mut Vec<FileChange>, change: FileChange) {
+    match edited.iter_mut().find(|known| known.path == change.path) {
+        Some(known) => known.new = change.new,
+        None => edited.push(change),
+    }
+}
+
+/// What plans a part of what Apache's virtual hosts gain.
+type ApachePlan = fn(&Path, &mut ReadFiles<'_>, &TlsTarget<'_>) -> Result<Vec<FileChange>, GainError>;
+
+fn of_apache(facts: &SurveyFacts, parts: &Parts<'_>, plan: ApachePlan) -> Result<Vec<FileChange>, InstallError> {
+    let Serving { name, wishes, hsts_age, placement, .. } = *parts.serving;
+    let [bundle, key] = [Part::Bundle, Part::Key].map(|part| parts.path(part));
+    let tls_port = wishes.tls_port.unwrap_or(parts.configured.tls_port);
+    let target = TlsTarget { tls_port, wishes, hsts_age, ..TlsTarget::new(placement.names, &bundle, &key) };
+    let planned = plan(&facts.main, &mut |pattern| facts.known.read(pattern), &target);
+    planned.map_err(|error| match error {
+        GainError::Load(source) => InstallError::Load { server: name.to_owned(), source },
+        GainError::Plan(error) => InstallError::Plan { server: name.to_owned(), source: Box::new(error) },
+    })
 }
 
 /// Returns what is known once a plan is carried out.
@@ -77,11 +122,7 @@ pub(super) fn after(
     changed(facts, serving, &planned.edited)
 }
 
-fn changed(
-    facts: &SurveyFacts,
-    serving: &Serving<'_>,
-    changes: &[eskort_siteconf::FileChange],
-) -> Result<SurveyFacts, InstallError> {
+fn changed(facts: &SurveyFacts, serving: &Serving<'_>, changes: &[FileChange]) -> Result<SurveyFacts, InstallError> {
     let known = facts.known.with(changes);
     let refused = |source: LoadError| InstallError::Load { server: serving.name.to_owned(), source };
     let survey = survey(facts.software, &facts.main, &mut |pattern| known.read(pattern)).map_err(refused)?;

@@ -1,9 +1,11 @@
 //! Apache httpd: reads its configuration with includes, conditions, definitions and macros, and finds its virtual hosts.
 
 mod lex;
+mod plan;
 mod sites;
 #[cfg(test)]
 mod tests;
 mod tree;
 
+pub use plan::{GainError, gain_tls, grant};
 pub use sites::survey;

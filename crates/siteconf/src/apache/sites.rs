@@ -8,6 +8,7 @@ use crate::site::{CertificateFiles, Listener, NamePattern, Place, Protocol, Site
 use crate::survey::{Survey, absolute};
 use std::collections::{BTreeMap, BTreeSet};
 use std::net::{IpAddr, Ipv4Addr};
+use std::ops::Range;
 use std::path::{Path, PathBuf};
 use std::rc::Rc;
 
@@ -28,12 +29,49 @@ struct Settings {
     keys: Vec<Value>,
     chain: Option<Value>,
     redirect: Option<String>,
+    /// What a site may want to be otherwise.
+    lines: Vec<Line>,
+}
+
+/// A directive of a host that a plan may change.
+#[derive(Clone, Debug)]
+pub(super) struct Line {
+    pub(super) name: String,
+    /// Its words, each with its bytes in `file`.
+    pub(super) words: Vec<Word>,
+    /// The number of the file; `None` in a macro.
+    pub(super) file: Option<usize>,
 }
 
 struct Host {
     place: Place,
     addresses: Vec<String>,
     settings: Settings,
+    section: Option<Section>,
+}
+
+/// Where a virtual host stands.
+#[derive(Clone, Debug)]
+pub(super) struct Section {
+    /// The number of the file.
+    pub(super) file: usize,
+    /// From `<VirtualHost` to its end of the section's last line.
+    pub(super) range: Range<usize>,
+    /// The bytes between its first and its last line.
+    pub(super) inside: Range<usize>,
+    /// Lines in it that send all visitors to https, each with where to. Conditions come with the rule that follows.
+    pub(super) redirects: Vec<(Range<usize>, String)>,
+    /// Its addresses as they are written.
+    pub(super) addresses: Vec<String>,
+}
+
+/// What was read, for a plan.
+pub(super) struct Known {
+    pub(super) survey: Survey,
+    /// The virtual hosts, in the order of the survey's sites: where each stands, and its lines.
+    pub(super) hosts: Vec<(Option<Section>, Vec<Line>)>,
+    pub(super) listens: Vec<Socket>,
+    pub(super) modules: BTreeSet<String>,
 }
 
 #[derive(Clone)]
@@ -70,6 +108,11 @@ struct Reader<'a, 'b> {
 /// # Errors
 /// A [`LoadError`] when the main file cannot be read, or a file has sections that do not fit together.
 pub fn survey(main: &Path, read: &mut ReadFiles<'_>) -> Result<Survey, LoadError> {
+    Ok(load(main, read)?.survey)
+}
+
+/// Reads all of it.
+pub(super) fn load(main: &Path, read: &mut ReadFiles<'_>) -> Result<Known, LoadError> {
     let mut reading = Reading::begin(main, read, |path, bytes| parse(path, bytes).map(Rc::new))?;
     let folder = reading.folder();
     let environment = reading.look(&folder.join("envvars")).unwrap_or_default();
@@ -125,7 +168,7 @@ impl Reader<'_, '_> {
     fn walk(
         &mut self,
         source: &Source,
-        range: std::ops::Range<usize>,
+        range: Range<usize>,
         host: Option<usize>,
         depth: usize,
     ) -> Result<(), LoadError> {
@@ -137,9 +180,10 @@ impl Reader<'_, '_> {
             index = directive.end;
             match (directive.is_section, &*directive.name) {
                 (true, "virtualhost") if host.is_none() => {
-                    let addresses = directive.args.iter().map(|word| self.expand(&word.value)).collect();
+                    let addresses: Vec<String> = directive.args.iter().map(|word| self.expand(&word.value)).collect();
                     let place = self.place(source, directive.range.start);
-                    self.hosts.push(Host { place, addresses, settings: Settings::default() });
+                    let section = self.section(source, directive, &inside, &addresses);
+                    self.hosts.push(Host { place, addresses, settings: Settings::default(), section });
                     self.walk(source, inside, Some(self.hosts.len() - 1), depth + 1)?;
                 }
                 (true, "macro") => self.define_macro(source, directive),
@@ -156,6 +200,39 @@ impl Reader<'_, '_> {
             }
         }
         Ok(())
+    }
+
+    /// Returns where a virtual host stands; `None` for one that a macro makes.
+    fn section(
+        &self,
+        source: &Source,
+        directive: &Directive,
+        inside: &Range<usize>,
+        addresses: &[String],
+    ) -> Option<Section> {
+        let file = source.file?;
+        let bytes = &self.reading.files.files[file].bytes;
+        let end = directive.inside.end;
+        let end = bytes[end..].iter().position(|b| *b == b'\n').map_or(bytes.len(), |n| end + n);
+        let end = end - usize::from(bytes[..end].ends_with(b"\r"));
+        let mut redirects: Vec<(Range<usize>, String)> = Vec::new();
+        let mut conditions: Vec<Range<usize>> = Vec::new();
+        for directive in &source.directives[inside.clone()] {
+            match &*directive.name {
+                // They belong to the rule that follows.
+                "rewritecond" => conditions.push(directive.range.clone()),
+                "redirect" | "redirectpermanent" | "redirecttemp" | "redirectmatch" | "rewriterule" => {
+                    let words: Vec<String> = directive.args.iter().map(|word| self.expand(&word.value)).collect();
+                    let lines = std::mem::take(&mut conditions).into_iter().chain([directive.range.clone()]);
+                    if let Some(to) = all_to_https(&words) {
+                        redirects.extend(lines.map(|range| (range, to.clone())));
+                    }
+                }
+                _ => {}
+            }
+        }
+        let range = directive.range.start..end;
+        Some(Section { file, range, inside: directive.inside.clone(), redirects, addresses: addresses.to_vec() })
     }
 
     fn include(
@@ -311,11 +388,15 @@ impl Reader<'_, '_> {
             }
             _ => Vec::new(),
         };
+        let is_line = matches!(&*directive.name, "header" | "sslprotocol" | "sslciphersuite" | "sslhonorcipherorder");
+        let line =
+            is_line.then(|| Line { name: directive.name.clone(), words: directive.args.clone(), file: source.file });
         let root = if directive.name == "documentroot" { absolute(&self.root, &first) } else { String::new() };
         let settings = match host {
             Some(host) => &mut self.hosts[host].settings,
             None => &mut self.server,
         };
+        settings.lines.extend(line);
         match &*directive.name {
             "servername" => settings.name = Some(first),
             "serveralias" => settings.aliases.extend(expanded),
@@ -325,23 +406,16 @@ impl Reader<'_, '_> {
             "sslcertificatekeyfile" => settings.keys.extend(file),
             "sslcertificatechainfile" => settings.chain = file,
             "redirect" | "redirectpermanent" | "redirecttemp" | "redirectmatch" | "rewriterule" => {
-                let all = expanded.iter().any(|word| {
-                    matches!(
-                        &**word,
-                        "/" | "^" | "^/" | "^(.*)$" | "^/(.*)$" | "(.*)" | ".*" | "^/?(.*)" | "^/?(.*)$" | "^.*$"
-                    )
-                });
-                let to = expanded.iter().skip(1).find(|word| word.starts_with("https://"));
-                if let Some(to) = to.filter(|_| all) {
-                    settings.redirect = Some(to.clone());
+                if let Some(to) = all_to_https(&expanded) {
+                    settings.redirect = Some(to);
                 }
             }
             _ => {}
         }
     }
 
-    fn finish(self) -> Survey {
-        let Reader { server, hosts, listens, mut reading, .. } = self;
+    fn finish(self) -> Known {
+        let Reader { server, hosts, listens, modules, mut reading, .. } = self;
         let mut sites: Vec<Site> = Vec::new();
         let all: Vec<&Host> = hosts.iter().collect();
         for host in &all {
@@ -379,8 +453,19 @@ impl Reader<'_, '_> {
         if !own.is_empty() && (hosts.is_empty() || server.name.is_some()) {
             sites.push(site(reading.start(), &server, &Settings::default(), own, None));
         }
-        reading.end(sites)
+        let survey = reading.end(sites);
+        let hosts = hosts.into_iter().map(|host| (host.section, host.settings.lines)).collect();
+        Known { survey, hosts, listens, modules }
     }
+}
+
+/// Returns where the words of a redirect or a rule send all visitors, where that is https.
+fn all_to_https(words: &[String]) -> Option<String> {
+    let is_all = |word: &String| {
+        matches!(&**word, "/" | "^" | "^/" | "^(.*)$" | "^/(.*)$" | "(.*)" | ".*" | "^/?(.*)" | "^/?(.*)$" | "^.*$")
+    };
+    let to = words.iter().skip(1).find(|word| word.starts_with("https://"));
+    to.filter(|_| words.iter().any(is_all)).cloned()
 }
 
 fn site(
@@ -430,7 +515,7 @@ fn site_name(written: &str) -> SiteName {
 }
 
 /// Reads an address; without a port, or with `*` for it, it is at all the ports that are listened at.
-fn parse_socket(text: &str, listens: Option<&Vec<Socket>>) -> Vec<Socket> {
+pub(super) fn parse_socket(text: &str, listens: Option<&Vec<Socket>>) -> Vec<Socket> {
     let any = IpAddr::from(Ipv4Addr::UNSPECIFIED);
     if let Ok(port) = text.parse() {
         return vec![Socket::Ip(any, port)];
@@ -461,7 +546,7 @@ fn parse_socket(text: &str, listens: Option<&Vec<Socket>>) -> Vec<Socket> {
 }
 
 /// Whether what is listened at brings visitors to a virtual host's address.
-fn hears(listen: &Socket, address: &Socket) -> bool {
+pub(super) fn hears(listen: &Socket, address: &Socket) -> bool {
     match (listen, address) {
         (Socket::Ip(listen, port), Socket::Ip(ip, wanted)) => {
             port == wanted && (listen.is_unspecified() || ip.is_unspecified() || listen == ip)

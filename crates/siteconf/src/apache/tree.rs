@@ -7,7 +7,7 @@ use std::ops::Range;
 use std::path::Path;
 
 /// The directives that say something here: the words of others are not looked at.
-const MEANT: [&str; 20] = [
+const MEANT: [&str; 24] = [
     "include",
     "includeoptional",
     "use",
@@ -28,6 +28,10 @@ const MEANT: [&str; 20] = [
     "redirecttemp",
     "redirectmatch",
     "rewriterule",
+    "header",
+    "sslprotocol",
+    "sslciphersuite",
+    "sslhonorcipherorder",
 ];
 
 /// A word of a directive behind its name.

@@ -1,11 +1,12 @@
 //! Sending visitors of `www.` and the bare name to one of the two.
 
-use super::redirect::{self, escape};
+use super::redirect;
 use super::wishes::port_of;
 use super::{Chosen, Planner};
 use crate::change::PlanError;
 use crate::nginx::sites::ServerBlock;
 use crate::nginx::tree::DirectiveRef;
+use crate::site::host_pattern;
 use crate::splice::{Edit, line_start};
 use eskort_core::finding::{Finding, Severity, Topic};
 use eskort_core::https::{Prefer, with_and_without_www};
@@ -67,7 +68,7 @@ impl Planner<'_> {
     ) -> Vec<Rule> {
         let rule = |scheme: &str, port: u16, usual: u16| {
             let port = if port == usual { String::new() } else { format!(":{port}") };
-            let pattern = format!("^{scheme}://{}/(?!\\.well-known/acme-challenge/)", escape(from));
+            let pattern = format!("^{scheme}://{}/(?!\\.well-known/acme-challenge/)", host_pattern(from));
             (pattern, format!("{scheme}://{to}{port}$request_uri"))
         };
         let is_redirected = self.target.wishes.redirect || redirect::find(self.config, block) != redirect::Found::None;

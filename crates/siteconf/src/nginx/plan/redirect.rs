@@ -4,7 +4,6 @@
 use crate::nginx::sites::ServerBlock;
 use crate::nginx::tree::{Config, Directive, DirectiveRef};
 use eskort_core::names::Identifier;
-use std::collections::BTreeSet;
 use std::ops::Range;
 
 /// The variable by which our own lines are known again.
@@ -12,28 +11,19 @@ const VARIABLE: &str = "$eskort_asked";
 
 /// A redirect of some names of a block.
 pub(super) struct Redirect {
-    hosts: BTreeSet<String>,
+    hosts: String,
     port: u16,
 }
 
 impl Redirect {
     pub(super) fn new(block: &ServerBlock, names: &[&Identifier], port: u16) -> Self {
-        let mut hosts: BTreeSet<String> = BTreeSet::new();
-        for name in names {
-            hosts.extend(block.site.spelled_out(name).map(escape));
-            hosts.insert(match name.is_wildcard() {
-                true => format!("[^.]+\\.{}", escape(&name.base())),
-                false => escape(&name.in_url()),
-            });
-        }
-        Redirect { hosts, port }
+        Redirect { hosts: block.site.host_pattern(names), port }
     }
 
     /// What is redirected: all paths but that of challenges (RFC 8555 section 8.3), of these hosts only. The path is the one that
     /// was asked for, which stays when nginx looks for a page of its own.
     pub(super) fn pattern(&self) -> String {
-        let hosts: Vec<&str> = self.hosts.iter().map(String::as_str).collect();
-        format!("\"^http://({})/(?!\\.well-known/acme-challenge/)\"", hosts.join("|"))
+        format!("\"^http://({})/(?!\\.well-known/acme-challenge/)\"", self.hosts)
     }
 
     pub(super) fn lines(&self, step: &str) -> [String; 5] {
@@ -46,11 +36,6 @@ impl Redirect {
             "}".to_owned(),
         ]
     }
-}
-
-/// A host name or address as a pattern.
-pub(super) fn escape(host: &str) -> String {
-    host.replace('.', "\\.").replace('[', "\\[").replace(']', "\\]")
 }
 
 /// A redirect to https that a block has already.
