@@ -10,6 +10,7 @@ use std::sync::atomic::{AtomicUsize, Ordering};
 
 /// A running OpenSSH server. Who comes in over SFTP begins in its folder.
 pub(crate) struct Sshd {
+    ip: Ipv4Addr,
     port: u16,
     _process: Process,
 }
@@ -27,6 +28,11 @@ fn make_key(place: &Place, name: &str) {
 impl Sshd {
     /// Starts a server for a folder, and makes it known to the place; `sftp` are options of its SFTP server.
     pub(crate) fn start(place: &Place, folder: &Path, sftp: &str) -> Self {
+        Sshd::start_as(place, folder, sftp, Ipv4Addr::LOCALHOST, &[])
+    }
+
+    /// Starts one at an address, by a command that goes on with the words behind it.
+    pub(crate) fn start_as(place: &Place, folder: &Path, sftp: &str, ip: Ipv4Addr, by: &[&str]) -> Self {
         let port = free_port();
         let dir = place.dir.path().display().to_string();
         if !place.path("key").exists() {
@@ -35,12 +41,12 @@ impl Sshd {
         }
         let host_key = format!("host-key-{port}");
         make_key(place, &host_key);
-        let known = format!("[127.0.0.1]:{port} {}", place.read(&format!("{host_key}.pub")));
+        let known = format!("[{ip}]:{port} {}", place.read(&format!("{host_key}.pub")));
         let before = if place.path("known").exists() { place.read("known") } else { String::new() };
         place.write("known", &(before + &known));
         place.write("authorized", &place.read("key.pub"));
         let config = format!(
-            "ListenAddress 127.0.0.1\nPort {port}\nHostKey {dir}/{host_key}\nAuthorizedKeysFile {dir}/authorized\nUsePAM no\n\
+            "ListenAddress {ip}\nPort {port}\nHostKey {dir}/{host_key}\nAuthorizedKeysFile {dir}/authorized\nUsePAM no\n\
              StrictModes no\nPidFile none\nPasswordAuthentication no\nPermitRootLogin yes\nMaxStartups 100\n\
              Subsystem sftp internal-sftp -d {} {sftp}\n",
             folder.display()
@@ -48,16 +54,19 @@ impl Sshd {
         let config = place.write(&format!("sshd-{port}"), &config);
         // A server that is started by root wants this folder; others can do without.
         let _ = std::fs::create_dir_all("/run/sshd");
-        let child = Command::new("/usr/sbin/sshd").args(["-D", "-e", "-f"]).arg(config).stderr(Stdio::null()).spawn();
+        let config = config.display().to_string();
+        let words = [by, &["/usr/sbin/sshd", "-D", "-e", "-f", &config]].concat();
+        let child = Command::new(words[0]).args(&words[1..]).stderr(Stdio::null()).spawn();
         let process = Process(child.expect("Debian's package openssh-server is installed (scripts/test does it)"));
-        await_port(port, "the SSH server");
-        Sshd { port, _process: process }
+        await_server((ip, port).into(), "the SSH server");
+        Sshd { ip, port, _process: process }
     }
 
     pub(crate) fn section(&self, name: &str) -> String {
         format!(
-            "[host.{name}]\nkind = \"ssh\"\naddress = \"127.0.0.1\"\nport = {}\nuser = \"{}\"\nkey-file = \"key\"\n\
+            "[host.{name}]\nkind = \"ssh\"\naddress = \"{}\"\nport = {}\nuser = \"{}\"\nkey-file = \"key\"\n\
              known-hosts = \"known\"\ntimeout = \"20s\"\n\n",
+            self.ip,
             self.port,
             user()
         )

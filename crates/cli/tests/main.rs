@@ -21,6 +21,7 @@ mod install;
 mod inventory;
 mod json;
 mod looks;
+mod machines;
 mod network;
 mod nginx;
 mod obstacles;

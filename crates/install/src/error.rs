@@ -31,6 +31,8 @@ pub enum InstallError {
     /// A file cannot be written.
     #[error("cannot write {}: {source}", path.display())]
     Write {
+        /// The server that it is for; empty for none.
+        server: String,
         /// The file.
         path: PathBuf,
         /// Why.
@@ -128,10 +130,35 @@ pub enum InstallError {
 }
 
 impl InstallError {
+    /// Returns the server that something went wrong on, where it is one.
+    pub fn server(&self) -> Option<&str> {
+        match self {
+            InstallError::Load { server, .. }
+            | InstallError::Plan { server, .. }
+            | InstallError::Write { server, .. }
+            | InstallError::Test { server, .. }
+            | InstallError::BrokenBefore { server, .. }
+            | InstallError::Reload { server, .. }
+            | InstallError::Upload { server, .. }
+            | InstallError::NotServed { server, .. }
+            | InstallError::Keystore { server, .. }
+            | InstallError::Machine { server, .. } => {
+                Some(server).filter(|server| !server.is_empty()).map(String::as_str)
+            }
+            InstallError::NoSuchOwner { .. }
+            | InstallError::Undo { .. }
+            | InstallError::Theirs { .. }
+            | InstallError::Restore { .. }
+            | InstallError::Store(_) => None,
+        }
+    }
+
     /// Tells what went wrong on a server's machine; a file that cannot be written is told as such.
     pub(crate) fn on(server: &str) -> impl Fn(MachineError) -> InstallError + use<'_> {
         move |error| match error {
-            MachineError::Io { job: "write" | "make", path, source } => InstallError::Write { path, source },
+            MachineError::Io { job: "write" | "make", path, source } => {
+                InstallError::Write { server: server.to_owned(), path, source }
+            }
             source => InstallError::Machine { server: server.to_owned(), source },
         }
     }

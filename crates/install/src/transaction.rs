@@ -372,7 +372,11 @@ async fn write(context: &Context, machines: &Machines, plan: &ServerPlan, change
     let access = match change.access {
         Some(access) => access,
         None => {
-            let gone = || InstallError::Write { path: path.clone(), source: io::ErrorKind::NotFound.into() };
+            let gone = || InstallError::Write {
+                server: plan.server.clone(),
+                path: path.clone(),
+                source: io::ErrorKind::NotFound.into(),
+            };
             machines.at(context, host).read(path, LARGEST).await.map_err(&failed)?.ok_or_else(gone)?.access
         }
     };

@@ -77,7 +77,7 @@ pub(crate) fn parse_certificate<'a>(
     let on_it: Vec<&Identifier> = names.iter().map(|name| &name.value).collect();
     let tables = section.tables("install").into_iter();
     let install = tables
-        .filter_map(|(table, span)| parse_install(table, span, (&known.servers, inventory), &on_it, notes))
+        .flat_map(|(table, span)| parse_install(table, span, (&known.servers, inventory), &on_it, notes))
         .collect();
     Some(CertificateEntry {
         authority: authority?.to_owned(),

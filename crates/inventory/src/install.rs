@@ -17,9 +17,15 @@ pub(crate) fn parse_install<'a>(
     (known, inventory): (&[&str], &Inventory),
     names: &[&Identifier],
     notes: &'a Notes<'a>,
-) -> Option<Install> {
+) -> Vec<Install> {
     let section = Section::open(table, span, "this `install`", INSTALL, notes);
-    let server = points_to(&section, "server", known, "server")?;
+    let Some(server) = points_to(&section, "server", known, "server") else { return Vec::new() };
+    // One on several machines has come as several.
+    let of_machine = |name: &&String| name.strip_prefix(server).is_some_and(|rest| rest.starts_with('@'));
+    let mut servers: Vec<String> = inventory.servers.keys().filter(of_machine).cloned().collect();
+    if servers.is_empty() {
+        servers.push(server.to_owned());
+    }
     let port = section.get("tls-port").map(|_| section.number("tls-port", 1..=65_535, 443));
     let prefers = |text: &str| Prefer::ALL.into_iter().find(|prefer| prefer.word() == text);
     let level = |text: &str| TlsLevel::ALL.into_iter().find(|level| level.word() == text);
@@ -32,7 +38,7 @@ pub(crate) fn parse_install<'a>(
         stapling: section.flag("stapling"),
         tls_port: port.and_then(|port| u16::try_from(port).ok()),
     };
-    let kind = inventory.servers.get(server).map(|server| &server.kind);
+    let kind = inventory.servers.get(&servers[0]).map(|server| &server.kind);
     let software = match kind {
         Some(ServerKind::Configured(server)) => Some(server.software),
         _ => None,
@@ -54,7 +60,7 @@ pub(crate) fn parse_install<'a>(
         let what = format!("`prefer = \"{}\"` wants a name both with and without `www.`", prefer.word());
         section.note(at, what, Some("add the other one to the certificate's `names`".into()));
     }
-    Some(Install { server: server.to_owned(), wishes })
+    servers.into_iter().map(|server| Install { server, wishes }).collect()
 }
 
 fn hsts(text: &str) -> Option<Hsts> {

@@ -97,7 +97,7 @@ fn parse_root<'a>(root: &'a DeTable<'a>, notes: &'a Notes<'a>) -> Inventory {
         inventory.proofs.extend(parse_proof(&entry, &hosts, notes).map(|p| (entry.name.to_owned(), p)));
     }
     for entry in named(root, "server", notes) {
-        inventory.servers.extend(parse_server(&entry, &inventory.hosts, notes).map(|s| (entry.name.to_owned(), s)));
+        inventory.servers.extend(parse_server(&entry, &inventory.hosts, notes));
     }
     let known = Known { authorities: present("authority"), proofs: present("proof"), servers: present("server") };
     for entry in named(root, "certificate", notes) {

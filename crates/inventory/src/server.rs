@@ -4,7 +4,8 @@ use crate::api::{UPLOADS, parse_address, parse_web_api};
 use crate::fields::{Entry, check_address, duration, kind, named_section, program_rules, secret};
 use crate::table::{Notes, Section, Text};
 use eskort_core::inventory::{
-    Configured, FileCopy, Host, HostKind, Keystore, Part, RecipeSource, Server, ServerKind, UploadApi, WebApi,
+    CheckAddress, Configured, FileCopy, Host, HostKind, Keystore, Part, RecipeSource, Server, ServerKind, UploadApi,
+    WebApi,
 };
 use eskort_core::recipe::UploadRecipe;
 use eskort_core::software::Software;
@@ -18,6 +19,7 @@ use toml::de::DeTable;
 pub(crate) const CONFIGURED: &[&str] = &[
     "kind",
     "host",
+    "partial",
     "config",
     "certificates-folder",
     "owner",
@@ -32,12 +34,13 @@ pub(crate) const CONFIGURED: &[&str] = &[
     "timeout",
 ];
 pub(crate) const FILES: &[&str] =
-    &["kind", "host", "copy", "run", "check-address", "reload-timeout", "env", "user", "timeout"];
+    &["kind", "host", "partial", "copy", "run", "check-address", "reload-timeout", "env", "user", "timeout"];
 /// Of a server that a program looks after.
 pub(crate) const TOLD: &[&str] = &["kind", "command", "check-address", "reload-timeout", "env", "user", "timeout"];
 pub(crate) const KEYSTORE: &[&str] = &[
     "kind",
     "host",
+    "partial",
     "to",
     "password-file",
     "password-env",
@@ -80,16 +83,64 @@ pub(crate) const CLUSTER: &[&str] = &[
 pub(crate) const COPY: &[&str] = &["part", "to", "owner", "group", "mode"];
 const USUAL_RELOAD: Duration = Duration::from_secs(30);
 
+/// Reads a server. One that runs on several machines comes as several, each with its machine's name behind its own: `front@web1`.
 pub(crate) fn parse_server<'a>(
     entry: &'a Entry<'a>,
     hosts: &BTreeMap<String, Host>,
     notes: &'a Notes<'a>,
-) -> Option<Server> {
+) -> Vec<(String, Server)> {
+    let Some((section, kind)) = parse_kind(entry, notes) else { return Vec::new() };
+    let reload_timeout = duration(&section, "reload-timeout", USUAL_RELOAD);
+    let on: Vec<&str> = server_hosts(&section, hosts);
+    if !on.is_empty() {
+        check_paths(&section, &kind);
+    }
+    let addresses = check_addresses(&section);
+    if addresses.len() > 1 && addresses.len() != on.len() {
+        let what = format!("`check-address` has {}, and `host` has {}", addresses.len(), on.len());
+        section.note(section.span(), what, Some("write one address for each host, in the same order".into()));
+    }
+    let (partial, rules) = (section.flag("partial"), program_rules(&section));
+    if partial && on.len() < 2 {
+        let advice = Some("it leaves out the machines on which it fails".into());
+        section.note(section.span(), "`partial` is for servers on several hosts", advice);
+    }
+    let server = |host: Option<&str>, check_address: Option<CheckAddress>| Server {
+        kind: kind.clone(),
+        host: host.map(str::to_owned),
+        partial,
+        check_address,
+        reload_timeout,
+        rules: rules.clone(),
+    };
+    match on[..] {
+        [] | [_] => vec![(entry.name.to_owned(), server(on.first().copied(), addresses.first().copied()))],
+        _ => {
+            let each = on.iter().enumerate().map(|(n, host)| {
+                let address = addresses.get(n).or(addresses.first()).copied();
+                // The machine's own address, where no other is named: the names may lead to any of them.
+                let address = address.or_else(|| address_of(&hosts[*host]));
+                (format!("{}@{host}", entry.name), server(Some(host), address))
+            });
+            each.collect()
+        }
+    }
+}
+
+/// Returns the address of a machine, where it is reached by one.
+fn address_of(host: &Host) -> Option<CheckAddress> {
+    match &host.kind {
+        HostKind::Ssh(ssh) => Some(CheckAddress { ip: ssh.address.parse().ok()?, port: None }),
+        HostKind::Ftp(_) => None,
+    }
+}
+
+fn parse_kind<'a>(entry: &'a Entry<'a>, notes: &'a Notes<'a>) -> Option<(Section<'a>, ServerKind)> {
     let open = |keys| Section::open(entry.table, entry.span.clone(), &entry.title, keys, notes);
     let mut kinds = Software::ALL.map(Software::word).to_vec();
     kinds.extend(["files", "keystore", "web-api", "cluster-secret", "program"]);
     let word = kind(entry, &kinds, notes)?;
-    let (section, kind) = match Software::ALL.into_iter().find(|software| software.word() == word) {
+    Some(match Software::ALL.into_iter().find(|software| software.word() == word) {
         Some(software) => {
             let section = open(CONFIGURED);
             let usual = software.usual_files()[0];
@@ -145,13 +196,7 @@ pub(crate) fn parse_server<'a>(
             let copies = copies.filter_map(|(table, span)| parse_copy(table, span, notes)).collect();
             (section, ServerKind::Files { copies, run: section.command("run").unwrap_or_default() })
         }
-    };
-    let reload_timeout = duration(&section, "reload-timeout", USUAL_RELOAD);
-    let host = server_host(&section, hosts);
-    if host.is_some() {
-        check_paths(&section, &kind);
-    }
-    Some(Server { kind, host, check_address: check_address(&section), reload_timeout, rules: program_rules(&section) })
+    })
 }
 
 fn parse_cluster(section: &Section<'_>) -> Option<WebApi<UploadRecipe>> {
@@ -207,21 +252,42 @@ fn check_secret(section: &Section<'_>, part: Part, mode: u32) {
     }
 }
 
-/// Returns the machine that a server runs on. It has to be one that runs commands, and what runs there has rules of its own.
-fn server_host(section: &Section<'_>, hosts: &BTreeMap<String, Host>) -> Option<String> {
-    let text = section.text("host")?;
+/// Returns the machines that a server runs on; none for this one. They have to be such as run commands, and what runs there has rules
+/// of its own.
+fn server_hosts<'a>(section: &Section<'a>, hosts: &BTreeMap<String, Host>) -> Vec<&'a str> {
     let known: Vec<&str> = hosts.keys().map(String::as_str).collect();
-    let name = named_section(section, &text, &known, "host")?;
-    if matches!(hosts[name].kind, HostKind::Ftp(_)) {
-        let what = format!("host `{name}` is reached over FTP, which runs no commands");
-        section.note(text.span, what, Some("use a host of kind \"ssh\"".into()));
-        return None;
+    let mut found: Vec<&str> = Vec::new();
+    for text in section.one_or_more("host") {
+        let Some(name) = named_section(section, &text, &known, "host") else { continue };
+        if matches!(hosts[name].kind, HostKind::Ftp(_)) {
+            let what = format!("host `{name}` is reached over FTP, which runs no commands");
+            section.note(text.span, what, Some("use a host of kind \"ssh\"".into()));
+        } else if found.contains(&name) {
+            section.note(text.span, format!("host `{name}` is here twice"), None);
+        } else {
+            found.push(text.value);
+        }
     }
-    for key in ["env", "user"].into_iter().filter(|key| section.get(key).is_some()) {
+    for key in ["env", "user"].into_iter().filter(|key| !found.is_empty() && section.get(key).is_some()) {
         let advice = "the commands run as the user of the host, in its environment";
         section.note(section.span(), format!("`{key}` is for servers of this machine"), Some(advice.into()));
     }
-    Some(name.to_owned())
+    found
+}
+
+/// Returns the addresses that looks connect to: one, or one for each machine.
+fn check_addresses(section: &Section<'_>) -> Vec<CheckAddress> {
+    if section.get("check-address").is_none_or(|value| value.get_ref().as_array().is_none()) {
+        return check_address(section).into_iter().collect();
+    }
+    let mut found = Vec::new();
+    for text in section.one_or_more("check-address") {
+        match text.value.parse() {
+            Ok(address) => found.push(address),
+            Err(_) => section.note(text.span, format!("`{}` is no address", text.value), None),
+        }
+    }
+    found
 }
 
 /// Notes what means nothing on another machine.

@@ -2,6 +2,7 @@
 //! is to be done.
 #![no_main]
 
+use eskort_core::https::{Hsts, HttpsWishes, Prefer, TlsLevel};
 use eskort_core::names::Identifier;
 use eskort_siteconf::nginx::{Config, Sites, load, plan};
 use eskort_siteconf::{SitePlan, TlsTarget};
@@ -14,8 +15,17 @@ fn read(bytes: &[u8]) -> Option<Config> {
 
 fn planned(config: &Config) -> Option<SitePlan> {
     let names = ["lampholm.example", "www.lampholm.example"].map(|name| Identifier::parse(name).expect("a name"));
-    let (bundle, key) = (Path::new("/s/b.pem"), Path::new("/s/k.pem"));
-    plan(config, &Sites::find(config), &TlsTarget { names: &names, bundle, key, tls_port: 443, redirect: true }).ok()
+    let wishes = HttpsWishes {
+        redirect: true,
+        prefer: Some(Prefer::Bare),
+        hsts: Some(Hsts::Ramp),
+        tls: Some(TlsLevel::Usual),
+        http2: true,
+        stapling: true,
+        tls_port: None,
+    };
+    let target = TlsTarget { wishes, hsts_age: 300, ..TlsTarget::new(&names, Path::new("/s/b.pem"), Path::new("/s/k.pem")) };
+    plan(config, &Sites::find(config), &target).ok()
 }
 
 libfuzzer_sys::fuzz_target!(|bytes: &[u8]| {

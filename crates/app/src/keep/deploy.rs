@@ -37,6 +37,8 @@ pub(crate) struct Deployed {
     pub(crate) looked_at: usize,
     /// Why some could not be looked at from here, though the generation is installed.
     pub(crate) unconfirmed: Option<String>,
+    /// The servers that were left out, since it failed there.
+    pub(crate) left_out: Vec<String>,
 }
 
 impl Deploying<'_> {
@@ -47,11 +49,22 @@ impl Deploying<'_> {
             placement.on(|server| deployment.targets.iter().any(|target| target.server == server && wanted(target)))
         };
         let mut installed_since = self.installed_since;
+        // Servers that are left out, each with why.
+        let mut left_out: Vec<(String, String)> = Vec::new();
         if deployment.is_to_install() {
             context.report(&Progress::Doing("install the certificate"));
-            let placement = among(Target::is_to_install);
-            let installing = install(context, self.store, self.servers, std::slice::from_ref(&placement));
-            finished(context, stop, installing).await?;
+            let mut placement = among(Target::is_to_install);
+            loop {
+                let installing = install(context, self.store, self.servers, std::slice::from_ref(&placement));
+                let Err(error) = finished(context, stop, installing).await else { break };
+                let server = self.may_be_left_out(&error).ok_or(error)?;
+                self.servers.forget().await;
+                placement = placement.on(|on| on != server.0);
+                left_out.push(server);
+                if placement.install.is_empty() {
+                    break;
+                }
+            }
             installed_since = Some(Instant::now());
             crash_point("installed");
             let detail = match placement.install.is_empty() {
@@ -61,12 +74,29 @@ impl Deploying<'_> {
             context.report(&Progress::Passed { milestone: Milestone::Installed, detail });
         }
         context.report(&Progress::Doing("check the site as a visitor"));
-        let checked = among(|_| true);
-        tokio::select! {
+        let checked = among(|_| true).on(|server| !left_out.iter().any(|(left, _)| left == server));
+        let mut deployed = tokio::select! {
             biased;
-            () = stop.asked(1) => Err(StepError::Interrupted),
-            deployed = self.confirm(&checked, installed_since) => deployed,
+            () = stop.asked(1) => return Err(StepError::Interrupted),
+            deployed = self.confirm(&checked, installed_since) => deployed?,
+        };
+        let words = left_out.iter().map(|(server, why)| format!("server `{server}` is left out: {why}"));
+        let unconfirmed = words.chain(deployed.unconfirmed.take()).collect::<Vec<_>>().join("; ");
+        deployed.unconfirmed = Some(unconfirmed).filter(|text| !text.is_empty());
+        deployed.left_out = left_out.into_iter().map(|(server, _)| server).collect();
+        Ok(deployed)
+    }
+
+    /// Returns the server of several that may be left out because of an error, and why.
+    fn may_be_left_out(&self, error: &StepError) -> Option<(String, String)> {
+        let StepError::Install(error) = error else { return None };
+        let server = error.server()?;
+        let may = self.context.inventory.servers.get(server)?.partial;
+        let why = error.to_string();
+        if may {
+            self.context.report(&Progress::Note(format!("server `{server}` is left out for now: {why}")));
         }
+        may.then(|| (server.to_owned(), why))
     }
 
     /// Looks at every endpoint, and again while one shows another certificate and the servers may still need time: during a

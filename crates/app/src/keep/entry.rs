@@ -80,8 +80,10 @@ pub enum Ending {
         validity: Option<Validity>,
         /// How many endpoints it was looked at.
         looked_at: usize,
-        /// Why it could not be looked at from here, though it is installed.
+        /// Why it could not be looked at from here, though it is installed, or is not installed everywhere.
         unconfirmed: Option<String>,
+        /// The servers that were left out, since it failed there.
+        left_out: Vec<String>,
     },
     /// It waits for a person to carry a CSR to its authority, and to bring the answer.
     AwaitsAnswer(Box<ManualStep>),

@@ -220,11 +220,14 @@ fn row(context: &Context, entry: &KeepEntry, now: Timestamp) -> Vec<Cell> {
         None => Cell::plain(""),
     };
     let (left, result) = match &entry.ending {
-        Ending::Arrived { generation, validity, unconfirmed: Some(_), .. } => {
-            let text = format!("generation {generation} installed, but not confirmed from here, see above");
+        Ending::Arrived { generation, validity, unconfirmed: Some(_), left_out, .. } => {
+            let text = match left_out.is_empty() {
+                true => format!("generation {generation} installed, but not confirmed from here, see above"),
+                false => format!("generation {generation}: {} left out, see above", words::list(left_out)),
+            };
             (bar(*validity), Cell::toned(text, Tone::Notice))
         }
-        Ending::Arrived { generation, validity, looked_at, unconfirmed: None } => {
+        Ending::Arrived { generation, validity, looked_at, unconfirmed: None, .. } => {
             let done = match context.inventory.certificates.get(&entry.certificate) {
                 _ if *looked_at > 0 => "installed and checked live",
                 Some(wanted) if wanted.install.is_empty() => "stored",

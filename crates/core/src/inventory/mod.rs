@@ -158,6 +158,8 @@ pub struct Server {
     pub kind: ServerKind,
     /// The machine it runs on; `None` for this one.
     pub host: Option<String>,
+    /// Whether it is left out where it fails, while the others of several machines go on.
+    pub partial: bool,
     /// Where the look at the live endpoint connects to; `None` for what the names resolve to.
     pub check_address: Option<CheckAddress>,
     /// How long a reload may take until the new certificate is served.

@@ -114,7 +114,8 @@ impl<'a> Planner<'a> {
         }
         let sockets: Vec<Socket> = addresses.iter().flat_map(|address| parse_socket(address, None)).collect();
         let mut sites = self.known.survey.sites.iter().filter(|site| !site.has_tls());
-        let plain_there = |site: &&Site| site.listeners.iter().any(|l| sockets.contains(&l.socket));
+        let meets = |other: &Socket| sockets.iter().any(|socket| hears(socket, other) || hears(other, socket));
+        let plain_there = |site: &&Site| site.listeners.iter().any(|l| meets(&l.socket));
         if let Some(by) = sites.find(plain_there) {
             let (socket, by) = (sockets[0].to_string(), Box::new(by.place.clone()));
             return Err(PlanError::PlainSocket { place: place(), socket, by });

@@ -28,7 +28,7 @@ pub(super) fn hand_over(work: &Work<'_>) -> Result<Outcome, StepError> {
     if let Some(drop) = &office(work)?.requests_folder {
         let path = drop.join(answer::dropped_name(work.certificate, work.generation));
         let written = write_atomic(&path, request_pem(&csr).as_bytes(), Access::mode(0o644));
-        written.map_err(|source| InstallError::Write { path, source })?;
+        written.map_err(|source| InstallError::Write { server: String::new(), path, source })?;
     }
     Ok(Outcome::HandedOver)
 }

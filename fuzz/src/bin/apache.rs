@@ -1,0 +1,32 @@
+//! Fuzzes what Apache's virtual hosts gain: whatever is planned is read again, and then nothing more is to be done.
+#![no_main]
+
+use eskort_core::https::{Hsts, HttpsWishes, TlsLevel};
+use eskort_core::names::Identifier;
+use eskort_siteconf::apache::{GainError, gain_tls, grant};
+use eskort_siteconf::{FileChange, ReadFiles, TlsTarget};
+use std::path::{Path, PathBuf};
+
+type Plan = fn(&Path, &mut ReadFiles<'_>, &TlsTarget<'_>) -> Result<Vec<FileChange>, GainError>;
+
+fn changed(bytes: &[u8], plan: Plan) -> Option<Option<Vec<u8>>> {
+    let names = ["lampholm.example", "www.lampholm.example"].map(|name| Identifier::parse(name).expect("a name"));
+    let wishes =
+        HttpsWishes { redirect: true, hsts: Some(Hsts::Ramp), tls: Some(TlsLevel::Usual), ..HttpsWishes::default() };
+    let target = TlsTarget { wishes, hsts_age: 300, ..TlsTarget::new(&names, Path::new("/s/b.pem"), Path::new("/s/k.pem")) };
+    let main = Path::new("/a/httpd.conf");
+    let planned = plan(main, &mut |pattern| Ok(if pattern == main { vec![(PathBuf::from(pattern), bytes.to_vec())] } else { Vec::new() }), &target);
+    Some(planned.ok()?.into_iter().next().map(|change| change.new))
+}
+
+libfuzzer_sys::fuzz_target!(|bytes: &[u8]| {
+    let bytes = [b"LoadModule ssl_module a\nLoadModule headers_module a\nLoadModule alias_module a\n", bytes].concat();
+    let Some(gained) = changed(&bytes, gain_tls) else { return };
+    let gained = gained.unwrap_or(bytes);
+    let Some(granted) = changed(&gained, grant) else { return };
+    let all = granted.unwrap_or(gained);
+    for plan in [gain_tls as Plan, grant] {
+        let again = changed(&all, plan).expect("what was planned can be planned again");
+        assert!(again.is_none(), "{}", String::from_utf8_lossy(&all));
+    }
+});
