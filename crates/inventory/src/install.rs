@@ -43,7 +43,9 @@ pub(crate) fn parse_install<'a>(
         Some(ServerKind::Configured(server)) => Some(server.software),
         _ => None,
     };
-    for key in INSTALL.iter().skip(1).filter(|key| section.get(key).is_some()) {
+    // A server with mistakes of its own may be of any kind.
+    let is_known = kind.is_some();
+    for key in INSTALL.iter().skip(1).filter(|key| is_known && section.get(key).is_some()) {
         let (is_for, kinds) = match *key {
             "prefer" | "http2" | "stapling" => (software == Some(Software::Nginx), "nginx"),
             _ => (matches!(software, Some(Software::Nginx | Software::Apache)), "nginx and apache"),

@@ -74,7 +74,7 @@ fn each_mistake_is_said_with_its_line() {
         (
             "kind = \"nginx\"\n",
             "",
-            "13: [server.front] has no `kind` (add a line: kind = \"nginx\" or \"apache\" or \"haproxy\" or \"lighttpd\" or \"postfix\" or \"dovecot\" or \"exim\" or \"files\" or \"keystore\" or \"program\")",
+            "13: [server.front] has no `kind` (add a line: kind = \"nginx\" or \"apache\" or \"haproxy\" or \"lighttpd\" or \"postfix\" or \"dovecot\" or \"exim\" or \"files\" or \"keystore\" or \"web-api\" or \"cluster-secret\" or \"program\")",
         ),
         ("https://ca", "http://ca", "6: `directory` in [authority.public] wants a URL that begins with https://"),
         ("keeper@", "keeper ", "2: `contact` in the top of the file wants a mail address, this is `keeper lampholm"),
@@ -92,6 +92,33 @@ fn each_mistake_is_said_with_its_line() {
             "redirect = true",
             "redirect = \"yes\"",
             "18: `redirect` in this `install` wants true or false, this is a string",
+        ),
+        (
+            "redirect = true",
+            "hsts = \"forever\"",
+            "18: `hsts` in this `install` wants \"ramp\", \"off\", or a time like \"7d\"",
+        ),
+        (
+            "redirect = true",
+            "tls = \"modest\"",
+            "18: `tls` in this `install` wants \"strict\", \"usual\" or \"lenient\"",
+        ),
+        ("redirect = true", "prefer = \"none\"", "18: `prefer` in this `install` wants \"bare\" or \"www\""),
+        (
+            "\"www.lampholm.example\"]\ninstall = [{ server = \"front\", redirect = true",
+            "\"shop.lampholm.example\"]\ninstall = [{ server = \"front\", prefer = \"www\"",
+            "18: `prefer = \"www\"` wants a name both with and without `www.`",
+        ),
+        (
+            "kind = \"nginx\"",
+            "kind = \"apache\"\n[certificate.more]\nnames = [\"a.example\"]\ninstall = [{ server = \"front\", http2 = true }]\n[server.other]\nkind = \"nginx\"",
+            "`http2` is for servers of kind nginx",
+        ),
+        ("kind = \"nginx\"", "kind = \"nginx\"\npartial = true", "`partial` is for servers on several hosts"),
+        (
+            "kind = \"nginx\"",
+            "kind = \"nginx\"\ncheck-address = [\"::1\", \"::2\"]",
+            "`check-address` has 2, and `host` has 0",
         ),
         ("[proof.pages]", "[proof.\"../pages\"]", "9: `../pages` cannot name a section"),
         ("accept-terms = true", "accept-terms = ", "7: this is not TOML"),
@@ -233,6 +260,13 @@ fn a_server_on_another_machine_has_paths_and_commands_of_that_machine() {
         format!("kind = \"files\"\nhost = \"node\"\n{more}\ncopy = [{{ part = \"key\", to = \"/srv/key\"{copy} }}]")
     };
     assert_eq!(said(&with(&files("", ""))), "no mistake");
+    // A server on two machines is two servers.
+    let two = with(&nginx.replace("\"node\"", "[\"node\", \"second\"]"))
+        + "\n[host.second]\nkind = \"ssh\"\naddress = \"192.0.2.9\"\n";
+    let two = parse_inventory(&two).unwrap();
+    let names: Vec<&str> = two.servers.keys().map(String::as_str).filter(|name| name.contains('@')).collect();
+    assert_eq!(names.len(), 2, "{names:?}");
+    assert_eq!(two.servers[names[1]].check_address.map(|address| address.to_string()), Some("192.0.2.9".to_owned()));
     for (lines, wanted) in [
         (nginx.replace("node", "nodes"), "the inventory has no [host.nodes] (did you mean `node`?)"),
         (nginx.replace("node", "site"), "host `site` is reached over FTP, which runs no commands"),
