@@ -139,3 +139,46 @@ fn an_orchestrators_secret_is_made_and_kept_over_its_api_or_as_a_manifest() {
     world.write_inventory(|text| text.replace("part = \"bundle\"", "part = \"manifest\""));
     world.place.run(&["keep", "--plan"]).check(0, &["manifest"]);
 }
+
+#[test]
+fn a_parcel_waits_for_a_person_until_the_site_shows_what_is_in_it() {
+    let world = World::new();
+    let place = &world.place;
+    place.write("parcel.password", "oil & wick\n");
+    let tls = world.site.tls_address();
+    world.write_inventory(|text| {
+        let from = text.find("kind = \"files\"").unwrap();
+        let to = from + text[from..].find("\n[").unwrap();
+        let parcel = format!(
+            "kind = \"parcel\"\nfolder = \"carry\"\npassword-file = \"parcel.password\"\nfriendly-name = \"Ticket <desk>\"\ncheck-address = \"{tls}\"\n"
+        );
+        format!("{}{parcel}{}", &text[..from], &text[to..])
+    });
+    place.run(&["keep", "--plan"]).check(0, &["website.p12", "steps.html"]);
+    assert!(!place.path("carry").exists(), "a plan changes nothing");
+    let said = world.keep();
+    said.check(3, &["server `front` waits for you", "carry/website/steps.html", "generation 1 waits for you at front"]);
+    let page = place.read("carry/website/steps.html");
+    for part in ["www.lampholm.example", "Ticket &lt;desk&gt;", "website.p12", "intermediate-1.cer", "parcel.password"]
+    {
+        assert!(page.contains(part), "{part}: {page}");
+    }
+    assert!(!page.contains("oil"), "the password is not in it");
+    assert_eq!((place.mode("carry/website/key.pem"), place.mode("carry/website/website.p12")), (0o600, 0o600));
+    let words = ["pkcs12", "-in", "carry/website/website.p12", "-passin", "pass:oil & wick", "-nokeys"];
+    place.openssl(&words).check(0, &["friendlyName: Ticket <desk>", "Practice Issuer"]);
+    place.openssl(&["x509", "-inform", "DER", "-in", "carry/website/intermediate-1.cer", "-noout"]).check(0, &[]);
+    world.on_day(0, &["keep"]).check(3, &["waits for you"]);
+    place.run(&["list"]).check(0, &["website"]);
+    // The person has done it.
+    for (from, to) in [("certificate.pem", "tls/site.pem"), ("key.pem", "tls/site.key")] {
+        let more = if from == "key.pem" { String::new() } else { place.read("carry/website/intermediates.pem") };
+        place.write(to, &(place.read(&format!("carry/website/{from}")) + &more));
+    }
+    world.on_day(0, &["keep"]).check(0, &["checked live"]);
+    std::fs::remove_dir_all(place.path("carry")).unwrap();
+    world.on_day(0, &["keep"]).check(0, &["nothing to do"]);
+    assert!(!place.path("carry").exists(), "what is in use is not packed again");
+    world.on_day(75, &["keep", "--only", "website"]).check(3, &["generation 2 waits for you at front"]);
+    assert!(place.path("carry/website/website.p12").exists());
+}

@@ -27,7 +27,7 @@ use host::{FTP, SSH, parse_host};
 use install::INSTALL;
 use proof::{BY_HAND, DNS_UPDATE, HTTP_FOLDER, HTTP_LISTENER, PROGRAM, STANDING, TLS_LISTENER, WEB_API, parse_proof};
 use recipe::{RECIPE, REQUEST, UPLOAD_RECIPE, UPLOAD_REQUEST};
-use server::{CLUSTER, CONFIGURED, COPY, FILES, KEYSTORE, TOLD, UPLOAD, parse_server};
+use server::{CLUSTER, CONFIGURED, COPY, FILES, KEYSTORE, PARCEL, TOLD, UPLOAD, parse_server};
 use table::{Notes, Section};
 use toml::Spanned;
 use toml::de::{DeTable, DeValue};
@@ -54,6 +54,7 @@ pub const SECTIONS: &[(&str, &[&str])] = &[
     ("[server.NAME] with a configuration", CONFIGURED),
     ("[server.NAME] of kind files", FILES),
     ("[server.NAME] of kind keystore", KEYSTORE),
+    ("[server.NAME] of kind parcel", PARCEL),
     ("[server.NAME] of kind web-api", UPLOAD),
     ("recipe of a web-api server", UPLOAD_RECIPE),
     ("request of a recipe for certificates", UPLOAD_REQUEST),

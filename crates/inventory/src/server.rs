@@ -4,8 +4,8 @@ use crate::api::{UPLOADS, parse_address, parse_web_api};
 use crate::fields::{Entry, check_address, duration, kind, named_section, program_rules, secret};
 use crate::table::{Notes, Section, Text};
 use eskort_core::inventory::{
-    CheckAddress, Configured, FileCopy, Host, HostKind, Keystore, Part, RecipeSource, Server, ServerKind, UploadApi,
-    WebApi,
+    CheckAddress, Configured, FileCopy, Host, HostKind, Keystore, Parcel, Part, RecipeSource, Server, ServerKind,
+    UploadApi, WebApi,
 };
 use eskort_core::recipe::UploadRecipe;
 use eskort_core::software::Software;
@@ -80,6 +80,17 @@ pub(crate) const CLUSTER: &[&str] = &[
     "check-address",
     "reload-timeout",
 ];
+pub(crate) const PARCEL: &[&str] = &[
+    "kind",
+    "folder",
+    "password-file",
+    "password-env",
+    "friendly-name",
+    "old-encryption",
+    "owner",
+    "group",
+    "check-address",
+];
 pub(crate) const COPY: &[&str] = &["part", "to", "owner", "group", "mode"];
 const USUAL_RELOAD: Duration = Duration::from_secs(30);
 
@@ -138,7 +149,7 @@ fn address_of(host: &Host) -> Option<CheckAddress> {
 fn parse_kind<'a>(entry: &'a Entry<'a>, notes: &'a Notes<'a>) -> Option<(Section<'a>, ServerKind)> {
     let open = |keys| Section::open(entry.table, entry.span.clone(), &entry.title, keys, notes);
     let mut kinds = Software::ALL.map(Software::word).to_vec();
-    kinds.extend(["files", "keystore", "web-api", "cluster-secret", "program"]);
+    kinds.extend(["files", "keystore", "parcel", "web-api", "cluster-secret", "program"]);
     let word = kind(entry, &kinds, notes)?;
     Some(match Software::ALL.into_iter().find(|software| software.word() == word) {
         Some(software) => {
@@ -177,6 +188,11 @@ fn parse_kind<'a>(entry: &'a Entry<'a>, notes: &'a Notes<'a>) -> Option<(Section
             let (password, old_encryption) = (secret(&section, "password"), section.flag("old-encryption"));
             (section, ServerKind::WebApi(UploadApi { api: api?, password, old_encryption }))
         }
+        None if word == "parcel" => {
+            let section = open(PARCEL);
+            let parcel = parse_parcel(&section);
+            (section, ServerKind::Parcel(parcel?))
+        }
         None if word == "cluster-secret" => {
             let section = open(CLUSTER);
             let api = parse_cluster(&section);
@@ -209,6 +225,25 @@ fn parse_cluster(section: &Section<'_>) -> Option<WebApi<UploadRecipe>> {
         roots: section.path("roots"),
         secret: secret(section, "secret"),
         with: namespace.into_iter().chain(object).collect(),
+    })
+}
+
+fn parse_parcel(section: &Section<'_>) -> Option<Parcel> {
+    if section.get("folder").is_none() {
+        section.missing("folder", "folder = \"/mnt/carry\"");
+    }
+    let password = secret(section, "password");
+    if password.is_none() {
+        section.missing("password-file", "password-file = \"/etc/eskort/parcel.password\"");
+    }
+    let word = |key| section.text(key).map(|text: Text<'_>| text.value.to_owned());
+    Some(Parcel {
+        folder: section.path("folder")?,
+        password: password?,
+        friendly_name: word("friendly-name"),
+        old_encryption: section.flag("old-encryption"),
+        owner: word("owner"),
+        group: word("group"),
     })
 }
 
@@ -296,7 +331,7 @@ fn check_paths(section: &Section<'_>, kind: &ServerKind) {
         ServerKind::Configured(server) => std::iter::once(&server.config).chain(&server.certificates).collect(),
         ServerKind::Files { copies, .. } => copies.iter().map(|copy| &copy.to).collect(),
         ServerKind::Keystore(keystore) => vec![&keystore.to],
-        ServerKind::WebApi(_) | ServerKind::Program { .. } => Vec::new(),
+        ServerKind::Parcel(_) | ServerKind::WebApi(_) | ServerKind::Program { .. } => Vec::new(),
     };
     for path in paths.into_iter().filter(|path| path.is_relative()) {
         let what = format!("`{}` has to be absolute: it is a path on another machine", path.display());
@@ -307,7 +342,7 @@ fn check_paths(section: &Section<'_>, kind: &ServerKind) {
         ServerKind::Configured(server) => server.owner.is_some() || server.group.is_some(),
         ServerKind::Files { copies, .. } => copies.iter().any(owned),
         ServerKind::Keystore(keystore) => keystore.owner.is_some() || keystore.group.is_some(),
-        ServerKind::WebApi(_) | ServerKind::Program { .. } => false,
+        ServerKind::Parcel(_) | ServerKind::WebApi(_) | ServerKind::Program { .. } => false,
     };
     if is_owned {
         let advice = "the files belong to the user of the host";

@@ -74,7 +74,7 @@ fn each_mistake_is_said_with_its_line() {
         (
             "kind = \"nginx\"\n",
             "",
-            "13: [server.front] has no `kind` (add a line: kind = \"nginx\" or \"apache\" or \"haproxy\" or \"lighttpd\" or \"postfix\" or \"dovecot\" or \"exim\" or \"files\" or \"keystore\" or \"web-api\" or \"cluster-secret\" or \"program\")",
+            "13: [server.front] has no `kind` (add a line: kind = \"nginx\" or \"apache\" or \"haproxy\" or \"lighttpd\" or \"postfix\" or \"dovecot\" or \"exim\" or \"files\" or \"keystore\" or \"parcel\" or \"web-api\" or \"cluster-secret\" or \"program\")",
         ),
         ("https://ca", "http://ca", "6: `directory` in [authority.public] wants a URL that begins with https://"),
         ("keeper@", "keeper ", "2: `contact` in the top of the file wants a mail address, this is `keeper lampholm"),

@@ -8,11 +8,13 @@ use eskort_core::context::Context;
 use eskort_core::deployment::{Deployment, Target};
 use eskort_core::event::Event;
 use eskort_core::finding::{Finding, Severity, Topic};
+use eskort_core::inventory::ServerKind;
 use eskort_core::journey::Milestone;
 use eskort_core::progress::Progress;
 use eskort_host::crash_point;
 use eskort_install::{self as install, Facts as ServerFacts, LiveEndpoint, Placement};
 use eskort_store::{InstallRow, InstallState, Store};
+use std::path::PathBuf;
 use std::time::{Duration, Instant};
 
 /// How long to wait before an endpoint is checked again.
@@ -39,6 +41,8 @@ pub(crate) struct Deployed {
     pub(crate) unconfirmed: Option<String>,
     /// The servers that were left out, since it failed there.
     pub(crate) left_out: Vec<String>,
+    /// The servers to which a person has to carry a parcel, each with the page of the steps.
+    pub(crate) to_carry: Vec<(String, PathBuf)>,
 }
 
 impl Deploying<'_> {
@@ -87,6 +91,14 @@ impl Deploying<'_> {
         Ok(deployed)
     }
 
+    /// Returns the page of the steps for a server that a person looks after.
+    fn parcel_of(&self, server: &str) -> Option<PathBuf> {
+        match &self.context.inventory.servers.get(server)?.kind {
+            ServerKind::Parcel(parcel) => Some(install::steps_of(parcel, self.placement.certificate)),
+            _ => None,
+        }
+    }
+
     /// Returns the server of several that may be left out because of an error, and why.
     fn may_be_left_out(&self, error: &StepError) -> Option<(String, String)> {
         let StepError::Install(error) = error else { return None };
@@ -111,7 +123,9 @@ impl Deploying<'_> {
         loop {
             let reports = check::look_at(self.context, self.store, placement.certificate, endpoints).await?;
             let other = |f: &Finding| f.topic == Topic::Installed && f.severity == Severity::Bad;
-            let shown = !reports.iter().flat_map(|report| &report.findings).any(other);
+            // What a person puts in place is not waited for.
+            let awaited = endpoints.iter().zip(&reports).filter(|(endpoint, _)| !endpoint.reload_timeout.is_zero());
+            let shown = !awaited.flat_map(|(_, report)| &report.findings).any(other);
             if shown || installed_since.is_none_or(|since| since.elapsed() >= timeout) {
                 return Ok(reports);
             }
@@ -134,6 +148,12 @@ impl Deploying<'_> {
         // For each endpoint that cannot be reached: its server, and why.
         let mut unreachable: Vec<(&str, String)> = Vec::new();
         for (endpoint, report) in endpoints.iter().zip(&reports) {
+            let to_carry = self.parcel_of(&endpoint.server);
+            let is_bad = |f: &&Finding| f.severity == Severity::Bad && f.topic != Topic::Trust;
+            if to_carry.is_some() && (report.address.is_none() || report.findings.iter().any(|f| is_bad(&f))) {
+                deployed.to_carry.extend(to_carry.map(|steps| (endpoint.server.clone(), steps)));
+                continue;
+            }
             if report.address.is_none() {
                 let why = report.findings.iter().map(|f| format!("{}: {}", report.endpoint(), f.text));
                 unreachable.extend(why.map(|why| (endpoint.server.as_str(), why)));
@@ -150,7 +170,13 @@ impl Deploying<'_> {
                 context.report(&Progress::Note(format!("{}: {}", report.endpoint(), finding.text)));
             }
         }
+        deployed.to_carry.dedup();
+        for (server, steps) in &deployed.to_carry {
+            let text = format!("server `{server}` waits for you: the steps are in {}", steps.display());
+            context.report(&Progress::Note(text));
+        }
         let now = context.now();
+        let is_waiting = |server: &String| deployed.to_carry.iter().any(|(waiting, _)| waiting == server);
         let words = |of: &dyn Fn(&str) -> bool| -> Option<String> {
             let why: Vec<&str> = unreachable.iter().filter(|(s, _)| of(s)).map(|(_, why)| why.as_str()).collect();
             Some(why.join("; ")).filter(|why| !why.is_empty())
@@ -158,7 +184,8 @@ impl Deploying<'_> {
         let row = |server: &String| {
             let seen = words(&|of| of == server);
             // What nobody could look at is installed, no more.
-            let looked_at = seen.is_none() && endpoints.iter().any(|endpoint| endpoint.server == *server);
+            let looked_at =
+                seen.is_none() && !is_waiting(server) && endpoints.iter().any(|endpoint| endpoint.server == *server);
             let state = if looked_at { InstallState::Confirmed } else { InstallState::Installed };
             let machine = context.inventory.servers[server].host.clone().unwrap_or_default();
             InstallRow { machine, server: server.clone(), generation, state, seen, changed: now }
@@ -176,11 +203,15 @@ impl Deploying<'_> {
         ramp::begin(context, store, placement).await?;
         let event = Event::Passed { stage: Milestone::Confirmed, generation };
         let event = Some(&event).filter(|_| deployed.looked_at > 0);
+        let event = event.filter(|_| deployed.to_carry.is_empty());
         if event.is_some() {
             store.mark_confirmed(certificate, generation, now).await?;
         }
         store.record_installs(certificate, &rows, event, now).await?;
         crash_point("confirmed");
+        if !deployed.to_carry.is_empty() {
+            return Ok(deployed);
+        }
         let detail = match deployed.looked_at {
             0 => "stored; no endpoint to check",
             _ => "checked live, as visitors see it",

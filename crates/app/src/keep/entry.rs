@@ -84,6 +84,8 @@ pub enum Ending {
         unconfirmed: Option<String>,
         /// The servers that were left out, since it failed there.
         left_out: Vec<String>,
+        /// The servers to which a person has to carry a parcel, each with the page of the steps.
+        to_carry: Vec<(String, PathBuf)>,
     },
     /// It waits for a person to carry a CSR to its authority, and to bring the answer.
     AwaitsAnswer(Box<ManualStep>),
@@ -109,6 +111,7 @@ impl Ending {
     /// Returns how it ended, in brief.
     pub(crate) fn brief(&self) -> TurnEnd {
         match self {
+            Ending::Arrived { to_carry, .. } if !to_carry.is_empty() => TurnEnd::Waits,
             Ending::Planned(_) | Ending::AtRest { .. } | Ending::Arrived { .. } => TurnEnd::Done,
             Ending::AwaitsAnswer(_) | Ending::AwaitsApproval { .. } | Ending::AwaitsPerson(_) => TurnEnd::Waits,
             Ending::NoRoom | Ending::Held { .. } | Ending::UnderWay { .. } => TurnEnd::LeftAlone,

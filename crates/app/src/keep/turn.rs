@@ -336,10 +336,17 @@ impl Turn {
             servers: &run.servers,
             installed_since,
         };
-        let Deployed { looked_at, unconfirmed, left_out } = guarded(deploying.run(deployment)).await?;
+        let Deployed { looked_at, unconfirmed, left_out, to_carry } = guarded(deploying.run(deployment)).await?;
         let arrived = store.newest(&self.name).await?.filter(|g| g.number == generation);
         store.clear_failures(&self.name).await?;
-        Ok(Ending::Arrived { generation, validity: arrived.map(|g| g.validity), looked_at, unconfirmed, left_out })
+        Ok(Ending::Arrived {
+            generation,
+            validity: arrived.map(|g| g.validity),
+            looked_at,
+            unconfirmed,
+            left_out,
+            to_carry,
+        })
     }
 
     /// Ends the turn.

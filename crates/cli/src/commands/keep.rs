@@ -74,6 +74,7 @@ fn run_plan(ui: &Ui, context: &Context, options: &KeepOptions) -> ExitStatus {
 
 pub(crate) fn status(entries: &[KeepEntry]) -> ExitStatus {
     let of = |entry: &KeepEntry| match &entry.ending {
+        Ending::Arrived { to_carry, .. } if !to_carry.is_empty() => ExitStatus::AwaitsPerson,
         Ending::Planned(_) | Ending::AtRest { .. } | Ending::Arrived { unconfirmed: None, .. } => ExitStatus::Well,
         Ending::UnderWay { .. } => ExitStatus::Busy,
         Ending::NoRoom | Ending::Held { .. } | Ending::Arrived { .. } => ExitStatus::NeedsAttention,
@@ -220,6 +221,11 @@ fn row(context: &Context, entry: &KeepEntry, now: Timestamp) -> Vec<Cell> {
         None => Cell::plain(""),
     };
     let (left, result) = match &entry.ending {
+        Ending::Arrived { generation, validity, to_carry, .. } if !to_carry.is_empty() => {
+            let servers: Vec<&str> = to_carry.iter().map(|(server, _)| server.as_str()).collect();
+            let text = format!("generation {generation} waits for you at {}, see above", words::list(&servers));
+            (bar(*validity), Cell::toned(text, Tone::Notice))
+        }
         Ending::Arrived { generation, validity, unconfirmed: Some(_), left_out, .. } => {
             let text = match left_out.is_empty() {
                 true => format!("generation {generation} installed, but not confirmed from here, see above"),
@@ -368,6 +374,9 @@ pub(crate) struct ReportRow<'a> {
     /// Why it could not be looked at from here, though it is installed.
     #[serde(skip_serializing_if = "Option::is_none")]
     unconfirmed: Option<&'a str>,
+    /// The pages with the steps for parcels that a person has to carry.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    to_carry: Vec<&'a Path>,
     #[serde(skip_serializing_if = "Option::is_none")]
     placed: Option<ReportPlaced>,
     #[serde(skip_serializing_if = "Vec::is_empty")]
@@ -420,6 +429,7 @@ pub(crate) fn report_row(entry: &KeepEntry) -> ReportRow<'_> {
         validity: None,
         error: None,
         unconfirmed: None,
+        to_carry: Vec::new(),
         placed: entry.placed.as_ref().map(|placed| report_placed(placed, &entry.certificate)),
         servers: Vec::new(),
         to_place: &[],
@@ -444,9 +454,10 @@ pub(crate) fn report_row(entry: &KeepEntry) -> ReportRow<'_> {
             let error = ErrorText::coded("held", reason.clone());
             ReportRow { result: "held", error: Some(error), ..bare }
         }
-        Ending::Arrived { generation, validity, unconfirmed, .. } => {
-            let unconfirmed = unconfirmed.as_deref();
-            ReportRow { result: "arrived", generation: Some(*generation), validity: *validity, unconfirmed, ..bare }
+        Ending::Arrived { generation, validity, unconfirmed, to_carry, .. } => {
+            let (generation, unconfirmed) = (Some(*generation), unconfirmed.as_deref());
+            let to_carry = to_carry.iter().map(|(_, steps)| steps.as_path()).collect();
+            ReportRow { result: "arrived", generation, validity: *validity, unconfirmed, to_carry, ..bare }
         }
         Ending::AwaitsPerson(records) => ReportRow { result: "awaits-person", to_place: records, ..bare },
         Ending::AwaitsApproval { until } => ReportRow { result: "awaits-approval", ask_again: Some(*until), ..bare },

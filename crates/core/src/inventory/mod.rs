@@ -75,6 +75,10 @@ impl Inventory {
         for server in self.servers.values_mut() {
             match &mut server.kind {
                 ServerKind::Keystore(Keystore { password, .. }) => password.path_mut().into_iter().for_each(place),
+                ServerKind::Parcel(Parcel { folder, password, .. }) => {
+                    place(folder);
+                    password.path_mut().into_iter().for_each(place);
+                }
                 ServerKind::WebApi(UploadApi { api, password, .. }) => {
                     let password = password.as_mut().and_then(SecretSource::path_mut);
                     api.paths_mut().chain(password).for_each(place);
@@ -92,7 +96,7 @@ impl Inventory {
                 ServerKind::Keystore(keystore) => {
                     place(&mut keystore.to);
                 }
-                ServerKind::WebApi(_) | ServerKind::Program { .. } => {}
+                ServerKind::Parcel(_) | ServerKind::WebApi(_) | ServerKind::Program { .. } => {}
             }
         }
     }
@@ -182,6 +186,8 @@ pub enum ServerKind {
     },
     /// A PKCS#12 container put where an application server wants it, and a command.
     Keystore(Keystore),
+    /// A machine that nobody reaches from here: a person carries a parcel to it.
+    Parcel(Parcel),
     /// An HTTP API that certificates are uploaded to.
     WebApi(UploadApi),
     /// A program that is told what to serve, and does the rest.
@@ -189,6 +195,23 @@ pub enum ServerKind {
         /// The program and its arguments.
         command: Vec<String>,
     },
+}
+
+/// What a person carries to a machine: PKCS#12, PEM parts and intermediates, with the steps in writing.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Parcel {
+    /// The folder in which each certificate has one.
+    pub folder: PathBuf,
+    /// Where the container's password is.
+    pub password: SecretSource,
+    /// What the certificate is called in a store; `None` for its name here.
+    pub friendly_name: Option<String>,
+    /// Whether the container is encrypted as programs from before 2019 or so read it.
+    pub old_encryption: bool,
+    /// The owner's user name; `None` leaves it.
+    pub owner: Option<String>,
+    /// The group's name, which may read it; `None` leaves it.
+    pub group: Option<String>,
 }
 
 /// An HTTP API that certificates are uploaded to.

@@ -175,6 +175,15 @@ pub enum SecretSource {
     Env(String),
 }
 
+impl std::fmt::Display for SecretSource {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        match self {
+            SecretSource::File(path) => write!(f, "the file {}", path.display()),
+            SecretSource::Env(name) => write!(f, "the variable {name}"),
+        }
+    }
+}
+
 impl SecretSource {
     pub(super) fn path_mut(&mut self) -> Option<&mut PathBuf> {
         match self {

@@ -5,6 +5,7 @@ pub(crate) mod configured;
 mod files;
 mod keystore;
 mod nginx;
+mod parcel;
 mod parts;
 mod program;
 mod surveyed;
@@ -23,6 +24,7 @@ use eskort_core::progress::FileChange;
 use eskort_host::{MachineError, Machines};
 use eskort_siteconf::FileChange as ConfigChange;
 use eskort_store::{InstallRow, Store, StoreError};
+pub use parcel::steps_of;
 use program::input;
 use std::sync::Arc;
 
@@ -138,6 +140,11 @@ async fn plan_server(
                 changed.into_iter().for_each(|change| plan.add(change));
                 Vec::new()
             }
+            // A person puts it in place: what visitors see is looked at later.
+            (None, ServerKind::Parcel(parcel)) => {
+                parcel::changed(store, serving, parcel)?.into_iter().for_each(|change| plan.add(change));
+                Vec::new()
+            }
             (None, ServerKind::WebApi(_) | ServerKind::Program { .. }) => {
                 plan.endpoints.extend(files::endpoints(serving));
                 Vec::new()
@@ -216,11 +223,17 @@ pub async fn deployment(
             ServerKind::Configured(_) => host.is_none() && switch_current,
             // Where Eskort writes no file, only the ledger says whether the command was run.
             ServerKind::Files { ref copies, .. } => copies.is_empty() && !row.is_some_and(|row| row.has(generation)),
-            ServerKind::Keystore(_) => false,
+            ServerKind::Keystore(_) | ServerKind::Parcel(_) => false,
             ServerKind::WebApi(_) | ServerKind::Program { .. } => !row.is_some_and(|row| row.has(generation)),
         } {
             lacks.insert(0, Lack::Current);
         }
+        // Once it is seen in place the parcel may be gone.
+        let is_parcel = matches!(serving.server.kind, ServerKind::Parcel(_));
+        if is_parcel && row.is_some_and(|row| row.is_settled_with(generation)) {
+            lacks.clear();
+        }
+        let can_be_checked = can_be_checked || is_parcel;
         // What somebody else has put into use there is not ours.
         if let (ServerKind::WebApi(upload), true) = (&serving.server.kind, lacks.is_empty()) {
             match web_api::is_active(context, store, (certificate, generation), (server, upload)).await {
@@ -256,6 +269,7 @@ pub async fn endpoints(
             ServerKind::Configured(_) => {
                 plan_server(context, store, std::slice::from_ref(&serving), facts).await?.endpoints
             }
+            ServerKind::Parcel(_) => parcel::endpoints(&serving),
             ServerKind::Files { .. } | ServerKind::Keystore(_) | ServerKind::WebApi(_) | ServerKind::Program { .. } => {
                 files::endpoints(&serving)
             }
@@ -271,7 +285,7 @@ pub(crate) fn reload_command(kind: &ServerKind) -> Vec<String> {
         ServerKind::Files { run: command, .. }
         | ServerKind::Keystore(Keystore { run: command, .. })
         | ServerKind::Program { command } => command.clone(),
-        ServerKind::WebApi(_) => Vec::new(),
+        ServerKind::Parcel(_) | ServerKind::WebApi(_) => Vec::new(),
     }
 }
 
