@@ -169,7 +169,8 @@ fn a_parcel_waits_for_a_person_until_the_site_shows_what_is_in_it() {
     place.openssl(&words).check(0, &["friendlyName: Ticket <desk>", "Practice Issuer"]);
     place.openssl(&["x509", "-inform", "DER", "-in", "carry/website/intermediate-1.cer", "-noout"]).check(0, &[]);
     world.on_day(0, &["keep"]).check(3, &["waits for you"]);
-    place.run(&["list"]).check(0, &["website"]);
+    place.run(&["list"]).check(0, &["website", "not confirmed from here"]);
+    place.run(&["show", "website"]).check(0, &["waits for somebody to put it in place"]);
     // The person has done it.
     for (from, to) in [("certificate.pem", "tls/site.pem"), ("key.pem", "tls/site.key")] {
         let more = if from == "key.pem" { String::new() } else { place.read("carry/website/intermediates.pem") };

@@ -8,7 +8,7 @@ use eskort_core::context::Context;
 use eskort_core::deployment::{Deployment, Target};
 use eskort_core::event::Event;
 use eskort_core::finding::{Finding, Severity, Topic};
-use eskort_core::inventory::ServerKind;
+use eskort_core::inventory::{Install, ServerKind};
 use eskort_core::journey::Milestone;
 use eskort_core::progress::Progress;
 use eskort_host::crash_point;
@@ -71,8 +71,12 @@ impl Deploying<'_> {
             }
             installed_since = Some(Instant::now());
             crash_point("installed");
+            let is_parcel = |install: &&Install| self.parcel_of(&install.server).is_some();
             let detail = match placement.install.is_empty() {
                 true => "nowhere: the inventory names no server".to_owned(),
+                false if placement.install.iter().copied().all(|install| is_parcel(&install)) => {
+                    format!("generation {} is packed for a person to carry", placement.generation)
+                }
                 false => format!("generation {} is in use", placement.generation),
             };
             context.report(&Progress::Passed { milestone: Milestone::Installed, detail });
@@ -182,7 +186,8 @@ impl Deploying<'_> {
             Some(why.join("; ")).filter(|why| !why.is_empty())
         };
         let row = |server: &String| {
-            let seen = words(&|of| of == server);
+            let waits = || is_waiting(server).then(|| "waits for somebody to put it in place".to_owned());
+            let seen = words(&|of| of == server).or_else(waits);
             // What nobody could look at is installed, no more.
             let looked_at =
                 seen.is_none() && !is_waiting(server) && endpoints.iter().any(|endpoint| endpoint.server == *server);

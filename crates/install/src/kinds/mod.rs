@@ -23,7 +23,7 @@ use eskort_core::inventory::{Install, Keystore, ServerKind};
 use eskort_core::progress::FileChange;
 use eskort_host::{MachineError, Machines};
 use eskort_siteconf::FileChange as ConfigChange;
-use eskort_store::{InstallRow, Store, StoreError};
+use eskort_store::{InstallRow, InstallState, Store, StoreError};
 pub use parcel::steps_of;
 use program::input;
 use std::sync::Arc;
@@ -230,10 +230,10 @@ pub async fn deployment(
         }
         // Once it is seen in place the parcel may be gone.
         let is_parcel = matches!(serving.server.kind, ServerKind::Parcel(_));
-        if is_parcel && row.is_some_and(|row| row.is_settled_with(generation)) {
+        let is_seen = row.is_some_and(|row| row.has(generation) && row.state == InstallState::Confirmed);
+        if is_parcel && is_seen {
             lacks.clear();
         }
-        let can_be_checked = can_be_checked || is_parcel;
         // What somebody else has put into use there is not ours.
         if let (ServerKind::WebApi(upload), true) = (&serving.server.kind, lacks.is_empty()) {
             match web_api::is_active(context, store, (certificate, generation), (server, upload)).await {
@@ -242,7 +242,10 @@ pub async fn deployment(
                 Err(error) => lacks.push(Lack::Unknown { why: error.to_string() }),
             }
         }
-        let is_settled = |row: &InstallRow| row.has(generation) && (!can_be_checked || row.is_settled_with(generation));
+        let is_settled = |row: &InstallRow| match is_parcel {
+            true => is_seen,
+            false => row.has(generation) && (!can_be_checked || row.is_settled_with(generation)),
+        };
         if lacks.is_empty() && !row.is_some_and(is_settled) {
             lacks.push(Lack::Check);
         }

@@ -126,8 +126,8 @@ fn page(serving: &Serving<'_>, parcel: &Parcel, chain: &Chain, container: &str, 
             "Bind the certificate to {} on port {port}, for each of these names. Take the one before out of use.",
             escape(&names)
         ),
-        "Delete this folder, here and there.".to_owned(),
         format!("Run {}, or wait for its next run: it looks whether {} show it.", code("eskort keep"), escape(&names)),
+        "Then delete this folder, here and there.".to_owned(),
     ];
     let steps: String = steps.iter().map(|step| format!("<li>{step}</li>\n")).collect();
     let rows = [
@@ -142,7 +142,7 @@ fn page(serving: &Serving<'_>, parcel: &Parcel, chain: &Chain, container: &str, 
     let rows: String = rows.iter().map(|(what, is)| format!("<tr><th>{what}</th><td>{is}</td></tr>\n")).collect();
     format!(
         "<!doctype html>\n<html lang=\"en\"><meta charset=\"utf-8\"><title>{0}: a certificate to put in place</title>\n<style>\nbody {{ font: 16px/1.5 sans-serif; \
-         max-width: 46em; margin: 2em auto; padding: 0 1em; color: #20242c; background: #fbfaf6 }}\nth {{ text-align: left; padding-right: 2em; vertical-align: top; \
+         max-width: 54em; margin: 2em auto; padding: 0 1em; color: #20242c; background: #fbfaf6 }}\nth {{ text-align: left; white-space: nowrap; padding-right: 2em; vertical-align: top; \
          font-weight: normal; color: #5b6270 }}\ntd {{ overflow-wrap: anywhere }}\nli {{ margin: .6em 0 }}\ncode {{ font-size: 14px; background: #efece2; padding: .1em .3em }}\n</style>\n\
          <h1>A certificate for {0}</h1>\n<table>\n{rows}</table>\n<h2>Steps</h2>\n<ol>\n{steps}</ol>\n</html>\n",
         escape(&placement.names[0].to_string())
