@@ -176,6 +176,8 @@ fn a_parcel_waits_for_a_person_until_the_site_shows_what_is_in_it() {
         let more = if from == "key.pem" { String::new() } else { place.read("carry/website/intermediates.pem") };
         place.write(to, &(place.read(&format!("carry/website/{from}")) + &more));
     }
+    let root = place.path("visitor-root.pem");
+    until("the site shows it", || handshake(place, tls.port(), NAMES[0], &root).code == Some(0));
     world.on_day(0, &["keep"]).check(0, &["checked live"]);
     std::fs::remove_dir_all(place.path("carry")).unwrap();
     world.on_day(0, &["keep"]).check(0, &["nothing to do"]);

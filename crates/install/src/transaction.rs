@@ -13,12 +13,17 @@ use eskort_core::words;
 use eskort_host::{Listening, Machines, crash_point, own_addresses, who_listens};
 use eskort_probe::observe;
 use eskort_store::{InstallRow, InstallState, PutBack, Store, StoreError, Undo};
+use futures_util::future::BoxFuture;
+use futures_util::stream::{self, StreamExt};
 use jiff::Timestamp;
 use std::collections::BTreeSet;
 use std::io;
 use std::net::SocketAddr;
 use std::path::PathBuf;
 use std::time::{Duration, Instant};
+
+/// So many endpoints are looked at side by side.
+const LOOKS_AT_ONCE: usize = 16;
 
 /// Applies the plans of some certificates: keeps what is there, writes, tests, reloads, looks. When any of it fails, everything is put
 /// back, for all of them.
@@ -354,12 +359,17 @@ async fn forward(
     for placement in placements {
         let fingerprint = installed_fingerprint(store, placement).await?;
         for plan in plans {
-            for endpoint in plan.endpoints.iter().filter(|endpoint| endpoint.certificate == placement.certificate) {
-                context.report(&Progress::Doing("check whether the server shows the new certificate"));
-                if is_served(endpoint, &fingerprint, endpoint.reload_timeout / 3).await.is_err() {
-                    // One that was told in the middle of a reload may have missed it.
-                    tell(context, store, machines, &plan.server, false).await?;
-                    is_served(endpoint, &fingerprint, endpoint.reload_timeout * 2 / 3).await?;
+            let ours = |endpoint: &&LiveEndpoint| endpoint.certificate == placement.certificate;
+            let endpoints: Vec<&LiveEndpoint> = plan.endpoints.iter().filter(ours).collect();
+            context.report(&Progress::Doing("check whether the server shows the new certificate"));
+            let late = not_served(&endpoints, &fingerprint, |timeout| timeout / 3).await;
+            if !late.is_empty() {
+                // One that was told in the middle of a reload may have missed it.
+                tell(context, store, machines, &plan.server, false).await?;
+                let late: Vec<&LiveEndpoint> = late.into_iter().map(|(endpoint, _)| endpoint).collect();
+                let late = not_served(&late, &fingerprint, |timeout| timeout * 2 / 3).await;
+                if let Some((_, error)) = late.into_iter().next() {
+                    return Err(error);
                 }
             }
         }
@@ -404,10 +414,29 @@ async fn installed_fingerprint(store: &Store, placement: &Placement<'_>) -> Resu
     Ok(found.map(|g| g.fingerprint).unwrap_or_default())
 }
 
+/// Looks at endpoints side by side until they show the certificate, for a part of their time; returns those that do not, and why.
+async fn not_served<'a>(
+    endpoints: &[&'a LiveEndpoint],
+    fingerprint: &str,
+    part: fn(Duration) -> Duration,
+) -> Vec<(&'a LiveEndpoint, InstallError)> {
+    let looks: Vec<BoxFuture<'_, Option<(&LiveEndpoint, InstallError)>>> = endpoints
+        .iter()
+        .map(|endpoint| -> BoxFuture<'_, _> {
+            Box::pin(async move {
+                let served = is_served(endpoint, fingerprint, part(endpoint.reload_timeout)).await;
+                served.err().map(|error| (*endpoint, error))
+            })
+        })
+        .collect();
+    let found: Vec<_> = stream::iter(looks).buffered(LOOKS_AT_ONCE).collect().await;
+    found.into_iter().flatten().collect()
+}
+
 /// Looks at an endpoint until it shows the certificate, for so long: a reload may take a while.
 async fn is_served(endpoint: &LiveEndpoint, fingerprint: &str, longest: Duration) -> Result<(), InstallError> {
     let begun = Instant::now();
-    let mut pause = Duration::from_millis(50);
+    let mut pause = Duration::from_millis(20);
     loop {
         let connect_to = endpoint.instead.or(endpoint.here);
         let seen = match observe(&endpoint.name, endpoint.port, connect_to).await {
@@ -427,6 +456,6 @@ async fn is_served(endpoint: &LiveEndpoint, fingerprint: &str, longest: Duration
             });
         }
         tokio::time::sleep(pause).await;
-        pause = (pause * 2).min(Duration::from_secs(1));
+        pause = (pause * 3 / 2).min(Duration::from_secs(1));
     }
 }

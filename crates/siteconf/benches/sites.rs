@@ -2,11 +2,11 @@
 
 #![expect(clippy::unwrap_used, clippy::print_stdout, clippy::disallowed_methods, reason = "a benchmark")]
 
-use eskort_core::https::HttpsWishes;
+use eskort_core::https::{Hsts, HttpsWishes, TlsLevel};
 use eskort_core::names::Identifier;
 use eskort_core::software::Software;
-use eskort_siteconf::TlsTarget;
 use eskort_siteconf::nginx::{self, Sites};
+use eskort_siteconf::{TlsTarget, apache};
 use std::path::{Path, PathBuf};
 use std::time::Instant;
 
@@ -74,6 +74,58 @@ fn survey(kind: Software, files: usize) -> f64 {
     begun.elapsed().as_secs_f64() * 1000.0
 }
 
+/// Plans all that one plain site of 10,000 can want; returns milliseconds.
+fn all_wishes(kind: Software) -> f64 {
+    let host = |n: usize| match kind {
+        Software::Nginx => block(n),
+        _ => format!(
+            "<VirtualHost *:80>\n    ServerName s{n}.lampholm.example\n    DocumentRoot /srv/s{n}\n    <Directory /srv/s{n}>\n        Require all \
+             granted\n    </Directory>\n</VirtualHost>\n"
+        ),
+    };
+    let text = |n: usize| (0..10).map(|i| host(n * 10 + i)).collect::<String>().into_bytes();
+    let texts: Vec<(PathBuf, Vec<u8>)> = (0..1_000).map(|n| (PathBuf::from(format!("/n/s/{n}")), text(n))).collect();
+    let main = match kind {
+        Software::Nginx => "http { include s/*; }",
+        _ => {
+            "LoadModule ssl_module a\nLoadModule alias_module a\nLoadModule headers_module a\nListen 80\nInclude s/*\n"
+        }
+    };
+    let mut read = |pattern: &Path| match pattern.to_str().unwrap() {
+        "/n/main" => Ok(vec![(pattern.to_owned(), main.as_bytes().to_vec())]),
+        "/n/s/*" => Ok(texts.clone()),
+        _ => Err(std::io::ErrorKind::NotFound.into()),
+    };
+    let wishes =
+        HttpsWishes { redirect: true, hsts: Some(Hsts::Ramp), tls: Some(TlsLevel::Usual), ..HttpsWishes::default() };
+    let names = [Identifier::parse("s5000.lampholm.example").unwrap()];
+    let target = TlsTarget { wishes, hsts_age: 300, ..TlsTarget::new(&names, Path::new("/b"), Path::new("/k")) };
+    let path = Path::new("/n/main");
+    if kind == Software::Nginx {
+        let config = nginx::load(path, &mut read).unwrap();
+        let sites = Sites::find(&config);
+        let begun = Instant::now();
+        assert_eq!(nginx::plan(&config, &sites, &target).unwrap().changes.len(), 1);
+        return begun.elapsed().as_secs_f64() * 1000.0;
+    }
+    let known = apache::load(path, &mut read).unwrap();
+    let begun = Instant::now();
+    let gained = apache::gain_tls(&known, &target).unwrap();
+    assert_eq!(gained.len(), 1);
+    // What was changed is read once more, to be planned further.
+    let mut after = |pattern: &Path| {
+        let mut found = read(pattern)?;
+        found
+            .iter_mut()
+            .filter(|(path, _)| *path == gained[0].path)
+            .for_each(|(_, bytes)| bytes.clone_from(&gained[0].new));
+        Ok(found)
+    };
+    let known = apache::load(path, &mut after).unwrap();
+    assert_eq!(apache::grant(&known, &target).unwrap().len(), 1);
+    begun.elapsed().as_secs_f64() * 1000.0
+}
+
 fn main() {
     let median = |files: usize| {
         let mut times: Vec<(f64, f64)> = (0..7).map(|_| measure(files)).collect();
@@ -91,6 +143,15 @@ fn main() {
         let mut times: Vec<f64> = (0..7).map(|_| survey(kind, 1_000)).collect();
         times.sort_by(f64::total_cmp);
         println!("{}, 10,000 hosts in 1,000 files: surveyed in {:.0} ms (target 100 ms)", kind.word(), times[3]);
+    }
+    for kind in [Software::Nginx, Software::Apache] {
+        let mut times: Vec<f64> = (0..7).map(|_| all_wishes(kind)).collect();
+        times.sort_by(f64::total_cmp);
+        println!(
+            "{}, 10,000 hosts: one site with all it can want planned in {:.1} ms (target 150 ms)",
+            kind.word(),
+            times[3]
+        );
     }
     let status = std::fs::read_to_string("/proc/self/status").unwrap();
     let most = status.lines().find(|line| line.starts_with("VmHWM")).unwrap();

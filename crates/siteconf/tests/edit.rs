@@ -8,9 +8,8 @@ use eskort_core::https::{Hsts, HttpsWishes, Prefer, TlsLevel};
 use eskort_core::inventory::Part;
 use eskort_core::names::Identifier;
 use eskort_core::software::Software;
-use eskort_siteconf::apache::{self, GainError};
 use eskort_siteconf::nginx::{self, Sites};
-use eskort_siteconf::{Endpoint, FileChange, PlanError, Present, ReadFiles, RepointTarget, TlsTarget, repoint, survey};
+use eskort_siteconf::{Endpoint, FileChange, PlanError, Present, RepointTarget, TlsTarget, apache, repoint, survey};
 use std::collections::BTreeMap;
 use std::fmt::Write;
 use std::fs;
@@ -97,10 +96,7 @@ fn plan(
         let (wishes, hsts_age) = (wishes(wish), hsts_age(wish));
         let target = TlsTarget { wishes, hsts_age, ..TlsTarget::new(&names, bundle, key) };
         match software {
-            Software::Apache => plan(&main, &mut read(files), &target).map_err(|error| match error {
-                GainError::Plan(error) => error,
-                GainError::Load(error) => panic!("{error}"),
-            }),
+            Software::Apache => plan(&apache::load(&main, &mut read(files)).unwrap(), &target),
             _ => Ok(Vec::new()),
         }
     };
@@ -121,7 +117,7 @@ fn plan(
     Ok((gained, text))
 }
 
-type ApachePlan = fn(&Path, &mut ReadFiles<'_>, &TlsTarget<'_>) -> Result<Vec<FileChange>, GainError>;
+type ApachePlan = fn(&apache::Known, &TlsTarget<'_>) -> Result<Vec<FileChange>, PlanError>;
 
 fn hsts_age(wish: &BTreeMap<&str, Vec<&str>>) -> u32 {
     let number = |key: &str| wish.get(key).map(|words| words[0].parse::<u32>().unwrap());

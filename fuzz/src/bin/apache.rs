@@ -3,11 +3,11 @@
 
 use eskort_core::https::{Hsts, HttpsWishes, TlsLevel};
 use eskort_core::names::Identifier;
-use eskort_siteconf::apache::{GainError, gain_tls, grant};
-use eskort_siteconf::{FileChange, ReadFiles, TlsTarget};
+use eskort_siteconf::apache::{Known, gain_tls, grant, load};
+use eskort_siteconf::{FileChange, PlanError, TlsTarget};
 use std::path::{Path, PathBuf};
 
-type Plan = fn(&Path, &mut ReadFiles<'_>, &TlsTarget<'_>) -> Result<Vec<FileChange>, GainError>;
+type Plan = fn(&Known, &TlsTarget<'_>) -> Result<Vec<FileChange>, PlanError>;
 
 fn changed(bytes: &[u8], plan: Plan) -> Option<Option<Vec<u8>>> {
     let names = ["lampholm.example", "www.lampholm.example"].map(|name| Identifier::parse(name).expect("a name"));
@@ -15,8 +15,8 @@ fn changed(bytes: &[u8], plan: Plan) -> Option<Option<Vec<u8>>> {
         HttpsWishes { redirect: true, hsts: Some(Hsts::Ramp), tls: Some(TlsLevel::Usual), ..HttpsWishes::default() };
     let target = TlsTarget { wishes, hsts_age: 300, ..TlsTarget::new(&names, Path::new("/s/b.pem"), Path::new("/s/k.pem")) };
     let main = Path::new("/a/httpd.conf");
-    let planned = plan(main, &mut |pattern| Ok(if pattern == main { vec![(PathBuf::from(pattern), bytes.to_vec())] } else { Vec::new() }), &target);
-    Some(planned.ok()?.into_iter().next().map(|change| change.new))
+    let known = load(main, &mut |pattern| Ok(if pattern == main { vec![(PathBuf::from(pattern), bytes.to_vec())] } else { Vec::new() }));
+    Some(plan(&known.ok()?, &target).ok()?.into_iter().next().map(|change| change.new))
 }
 
 libfuzzer_sys::fuzz_target!(|bytes: &[u8]| {

@@ -11,6 +11,7 @@ use eskort_core::finding::{Finding, Severity, Topic};
 use eskort_core::inventory::{Install, ServerKind};
 use eskort_core::journey::Milestone;
 use eskort_core::progress::Progress;
+use eskort_core::words;
 use eskort_host::crash_point;
 use eskort_install::{self as install, Facts as ServerFacts, LiveEndpoint, Placement};
 use eskort_store::{InstallRow, InstallState, Store};
@@ -19,6 +20,9 @@ use std::time::{Duration, Instant};
 
 /// How long to wait before an endpoint is checked again.
 const CHECK_AGAIN: Duration = Duration::from_millis(200);
+
+/// Of so many endpoints that cannot be reached it is said why.
+const MOST_SAID: usize = 3;
 
 /// A generation on its way to servers.
 pub(crate) struct Deploying<'a> {
@@ -183,7 +187,10 @@ impl Deploying<'_> {
         let is_waiting = |server: &String| deployed.to_carry.iter().any(|(waiting, _)| waiting == server);
         let words = |of: &dyn Fn(&str) -> bool| -> Option<String> {
             let why: Vec<&str> = unreachable.iter().filter(|(s, _)| of(s)).map(|(_, why)| why.as_str()).collect();
-            Some(why.join("; ")).filter(|why| !why.is_empty())
+            let more = why.len().saturating_sub(MOST_SAID);
+            let more = (more > 0).then(|| format!("and {} more", words::count(more as u64, "endpoint")));
+            let said: Vec<&str> = why.into_iter().take(MOST_SAID).chain(more.as_deref()).collect();
+            Some(said.join("; ")).filter(|why| !why.is_empty())
         };
         let row = |server: &String| {
             let waits = || is_waiting(server).then(|| "waits for somebody to put it in place".to_owned());

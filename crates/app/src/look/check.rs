@@ -10,10 +10,15 @@ use eskort_core::words;
 use eskort_install::{self as install, Facts, LiveEndpoint, Placement};
 use eskort_probe::{Expected, NoTls, ObserveError, Trust, judge, observe};
 use eskort_store::Store;
+use futures_util::future::BoxFuture;
+use futures_util::stream::{self, StreamExt};
 use jiff::SignedDuration;
 use serde::Serialize;
 use std::net::SocketAddr;
 use std::path::PathBuf;
+
+/// So many endpoints of a certificate are looked at side by side.
+const LOOKS_AT_ONCE: usize = 16;
 
 /// What to look at.
 #[derive(Clone, Debug)]
@@ -147,11 +152,13 @@ pub(crate) async fn look_at(
     let authority = &context.inventory.authorities[&context.inventory.certificates[certificate].authority];
     authority.visitor_roots.iter().try_for_each(|path| trust.add_file(path))?;
     let expected = expected(context, store, certificate).await?;
-    let mut reports = Vec::new();
-    for LiveEndpoint { name, port, instead, .. } in endpoints {
-        reports.push(look(Some(certificate.into()), name, *port, *instead, &trust, expected.as_ref(), context).await);
-    }
-    Ok(reports)
+    let looks: Vec<BoxFuture<'_, EndpointReport>> = endpoints
+        .iter()
+        .map(|LiveEndpoint { name, port, instead, .. }| -> BoxFuture<'_, _> {
+            Box::pin(look(Some(certificate.into()), name, *port, *instead, &trust, expected.as_ref(), context))
+        })
+        .collect();
+    Ok(stream::iter(looks).buffered(LOOKS_AT_ONCE).collect().await)
 }
 
 /// Returns which generation visitors should get, and the others that they may get instead.

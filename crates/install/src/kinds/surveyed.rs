@@ -9,8 +9,9 @@ use eskort_core::inventory::{Configured, Part, Server};
 use eskort_core::pki::Certificate;
 use eskort_core::software::Software;
 use eskort_host::Machines;
-use eskort_siteconf::apache::{self, GainError};
-use eskort_siteconf::{FileChange, LoadError, PlanError, ReadFiles, RepointTarget, Survey, TlsTarget, repoint, survey};
+use eskort_siteconf::{
+    FileChange, LoadError, PlanError, ReadFiles, RepointTarget, Survey, TlsTarget, apache, repoint, survey,
+};
 use std::collections::{BTreeMap, BTreeSet};
 use std::path::{Path, PathBuf};
 
@@ -19,9 +20,32 @@ pub(crate) struct SurveyFacts {
     software: Software,
     main: PathBuf,
     known: KnownFiles,
-    survey: Survey,
+    read: Read,
     /// The first certificate of each file.
     certificates: BTreeMap<PathBuf, Certificate>,
+}
+
+/// What was made of a configuration.
+enum Read {
+    /// With what plans need that make virtual hosts.
+    Apache(Box<apache::Known>),
+    Other(Survey),
+}
+
+impl Read {
+    fn new(software: Software, main: &Path, read: &mut ReadFiles<'_>) -> Result<Self, LoadError> {
+        Ok(match software {
+            Software::Apache => Read::Apache(Box::new(apache::load(main, read)?)),
+            _ => Read::Other(survey(software, main, read)?),
+        })
+    }
+
+    fn survey(&self) -> &Survey {
+        match self {
+            Read::Apache(known) => &known.survey,
+            Read::Other(survey) => survey,
+        }
+    }
 }
 
 /// Reads the configuration, and the certificates that it names. Files with a key in them stay on other machines.
@@ -33,15 +57,15 @@ pub(super) async fn gather(
 ) -> Result<SurveyFacts, InstallError> {
     let Configured { software, config: main, .. } = configured;
     let machine = machines.at(context, server.host.as_deref());
-    let reading = read_configuration(&machine, |read| survey(*software, main, read)).await;
+    let reading = read_configuration(&machine, |read| Read::new(*software, main, read)).await;
     let reading = reading.map_err(|source| InstallError::Machine { server: name.to_owned(), source })?;
     let found = reading.made.map_err(|source| InstallError::Load { server: name.to_owned(), source })?;
-    let pairs = found.sites.iter().flat_map(|site| &site.certificates);
+    let pairs = found.survey().sites.iter().flat_map(|site| &site.certificates);
     let pairs = pairs.filter(|pair| pair.key.is_some() || server.host.is_none());
     let paths: BTreeSet<PathBuf> = pairs.map(|pair| PathBuf::from(&pair.certificate.text)).collect();
     let certificates = first_certificates(&machine, name, paths).await?;
     let (software, main) = (*software, main.clone());
-    Ok(SurveyFacts { software, main, known: reading.known, survey: found, certificates })
+    Ok(SurveyFacts { software, main, known: reading.known, read: found, certificates })
 }
 
 /// Plans what changes in the configuration, and which files are written beside it.
@@ -61,23 +85,17 @@ pub(super) fn plan(facts: &SurveyFacts, parts: &Parts<'_>) -> Result<ConfigPlan,
         }
         Ok::<(), InstallError>(())
     };
-    if facts.software == Software::Apache {
-        let gained = of_apache(facts, parts, apache::gain_tls)?;
-        made(&mut after, gained)?;
-    }
-    let planned = repoint(facts.software, &after.as_ref().unwrap_or(facts).survey, &target).map_err(refused)?;
+    let gained = of_apache(facts, parts, apache::gain_tls)?;
+    made(&mut after, gained)?;
+    let planned = repoint(facts.software, after.as_ref().unwrap_or(facts).read.survey(), &target).map_err(refused)?;
     made(&mut after, planned.changes.clone())?;
-    if facts.software == Software::Apache {
-        let granted = of_apache(after.as_ref().unwrap_or(facts), parts, apache::grant)?;
-        made(&mut after, granted)?;
-    }
+    let granted = of_apache(after.as_ref().unwrap_or(facts), parts, apache::grant)?;
+    made(&mut after, granted)?;
     if let Some(after) = &after {
         // Read back: with the changes the configuration has to say what it should.
-        let mut again = repoint(facts.software, &after.survey, &target).map_err(refused)?.changes;
-        if facts.software == Software::Apache {
-            again.extend(of_apache(after, parts, apache::gain_tls)?);
-            again.extend(of_apache(after, parts, apache::grant)?);
-        }
+        let mut again = repoint(facts.software, after.read.survey(), &target).map_err(refused)?.changes;
+        again.extend(of_apache(after, parts, apache::gain_tls)?);
+        again.extend(of_apache(after, parts, apache::grant)?);
         if let Some(change) = again.into_iter().next() {
             return Err(refused(PlanError::NotAsPlanned { path: change.path }));
         }
@@ -99,18 +117,16 @@ fn merge(edited: &mut Vec<FileChange>, change: FileChange) {
 }
 
 /// What plans a part of what Apache's virtual hosts gain.
-type ApachePlan = fn(&Path, &mut ReadFiles<'_>, &TlsTarget<'_>) -> Result<Vec<FileChange>, GainError>;
+type ApachePlan = fn(&apache::Known, &TlsTarget<'_>) -> Result<Vec<FileChange>, PlanError>;
 
+/// Plans a part of what Apache's virtual hosts gain; nothing for other programs.
 fn of_apache(facts: &SurveyFacts, parts: &Parts<'_>, plan: ApachePlan) -> Result<Vec<FileChange>, InstallError> {
+    let Read::Apache(known) = &facts.read else { return Ok(Vec::new()) };
     let Serving { name, wishes, hsts_age, placement, .. } = *parts.serving;
     let [bundle, key] = [Part::Bundle, Part::Key].map(|part| parts.path(part));
     let tls_port = wishes.tls_port.unwrap_or(parts.configured.tls_port);
     let target = TlsTarget { tls_port, wishes, hsts_age, ..TlsTarget::new(placement.names, &bundle, &key) };
-    let planned = plan(&facts.main, &mut |pattern| facts.known.read(pattern), &target);
-    planned.map_err(|error| match error {
-        GainError::Load(source) => InstallError::Load { server: name.to_owned(), source },
-        GainError::Plan(error) => InstallError::Plan { server: name.to_owned(), source: Box::new(error) },
-    })
+    plan(known, &target).map_err(|error| InstallError::Plan { server: name.to_owned(), source: Box::new(error) })
 }
 
 /// Returns what is known once a plan is carried out.
@@ -125,7 +141,7 @@ pub(super) fn after(
 fn changed(facts: &SurveyFacts, serving: &Serving<'_>, changes: &[FileChange]) -> Result<SurveyFacts, InstallError> {
     let known = facts.known.with(changes);
     let refused = |source: LoadError| InstallError::Load { server: serving.name.to_owned(), source };
-    let survey = survey(facts.software, &facts.main, &mut |pattern| known.read(pattern)).map_err(refused)?;
+    let read = Read::new(facts.software, &facts.main, &mut |pattern| known.read(pattern)).map_err(refused)?;
     let SurveyFacts { software, main, certificates, .. } = facts;
-    Ok(SurveyFacts { software: *software, main: main.clone(), known, survey, certificates: certificates.clone() })
+    Ok(SurveyFacts { software: *software, main: main.clone(), known, read, certificates: certificates.clone() })
 }

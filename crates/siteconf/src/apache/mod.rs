@@ -7,5 +7,5 @@ mod sites;
 mod tests;
 mod tree;
 
-pub use plan::{GainError, gain_tls, grant};
-pub use sites::survey;
+pub use plan::{gain_tls, grant};
+pub use sites::{Known, load, survey};

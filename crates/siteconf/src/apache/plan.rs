@@ -1,8 +1,7 @@
 //! Plans what Apache's virtual hosts gain: TLS beside a plain one, and what a site wants of https.
 
-use super::sites::{Known, Line, Section, hears, load, parse_socket};
+use super::sites::{Known, Line, Section, hears, parse_socket};
 use crate::change::{FileChange, PlanError, TlsTarget};
-use crate::files::{LoadError, ReadFiles};
 use crate::site::{Protocol, Site, Socket};
 use crate::splice::{Edit, apply_edits, indent, line_end};
 use eskort_core::https::{Hsts, TlsLevel};
@@ -14,43 +13,31 @@ const HEADER: &str = "Strict-Transport-Security";
 /// By these words our own redirect is known again.
 const REDIRECT: &str = "Redirect permanent \"https://%{SERVER_NAME}";
 
-/// What went wrong.
-#[derive(Debug)]
-pub enum GainError {
-    /// The configuration.
-    Load(LoadError),
-    /// The plan.
-    Plan(PlanError),
-}
-
 /// Returns the changes that give the certificate's names TLS where they have none: each plain virtual host gets one beside it, with the same directives.
 ///
 /// # Errors
-/// When the configuration cannot be read, a module is off, or a host is made by a macro.
-pub fn gain_tls(main: &Path, read: &mut ReadFiles<'_>, target: &TlsTarget<'_>) -> Result<Vec<FileChange>, GainError> {
-    let known = load(main, read).map_err(GainError::Load)?;
-    Planner::new(main, &known, target).gain_tls().map_err(GainError::Plan)
+/// A [`PlanError`] when a module is off, or a host is made by a macro.
+pub fn gain_tls(known: &Known, target: &TlsTarget<'_>) -> Result<Vec<FileChange>, PlanError> {
+    Planner::new(known, target).gain_tls()
 }
 
 /// Returns the changes that a site wants of https beside its certificate.
 ///
 /// # Errors
 /// As [`gain_tls`].
-pub fn grant(main: &Path, read: &mut ReadFiles<'_>, target: &TlsTarget<'_>) -> Result<Vec<FileChange>, GainError> {
-    let known = load(main, read).map_err(GainError::Load)?;
-    Planner::new(main, &known, target).grant().map_err(GainError::Plan)
+pub fn grant(known: &Known, target: &TlsTarget<'_>) -> Result<Vec<FileChange>, PlanError> {
+    Planner::new(known, target).grant()
 }
 
 struct Planner<'a> {
-    main: &'a Path,
     known: &'a Known,
     target: &'a TlsTarget<'a>,
     edits: BTreeMap<usize, Vec<Edit>>,
 }
 
 impl<'a> Planner<'a> {
-    fn new(main: &'a Path, known: &'a Known, target: &'a TlsTarget<'a>) -> Self {
-        Planner { main, known, target, edits: BTreeMap::new() }
+    fn new(known: &'a Known, target: &'a TlsTarget<'a>) -> Self {
+        Planner { known, target, edits: BTreeMap::new() }
     }
 
     /// Returns the hosts that answer best to a name, among those with TLS or those without.
@@ -69,7 +56,10 @@ impl<'a> Planner<'a> {
     fn needs(&self, module: &'static str, what: &'static str) -> Result<(), PlanError> {
         match self.known.modules.contains(&format!("{module}_module")) {
             true => Ok(()),
-            false => Err(PlanError::ModuleOff { main: self.main.to_owned(), module, what }),
+            false => {
+                let main = self.known.survey.files.first().map(|file| file.path.clone()).unwrap_or_default();
+                Err(PlanError::ModuleOff { main, module, what })
+            }
         }
     }
 

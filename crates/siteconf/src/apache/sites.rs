@@ -65,9 +65,10 @@ pub(super) struct Section {
     pub(super) addresses: Vec<String>,
 }
 
-/// What was read, for a plan.
-pub(super) struct Known {
-    pub(super) survey: Survey,
+/// A configuration that was read, for a survey and for plans.
+pub struct Known {
+    /// What it serves.
+    pub survey: Survey,
     /// The virtual hosts, in the order of the survey's sites: where each stands, and its lines.
     pub(super) hosts: Vec<(Option<Section>, Vec<Line>)>,
     pub(super) listens: Vec<Socket>,
@@ -111,8 +112,11 @@ pub fn survey(main: &Path, read: &mut ReadFiles<'_>) -> Result<Survey, LoadError
     Ok(load(main, read)?.survey)
 }
 
-/// Reads all of it.
-pub(super) fn load(main: &Path, read: &mut ReadFiles<'_>) -> Result<Known, LoadError> {
+/// Reads a configuration from its main file.
+///
+/// # Errors
+/// As [`survey`].
+pub fn load(main: &Path, read: &mut ReadFiles<'_>) -> Result<Known, LoadError> {
     let mut reading = Reading::begin(main, read, |path, bytes| parse(path, bytes).map(Rc::new))?;
     let folder = reading.folder();
     let environment = reading.look(&folder.join("envvars")).unwrap_or_default();
