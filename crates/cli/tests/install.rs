@@ -4,6 +4,7 @@ use crate::hosts::Sshd;
 use crate::serving::{HAPROXY, Served};
 use crate::world::*;
 use serde_json::Value;
+use std::process::Command;
 
 fn report(said: &Said) -> Value {
     serde_json::from_str(&said.out).unwrap_or_else(|e| panic!("{e}: {said}"))
@@ -264,4 +265,60 @@ fn a_server_of_another_machine_is_led_to_the_certificate_there_and_back() {
     served.world.on_day(75, &["install", "website"]).check(1, &["refuses its configuration as it was before"]);
     assert_eq!(place.read("far/website/combined.pem"), first);
     place.write("haproxy.cfg", &before);
+}
+
+/// A file system of a few pages, mounted in a folder of the place.
+struct Small(std::path::PathBuf);
+
+impl Small {
+    fn mount(place: &Place, name: &str) -> Self {
+        let folder = place.path(name);
+        std::fs::create_dir_all(&folder).unwrap();
+        let small = Small(folder);
+        small.run("mount", &["-t", "tmpfs", "-o", "size=24k", "tmpfs"]);
+        small
+    }
+
+    fn run(&self, program: &str, words: &[&str]) {
+        assert!(Command::new(program).args(words).arg(&self.0).status().unwrap().success(), "{program} {words:?}");
+    }
+}
+
+impl Drop for Small {
+    fn drop(&mut self) {
+        let _ = Command::new("umount").arg(&self.0).status();
+    }
+}
+
+#[test]
+fn a_full_disk_and_a_read_only_mount_are_named_and_nothing_is_left_over() {
+    if done_by_root("install::a_full_disk_and_a_read_only_mount_are_named_and_nothing_is_left_over") {
+        return;
+    }
+    let world = World::new();
+    let place = &world.place;
+    let small = Small::mount(place, "small");
+    world.write_inventory(|text| {
+        let both = "copy = [{ part = \"bundle\", to = \"tls/site.pem\" }, { part = \"key\", to = \"tls/site.key\" }]";
+        let third = format!("{}, {{ part = \"bundle\", to = \"small/site.pem\" }}]", both.trim_end_matches(']'));
+        assert!(text.contains(both));
+        text.replace(both, &third)
+    });
+    world.keep().check(0, &["generation 1 installed"]);
+    let files = ["tls/site.pem", "tls/site.key", "small/site.pem"];
+    let before = files.map(|file| place.read(file));
+    // What is left is less than a file needs.
+    let _ = std::fs::write(place.path("small/filler"), "x".repeat(24 << 10));
+    for (said, hint) in [("No space left on device", "make room"), ("Read-only file system", "is mounted read-only")] {
+        if hint.contains("read-only") {
+            small.run("mount", &["-o", "remount,ro"]);
+        }
+        world.on_day(75, &["keep", "--only", "website"]).check(1, &[said, hint, "everything was put back as it was"]);
+        assert_eq!(files.map(|file| place.read(file)), before, "{said}");
+        let left = std::fs::read_dir(place.path("small")).unwrap().count();
+        assert_eq!(left, 2, "nothing lies beside it: {said}");
+    }
+    small.run("mount", &["-o", "remount,rw"]);
+    std::fs::remove_file(place.path("small/filler")).unwrap();
+    world.on_day(75, &["keep", "--only", "website"]).check(0, &["generation 2"]);
 }

@@ -96,8 +96,13 @@ fn a_platform_gets_containers_bound_to_hosts_and_what_is_not_bound_any_more_goes
     let section = "kind = \"web-api\"\nrecipe = \"lampholm-platform\"";
     let it = Uploaded::start(UploadKind::Platform, section);
     let place = &it.world.place;
+    place.run(&["rehearse", "website"]).check(0, &["its API takes the secret, and says what is in use"]);
     it.world.keep().check(0, &["generation 1 installed and checked live"]);
     assert_eq!(it.uploads.containers(), ["website-1"]);
+    place.write("token", "another\n");
+    let refused = place.run(&["rehearse", "website"]);
+    assert!(refused.code != Some(0) && refused.out.contains("answered with 401"), "{refused}");
+    place.write("token", &format!("{}\n", it.uploads.token()));
     let first = it.serial();
     // It fails when the second host is bound: the first goes back to what it had.
     it.uploads.fail(&[1, 1, 500]);

@@ -10,6 +10,6 @@ mod transaction;
 pub use configuration::{Reading, read_configuration};
 pub use error::InstallError;
 pub use facts::Facts;
-pub use kinds::{deployment, endpoints, plan, steps_of};
+pub use kinds::{ask_api, deployment, endpoints, plan, steps_of};
 pub use plan::{Change, LiveEndpoint, Placement, ServerPlan};
 pub use transaction::{apply, recover, restore};

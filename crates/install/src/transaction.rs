@@ -2,7 +2,7 @@
 
 use crate::InstallError;
 use crate::facts::Facts;
-use crate::kinds::{tell, test_command};
+use crate::kinds::{endpoints, tell, test_command};
 use crate::plan::{Change, LARGEST, LiveEndpoint, Placement, ServerPlan, difference};
 use eskort_core::context::Context;
 use eskort_core::event::Event;
@@ -118,6 +118,10 @@ pub async fn restore(
 ) -> Result<Vec<PathBuf>, InstallError> {
     let changes = store.settled(certificate).await?;
     let current = store.current_generation(certificate);
+    let entry = &context.inventory.certificates[certificate];
+    let placement = Placement::of(certificate, entry, &entry.names, current.unwrap_or_default());
+    let endpoints = endpoints(context, store, &placement, &Facts::about(machines)).await.unwrap_or_default();
+    let fingerprint = installed_fingerprint(store, &placement).await?;
     if let Some(what) = stands_in_the_way(context, store, certificate, &changes) {
         return Err(InstallError::Theirs { what });
     }
@@ -157,6 +161,7 @@ pub async fn restore(
         tell(context, store, machines, server, true).await?;
     }
     store.forget_changes(&changes, &[]).await?;
+    await_gone(&endpoints.iter().collect::<Vec<_>>(), &fingerprint).await;
     Ok(changes.into_iter().filter(|undo| !undo.is_link).map(|undo| undo.path).collect())
 }
 
@@ -283,6 +288,13 @@ async fn undone(
                 trouble.push(format!("server `{server}` could not be reloaded after files were put back: {error}"));
             }
         }
+    }
+    for placement in placements {
+        let fingerprint = installed_fingerprint(store, placement).await.unwrap_or_default();
+        let of_plans = plans.iter().filter(|plan| reloaded(&changes).contains(&*plan.server));
+        let endpoints = of_plans.flat_map(|plan| &plan.endpoints);
+        let ours: Vec<&LiveEndpoint> = endpoints.filter(|e| e.certificate == placement.certificate).collect();
+        await_gone(&ours, &fingerprint).await;
     }
     let first = match first {
         InstallError::Test { server, source } => {
@@ -414,6 +426,27 @@ async fn installed_fingerprint(store: &Store, placement: &Placement<'_>) -> Resu
     Ok(found.map(|g| g.fingerprint).unwrap_or_default())
 }
 
+/// Waits until endpoints no longer show a certificate that was taken off, for a part of their time: what answers in the middle of a reload may be
+/// gone in a moment, and must not be taken for what comes next.
+async fn await_gone(endpoints: &[&LiveEndpoint], fingerprint: &str) {
+    let gone = |endpoint: &LiveEndpoint| {
+        let (endpoint, begun) = (endpoint.clone(), Instant::now());
+        async move {
+            let connect_to = endpoint.instead.or(endpoint.here);
+            while begun.elapsed() < endpoint.reload_timeout / 3 {
+                match observe(&endpoint.name, endpoint.port, connect_to).await {
+                    Ok(o) if o.sent[0].fingerprint().to_string() == fingerprint => {}
+                    _ => break,
+                }
+                tokio::time::sleep(Duration::from_millis(50)).await;
+            }
+        }
+    };
+    let looks: Vec<BoxFuture<'_, ()>> =
+        endpoints.iter().map(|endpoint| -> BoxFuture<'_, ()> { Box::pin(gone(endpoint)) }).collect();
+    stream::iter(looks).buffer_unordered(LOOKS_AT_ONCE).collect::<Vec<()>>().await;
+}
+
 /// Looks at endpoints side by side until they show the certificate, for a part of their time; returns those that do not, and why.
 async fn not_served<'a>(
     endpoints: &[&'a LiveEndpoint],
@@ -436,7 +469,7 @@ async fn not_served<'a>(
 /// Looks at an endpoint until it shows the certificate, for so long: a reload may take a while.
 async fn is_served(endpoint: &LiveEndpoint, fingerprint: &str, longest: Duration) -> Result<(), InstallError> {
     let begun = Instant::now();
-    let mut pause = Duration::from_millis(20);
+    let mut pause = Duration::from_millis(50);
     loop {
         let connect_to = endpoint.instead.or(endpoint.here);
         let seen = match observe(&endpoint.name, endpoint.port, connect_to).await {
@@ -456,6 +489,6 @@ async fn is_served(endpoint: &LiveEndpoint, fingerprint: &str, longest: Duration
             });
         }
         tokio::time::sleep(pause).await;
-        pause = (pause * 3 / 2).min(Duration::from_secs(1));
+        pause = (pause * 2).min(Duration::from_secs(1));
     }
 }

@@ -141,21 +141,15 @@ impl Deploying<'_> {
         }
     }
 
-    /// Looks as a visitor would. An endpoint that cannot be reached from here says nothing against the generation: a machine at
-    /// home does not reach itself by name. One that shows something else does.
-    async fn confirm(
+    /// Sorts what was seen: what is as it should be, what waits for a person, and which endpoints cannot be reached, each with its server and why.
+    fn sort<'e>(
         &self,
-        placement: &Placement<'_>,
-        installed_since: Option<Instant>,
-    ) -> Result<Deployed, StepError> {
-        let Deploying { context, store, servers, .. } = self;
-        let Placement { certificate, generation, .. } = *placement;
-        let endpoints = install::endpoints(context, store, placement, servers).await?;
-        let reports = self.look(placement, &endpoints, installed_since).await?;
+        endpoints: &'e [LiveEndpoint],
+        reports: &[EndpointReport],
+    ) -> Result<(Deployed, Vec<(&'e str, String)>), StepError> {
         let mut deployed = Deployed::default();
-        // For each endpoint that cannot be reached: its server, and why.
-        let mut unreachable: Vec<(&str, String)> = Vec::new();
-        for (endpoint, report) in endpoints.iter().zip(&reports) {
+        let mut unreachable: Vec<(&'e str, String)> = Vec::new();
+        for (endpoint, report) in endpoints.iter().zip(reports) {
             let to_carry = self.parcel_of(&endpoint.server);
             let is_bad = |f: &&Finding| f.severity == Severity::Bad && f.topic != Topic::Trust;
             if to_carry.is_some() && (report.address.is_none() || report.findings.iter().any(|f| is_bad(&f))) {
@@ -175,14 +169,29 @@ impl Deploying<'_> {
                 return Err(StepError::NotConfirmed { endpoint: report.endpoint(), findings: bad });
             }
             for finding in trust {
-                context.report(&Progress::Note(format!("{}: {}", report.endpoint(), finding.text)));
+                self.context.report(&Progress::Note(format!("{}: {}", report.endpoint(), finding.text)));
             }
         }
         deployed.to_carry.dedup();
         for (server, steps) in &deployed.to_carry {
             let text = format!("server `{server}` waits for you: the steps are in {}", steps.display());
-            context.report(&Progress::Note(text));
+            self.context.report(&Progress::Note(text));
         }
+        Ok((deployed, unreachable))
+    }
+
+    /// Looks as a visitor would. An endpoint that cannot be reached from here says nothing against the generation: a machine at
+    /// home does not reach itself by name. One that shows something else does.
+    async fn confirm(
+        &self,
+        placement: &Placement<'_>,
+        installed_since: Option<Instant>,
+    ) -> Result<Deployed, StepError> {
+        let Deploying { context, store, servers, .. } = self;
+        let Placement { certificate, generation, .. } = *placement;
+        let endpoints = install::endpoints(context, store, placement, servers).await?;
+        let reports = self.look(placement, &endpoints, installed_since).await?;
+        let (mut deployed, unreachable) = self.sort(&endpoints, &reports)?;
         let now = context.now();
         let is_waiting = |server: &String| deployed.to_carry.iter().any(|(waiting, _)| waiting == server);
         let words = |of: &dyn Fn(&str) -> bool| -> Option<String> {

@@ -7,6 +7,8 @@ use eskort_core::words;
 use eskort_host::{CommandError, MachineError};
 use eskort_install::InstallError;
 use eskort_siteconf::PlanError;
+use std::io::{self, ErrorKind};
+use std::path::Path;
 
 pub(crate) fn tell_install(error: &InstallError, certificate: &str) -> ErrorText {
     let text = ErrorText::new(error);
@@ -17,7 +19,7 @@ pub(crate) fn tell_install(error: &InstallError, certificate: &str) -> ErrorText
             text.hint("correct `config` of the server, or the file; run the server's own test")
         }
         InstallError::Plan { source, .. } => tell_plan(text, source, &again),
-        InstallError::Write { .. } => text.hint(undone).hint("check that the folder is writable and the disk is not full"),
+        InstallError::Write { path, source, .. } => text.hint(undone).hint(why_not_written(path, source)),
         InstallError::Theirs { .. } => text
             .hint("nothing was put back; what you want back has to be put there by hand")
             .hint("or leave the configuration as it is, and take the server out of the certificate's `install`"),
@@ -59,6 +61,22 @@ pub(crate) fn tell_machine_error(error: &MachineError) -> ErrorText {
 }
 
 /// Adds what helps where a server's machine refuses.
+/// Says what probably keeps a file from being written.
+fn why_not_written(path: &Path, source: &io::Error) -> String {
+    let folder = path.parent().unwrap_or(path).display();
+    match source.kind() {
+        ErrorKind::StorageFull | ErrorKind::QuotaExceeded => format!("make room: `df {folder}` says how much there is"),
+        ErrorKind::ReadOnlyFilesystem => format!(
+            "{folder} is mounted read-only, as the configuration of a container often is: change it where it comes from, or let Eskort run there"
+        ),
+        ErrorKind::PermissionDenied => format!(
+            "run it as a user who may write to {folder}; where root may not, the file is immutable (`lsattr {}`), or SELinux or AppArmor forbids it (`journalctl -k | grep -i denied`)",
+            path.display()
+        ),
+        _ => "check that the folder is writable and the disk is not full".to_owned(),
+    }
+}
+
 fn tell_machine(text: ErrorText, error: &MachineError) -> ErrorText {
     match error {
         MachineError::Host(error) => tell_host(text, error),

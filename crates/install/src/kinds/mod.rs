@@ -27,6 +27,7 @@ use eskort_store::{InstallRow, InstallState, Store, StoreError};
 pub use parcel::steps_of;
 use program::input;
 use std::sync::Arc;
+pub use web_api::ask_api;
 
 /// Gathers the facts and plans for every server of some certificates: one plan for a server, with all that is to be put on it. Reads
 /// only.
@@ -101,10 +102,7 @@ async fn plan_server(
         changes: Vec::new(),
         test: test_command(&server.kind),
         reload: Some(reload_command(&server.kind)).filter(|words| !words.is_empty()),
-        upload: match &server.kind {
-            ServerKind::WebApi(upload) => Some(upload.api.address.clone()),
-            _ => None,
-        },
+        upload: upload_address(&server.kind),
         rules: server.rules.clone(),
         endpoints: Vec::new(),
         findings: Vec::new(),
@@ -279,6 +277,14 @@ pub async fn endpoints(
         });
     }
     Ok(endpoints)
+}
+
+/// Returns the address of the API that certificates are uploaded to.
+fn upload_address(kind: &ServerKind) -> Option<String> {
+    match kind {
+        ServerKind::WebApi(upload) => Some(upload.api.address.clone()),
+        _ => None,
+    }
 }
 
 /// Returns the command that makes a server take what was changed.

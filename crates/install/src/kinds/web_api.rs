@@ -2,7 +2,7 @@
 
 use crate::InstallError;
 use eskort_core::context::Context;
-use eskort_core::inventory::{CertificateEntry, Part, Server, UploadApi};
+use eskort_core::inventory::{CertificateEntry, Part, Server, ServerKind, UploadApi};
 use eskort_core::names::Identifier;
 use eskort_core::pki::{
     Certificate, Chain, Pkcs12Form, PrivateKey, Secret, base64, base64_decode, object_name, random_text, to_pkcs12,
@@ -79,6 +79,25 @@ pub(super) async fn is_active(
     let folder = store.generation_folder(certificate, generation);
     let wanted = uploading.wanted((certificate, generation), entry, &folder, (name, upload))?;
     uploading.is_active(&wanted).await.map_err(failed)
+}
+
+/// Asks the API of a server which certificate is in use for the first name of one; changes nothing. Returns `false` for a server without one.
+///
+/// # Errors
+/// When the recipe cannot be used, or the API is out of reach or refuses.
+///
+/// # Panics
+/// When server or certificate are not in the inventory: callers look first.
+pub async fn ask_api(context: &Context, certificate: &str, server: &str) -> Result<bool, InstallError> {
+    let ServerKind::WebApi(upload) = &context.inventory.servers[server].kind else { return Ok(false) };
+    let failed = |source: ApiError| InstallError::Upload { server: server.to_owned(), source };
+    let uploading = Uploading::open(upload).map_err(failed)?;
+    let mut slots = uploading.api.slots.clone();
+    slots.entry("object".into()).or_insert_with(|| object_name(certificate));
+    let name = context.inventory.certificates[certificate].names.first();
+    slots.extend(name.map(|name| ("name".to_owned(), name.to_string())));
+    uploading.api.ask(&uploading.recipe.active, &slots).await.map_err(failed)?;
+    Ok(true)
 }
 
 fn of_server<'c>(context: &'c Context, server: &str) -> impl Iterator<Item = (&'c String, &'c CertificateEntry)> {

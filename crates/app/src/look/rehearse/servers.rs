@@ -33,6 +33,19 @@ pub(super) async fn installation(
             Some(words) => machines.at(context, plan.host.as_deref()).run(words, b"", &plan.rules).await,
             None => Ok(()),
         };
+        match eskort_install::ask_api(context, certificate, &plan.server).await {
+            Ok(false) => {}
+            Ok(true) => {
+                let tried = Tried::Good("its API takes the secret, and says what is in use".to_owned());
+                trials.push(Rehearsed::of(Trial::Install, &plan.server, tried));
+                continue;
+            }
+            Err(error) => {
+                let tried = Tried::Failed(Arc::new(error.into()));
+                trials.push(Rehearsed::of(Trial::Install, &plan.server, tried));
+                continue;
+            }
+        }
         let changes = words::count(plan.changes.len() as u64, "file");
         let tried = match (tested, &plan.test) {
             (Ok(()), Some(_)) => Tried::Good(format!("it accepts its configuration; {changes} would change")),
