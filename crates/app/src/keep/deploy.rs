@@ -36,6 +36,9 @@ pub(crate) struct Deploying<'a> {
     pub(crate) installed_since: Option<Instant>,
 }
 
+/// Endpoints that cannot be reached, each with its server and why.
+type Unreachable<'e> = Vec<(&'e str, String)>;
+
 /// What came of it.
 #[derive(Default)]
 pub(crate) struct Deployed {
@@ -146,9 +149,9 @@ impl Deploying<'_> {
         &self,
         endpoints: &'e [LiveEndpoint],
         reports: &[EndpointReport],
-    ) -> Result<(Deployed, Vec<(&'e str, String)>), StepError> {
+    ) -> Result<(Deployed, Unreachable<'e>), StepError> {
         let mut deployed = Deployed::default();
-        let mut unreachable: Vec<(&'e str, String)> = Vec::new();
+        let mut unreachable: Unreachable<'e> = Vec::new();
         for (endpoint, report) in endpoints.iter().zip(reports) {
             let to_carry = self.parcel_of(&endpoint.server);
             let is_bad = |f: &&Finding| f.severity == Severity::Bad && f.topic != Topic::Trust;
