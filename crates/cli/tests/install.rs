@@ -151,6 +151,26 @@ fn a_program_is_told_what_to_serve_and_what_was_put_back() {
 }
 
 #[test]
+fn each_server_that_was_told_is_told_again_when_a_later_one_fails() {
+    let world = World::new();
+    let place = &world.place;
+    let program = |name: &str, then: &str| {
+        let words = format!("read line; echo \"$line\" >> {name}; {then}");
+        format!("[server.{name}]\nkind = \"program\"\ncommand = [\"sh\", \"-c\", '{words}']\n\n")
+    };
+    let servers = program("told", "true") + &program("last", "test ! -e refuse") + "[certificate.website]";
+    let all = "{ server = \"front\" }, { server = \"told\" }, { server = \"last\" }";
+    world
+        .write_inventory(|text| text.replace("[certificate.website]", &servers).replace("{ server = \"front\" }", all));
+    world.keep().check(0, &["installed and checked live"]);
+    place.write("refuse", "");
+    world.on_day(75, &["keep"]).check(1, &["server `last` could not be reloaded"]);
+    let told: Vec<Value> = place.read("told").lines().map(|line| serde_json::from_str(line).unwrap()).collect();
+    let generations: Vec<&Value> = told.iter().map(|line| &line["certificates"][0]["generation"]).collect();
+    assert_eq!(generations, [1, 2, 1], "what it was told is taken back");
+}
+
+#[test]
 fn what_stands_in_the_way_of_a_new_certificate_is_named() {
     // The server goes on with what it had: another program, or none, is at the port.
     let world = World::new();

@@ -322,8 +322,11 @@ async fn forward(
     placements: &[Placement<'_>],
 ) -> Result<(), InstallError> {
     for Placement { certificate, generation, install, .. } in placements {
-        let first = install.first().map_or("", |install| install.server.as_str());
-        store.keep_link(first, certificate, *generation).await?;
+        // For each server that goes by the link: each has to be told when it goes back.
+        let servers = install.iter().map(|install| install.server.as_str());
+        for server in servers.chain(install.is_empty().then_some("")) {
+            store.keep_link(server, certificate, *generation).await?;
+        }
     }
     for plan in plans {
         for change in &plan.changes {

@@ -117,7 +117,7 @@ impl Store {
         .map(drop)
     }
 
-    /// Keeps where the link `current` of a certificate leads before it is switched to a generation.
+    /// Keeps where the link `current` of a certificate leads before it is switched to a generation, for a server that goes by it.
     ///
     /// # Errors
     /// When the ledger fails.
@@ -239,7 +239,7 @@ impl Store {
         let sql = "UPDATE undo SET settled = ? WHERE settled IS NULL AND certificate = ?";
         let settle = |certificate: &&str| self.run(sql, params![now.as_second(), certificate]).map(drop);
         let old = "SELECT id, kept FROM undo WHERE settled IS NOT NULL
-                   AND id NOT IN (SELECT max(id) FROM undo GROUP BY coalesce(host, ''), path)";
+                   AND id NOT IN (SELECT max(id) FROM undo GROUP BY coalesce(host, ''), path, CASE kind WHEN 'link' THEN server ELSE '' END)";
         let old: Vec<(i64, Option<String>)> = self.in_one_transaction(|| {
             certificates.iter().try_for_each(settle)?;
             self.carry_forward()?;

@@ -52,6 +52,16 @@ pub(crate) struct Deployed {
     pub(crate) to_carry: Vec<(String, PathBuf)>,
 }
 
+impl Deployed {
+    /// Returns it with the servers that were left out, each with why.
+    fn without(self, left_out: Vec<(String, String)>) -> Self {
+        let words = left_out.iter().map(|(server, why)| format!("server `{server}` is left out: {why}"));
+        let unconfirmed = words.chain(self.unconfirmed).collect::<Vec<_>>().join("; ");
+        let left_out = left_out.iter().map(|(server, _)| server.clone()).collect();
+        Deployed { unconfirmed: Some(unconfirmed).filter(|text| !text.is_empty()), left_out, ..self }
+    }
+}
+
 impl Deploying<'_> {
     /// Installs the generation where something is lacking, all of it or nothing, and looks at it there.
     pub(crate) async fn run(&self, deployment: &Deployment) -> Result<Deployed, StepError> {
@@ -68,12 +78,16 @@ impl Deploying<'_> {
             loop {
                 let installing = install(context, self.store, self.servers, std::slice::from_ref(&placement));
                 let Err(error) = finished(context, stop, installing).await else { break };
-                let server = self.may_be_left_out(&error).ok_or(error)?;
+                let Some(server) = self.may_be_left_out(&error) else { return Err(error) };
                 self.servers.forget().await;
                 placement = placement.on(|on| on != server.0);
                 left_out.push(server);
+                // Where it failed everywhere, nothing was left out.
+                if left_out.len() == self.placement.install.len() {
+                    return Err(error);
+                }
                 if placement.install.is_empty() {
-                    break;
+                    return Ok(Deployed::default().without(left_out));
                 }
             }
             installed_since = Some(Instant::now());
@@ -90,16 +104,12 @@ impl Deploying<'_> {
         }
         context.report(&Progress::Doing("check the site as a visitor"));
         let checked = among(|_| true).on(|server| !left_out.iter().any(|(left, _)| left == server));
-        let mut deployed = tokio::select! {
+        let deployed = tokio::select! {
             biased;
             () = stop.asked(1) => return Err(StepError::Interrupted),
             deployed = self.confirm(&checked, installed_since) => deployed?,
         };
-        let words = left_out.iter().map(|(server, why)| format!("server `{server}` is left out: {why}"));
-        let unconfirmed = words.chain(deployed.unconfirmed.take()).collect::<Vec<_>>().join("; ");
-        deployed.unconfirmed = Some(unconfirmed).filter(|text| !text.is_empty());
-        deployed.left_out = left_out.into_iter().map(|(server, _)| server).collect();
-        Ok(deployed)
+        Ok(deployed.without(left_out))
     }
 
     /// Returns the page of the steps for a server that a person looks after.
