@@ -181,14 +181,22 @@ fn every_report_is_whole_looks_as_it_did_and_is_explained() {
         "web.conf",
         "events {}\nhttp { server { listen 127.0.0.1:9; server_name lampholm.example www.lampholm.example; } }\n",
     );
-    let nginx = "[server.web]\nkind = \"nginx\"\nconfig = \"web.conf\"\n\n[server.panel]\nkind = \"web-api\"\nrecipe = \"lampholm-hosting\"\n\
+    let dir = place.dir.path().display();
+    let led = format!(
+        "global\n  stats socket {dir}/proxy.sock level admin\nfrontend web\n  bind 127.0.0.1:9 ssl crt {dir}/state/served/proxy/website/combined.pem\n"
+    );
+    place.write("haproxy.cfg", &led);
+    let nginx = "[server.proxy]\nkind = \"haproxy\"\nconfig = \"haproxy.cfg\"\n\n[server.web]\nkind = \"nginx\"\nconfig = \"web.conf\"\n\n[server.panel]\nkind = \"web-api\"\nrecipe = \"lampholm-hosting\"\n\
                  address = \"https://panel.lampholm.example\"\n\n[certificate.website]";
     let two = text
         .replace("[certificate.website]", nginx)
         .replace("reload-timeout = \"3s\"", "reload-timeout = \"3s\"\nrun = [\"true\"]");
     place.write(
         "eskort.toml",
-        &two.replace("{ server = \"front\" }", "{ server = \"front\" }, { server = \"web\" }, { server = \"panel\" }"),
+        &two.replace(
+            "{ server = \"front\" }",
+            "{ server = \"front\" }, { server = \"web\" }, { server = \"panel\" }, { server = \"proxy\" }",
+        ),
     );
     seen.run(place, "keep-plan", 0, &["keep", "--plan"]);
     place.write("eskort.toml", &text);

@@ -33,6 +33,7 @@ mod rehearse;
 mod renewals;
 mod rights;
 mod rooms;
+mod runtime;
 mod serving;
 mod side;
 mod starttls;

@@ -46,14 +46,30 @@ pub(crate) const HAPROXY: Case = Case {
     kind: "haproxy",
     files: &[(
         "haproxy.cfg",
-        "global\n  stats socket {dir}/haproxy.sock level admin\ndefaults\n  mode http\n  timeout client 1s\n  timeout server 1s\n  timeout connect 1s\n\
+        "global\n  stats socket {dir}/haproxy.sock level admin\ndefaults\n  mode http\n  timeout client 60s\n  timeout server 1s\n  timeout connect 1s\n\
          frontend web\n  bind 127.0.0.1:{port} ssl crt {dir}/old/both.pem alpn h2,http/1.1\n  use_backend none if { hdr(host) -i lampholm.example www.lampholm.example }\n\
-         backend none\n",
+         backend none\n  http-request return status 200 content-type text/plain string \"the lamp is lit\"\n",
     )],
     start: "haproxy -W -p {dir}/pid -f {dir}/haproxy.cfg",
     test: None,
     reload: "sh -c \"kill -USR2 $(cat {dir}/pid)\"",
     nonsense: "nonsense\n",
+    more: "",
+};
+
+pub(crate) const NGINX: Case = Case {
+    kind: "nginx",
+    files: &[(
+        "nginx.conf",
+        "pid {dir}/pid;\nerror_log {dir}/error.log;\ndaemon off;\nevents {}\nhttp {\n  access_log off;\n  client_body_temp_path {dir}/body;\n  proxy_temp_path {dir}/proxy;\n\
+         \x20 fastcgi_temp_path {dir}/fastcgi;\n  uwsgi_temp_path {dir}/uwsgi;\n  scgi_temp_path {dir}/scgi;\n  server {\n    listen 127.0.0.1:{port} ssl;\n\
+         \x20   server_name lampholm.example www.lampholm.example;\n    ssl_certificate {dir}/old/old.pem;\n    ssl_certificate_key {dir}/old/old.key;\n\
+         \x20   location / {\n      return 200 \"the lamp is lit\";\n    }\n    location /slow/ {\n      alias {dir}/old/;\n      limit_rate 100;\n    }\n  }\n}\n",
+    )],
+    start: "nginx -c {dir}/nginx.conf",
+    test: None,
+    reload: "nginx -s reload -c {dir}/nginx.conf",
+    nonsense: "nonsense;\n",
     more: "",
 };
 
@@ -143,7 +159,7 @@ fn split(command: &str) -> Vec<String> {
 /// A server that runs with a placeholder, and an inventory that puts a certificate on it.
 pub(crate) struct Served {
     pub(crate) world: World,
-    port: u16,
+    pub(crate) port: u16,
     server: String,
     _process: Process,
 }
@@ -193,7 +209,7 @@ impl Served {
     }
 
     /// Writes the inventory with this server, after a change to its text.
-    fn write_inventory(&self, change: impl FnOnce(String) -> String) {
+    pub(crate) fn write_inventory(&self, change: impl FnOnce(String) -> String) {
         self.world.write_inventory(|text| {
             let (from, to) = (text.find("kind = \"files\"").unwrap(), text.find("reload-timeout").unwrap());
             let text = format!("{}{}{}", &text[..from], self.server, &text[to..]);
@@ -202,7 +218,7 @@ impl Served {
     }
 
     /// Returns what the server shows: serial number and issuer of its certificate.
-    fn leaf(&self) -> String {
+    pub(crate) fn leaf(&self) -> String {
         let script = format!(
             "openssl s_client -connect 127.0.0.1:{} -servername lampholm.example </dev/null 2>/dev/null | openssl x509 -noout -serial -issuer",
             self.port
@@ -260,6 +276,11 @@ fn put_on(case: &Case) {
 #[test]
 fn apache_is_led_to_the_certificate() {
     put_on(&APACHE);
+}
+
+#[test]
+fn nginx_is_led_to_the_certificate() {
+    put_on(&NGINX);
 }
 
 #[test]

@@ -11,6 +11,7 @@ pub mod obeyed;
 pub mod program;
 mod secret;
 mod session;
+mod socket;
 mod ssh;
 mod trust;
 

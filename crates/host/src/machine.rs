@@ -5,6 +5,7 @@ use crate::files::{self, Access, FileRead};
 use crate::program::{self, CommandError};
 use crate::secret::{SecretError, read_secret};
 use crate::session::{Session, passing_name};
+use crate::socket;
 use eskort_core::context::Context;
 use eskort_core::inventory::{HostKind, ProgramRules};
 use nix::ifaddrs::{InterfaceAddress, getifaddrs};
@@ -13,6 +14,7 @@ use std::io;
 use std::net::IpAddr;
 use std::path::{Component, Path, PathBuf};
 use std::sync::{Arc, PoisonError};
+use std::time::Duration;
 use tokio::sync::Mutex;
 
 /// Why something could not be done on a machine.
@@ -244,6 +246,19 @@ impl Machine<'_> {
     pub async fn output(&self, words: &[String], input: &[u8], rules: &ProgramRules) -> Result<Vec<u8>, MachineError> {
         let here = async || Ok(program::run(words, self.context.folder(), rules, input).await?);
         self.carry_out(here, async |session| session.run(words, input, rules.timeout).await).await
+    }
+
+    /// Sends a message to a Unix socket, and returns what is answered until the other side ends the conversation. Whoever listens there has
+    /// to be trusted with the message: root, or the user that Eskort runs as or logs in as. Not over FTP.
+    ///
+    /// # Errors
+    /// When nobody trusted listens there, or the answer is not there in time.
+    pub async fn ask_socket(&self, at: &Path, message: &[u8], longest: Duration) -> Result<Vec<u8>, MachineError> {
+        let here = async || {
+            let asked = tokio::time::timeout(longest, socket::ask(at, message)).await;
+            asked.unwrap_or_else(|_| Err(io::ErrorKind::TimedOut.into())).map_err(failed("talk to", at))
+        };
+        self.carry_out(here, async |session| session.ask_socket(at, message, longest).await).await
     }
 
     /// Returns whether a folder is there.

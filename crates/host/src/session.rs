@@ -215,6 +215,15 @@ impl Session {
     pub async fn run(&mut self, words: &[String], input: &[u8], longest: Duration) -> Result<Vec<u8>, HostError> {
         self.over_ssh("run a command", longest, async |ssh| ssh.run(words, input).await).await
     }
+
+    /// Sends a message to a Unix socket there, and returns what is answered. SSH only.
+    ///
+    /// # Errors
+    /// When others could listen there, nobody does, or the connection is lost.
+    pub async fn ask_socket(&mut self, socket: &Path, message: &[u8], longest: Duration) -> Result<Vec<u8>, HostError> {
+        let here = std::env::temp_dir().join(passing_name());
+        self.over_ssh("talk to a socket", longest, async |ssh| ssh.ask_socket(socket, &here, message).await).await
+    }
 }
 
 /// Returns a name that nobody can guess, for a file on its way to its place.

@@ -2,18 +2,21 @@
 
 use crate::error::{HostError, LARGEST, tame};
 use crate::files::{Access, FileRead};
+use crate::socket::converse;
 use eskort_core::inventory::SshHost;
 use futures_core::Stream;
 use futures_util::future::try_join_all;
-use openssh::{ControlPersist, KnownHosts, SessionBuilder, Stdio};
+use openssh::{ControlPersist, ForwardType, KnownHosts, SessionBuilder, Stdio};
 use openssh_sftp_client::error::SftpErrorKind;
 use openssh_sftp_client::metadata::{MetaDataBuilder, Permissions};
 use openssh_sftp_client::{Error as SftpError, Sftp, SftpOptions};
+use std::borrow::Cow;
 use std::num::NonZeroUsize;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::time::Duration;
 use tokio::io::AsyncWriteExt;
+use tokio::net::UnixStream;
 
 pub(crate) struct SshSession {
     host: String,
@@ -290,6 +293,31 @@ impl SshSession {
             Err(error) if !is_missing(&error) => Err(fail(error)),
             _ => Ok(()),
         }
+    }
+
+    /// Sends a message to a Unix socket there, through a socket `here` that is this user's alone, and returns what is answered. The
+    /// folder of the socket must not be open to everybody, who could listen in the server's place.
+    pub(crate) async fn ask_socket(
+        &mut self,
+        socket: &Path,
+        here: &Path,
+        message: &[u8],
+    ) -> Result<Vec<u8>, HostError> {
+        let (host, fail) = (self.host.clone(), self.file("talk to", socket));
+        let broken =
+            |what: String| HostError::File { host: host.clone(), job: "talk to", path: socket.to_owned(), what };
+        let folder = socket.parent().unwrap_or(Path::new("/"));
+        let seen = self.sftp("look at", folder).await?.fs().metadata(folder).await.map_err(fail)?;
+        if seen.permissions().is_none_or(|permissions| permissions.write_by_other()) {
+            return Err(broken("everybody may write into its folder, and could listen in its place".to_owned()));
+        }
+        let unix = |path| openssh::Socket::UnixSocket { path: Cow::Borrowed(path) };
+        let forwarded = self.session().request_port_forward(ForwardType::Local, unix(here), unix(socket)).await;
+        forwarded.map_err(|error| broken(tame(&error.to_string())))?;
+        let answer = async { converse(UnixStream::connect(here).await?, message).await }.await;
+        let _ = self.session().close_port_forward(ForwardType::Local, unix(here), unix(socket)).await;
+        let _ = std::fs::remove_file(here);
+        answer.map_err(|error| broken(tame(&error.to_string())))
     }
 
     pub(crate) async fn run(&mut self, words: &[String], input: &[u8]) -> Result<Vec<u8>, HostError> {

@@ -70,6 +70,16 @@ pub enum InstallError {
         /// What it said.
         source: MachineError,
     },
+    /// It refuses what is put into it while it runs.
+    #[error("server `{server}` refuses {} while it runs: {said}", file.display())]
+    Runtime {
+        /// The server.
+        server: String,
+        /// The file with the certificate.
+        file: PathBuf,
+        /// What it said.
+        said: String,
+    },
     /// The API that it is uploaded to.
     #[error("server `{server}`: {source}")]
     Upload {
@@ -139,6 +149,7 @@ impl InstallError {
             | InstallError::Test { server, .. }
             | InstallError::BrokenBefore { server, .. }
             | InstallError::Reload { server, .. }
+            | InstallError::Runtime { server, .. }
             | InstallError::Upload { server, .. }
             | InstallError::NotServed { server, .. }
             | InstallError::Keystore { server, .. }

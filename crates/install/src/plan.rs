@@ -69,6 +69,8 @@ pub struct ServerPlan {
     pub test: Option<Vec<String>>,
     /// The command that makes it take the change.
     pub reload: Option<Vec<String>>,
+    /// The Unix socket over which the files are put into it while it runs, in place of a reload.
+    pub runtime: Option<PathBuf>,
     /// The address of the API that certificates are uploaded to.
     pub upload: Option<String>,
     /// How its programs are run.

@@ -2,7 +2,7 @@
 
 use crate::InstallError;
 use crate::facts::Facts;
-use crate::kinds::{endpoints, tell, test_command};
+use crate::kinds::{endpoints, take, tell, test_command};
 use crate::plan::{Change, LARGEST, LiveEndpoint, Placement, ServerPlan, difference};
 use eskort_core::context::Context;
 use eskort_core::event::Event;
@@ -361,13 +361,8 @@ async fn forward(
             tested.map_err(|source| InstallError::Test { server: server(), source })?;
         }
         if plan.reload.is_some() || plan.upload.is_some() {
-            context.report(&Progress::Doing(if plan.upload.is_some() {
-                "upload the certificate"
-            } else {
-                "reload the server"
-            }));
             store.mark_reloaded(&plan.server).await?;
-            tell(context, store, machines, &plan.server, false).await?;
+            take(context, store, machines, plan).await?;
         }
         crash_point("reloaded");
     }

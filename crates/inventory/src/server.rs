@@ -27,6 +27,7 @@ pub(crate) const CONFIGURED: &[&str] = &[
     "tls-port",
     "test",
     "reload",
+    "runtime-socket",
     "check-address",
     "reload-timeout",
     "env",
@@ -161,6 +162,9 @@ fn parse_kind<'a>(entry: &'a Entry<'a>, notes: &'a Notes<'a>) -> Option<(Section
                 let advice = format!("{word} is led to a certificate where it speaks TLS already");
                 section.note(section.span(), "`tls-port` is for servers of kind nginx and apache", Some(advice));
             }
+            if software != Software::Haproxy && section.get("runtime-socket").is_some() {
+                section.note(section.span(), "`runtime-socket` is for servers of kind haproxy", None);
+            }
             let word = |key| section.text(key).map(|text: Text<'_>| text.value.to_owned());
             let configured = Configured {
                 software,
@@ -171,6 +175,7 @@ fn parse_kind<'a>(entry: &'a Entry<'a>, notes: &'a Notes<'a>) -> Option<(Section
                 tls_port: u16::try_from(tls_port).expect("the range is that of ports"),
                 test: section.command("test"),
                 reload: section.command("reload"),
+                runtime_socket: section.get("runtime-socket").is_none() || section.flag("runtime-socket"),
             };
             (section, ServerKind::Configured(configured))
         }

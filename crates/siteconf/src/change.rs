@@ -2,7 +2,7 @@
 
 use crate::site::Place;
 use crate::splice::EditsOverlap;
-use eskort_core::finding::Finding;
+use eskort_core::finding::{Finding, Severity, Topic};
 use eskort_core::https::HttpsWishes;
 use eskort_core::names::Identifier;
 use eskort_core::words;
@@ -92,6 +92,15 @@ pub struct SitePlan {
     pub findings: Vec<Finding>,
 }
 
+/// Says that the path of challenges (RFC 8555 section 8.3) is redirected with all others, where our own redirect would leave it alone.
+pub(crate) fn sent_with_challenges(place: &Place) -> Finding {
+    let text = format!(
+        "{place} sends those to https too who ask for a challenge: an authority follows, and has to find it there"
+    );
+    Finding::new(Severity::Notice, Topic::Reach, text)
+        .with_advice("`eskort rehearse` tries that; without that line, `redirect` writes one that leaves the path of challenges alone")
+}
+
 /// Why no plan can be made.
 #[derive(Debug, PartialEq, Eq, thiserror::Error)]
 pub enum PlanError {
@@ -168,6 +177,14 @@ pub enum PlanError {
         from: String,
         /// The name that they are to be sent to.
         to: String,
+    },
+    /// All visitors of a block are sent to https on its own names: with a TLS listener there they would go in circles.
+    #[error(
+        "{place}: all visitors are sent to https here, and with a TLS listener in this block they would go in circles"
+    )]
+    SendsInCircles {
+        /// Where.
+        place: Place,
     },
     /// A TLS listener at a single address would take that address from sites that listen at all of them.
     #[error("{place}: a TLS listener at {socket} would take this address from {}", words::list(from))]

@@ -34,6 +34,8 @@ pub struct PlannedServer {
     pub test: Option<Vec<String>>,
     /// The command that would make it take the change.
     pub run: Option<Vec<String>>,
+    /// The Unix socket over which the files would be put into it while it runs, in place of `run`.
+    pub runtime: Option<PathBuf>,
     /// The address of the API that it would be uploaded to.
     pub upload: Option<String>,
     /// What there is to say about it.

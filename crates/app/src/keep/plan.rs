@@ -115,7 +115,8 @@ fn planned(plan: install::ServerPlan) -> PlannedServer {
         server: plan.server,
         changes: plan.changes.into_iter().map(|c| (c.path, c.how)).collect(),
         test: plan.test,
-        run: plan.reload,
+        run: plan.reload.filter(|_| plan.runtime.is_none()),
+        runtime: plan.runtime,
         upload: plan.upload,
         findings: plan.findings,
     }

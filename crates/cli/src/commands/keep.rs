@@ -315,12 +315,15 @@ fn print_plan(ui: &Ui, entries: &[KeepEntry], budgets: &[PlannedBudget]) {
 
 /// Shows what would be done on servers.
 pub(super) fn print_servers(ui: &Ui, servers: &[PlannedServer]) {
-    for PlannedServer { server, changes, test, run, upload, findings } in servers {
+    for PlannedServer { server, changes, test, run, runtime, upload, findings } in servers {
         for (path, how) in changes {
             ui.result(&change(&format!("{} on server `{server}`", path.display()), how));
         }
         for command in test.iter().chain(run) {
             ui.result(&format!("  runs {} on server `{server}`", command.join(" ")));
+        }
+        if let Some(socket) = runtime {
+            ui.result(&format!("  puts it into server `{server}` over {}, without a reload", socket.display()));
         }
         if let Some(address) = upload {
             ui.result(&format!("  uploads it to {address} for server `{server}`"));
@@ -400,6 +403,8 @@ pub(super) struct ReportServer<'a> {
     test: Option<&'a [String]>,
     #[serde(skip_serializing_if = "Option::is_none")]
     run: Option<&'a [String]>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    runtime: Option<&'a Path>,
     #[serde(skip_serializing_if = "Option::is_none")]
     upload: Option<&'a str>,
     findings: &'a [Finding],
@@ -487,6 +492,7 @@ pub(super) fn report_server(planned: &PlannedServer) -> ReportServer<'_> {
         changes: planned.changes.iter().map(report_change).collect(),
         test: planned.test.as_deref(),
         run: planned.run.as_deref(),
+        runtime: planned.runtime.as_deref(),
         upload: planned.upload.as_deref(),
         findings: &planned.findings,
     }

@@ -24,6 +24,9 @@ pub(crate) fn tell_install(error: &InstallError, certificate: &str) -> ErrorText
             .hint("nothing was put back; what you want back has to be put there by hand")
             .hint("or leave the configuration as it is, and take the server out of the certificate's `install`"),
         InstallError::Keystore { .. } => text.hint("correct the server's section: `password-file` names the file with its password"),
+        InstallError::Runtime { .. } => text
+            .hint(undone)
+            .hint("`runtime-socket = false` of the server has it reloaded instead, which may say more"),
         InstallError::Upload { source, .. } => tell_api(text.hint(undone), source),
         InstallError::Restore { .. } => text.hint("check that the files are writable, and run it again"),
         InstallError::NoSuchOwner { .. } => text.hint("correct `owner` or `group` in the inventory"),
@@ -60,7 +63,6 @@ pub(crate) fn tell_machine_error(error: &MachineError) -> ErrorText {
     tell_machine(ErrorText::coded(error.into(), error.to_string()), error)
 }
 
-/// Adds what helps where a server's machine refuses.
 /// Says what probably keeps a file from being written.
 fn why_not_written(path: &Path, source: &io::Error) -> String {
     let folder = path.parent().unwrap_or(path).display();
@@ -77,6 +79,7 @@ fn why_not_written(path: &Path, source: &io::Error) -> String {
     }
 }
 
+/// Adds what helps where a server's machine refuses.
 fn tell_machine(text: ErrorText, error: &MachineError) -> ErrorText {
     match error {
         MachineError::Host(error) => tell_host(text, error),
@@ -121,6 +124,10 @@ fn tell_plan(text: ErrorText, error: &PlanError, again: &str) -> ErrorText {
             }
             PlanError::WouldLoop { from, to, .. } => text
                 .hint(format!("take the line out that sends visitors of {to} to {from}, or prefer {from} in the inventory"))
+                .hint(again),
+            PlanError::SendsInCircles { .. } => text
+                .hint("write a second server block for these names that has the site in it and speaks TLS, with any certificate: it is led to this one")
+                .hint("or take that line out, and ask for `redirect = true` in the certificate's `install`")
                 .hint(again),
             PlanError::WouldTakeAddress { socket, .. } => text
                 .hint(format!(

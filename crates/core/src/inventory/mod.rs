@@ -261,6 +261,8 @@ pub struct Configured {
     pub test: Option<Vec<String>>,
     /// The command that makes it read the configuration again; `None` for the program's own.
     pub reload: Option<Vec<String>>,
+    /// Whether certificates may be put into it while it runs, where it has a socket for that.
+    pub runtime_socket: bool,
 }
 
 /// One file to put in place.

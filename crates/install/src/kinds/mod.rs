@@ -3,6 +3,7 @@
 mod commands;
 pub(crate) mod configured;
 mod files;
+mod haproxy;
 mod keystore;
 mod nginx;
 mod parcel;
@@ -20,10 +21,11 @@ use eskort_core::context::Context;
 use eskort_core::deployment::{Deployment, Lack, Target};
 use eskort_core::https::{Hsts, RampStep};
 use eskort_core::inventory::{Install, Keystore, ServerKind};
-use eskort_core::progress::FileChange;
+use eskort_core::progress::{FileChange, Progress};
 use eskort_host::{MachineError, Machines};
 use eskort_siteconf::FileChange as ConfigChange;
 use eskort_store::{InstallRow, InstallState, Store, StoreError};
+use haproxy::RuntimePut;
 pub use parcel::steps_of;
 use program::input;
 use std::sync::Arc;
@@ -102,6 +104,7 @@ async fn plan_server(
         changes: Vec::new(),
         test: test_command(&server.kind),
         reload: Some(reload_command(&server.kind)).filter(|words| !words.is_empty()),
+        runtime: None,
         upload: upload_address(&server.kind),
         rules: server.rules.clone(),
         endpoints: Vec::new(),
@@ -126,6 +129,7 @@ async fn plan_server(
                 }
                 plan.endpoints.extend(planned.endpoints);
                 plan.findings.extend(planned.findings);
+                plan.runtime = planned.runtime;
                 planned.files
             }
             (None, ServerKind::Files { copies, .. }) => {
@@ -153,6 +157,10 @@ async fn plan_server(
             plan.add(change);
         }
         plan.certificates.push(serving.placement.certificate.to_owned());
+    }
+    // What it is to read anew as a whole needs a reload.
+    if !edited.is_empty() || plan.changes.is_empty() {
+        plan.runtime = None;
     }
     for (certificate, ConfigChange { path, old, new }) in edited {
         let lines = difference(&String::from_utf8_lossy(&old), &String::from_utf8_lossy(&new));
@@ -304,6 +312,34 @@ pub(crate) fn test_command(kind: &ServerKind) -> Option<Vec<String>> {
         ServerKind::Configured(configured) => Some(commands::test_command(configured)),
         _ => None,
     }
+}
+
+/// Makes a server take what a plan has changed: while it runs, where it can, else as [`tell`] does.
+pub(crate) async fn take(
+    context: &Context,
+    store: &Store,
+    machines: &Machines,
+    plan: &ServerPlan,
+) -> Result<(), InstallError> {
+    if let Some(socket) = &plan.runtime {
+        context.report(&Progress::Doing("put the certificate into the running server"));
+        match haproxy::put(&machines.at(context, plan.host.as_deref()), socket, &plan.changes).await {
+            RuntimePut::Done => return Ok(()),
+            RuntimePut::Refused { file, said } => {
+                return Err(InstallError::Runtime { server: plan.server.clone(), file, said });
+            }
+            RuntimePut::NotNow { why } => {
+                let text = format!("the runtime socket of server `{}` is of no use now: {why}", plan.server);
+                context.report(&Progress::Note(text));
+            }
+        }
+    }
+    context.report(&Progress::Doing(if plan.upload.is_some() {
+        "upload the certificate"
+    } else {
+        "reload the server"
+    }));
+    tell(context, store, machines, &plan.server, false).await
 }
 
 /// Makes a server take what was changed: by its command, or by uploading it. With `insist`, since something was put back, it is uploaded

@@ -22,6 +22,8 @@ pub(super) struct ConfigPlan {
     pub(super) files: Vec<ServerFile>,
     pub(super) endpoints: Vec<LiveEndpoint>,
     pub(super) findings: Vec<Finding>,
+    /// The Unix socket at which files that it reads can be changed while it runs.
+    pub(super) runtime: Option<PathBuf>,
 }
 
 /// Where a server finds the parts of a certificate.

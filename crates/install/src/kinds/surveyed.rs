@@ -10,7 +10,7 @@ use eskort_core::pki::Certificate;
 use eskort_core::software::Software;
 use eskort_host::Machines;
 use eskort_siteconf::{
-    FileChange, LoadError, PlanError, ReadFiles, RepointTarget, Survey, TlsTarget, apache, repoint, survey,
+    FileChange, LoadError, PlanError, ReadFiles, RepointTarget, Survey, TlsTarget, apache, haproxy, repoint, survey,
 };
 use std::collections::{BTreeMap, BTreeSet};
 use std::path::{Path, PathBuf};
@@ -29,6 +29,8 @@ pub(crate) struct SurveyFacts {
 enum Read {
     /// With what plans need that make virtual hosts.
     Apache(Box<apache::Known>),
+    /// With the sockets at which it takes orders.
+    Haproxy(haproxy::Known),
     Other(Survey),
 }
 
@@ -36,6 +38,7 @@ impl Read {
     fn new(software: Software, main: &Path, read: &mut ReadFiles<'_>) -> Result<Self, LoadError> {
         Ok(match software {
             Software::Apache => Read::Apache(Box::new(apache::load(main, read)?)),
+            Software::Haproxy => Read::Haproxy(haproxy::load(main, read)?),
             _ => Read::Other(survey(software, main, read)?),
         })
     }
@@ -43,6 +46,7 @@ impl Read {
     fn survey(&self) -> &Survey {
         match self {
             Read::Apache(known) => &known.survey,
+            Read::Haproxy(known) => &known.survey,
             Read::Other(survey) => survey,
         }
     }
@@ -105,7 +109,11 @@ pub(super) fn plan(facts: &SurveyFacts, parts: &Parts<'_>) -> Result<ConfigPlan,
         files.push(parts.file(part, path)?);
     }
     let (endpoints, unseen) = live_endpoints(serving, &planned.endpoints);
-    Ok(ConfigPlan { edited, files, endpoints, findings: unseen.into_iter().collect() })
+    let runtime = match &facts.read {
+        Read::Haproxy(known) if parts.configured.runtime_socket => known.admin_sockets.first().cloned(),
+        _ => None,
+    };
+    Ok(ConfigPlan { edited, files, endpoints, findings: unseen.into_iter().collect(), runtime })
 }
 
 /// Adds a change to those that are planned.

@@ -56,6 +56,17 @@ struct Reader<'a, 'b> {
     /// Whether HTTP is spoken, as `defaults` has it.
     http_by_default: bool,
     sites: Vec<Site>,
+    /// What `unix-bind` puts before the paths of sockets.
+    socket_prefix: String,
+    admin_sockets: Vec<String>,
+}
+
+/// A configuration that was read, for a survey and for what is done while the server runs.
+pub struct Known {
+    /// What it serves.
+    pub survey: Survey,
+    /// The Unix sockets at which it takes orders, certificates among them, while it runs.
+    pub admin_sockets: Vec<PathBuf>,
 }
 
 /// Reads what an HAProxy serves from its main file.
@@ -63,6 +74,14 @@ struct Reader<'a, 'b> {
 /// # Errors
 /// A [`LoadError`] when the file cannot be read.
 pub fn survey(main: &Path, read: &mut ReadFiles<'_>) -> Result<Survey, LoadError> {
+    Ok(load(main, read)?.survey)
+}
+
+/// Reads a configuration from its main file.
+///
+/// # Errors
+/// As [`survey`].
+pub fn load(main: &Path, read: &mut ReadFiles<'_>) -> Result<Known, LoadError> {
     let mut reader = Reader {
         reading: Reading::begin(main, read, |_, bytes| Ok(parse(bytes)))?,
         variables: BTreeMap::new(),
@@ -70,9 +89,14 @@ pub fn survey(main: &Path, read: &mut ReadFiles<'_>) -> Result<Survey, LoadError
         key_base: None,
         http_by_default: false,
         sites: Vec::new(),
+        socket_prefix: String::new(),
+        admin_sockets: Vec::new(),
     };
     reader.file(0);
-    Ok(reader.reading.end(reader.sites))
+    let sockets = reader.admin_sockets.iter().map(|socket| PathBuf::from(format!("{}{socket}", reader.socket_prefix)));
+    // A relative one is relative to where the server was begun, which is not known.
+    let admin_sockets = sockets.filter(|socket| socket.is_absolute()).collect();
+    Ok(Known { survey: reader.reading.end(reader.sites), admin_sockets })
 }
 
 impl Reader<'_, '_> {
@@ -139,6 +163,18 @@ impl Reader<'_, '_> {
                 }
                 ("global" | "crt-store", "crt-base") => self.crt_base = words.get(1).map(|word| word.text.clone()),
                 ("global" | "crt-store", "key-base") => self.key_base = words.get(1).map(|word| word.text.clone()),
+                ("global", "unix-bind") => {
+                    self.socket_prefix = setting(&words, "prefix").unwrap_or_default().to_owned()
+                }
+                ("global", "stats") => {
+                    if let [_, socket, address, ..] = &words[..]
+                        && socket.text == "socket"
+                        && setting(&words, "level") == Some("admin")
+                    {
+                        let path = address.text.strip_prefix("unix@").unwrap_or(&address.text);
+                        self.admin_sockets.push(path.to_owned());
+                    }
+                }
                 ("defaults", "mode") => self.http_by_default = words.get(1).is_some_and(|word| word.text == "http"),
                 ("frontend" | "listen", "mode") => {
                     speaks_http = words.get(1).is_some_and(|word| word.text == "http");
@@ -301,6 +337,12 @@ impl Reader<'_, '_> {
             add_names(site, names);
         }
     }
+}
+
+/// Returns the word behind another.
+fn setting<'a>(words: &'a [Word], name: &str) -> Option<&'a str> {
+    let at = words.iter().position(|word| word.text == name)?;
+    words.get(at + 1).map(|word| &*word.text)
 }
 
 fn add_names(site: &mut Site, names: Vec<String>) {

@@ -1,4 +1,4 @@
-use super::survey;
+use super::{load, survey};
 use crate::survey::testing::{lines, reader};
 use std::path::Path;
 
@@ -35,6 +35,25 @@ fn frontends_have_the_names_and_certificates_of_their_lines() {
     );
     let said: Vec<&str> = found.remarks.iter().map(|remark| &*remark.text).collect();
     assert_eq!(said, ["the condition `feature(X)` was taken for true", "the address `fd@3` is not understood"]);
+}
+
+#[test]
+fn sockets_for_orders_are_found_where_they_may_change_certificates() {
+    let cases: [(&str, &[&str]); 6] = [
+        ("stats socket /run/haproxy/admin.sock mode 660 level admin expose-fd listeners", &["/run/haproxy/admin.sock"]),
+        ("stats socket unix@/a level admin\n stats socket /b level admin", &["/a", "/b"]),
+        ("stats socket /a mode 660 level operator\n stats socket /b", &[]),
+        ("stats socket 127.0.0.1:9999 level admin\n stats socket rel.sock level admin", &[]),
+        ("unix-bind prefix /srv mode 770\n stats socket /a level admin", &["/srv/a"]),
+        ("stats timeout 30s\n.if version_before(2.0)\n stats socket /a level admin\n.endif", &[]),
+    ];
+    for (lines, sockets) in cases {
+        let text = format!("global\n {lines}\nfrontend a\n bind :80\n");
+        let files = [("/h", &*text)];
+        let known = load(Path::new("/h"), &mut reader(&files)).unwrap();
+        let found: Vec<&str> = known.admin_sockets.iter().filter_map(|path| path.to_str()).collect();
+        assert_eq!(found, sockets, "{lines}");
+    }
 }
 
 proptest::proptest! {

@@ -8,7 +8,7 @@ mod wishes;
 use super::lex::quote_word;
 use super::sites::{ServerBlock, Sites, is_listen_at};
 use super::tree::{Config, DirectiveRef};
-use crate::change::{Endpoint, FileChange, PlanError, SitePlan, TlsTarget};
+use crate::change::{Endpoint, FileChange, PlanError, SitePlan, TlsTarget, sent_with_challenges};
 use crate::site::{Listener, Place, Protocol, Site, Socket};
 use crate::splice::{Edit, apply_edits, behind, indent, line_end};
 use eskort_core::finding::{Finding, Severity, Topic};
@@ -218,6 +218,9 @@ impl Planner<'_> {
     /// Adds TLS listeners beside the plain ones.
     fn add_tls<T>(&mut self, index: usize, chosen: &BTreeMap<usize, T>) -> Result<(), PlanError> {
         let block = &self.sites.blocks[index];
+        if let Some(line) = redirect::sends_everybody(self.config, block) {
+            return Err(PlanError::SendsInCircles { place: self.config.place_of(line) });
+        }
         let mut lines = Vec::new();
         // A block without `listen` listens on port 80; with the first `listen` it would stop doing so.
         if block.all(self.config, "listen").next().is_none() {
@@ -344,7 +347,10 @@ impl Planner<'_> {
     fn redirect(&mut self, block: &ServerBlock, names: &[&Identifier]) {
         let redirect = Redirect::new(block, names, self.tls_port_of(block, names));
         match redirect::find(self.config, block) {
-            redirect::Found::Theirs => {}
+            redirect::Found::Theirs => {
+                let line = redirect::sends_challenges(self.config, block);
+                self.findings.extend(line.map(|line| sent_with_challenges(&self.config.place_of(line))));
+            }
             redirect::Found::Ours { file, condition } => {
                 let wanted = redirect.pattern();
                 if self.bytes(file)[condition.clone()] != *wanted.as_bytes() {

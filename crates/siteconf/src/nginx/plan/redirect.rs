@@ -59,18 +59,48 @@ pub(super) fn find(config: &Config, block: &ServerBlock) -> Found {
             return word.map_or(Found::Theirs, |condition| Found::Ours { file: placed.file, condition });
         }
     }
-    let of_all = |d: &Directive| d.name == "location" && matches!((d.arg(0), d.arg(1)), ("/", _) | ("^~", "/"));
     let sends = block.directives.iter().any(|placed| {
         let directive = config.get(*placed);
         sends_to_https(directive)
             || directive.name == "if" && sends_inside(config, *placed, block, true)
-            || of_all(directive)
+            || is_of_all(directive)
                 && (sends_inside(config, *placed, block, false) || {
                     let inside = config.inside(Some(*placed));
                     inside.iter().any(|p| config.get(*p).name == "if" && sends_inside(config, *p, block, true))
                 })
     });
     if sends { Found::Theirs } else { Found::None }
+}
+
+/// Returns the line of a block that sends all its visitors to https on one of its own names, whatever they came by: with a TLS listener they
+/// would go in circles.
+pub(super) fn sends_everybody(config: &Config, block: &ServerBlock) -> Option<DirectiveRef> {
+    let sends = |placed: &DirectiveRef| {
+        let directive = config.get(*placed);
+        sends_to_https(directive) && target(directive).is_some_and(|to| is_own(block, to))
+    };
+    block.directives.iter().copied().find_map(|placed| match is_of_all(config.get(placed)) {
+        true => config.inside(Some(placed)).into_iter().find(sends),
+        false => Some(placed).filter(sends),
+    })
+}
+
+/// Returns the line of a block, somebody else's, that sends also those to https who ask for a challenge (RFC 8555 section 8.3).
+pub(super) fn sends_challenges(config: &Config, block: &ServerBlock) -> Option<DirectiveRef> {
+    let exempt = block.directives.iter().any(|placed| {
+        let directive = config.get(*placed);
+        directive.name == "location" && directive.args.iter().any(|word| word.value.contains("acme-challenge"))
+    });
+    let sends = |placed: &DirectiveRef| sends_to_https(config.get(*placed));
+    block.directives.iter().copied().find_map(|placed| match is_of_all(config.get(placed)) {
+        true => config.inside(Some(placed)).into_iter().find(sends).filter(|_| !exempt),
+        false => Some(placed).filter(sends),
+    })
+}
+
+/// Whether a directive is about all paths that no other one is about.
+fn is_of_all(directive: &Directive) -> bool {
+    directive.name == "location" && matches!((directive.arg(0), directive.arg(1)), ("/", _) | ("^~", "/"))
 }
 
 fn sends_inside(config: &Config, placed: DirectiveRef, block: &ServerBlock, to_itself: bool) -> bool {
