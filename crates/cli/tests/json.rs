@@ -83,6 +83,7 @@ const SELDOM: &[&str] = &[
     "certificates[].ask_again",
     "certificates[].unconfirmed",
     "certificates[].to_carry",
+    "certificates[].servers[].prepare",
     "certificates[].decision.obtain.reason",
     "certificates[].decision.place.targets[].host",
     "certificates[].decision.place.targets[].lacks[].why",

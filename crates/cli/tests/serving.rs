@@ -128,6 +128,27 @@ const POSTFIX: Case = Case {
     more: "",
 };
 
+/// With a map from the names that are asked for to certificates, which is compiled.
+const POSTFIX_WITH_MAP: Case = Case {
+    files: &[
+        (
+            "main.cf",
+            "compatibility_level = 3.6\nqueue_directory = {dir}/queue\ndata_directory = {dir}/data\nmail_owner = postfix\n\
+             inet_interfaces = 127.0.0.1\nmyhostname = mail.lampholm.example\nmaillog_file = {dir}/postfix.log\nmaillog_file_prefixes = /tmp\n\
+             smtpd_tls_chain_files = {dir}/old/old.key, {dir}/old/old.pem\nsmtpd_tls_security_level = may\nalias_maps =\nlocal_recipient_maps =\n\
+             tls_server_sni_maps = hash:{dir}/names\n",
+        ),
+        POSTFIX.files[1],
+        (
+            "names",
+            "# Who is asked for\nlampholm.example {dir}/old/old.key, {dir}/old/old.pem\nwww.lampholm.example\n    {dir}/old/old.key\n    {dir}/old/old.pem\n\
+             other.example {dir}/old/old.key {dir}/old/old.pem\n",
+        ),
+    ],
+    start: "sh -c \"chmod 600 names && postmap -c {dir} -F hash:{dir}/names && exec postfix -c {dir} start-fg\"",
+    ..POSTFIX
+};
+
 const EXIM: Case = Case {
     kind: "exim",
     files: &[(
@@ -305,6 +326,50 @@ fn postfix_is_led_to_the_certificate() {
     if !done_by_root("serving::postfix_is_led_to_the_certificate") {
         put_on(&POSTFIX);
     }
+}
+
+#[test]
+fn the_names_of_postfix_have_their_certificates_by_a_map_that_is_compiled_each_time() {
+    if done_by_root("serving::the_names_of_postfix_have_their_certificates_by_a_map_that_is_compiled_each_time") {
+        return;
+    }
+    let served = Served::begin(&POSTFIX_WITH_MAP);
+    let (world, place) = (&served.world, &served.world.place);
+    let before = ["main.cf", "names"].map(|name| place.read(name));
+    // A map that others may read would give the key away.
+    std::fs::set_permissions(place.path("names"), PermissionsExt::from_mode(0o644)).unwrap();
+    place.run(&["keep", "--plan"]).check(1, &["others may read", "chmod 0600"]);
+    std::fs::set_permissions(place.path("names"), PermissionsExt::from_mode(0o600)).unwrap();
+    place.run(&["keep", "--plan"]).check(0, &["runs postmap -c", "-F hash:", "runs postfix"]);
+    world.keep().check(0, &["installed and checked live"]);
+    let first = served.leaf();
+    assert!(first.contains("Lampholm Practice"), "{first}");
+    let text = place.read("names");
+    assert_eq!(place.read("main.cf"), before[0], "what is shown to all others is not for our names");
+    assert!(text.contains(
+        "other.example {dir}/old/old.key".replace("{dir}", &place.dir.path().display().to_string()).as_str()
+    ));
+    assert_eq!(text.matches("old/old.").count(), 2, "{text}");
+    assert_eq!((place.mode("names"), place.mode("names.db")), (0o600, 0o600));
+    // A renewal changes no text, and what is made of it all the same.
+    world.on_day(75, &["keep"]).check(0, &["installed and checked live"]);
+    let second = served.leaf();
+    assert!(second.contains("Lampholm Practice") && second != first, "{second}");
+    // What fails, goes back, and what was made of it too.
+    served.write_inventory(|text| {
+        text.replace("reload = [", "reload = [\"sh\", \"-c\", \"\\\"$@\\\" && test ! -e stop\", \"sh\", ")
+            .replace("names = [\"lampholm", "key = \"p384\"\nnames = [\"lampholm")
+    });
+    place.write("stop", "");
+    world.on_day(76, &["keep"]).check(1, &["could not be reloaded"]);
+    assert_eq!(served.leaf(), second);
+    std::fs::remove_file(place.path("stop")).unwrap();
+    // And back to before, and before that.
+    world.on_day(76, &["install", "website", "--undo"]).check(0, &[]);
+    assert_eq!(served.leaf(), first);
+    world.on_day(76, &["install", "website", "--undo"]).check(0, &[]);
+    assert_eq!(["main.cf", "names"].map(|name| place.read(name)), before);
+    until("it shows the placeholder", || served.shows("placeholder"));
 }
 
 #[test]

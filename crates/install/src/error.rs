@@ -62,6 +62,14 @@ pub enum InstallError {
         /// What it said.
         source: MachineError,
     },
+    /// A map, in whose compiled form keys come to lie, that others may read.
+    #[error("others may read {}, and so what is made of it, with keys in it", path.display())]
+    OpenMap {
+        /// The server.
+        server: String,
+        /// The text of the map.
+        path: PathBuf,
+    },
     /// It could not be reloaded.
     #[error("server `{server}` could not be reloaded: {source}")]
     Reload {
@@ -150,6 +158,7 @@ impl InstallError {
             | InstallError::BrokenBefore { server, .. }
             | InstallError::Reload { server, .. }
             | InstallError::Runtime { server, .. }
+            | InstallError::OpenMap { server, .. }
             | InstallError::Upload { server, .. }
             | InstallError::NotServed { server, .. }
             | InstallError::Keystore { server, .. }

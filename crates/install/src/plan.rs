@@ -67,6 +67,8 @@ pub struct ServerPlan {
     pub changes: Vec<Change>,
     /// The server's own test of its configuration.
     pub test: Option<Vec<String>>,
+    /// Commands that make something of the files before it reads it: maps that are compiled.
+    pub prepare: Vec<Vec<String>>,
     /// The command that makes it take the change.
     pub reload: Option<Vec<String>>,
     /// The Unix socket over which the files are put into it while it runs, in place of a reload.

@@ -136,8 +136,8 @@ pub enum PlanError {
         /// What needs it.
         what: &'static str,
     },
-    /// A file that is named in a way that is not edited: by a macro, a default or a map.
-    #[error("{place}: {file} is named in a macro, a default or a map, which is not edited")]
+    /// A file that is named in a way that is not edited: by a macro or a default.
+    #[error("{place}: {file} is named in a macro or a default, which is not edited")]
     NotEditable {
         /// Where.
         place: Place,

@@ -1,10 +1,10 @@
 //! Leads the configuration of a server to the files of a certificate, where it names those of another.
 //!
-//! The words that name files are replaced and nothing else. What stands in a macro or a default, in a compiled map, or in lines that are
+//! The words that name files are replaced and nothing else. What stands in a macro or a default, or in lines that are
 //! for other names too is left alone, and named.
 
 use crate::change::{Endpoint, FileChange, PlanError, Present};
-use crate::site::{CertificateFiles, Listener, Protocol, Site, Socket, Value};
+use crate::site::{CertificateFiles, Listener, Protocol, Site, SiteName, Socket, Value};
 use crate::splice::{Edit, apply_edits};
 use crate::survey::{Survey, SurveyFile};
 use eskort_core::inventory::Part;
@@ -97,7 +97,8 @@ fn choose<'a>(
 
 /// Whether a site that is for everybody may be meant: it has one certificate, or one for our names.
 fn is_there(site: &Site, target: &RepointTarget<'_>) -> bool {
-    site.certificates.len() == 1 || site.certificates.iter().any(|pair| shares_names(pair, target))
+    let mut shown_to_all = site.certificates.iter().filter(|pair| pair.only_for.is_none());
+    shown_to_all.clone().count() == 1 || shown_to_all.any(|pair| shares_names(pair, target))
 }
 
 fn shares_names(pair: &CertificateFiles, target: &RepointTarget<'_>) -> bool {
@@ -150,11 +151,32 @@ struct Planner<'a> {
 }
 
 impl Planner<'_> {
-    /// Leads one site to our files.
+    /// Leads one site to our files: what a map names for our names, and what is shown to all others, if it is for us.
     fn site(&mut self, site: &Site) -> Result<(), PlanError> {
+        let is_ours = |name: &str| match name.strip_prefix('.') {
+            Some(base) => self.target.names.iter().any(|own| own.is_wildcard() && own.base() == base),
+            None => self.target.names.iter().any(|own| own.covers(name)),
+        };
+        let mapped = |pair: &&CertificateFiles| pair.only_for.as_deref().is_some_and(is_ours);
+        let mapped: Vec<&CertificateFiles> = site.certificates.iter().filter(mapped).collect();
+        for pair in &mapped {
+            let (words, parts) = self.words(pair);
+            self.done.parts.extend(parts);
+            words.iter().try_for_each(|word| self.replace(site, word))?;
+        }
+        let in_map =
+            |name: &&SiteName| site.certificates.iter().any(|pair| pair.only_for.as_ref() == Some(&name.written));
+        if !mapped.is_empty() && !site.names.iter().filter(|name| !in_map(name)).any(|name| is_ours(&name.written)) {
+            return Ok(());
+        }
+        self.shown_to_all(site)
+    }
+
+    /// Leads what a site shows to all who get no other certificate to our files.
+    fn shown_to_all(&mut self, site: &Site) -> Result<(), PlanError> {
         let place = || site.place.clone();
-        // What stands in a map or a macro is meant only where nothing else is there.
-        let all: Vec<&CertificateFiles> = site.certificates.iter().collect();
+        // What stands in a macro is meant only where nothing else is there.
+        let all: Vec<&CertificateFiles> = site.certificates.iter().filter(|pair| pair.only_for.is_none()).collect();
         let written: Vec<&CertificateFiles> =
             all.iter().copied().filter(|pair| pair.certificate.file.is_some()).collect();
         let pair = match &(if written.is_empty() { all } else { written })[..] {
@@ -224,7 +246,7 @@ impl Planner<'_> {
 
     /// Returns the words of a pair with what they should say, and the parts that are named then.
     fn words<'p>(&self, pair: &'p CertificateFiles) -> (Vec<Word<'p>>, Vec<Part>) {
-        let CertificateFiles { certificate, key, chain } = pair;
+        let CertificateFiles { certificate, key, chain, .. } = pair;
         let wanted: Vec<(&Value, Part)> = match (key, chain) {
             (Some(key), Some(chain)) => {
                 vec![(certificate, Part::Certificate), (key, Part::Key), (chain, Part::Intermediates)]
@@ -301,7 +323,9 @@ impl Planner<'_> {
             spelled
                 .unwrap_or_else(|| if name.is_wildcard() { format!("www.{}", name.base()) } else { name.to_string() })
         };
-        let is_mail = matches!(self.software, Software::Postfix | Software::Dovecot | Software::Exim);
+        // A mail server shows all visitors the same, unless a map has it otherwise.
+        let is_mail = matches!(self.software, Software::Postfix | Software::Dovecot | Software::Exim)
+            && site.certificates.iter().all(|pair| pair.only_for.is_none());
         for listener in site.listeners.iter().filter(spoken) {
             let (ip, port) = match &listener.socket {
                 Socket::Ip(ip, port) => ((!ip.is_unspecified()).then_some(*ip), Some(*port)),

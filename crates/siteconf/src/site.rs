@@ -251,6 +251,8 @@ pub struct CertificateFiles {
     pub key: Option<Value>,
     /// The file with the intermediates, where the server reads them from one of their own.
     pub chain: Option<Value>,
+    /// The name, or `.` with the domain, that a map gives it for; `None` where it is shown to all who get no other.
+    pub only_for: Option<String>,
 }
 
 impl Listener {

@@ -65,7 +65,7 @@ const LAST_DAYS: SignedDuration = SignedDuration::from_hours(72);
 /// That a person has taken a generation off the servers.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub struct GoneBack {
-    /// The generation that was taken off.
+    /// The newest generation then: one that is newer still goes on the servers again.
     pub generation: u32,
     /// The one that was put on them instead; `None` where there was none before.
     pub instead: Option<u32>,

@@ -32,6 +32,8 @@ pub struct PlannedServer {
     pub changes: Vec<(PathBuf, FileChange)>,
     /// The command that would test its configuration.
     pub test: Option<Vec<String>>,
+    /// Commands that would make something of the files before.
+    pub prepare: Vec<Vec<String>>,
     /// The command that would make it take the change.
     pub run: Option<Vec<String>>,
     /// The Unix socket over which the files would be put into it while it runs, in place of `run`.

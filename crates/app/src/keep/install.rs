@@ -59,11 +59,11 @@ pub async fn install_stored(context: &Context, name: &str, back: bool) -> Result
         (_, None) => return Err(StepError::NothingStored),
         (_, Some(newest)) if !back => (newest, None),
         (None, Some(_)) => return Err(StepError::NotInstalled),
-        (Some(current), Some(_)) => {
+        (Some(current), Some(newest)) => {
             let before = known.iter().filter(|row| row.number < current).max_by_key(|row| row.number);
             let Some(before) = before else {
                 let files = install::restore(context, &store, &machines, name).await?;
-                let gone = GoneBack { generation: current, instead: None };
+                let gone = GoneBack { generation: newest.number, instead: None };
                 store.go_back(name, Some(gone), context.now()).await?;
                 forget_ramps(context, &store, name, entry).await?;
                 let event = Event::WentBack { generation: current, instead: None };
@@ -71,7 +71,8 @@ pub async fn install_stored(context: &Context, name: &str, back: bool) -> Result
                 machines.hang_up().await;
                 return Ok(InstallEnding::Restored { generation: current, files });
             };
-            (before, Some(current))
+            // From the newest, too, if that one was never installed: only a newer one counts.
+            (before, Some((current, newest.number)))
         }
     };
     if row.validity.not_after <= context.now() {
@@ -87,8 +88,9 @@ pub async fn install_stored(context: &Context, name: &str, back: bool) -> Result
     context.report(&Progress::Doing("install the certificate"));
     // Visitors should get this generation from now on; when that fails, everything is put back, this too.
     let before = store.gone_back(name).await?;
-    let gone = gone.map(|generation| GoneBack { generation, instead: Some(row.number) });
-    store.go_back(name, gone, context.now()).await?;
+    let instead = Some(row.number);
+    let away = gone.map(|(_, newest)| GoneBack { generation: newest, instead });
+    store.go_back(name, away, context.now()).await?;
     let deployed = match deploying.run(&deployment).await {
         Ok(deployed) => deployed,
         Err(error) => {
@@ -96,13 +98,13 @@ pub async fn install_stored(context: &Context, name: &str, back: bool) -> Result
             return Err(error);
         }
     };
-    if let Some(GoneBack { generation, instead }) = gone {
+    if let Some((generation, _)) = gone {
         store.add_event(name, &Event::WentBack { generation, instead }, context.now()).await?;
     }
     machines.hang_up().await;
     Ok(InstallEnding::InUse {
         generation: row.number,
-        instead_of: gone.map(|gone| gone.generation),
+        instead_of: gone.map(|(current, _)| current),
         changed,
         unconfirmed: deployed.unconfirmed,
     })

@@ -115,6 +115,7 @@ fn planned(plan: install::ServerPlan) -> PlannedServer {
         server: plan.server,
         changes: plan.changes.into_iter().map(|c| (c.path, c.how)).collect(),
         test: plan.test,
+        prepare: plan.prepare,
         run: plan.reload.filter(|_| plan.runtime.is_none()),
         runtime: plan.runtime,
         upload: plan.upload,

@@ -315,11 +315,11 @@ fn print_plan(ui: &Ui, entries: &[KeepEntry], budgets: &[PlannedBudget]) {
 
 /// Shows what would be done on servers.
 pub(super) fn print_servers(ui: &Ui, servers: &[PlannedServer]) {
-    for PlannedServer { server, changes, test, run, runtime, upload, findings } in servers {
+    for PlannedServer { server, changes, test, prepare, run, runtime, upload, findings } in servers {
         for (path, how) in changes {
             ui.result(&change(&format!("{} on server `{server}`", path.display()), how));
         }
-        for command in test.iter().chain(run) {
+        for command in test.iter().chain(prepare).chain(run) {
             ui.result(&format!("  runs {} on server `{server}`", command.join(" ")));
         }
         if let Some(socket) = runtime {
@@ -401,6 +401,8 @@ pub(super) struct ReportServer<'a> {
     changes: Vec<ReportChange<'a>>,
     #[serde(skip_serializing_if = "Option::is_none")]
     test: Option<&'a [String]>,
+    #[serde(skip_serializing_if = "<[_]>::is_empty")]
+    prepare: &'a [Vec<String>],
     #[serde(skip_serializing_if = "Option::is_none")]
     run: Option<&'a [String]>,
     #[serde(skip_serializing_if = "Option::is_none")]
@@ -491,6 +493,7 @@ pub(super) fn report_server(planned: &PlannedServer) -> ReportServer<'_> {
         server: &planned.server,
         changes: planned.changes.iter().map(report_change).collect(),
         test: planned.test.as_deref(),
+        prepare: &planned.prepare,
         run: planned.run.as_deref(),
         runtime: planned.runtime.as_deref(),
         upload: planned.upload.as_deref(),

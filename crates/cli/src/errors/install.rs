@@ -24,6 +24,10 @@ pub(crate) fn tell_install(error: &InstallError, certificate: &str) -> ErrorText
             .hint("nothing was put back; what you want back has to be put there by hand")
             .hint("or leave the configuration as it is, and take the server out of the certificate's `install`"),
         InstallError::Keystore { .. } => text.hint("correct the server's section: `password-file` names the file with its password"),
+        InstallError::OpenMap { path, .. } => text
+            .hint(format!("close it with `chmod 0600 {0}`, and what is made of it with `chmod 0600 {0}.*`", path.display()))
+            .hint("a key that others could read until now should be replaced")
+            .hint(again),
         InstallError::Runtime { .. } => text
             .hint(undone)
             .hint("`runtime-socket = false` of the server has it reloaded instead, which may say more"),

@@ -14,7 +14,7 @@ use eskort_store::Store;
 /// What is known of a server.
 pub(crate) enum ConfigFacts {
     Nginx(Box<NginxFacts>),
-    Surveyed(SurveyFacts),
+    Surveyed(Box<SurveyFacts>),
 }
 
 impl ConfigFacts {
@@ -29,7 +29,9 @@ impl ConfigFacts {
             Software::Nginx => ConfigFacts::Nginx(Box::new(
                 nginx::gather(context, machines, (name, server), &configured.config).await?,
             )),
-            _ => ConfigFacts::Surveyed(surveyed::gather(context, machines, (name, server), configured).await?),
+            _ => {
+                ConfigFacts::Surveyed(Box::new(surveyed::gather(context, machines, (name, server), configured).await?))
+            }
         })
     }
 
@@ -54,7 +56,7 @@ impl ConfigFacts {
         }
         Ok(Some(match self {
             ConfigFacts::Nginx(facts) => ConfigFacts::Nginx(Box::new(nginx::after(facts, serving, planned)?)),
-            ConfigFacts::Surveyed(facts) => ConfigFacts::Surveyed(surveyed::after(facts, serving, planned)?),
+            ConfigFacts::Surveyed(facts) => ConfigFacts::Surveyed(Box::new(surveyed::after(facts, serving, planned)?)),
         }))
     }
 }

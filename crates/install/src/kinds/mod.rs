@@ -103,6 +103,7 @@ async fn plan_server(
         certificates: Vec::new(),
         changes: Vec::new(),
         test: test_command(&server.kind),
+        prepare: Vec::new(),
         reload: Some(reload_command(&server.kind)).filter(|words| !words.is_empty()),
         runtime: None,
         upload: upload_address(&server.kind),
@@ -130,6 +131,7 @@ async fn plan_server(
                 plan.endpoints.extend(planned.endpoints);
                 plan.findings.extend(planned.findings);
                 plan.runtime = planned.runtime;
+                plan.prepare.extend(planned.prepare);
                 planned.files
             }
             (None, ServerKind::Files { copies, .. }) => {
@@ -158,6 +160,8 @@ async fn plan_server(
         }
         plan.certificates.push(serving.placement.certificate.to_owned());
     }
+    plan.prepare.sort();
+    plan.prepare.dedup();
     // What it is to read anew as a whole needs a reload.
     if !edited.is_empty() || plan.changes.is_empty() {
         plan.runtime = None;
@@ -321,9 +325,10 @@ pub(crate) async fn take(
     machines: &Machines,
     plan: &ServerPlan,
 ) -> Result<(), InstallError> {
+    let machine = machines.at(context, plan.host.as_deref());
     if let Some(socket) = &plan.runtime {
         context.report(&Progress::Doing("put the certificate into the running server"));
-        match haproxy::put(&machines.at(context, plan.host.as_deref()), socket, &plan.changes).await {
+        match haproxy::put(&machine, socket, &plan.changes).await {
             RuntimePut::Done => return Ok(()),
             RuntimePut::Refused { file, said } => {
                 return Err(InstallError::Runtime { server: plan.server.clone(), file, said });
@@ -333,6 +338,10 @@ pub(crate) async fn take(
                 context.report(&Progress::Note(text));
             }
         }
+    }
+    for words in &plan.prepare {
+        let done = machine.run(words, b"", &plan.rules).await;
+        done.map_err(|source| InstallError::Reload { server: plan.server.clone(), source })?;
     }
     context.report(&Progress::Doing(if plan.upload.is_some() {
         "upload the certificate"
@@ -355,11 +364,18 @@ pub(crate) async fn tell(
     if let ServerKind::WebApi(upload) = &server.kind {
         return web_api::put(context, store, (name, server), upload, insist).await;
     }
-    let words = reload_command(&server.kind);
-    if words.is_empty() {
-        return Ok(());
-    }
+    let mut commands = match &server.kind {
+        // What was made of the files before is of others now.
+        ServerKind::Configured(configured) if insist => {
+            surveyed::compile_all(context, machines, (name, server), configured).await?
+        }
+        _ => Vec::new(),
+    };
+    commands.extend(Some(reload_command(&server.kind)).filter(|words| !words.is_empty()));
     let machine = machines.at(context, server.host.as_deref());
-    let told = machine.run(&words, &input(context, store, name), &server.rules).await;
-    told.map_err(|source| InstallError::Reload { server: name.to_owned(), source })
+    for words in commands {
+        let told = machine.run(&words, &input(context, store, name), &server.rules).await;
+        told.map_err(|source| InstallError::Reload { server: name.to_owned(), source })?;
+    }
+    Ok(())
 }

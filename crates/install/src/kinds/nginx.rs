@@ -87,7 +87,7 @@ pub(super) fn plan(facts: &NginxFacts, parts: &Parts<'_>) -> Result<ConfigPlan, 
     let (endpoints, unseen) = live_endpoints(parts.serving, &site.endpoints);
     let findings = site.findings.into_iter().chain(unseen).collect();
     let files = parts.files([Part::Bundle, Part::Key])?;
-    Ok(ConfigPlan { edited: site.changes, files, endpoints, findings, runtime: None })
+    Ok(ConfigPlan { edited: site.changes, files, endpoints, findings, prepare: Vec::new(), runtime: None })
 }
 
 /// Returns what is known once a plan is carried out.

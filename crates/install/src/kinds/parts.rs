@@ -22,6 +22,8 @@ pub(super) struct ConfigPlan {
     pub(super) files: Vec<ServerFile>,
     pub(super) endpoints: Vec<LiveEndpoint>,
     pub(super) findings: Vec<Finding>,
+    /// Commands that make something of the files before the server reads it.
+    pub(super) prepare: Vec<Vec<String>>,
     /// The Unix socket at which files that it reads can be changed while it runs.
     pub(super) runtime: Option<PathBuf>,
 }

@@ -3,14 +3,15 @@
 use super::parts::{ConfigPlan, Parts, first_certificates, live_endpoints, present};
 use crate::InstallError;
 use crate::configuration::{KnownFiles, read_configuration};
-use crate::plan::Serving;
+use crate::plan::{LARGEST, Serving};
 use eskort_core::context::Context;
 use eskort_core::inventory::{Configured, Part, Server};
 use eskort_core::pki::Certificate;
 use eskort_core::software::Software;
 use eskort_host::Machines;
 use eskort_siteconf::{
-    FileChange, LoadError, PlanError, ReadFiles, RepointTarget, Survey, TlsTarget, apache, haproxy, repoint, survey,
+    FileChange, LoadError, PlanError, ReadFiles, RepointTarget, Survey, TlsTarget, apache, haproxy, postfix, repoint,
+    survey,
 };
 use std::collections::{BTreeMap, BTreeSet};
 use std::path::{Path, PathBuf};
@@ -23,6 +24,8 @@ pub(crate) struct SurveyFacts {
     read: Read,
     /// The first certificate of each file.
     certificates: BTreeMap<PathBuf, Certificate>,
+    /// Maps that others may read.
+    open_maps: BTreeSet<PathBuf>,
 }
 
 /// What was made of a configuration.
@@ -31,6 +34,8 @@ enum Read {
     Apache(Box<apache::Known>),
     /// With the sockets at which it takes orders.
     Haproxy(haproxy::Known),
+    /// With the maps that it reads once they are compiled.
+    Postfix(postfix::Known),
     Other(Survey),
 }
 
@@ -39,6 +44,7 @@ impl Read {
         Ok(match software {
             Software::Apache => Read::Apache(Box::new(apache::load(main, read)?)),
             Software::Haproxy => Read::Haproxy(haproxy::load(main, read)?),
+            Software::Postfix => Read::Postfix(postfix::load(main, read)?),
             _ => Read::Other(survey(software, main, read)?),
         })
     }
@@ -47,9 +53,54 @@ impl Read {
         match self {
             Read::Apache(known) => &known.survey,
             Read::Haproxy(known) => &known.survey,
+            Read::Postfix(known) => &known.survey,
             Read::Other(survey) => survey,
         }
     }
+}
+
+impl Read {
+    /// Returns those maps that are read once they are compiled.
+    fn maps(&self, is_meant: impl Fn(&postfix::Map, &postfix::Known) -> bool) -> Vec<&postfix::Map> {
+        let Read::Postfix(known) = self else { return Vec::new() };
+        known.maps.iter().filter(|map| map.is_compiled() && is_meant(map, known)).collect()
+    }
+}
+
+/// Returns the command that compiles a map of Postfix.
+fn compile(main: &Path, map: &postfix::Map) -> Vec<String> {
+    let folder = main.parent().unwrap_or(Path::new("/")).display().to_string();
+    let map = format!("{}:{}", map.kind, map.path.display());
+    ["postmap", "-c", &folder, "-F", &map].map(str::to_owned).into()
+}
+
+/// Returns the commands that compile all maps of a server, as they are now.
+pub(super) async fn compile_all(
+    context: &Context,
+    machines: &Machines,
+    (name, server): (&str, &Server),
+    configured: &Configured,
+) -> Result<Vec<Vec<String>>, InstallError> {
+    if configured.software != Software::Postfix {
+        return Ok(Vec::new());
+    }
+    let (found, _) = read(context, machines, (name, server), configured).await?;
+    Ok(found.maps(|_, _| true).into_iter().map(|map| compile(&configured.config, map)).collect())
+}
+
+/// Reads the configuration.
+async fn read(
+    context: &Context,
+    machines: &Machines,
+    (name, server): (&str, &Server),
+    configured: &Configured,
+) -> Result<(Read, KnownFiles), InstallError> {
+    let Configured { software, config: main, .. } = configured;
+    let machine = machines.at(context, server.host.as_deref());
+    let reading = read_configuration(&machine, |read| Read::new(*software, main, read)).await;
+    let reading = reading.map_err(|source| InstallError::Machine { server: name.to_owned(), source })?;
+    let found = reading.made.map_err(|source| InstallError::Load { server: name.to_owned(), source })?;
+    Ok((found, reading.known))
 }
 
 /// Reads the configuration, and the certificates that it names. Files with a key in them stay on other machines.
@@ -59,17 +110,23 @@ pub(super) async fn gather(
     (name, server): (&str, &Server),
     configured: &Configured,
 ) -> Result<SurveyFacts, InstallError> {
-    let Configured { software, config: main, .. } = configured;
+    let (found, known) = read(context, machines, (name, server), configured).await?;
     let machine = machines.at(context, server.host.as_deref());
-    let reading = read_configuration(&machine, |read| Read::new(*software, main, read)).await;
-    let reading = reading.map_err(|source| InstallError::Machine { server: name.to_owned(), source })?;
-    let found = reading.made.map_err(|source| InstallError::Load { server: name.to_owned(), source })?;
+    let mut open_maps = BTreeSet::new();
     let pairs = found.survey().sites.iter().flat_map(|site| &site.certificates);
     let pairs = pairs.filter(|pair| pair.key.is_some() || server.host.is_none());
     let paths: BTreeSet<PathBuf> = pairs.map(|pair| PathBuf::from(&pair.certificate.text)).collect();
     let certificates = first_certificates(&machine, name, paths).await?;
-    let (software, main) = (*software, main.clone());
-    Ok(SurveyFacts { software, main, known: reading.known, read: found, certificates })
+    // Keys are in what is made of a map, which is as open as its text.
+    for map in found.maps(|_, _| true) {
+        let there = machine.read(&map.path, LARGEST).await;
+        let there = there.map_err(|source| InstallError::Machine { server: name.to_owned(), source })?;
+        if there.is_some_and(|there| there.access.mode & 0o007 != 0) {
+            open_maps.insert(map.path.clone());
+        }
+    }
+    let (software, main) = (configured.software, configured.config.clone());
+    Ok(SurveyFacts { software, main, known, read: found, certificates, open_maps })
 }
 
 /// Plans what changes in the configuration, and which files are written beside it.
@@ -113,7 +170,13 @@ pub(super) fn plan(facts: &SurveyFacts, parts: &Parts<'_>) -> Result<ConfigPlan,
         Read::Haproxy(known) if parts.configured.runtime_socket => known.admin_sockets.first().cloned(),
         _ => None,
     };
-    Ok(ConfigPlan { edited, files, endpoints, findings: unseen.into_iter().collect(), runtime })
+    let ours: BTreeSet<PathBuf> = [Part::Bundle, Part::Key, Part::Combined].map(path).into();
+    let maps = after.as_ref().unwrap_or(facts).read.maps(|map, known| !map.names(known).is_disjoint(&ours));
+    if let Some(map) = maps.iter().find(|map| facts.open_maps.contains(&map.path)) {
+        return Err(InstallError::OpenMap { server: serving.name.to_owned(), path: map.path.clone() });
+    }
+    let prepare = maps.into_iter().map(|map| compile(&facts.main, map)).collect();
+    Ok(ConfigPlan { edited, files, endpoints, findings: unseen.into_iter().collect(), prepare, runtime })
 }
 
 /// Adds a change to those that are planned.
@@ -150,6 +213,7 @@ fn changed(facts: &SurveyFacts, serving: &Serving<'_>, changes: &[FileChange]) -
     let known = facts.known.with(changes);
     let refused = |source: LoadError| InstallError::Load { server: serving.name.to_owned(), source };
     let read = Read::new(facts.software, &facts.main, &mut |pattern| known.read(pattern)).map_err(refused)?;
-    let SurveyFacts { software, main, certificates, .. } = facts;
-    Ok(SurveyFacts { software: *software, main: main.clone(), known, read, certificates: certificates.clone() })
+    let SurveyFacts { software, main, certificates, open_maps, .. } = facts;
+    let (main, certificates, open_maps) = (main.clone(), certificates.clone(), open_maps.clone());
+    Ok(SurveyFacts { software: *software, main, known, read, certificates, open_maps })
 }

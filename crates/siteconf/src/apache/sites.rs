@@ -487,6 +487,7 @@ fn site(
         certificate: certificate.clone(),
         key: keys.get(n).cloned(),
         chain: from.chain.clone(),
+        only_for: None,
     };
     Site {
         names: settings.name.iter().chain(&settings.aliases).map(|name| site_name(name)).collect(),

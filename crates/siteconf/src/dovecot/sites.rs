@@ -214,7 +214,7 @@ impl Reader<'_, '_> {
             let at =
                 scope.certificate.as_ref().and_then(|value| Some(reading.files.place(value.file?, value.range.start)));
             let place = scope.place.or(at).unwrap_or_else(|| reading.start());
-            let pair = |certificate, key| CertificateFiles { certificate, key, chain: None };
+            let pair = |certificate, key| CertificateFiles { certificate, key, chain: None, only_for: None };
             let mut certificates: Vec<_> = scope.certificate.into_iter().map(|c| pair(c, scope.key.clone())).collect();
             certificates.extend(scope.more.map(|(certificate, key)| pair(certificate, key)));
             let name = |written: String| {

@@ -181,7 +181,12 @@ impl Reader<'_, '_> {
         let keys = files_of("tls_privatekey");
         for (n, text) in files_of("tls_certificate").iter().enumerate() {
             let key = keys.get(n).filter(|key| *key != text).map(|key| value("tls_privatekey", key));
-            site.certificates.push(CertificateFiles { certificate: value("tls_certificate", text), key, chain: None });
+            site.certificates.push(CertificateFiles {
+                certificate: value("tls_certificate", text),
+                key,
+                chain: None,
+                only_for: None,
+            });
         }
         let sites = if site.listeners.is_empty() { Vec::new() } else { vec![site] };
         reading.end(sites)

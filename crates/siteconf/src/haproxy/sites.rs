@@ -277,6 +277,7 @@ impl Reader<'_, '_> {
             certificate: Value { text, ..word.value.clone() },
             key: None,
             chain: None,
+            only_for: None,
         };
         let looks_like_folder = path.ends_with('/') || Path::new(&path).extension().is_none();
         if looks_like_folder {

@@ -217,7 +217,7 @@ impl Reader<'_, '_> {
             if let Some(scope) = last(&|scope| scope.certificate.is_some()) {
                 let certificate = scope.certificate.clone().expect("it has one");
                 let key = scope.key.clone().or_else(|| last(&|scope| scope.key.is_some()).and_then(|s| s.key.clone()));
-                site.certificates.push(CertificateFiles { certificate, key, chain: None });
+                site.certificates.push(CertificateFiles { certificate, key, chain: None, only_for: None });
             }
             if listeners.iter().all(|listener| !listener.tls) {
                 site.certificates.clear();

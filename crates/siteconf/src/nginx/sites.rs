@@ -203,7 +203,7 @@ pub(super) fn certificates(config: &Config, directives: &[DirectiveRef]) -> Vec<
     };
     let mut keys = values("ssl_certificate_key");
     values("ssl_certificate")
-        .map(|certificate| CertificateFiles { certificate, key: keys.next(), chain: None })
+        .map(|certificate| CertificateFiles { certificate, key: keys.next(), chain: None, only_for: None })
         .collect()
 }
 

@@ -6,4 +6,4 @@ mod sites;
 mod tests;
 mod tree;
 
-pub use sites::survey;
+pub use sites::{Known, Map, load, survey};

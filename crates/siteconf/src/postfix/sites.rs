@@ -1,13 +1,15 @@
 //! The services that take mail in, with the certificates that they show.
 
+use super::lex::{Kind, tokens, words};
 use super::tree::{Parameter, Service, parameters, services};
-use crate::files::{LoadError, ReadFiles, why};
+use crate::files::{LoadError, ReadFiles};
 use crate::reading::Reading;
 use crate::site::{CertificateFiles, Listener, NamePattern, Protocol, Site, SiteName, Socket, Value};
 use crate::survey::{Survey, absolute};
 use std::cell::Cell;
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::net::{IpAddr, Ipv4Addr};
+use std::ops::Range;
 use std::path::{Path, PathBuf};
 
 /// Parameters refer to each other at most so deep.
@@ -105,18 +107,59 @@ impl Settings<'_> {
     }
 }
 
+/// A configuration that was read, for a survey and for what has to be made of its maps.
+pub struct Known {
+    /// What it serves.
+    pub survey: Survey,
+    /// The maps from names to certificates whose text can be read.
+    pub maps: Vec<Map>,
+}
+
+/// A map from the names that visitors ask for to certificates.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Map {
+    /// Its type, such as `hash`.
+    pub kind: String,
+    /// Its text. Postfix reads what `postmap -F` makes of it: keys and certificates themselves.
+    pub path: PathBuf,
+    /// The number of the text among the survey's files.
+    file: usize,
+}
+
+impl Map {
+    /// Whether Postfix reads it only once it is compiled.
+    pub fn is_compiled(&self) -> bool {
+        self.kind != "texthash"
+    }
+
+    /// Returns the files that it names.
+    pub fn names(&self, known: &Known) -> BTreeSet<PathBuf> {
+        let pairs = known.survey.sites.iter().flat_map(|site| &site.certificates);
+        let values = pairs.flat_map(|pair| std::iter::once(&pair.certificate).chain(&pair.key));
+        values.filter(|value| value.file == Some(self.file)).map(|value| PathBuf::from(&value.text)).collect()
+    }
+}
+
 /// Reads where a Postfix takes mail in, from its `main.cf` and the `master.cf` beside it.
 ///
 /// # Errors
 /// A [`LoadError`] when `main.cf` cannot be read.
 pub fn survey(main: &Path, read: &mut ReadFiles<'_>) -> Result<Survey, LoadError> {
+    Ok(load(main, read)?.survey)
+}
+
+/// Reads a configuration from its main file.
+///
+/// # Errors
+/// As [`survey`].
+pub fn load(main: &Path, read: &mut ReadFiles<'_>) -> Result<Known, LoadError> {
     let mut reading = Reading::begin(main, read, |_, _| Ok(()))?;
     let folder = reading.folder();
     let start = reading.start();
     reading.include(None, start, &folder.join("master.cf"), false)?;
     let set = reading.files.files.first().map(|file| parameters(&file.bytes)).unwrap_or_default();
     let all = reading.files.files.get(1).map(|file| services(&file.bytes)).unwrap_or_default();
-    let mut sites = Vec::new();
+    let (mut sites, mut known) = (Vec::new(), Vec::new());
     for service in all.iter().filter(|service| service.kind == "inet" && takes_mail(service)) {
         let settings = Settings { main: &set, own: &service.own, folder, left: Cell::new(MOST_EXPANSIONS) };
         let mut site = Site::at(reading.files.place(1, service.range.start));
@@ -139,12 +182,12 @@ pub fn survey(main: &Path, read: &mut ReadFiles<'_>) -> Result<Survey, LoadError
             site.certificates = certificates(&settings);
             let maps = settings.files("tls_server_sni_maps");
             for map in maps {
-                add_map(&mut site, &map, &mut reading);
+                add_map(&mut site, &map, &mut reading, &mut known)?;
             }
         }
         sites.push(site);
     }
-    Ok(reading.end(sites))
+    Ok(Known { survey: reading.end(sites), maps: known })
 }
 
 fn takes_mail(service: &Service) -> bool {
@@ -169,7 +212,7 @@ fn certificates(settings: &Settings<'_>) -> Vec<CertificateFiles> {
     let pair = |(certificate, key): (&str, &str)| {
         let certificate = settings.files(certificate).into_iter().next()?;
         let key = settings.files(key).into_iter().next().filter(|key| key.text != certificate.text);
-        Some(CertificateFiles { certificate, key, chain: None })
+        Some(CertificateFiles { certificate, key, chain: None, only_for: None })
     };
     kinds.into_iter().filter_map(pair).collect()
 }
@@ -182,44 +225,59 @@ fn pairs(files: &[Value]) -> Vec<CertificateFiles> {
     while let Some(first) = rest.next() {
         let key = (is_key(first) && rest.peek().is_some()).then_some(first);
         let certificate = key.and_then(|_| rest.next()).unwrap_or(first).clone();
-        found.push(CertificateFiles { certificate, key: key.cloned(), chain: None });
+        found.push(CertificateFiles { certificate, key: key.cloned(), chain: None, only_for: None });
     }
     found
 }
 
 /// Takes in the names of a map, with the files of each. Compiled maps are made from a text beside them.
-fn add_map(site: &mut Site, map: &Value, reading: &mut Reading<'_, '_, ()>) {
+fn add_map(
+    site: &mut Site,
+    map: &Value,
+    reading: &mut Reading<'_, '_, ()>,
+    known: &mut Vec<Map>,
+) -> Result<(), LoadError> {
     let folder = reading.folder();
     let written = map.text.strip_prefix(&format!("{}/", folder.display())).unwrap_or(&map.text);
     let (kind, path) = written.split_once(':').unwrap_or(("hash", written));
     let path = PathBuf::from(absolute(folder, path));
-    let readable = matches!(kind, "hash" | "btree" | "lmdb" | "cdb" | "dbm" | "texthash");
-    let found = if readable {
-        reading.look(&path)
-    } else {
-        Err(std::io::Error::other("it is of a kind that is not read here"))
-    };
-    match found {
-        Err(error) => {
-            let text = format!("the map {kind}:{} was left out: {}", path.display(), why(&error));
-            reading.remark(site.place.clone(), text);
-        }
-        Ok(files) => {
-            for (_, bytes) in files {
-                for line in String::from_utf8_lossy(&bytes).lines().filter(|line| !line.starts_with(['#', ' ', '\t'])) {
-                    let Some((name, list)) = line.split_once([' ', '\t']) else { continue };
-                    let words = list.split([',', ' ', '\t']).filter(|word| !word.is_empty());
-                    let value = |word: &str| Value { text: absolute(folder, word), file: None, range: 0..0 };
-                    let pattern = match name.strip_prefix('.') {
-                        Some(base) => NamePattern::Below { base: base.to_ascii_lowercase(), and_base: false },
-                        None => NamePattern::Exact(name.to_ascii_lowercase()),
-                    };
-                    site.names.push(SiteName { written: name.to_owned(), pattern });
-                    site.certificates.extend(pairs(&words.map(value).collect::<Vec<_>>()));
-                }
-            }
-        }
+    if !matches!(kind, "hash" | "btree" | "lmdb" | "cdb" | "dbm" | "texthash") {
+        let text = format!("the map {kind}:{} was left out: it is of a kind that is not read here", path.display());
+        reading.remark(site.place.clone(), text);
+        return Ok(());
     }
+    let file = match known.iter().find(|known| known.path == path) {
+        Some(known) => known.file,
+        None => {
+            let Some(file) = reading.include(None, site.place.clone(), &path, false)?.first().copied() else {
+                return Ok(());
+            };
+            known.push(Map { kind: kind.to_owned(), path, file });
+            file
+        }
+    };
+    let bytes = &reading.files.files[file].bytes;
+    for line in tokens(bytes).into_iter().filter(|token| token.kind == Kind::Line) {
+        let words = words(bytes, line.range);
+        let text = |range: &Range<usize>| String::from_utf8_lossy(&bytes[range.clone()]).into_owned();
+        let Some((name, list)) = words.split_first() else { continue };
+        let paths = list.iter().flat_map(|word| {
+            let starts =
+                std::iter::once(word.start).chain(word.clone().filter(|at| bytes[*at] == b',').map(|at| at + 1));
+            starts.map(|start| start..(start..word.end).find(|at| bytes[*at] == b',').unwrap_or(word.end))
+        });
+        let paths = paths.filter(|range| !range.is_empty());
+        let value = |range: Range<usize>| Value { text: absolute(folder, &text(&range)), file: Some(file), range };
+        let name = text(name).to_ascii_lowercase();
+        let pattern = match name.strip_prefix('.') {
+            Some(base) => NamePattern::Below { base: base.to_owned(), and_base: false },
+            None => NamePattern::Exact(name.clone()),
+        };
+        let pairs = pairs(&paths.map(value).collect::<Vec<_>>()).into_iter();
+        site.certificates.extend(pairs.map(|pair| CertificateFiles { only_for: Some(name.clone()), ..pair }));
+        site.names.push(SiteName { written: name, pattern });
+    }
+    Ok(())
 }
 
 /// Returns where a service listens: its name is a port, a service of the system, or an address with one of them.
