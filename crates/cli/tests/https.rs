@@ -68,19 +68,27 @@ fn a_plain_virtual_host_of_apache_gets_one_with_tls_beside_it() {
     assert_eq!(place.read("apache/sites/site.conf"), before);
     drop(running);
 
-    let _running = apache(place, pebble.http_port, &["alias", "headers", "ssl"]);
-    place.write("eskort.toml", &inventory(", redirect = true, hsts = \"ramp\", tls = \"strict\""));
+    let _running = apache(place, pebble.http_port, &["alias", "headers", "http2", "ssl", "socache_shmcb"]);
+    let wishes =
+        ", redirect = true, hsts = \"ramp\", tls = \"strict\", http2 = true, stapling = true, prefer = \"bare\"";
+    place.write("eskort.toml", &inventory(wishes));
     place.run(&["keep", "--plan"]).check(0, &["+<VirtualHost *:", "Redirect permanent", "-all +TLSv1.3"]);
-    place.run(&["keep"]).check(0, &["confirmed"]);
+    place.run(&["keep"]).check(0, &["confirmed", "changes", "site_tls.conf"]);
+    let own = "apache/sites/site_tls.conf";
+    assert!(place.read(own).starts_with("Listen ") && place.mode(own) == 0o644, "{}", place.read(own));
+    assert!(!place.read("apache/sites/site.conf").contains("SSLEngine"));
     let fetch_at = |url: &str, more: &[&str]| {
-        let to = format!("{}:{tls_port}:127.0.0.1", NAMES[1]);
+        let [to, bare] = [1, 0].map(|name| format!("{}:{tls_port}:127.0.0.1", NAMES[name]));
         let plain = format!("{}:{}:127.0.0.1", NAMES[1], pebble.http_port);
-        let words = ["-i", "--cacert", "visitor-root.pem", "--resolve", &to, "--resolve", &plain];
+        let words = ["-i", "--cacert", "visitor-root.pem", "--resolve", &to, "--resolve", &bare, "--resolve", &plain];
         fetch(place, &[&words[..], more, &[url]].concat())
     };
-    let home = fetch_at(&format!("https://{}:{tls_port}/", NAMES[1]), &[]);
-    assert!(home.contains(" 200 ") && home.contains("open") && home.contains("max-age=300"), "{home}");
-    let old = fetch_at(&format!("https://{}:{tls_port}/", NAMES[1]), &["--tls-max", "1.2"]);
+    let home = fetch_at(&format!("https://{}:{tls_port}/", NAMES[0]), &[]);
+    assert!(home.starts_with("HTTP/2 200") && home.contains("open") && home.contains("max-age=300"), "{home}");
+    let sent = fetch_at(&format!("https://{}:{tls_port}/visit?day=1", NAMES[1]), &[]);
+    let to = format!("location: https://{}:{tls_port}/visit?day=1\r\n", NAMES[0]);
+    assert!(sent.starts_with("HTTP/2 301") && sent.contains(&to) && sent.contains("max-age=300"), "{sent}");
+    let old = fetch_at(&format!("https://{}:{tls_port}/", NAMES[0]), &["--tls-max", "1.2"]);
     assert!(old.contains("curl:"), "{old}");
     let moved = fetch_at(&format!("http://{}:{}/visit?day=1", NAMES[1], pebble.http_port), &[]);
     assert!(moved.contains(&format!("Location: https://{}:{tls_port}/visit?day=1\r\n", NAMES[1])), "{moved}");
@@ -90,8 +98,9 @@ fn a_plain_virtual_host_of_apache_gets_one_with_tls_beside_it() {
     assert!(probe.ends_with("still here"), "{probe}");
     place.run(&["keep"]).check(0, &["nothing to do"]);
     place.run_with("ESKORT_CLOCK_OFFSET", "400", &["keep"]).check(0, &["put generation 1 in place"]);
-    until("a week", || fetch_at(&format!("https://{}:{tls_port}/", NAMES[1]), &[]).contains("max-age=604800"));
+    until("a week", || fetch_at(&format!("https://{}:{tls_port}/", NAMES[0]), &[]).contains("max-age=604800"));
     place.run(&["install", "website", "--undo"]).check(0, &[]);
+    assert!(!place.path(own).exists());
     assert_eq!(place.read("apache/sites/site.conf"), before);
 }
 

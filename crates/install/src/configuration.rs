@@ -2,7 +2,7 @@
 
 use crate::plan::LARGEST;
 use eskort_host::{HostError, Machine, MachineError};
-use eskort_siteconf::{FileChange, LoadError, ReadFiles};
+use eskort_siteconf::{FileChange, LoadError, ReadFiles, pattern_has};
 use std::collections::{BTreeSet, HashMap};
 use std::io;
 use std::path::{Path, PathBuf};
@@ -31,9 +31,19 @@ impl KnownFiles {
         self.0.get(pattern).cloned().unwrap_or(Err(io::ErrorKind::NotFound)).map_err(io::Error::from)
     }
 
-    /// Returns the same with another content of some files.
+    /// Returns the same with another content of some files, and with those that are made.
     pub(crate) fn with(&self, changes: &[FileChange]) -> Self {
         let mut known = self.clone();
+        for made in changes.iter().filter(|change| change.old.is_none()) {
+            let has_it = |(pattern, found): (&PathBuf, &mut Found)| {
+                if let (true, Ok(files)) = (pattern_has(pattern, &made.path), found) {
+                    files.retain(|(path, _)| *path != made.path);
+                    files.push((made.path.clone(), made.new.clone()));
+                    files.sort();
+                }
+            };
+            known.0.iter_mut().for_each(has_it);
+        }
         for (path, bytes) in known.0.values_mut().filter_map(|found| found.as_mut().ok()).flatten() {
             if let Some(change) = changes.iter().find(|change| change.path == *path) {
                 bytes.clone_from(&change.new);

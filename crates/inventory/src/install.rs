@@ -46,13 +46,11 @@ pub(crate) fn parse_install<'a>(
     // A server with mistakes of its own may be of any kind.
     let is_known = kind.is_some();
     for key in INSTALL.iter().skip(1).filter(|key| is_known && section.get(key).is_some()) {
-        let (is_for, kinds) = match *key {
-            "prefer" | "http2" | "stapling" => (software == Some(Software::Nginx), "nginx"),
-            _ => (matches!(software, Some(Software::Nginx | Software::Apache)), "nginx and apache"),
-        };
+        let is_for = matches!(software, Some(Software::Nginx | Software::Apache));
         if !is_for {
             let advice = "write it into the server's own configuration";
-            section.note(section.span(), format!("`{key}` is for servers of kind {kinds}"), Some(advice.into()));
+            let what = format!("`{key}` is for servers of kind nginx and apache");
+            section.note(section.span(), what, Some(advice.into()));
         }
     }
     if let Some(prefer) = wishes.prefer

@@ -111,8 +111,8 @@ fn each_mistake_is_said_with_its_line() {
         ),
         (
             "kind = \"nginx\"",
-            "kind = \"apache\"\n[certificate.more]\nnames = [\"a.example\"]\ninstall = [{ server = \"front\", http2 = true }]\n[server.other]\nkind = \"nginx\"",
-            "`http2` is for servers of kind nginx",
+            "kind = \"haproxy\"\n[certificate.more]\nnames = [\"a.example\"]\ninstall = [{ server = \"front\", http2 = true }]\n[server.other]\nkind = \"nginx\"",
+            "`http2` is for servers of kind nginx and apache",
         ),
         ("kind = \"nginx\"", "kind = \"nginx\"\npartial = true", "`partial` is for servers on several hosts"),
         (

@@ -64,8 +64,8 @@ impl<'a> TlsTarget<'a> {
 pub struct FileChange {
     /// The file.
     pub path: PathBuf,
-    /// What it holds.
-    pub old: Vec<u8>,
+    /// What it holds; `None` where it does not exist.
+    pub old: Option<Vec<u8>>,
     /// What it will hold.
     pub new: Vec<u8>,
 }
@@ -99,6 +99,18 @@ pub(crate) fn sent_with_challenges(place: &Place) -> Finding {
     );
     Finding::new(Severity::Notice, Topic::Reach, text)
         .with_advice("`eskort rehearse` tries that; without that line, `redirect` writes one that leaves the path of challenges alone")
+}
+
+/// Says that there is nothing to staple (RFC 6066 section 8).
+pub(crate) fn nothing_to_staple() -> Finding {
+    let text = "`stapling` is left out: the certificate names no OCSP responder, so that there is nothing to staple";
+    Finding::new(Severity::Notice, Topic::Revocation, text)
+}
+
+/// Says that nobody answers to the one of two names that is preferred.
+pub(crate) fn not_sent_on(to: &str, from: &str) -> Finding {
+    let text = format!("no site answers to {to}, so that visitors of {from} are not sent there");
+    Finding::new(Severity::Notice, Topic::Names, text)
 }
 
 /// Why no plan can be made.

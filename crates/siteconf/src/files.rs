@@ -51,6 +51,16 @@ pub(crate) fn why(error: &std::io::Error) -> String {
     }
 }
 
+/// Whether a pattern with one `*` in its last part stands for a path.
+pub fn pattern_has(pattern: &Path, path: &Path) -> bool {
+    let [Some(wanted), Some(name)] = [pattern, path].map(|path| path.file_name().and_then(|name| name.to_str())) else {
+        return false;
+    };
+    let Some((head, tail)) = wanted.split_once('*') else { return false };
+    let fits = name.len() >= head.len() + tail.len() && name.starts_with(head) && name.ends_with(tail);
+    fits && !tail.contains(['*', '?', '[']) && !head.contains(['?', '[']) && pattern.parent() == path.parent()
+}
+
 /// One file of a configuration, with what a server's own reader made of it.
 #[derive(Clone, Debug)]
 pub struct ConfigFile<T> {

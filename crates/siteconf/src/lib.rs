@@ -20,7 +20,7 @@ mod splice;
 mod survey;
 
 pub use change::{Endpoint, FileChange, PlanError, Present, SitePlan, TlsTarget};
-pub use files::{ConfigFile, Files, LoadError, ReadFiles};
+pub use files::{ConfigFile, Files, LoadError, ReadFiles, pattern_has};
 pub use kind::survey;
 pub use repoint::{RepointTarget, Repointed, repoint};
 pub use site::{CertificateFiles, Listener, NamePattern, Place, Protocol, Site, SiteName, Socket, Value};

@@ -344,7 +344,7 @@ impl Planner<'_> {
             let overlap = |source| PlanError::Overlap { path: path.clone(), source };
             let new = apply_edits(bytes, edits).map_err(overlap)?;
             if new != *bytes {
-                self.done.changes.push(FileChange { path: path.clone(), old: bytes.clone(), new });
+                self.done.changes.push(FileChange { path: path.clone(), old: Some(bytes.clone()), new });
             }
         }
         self.done.endpoints.sort();

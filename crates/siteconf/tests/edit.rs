@@ -91,17 +91,19 @@ fn plan(
             }
         }
     };
-    let of_apache = |files: &BTreeMap<PathBuf, Vec<u8>>, plan: ApachePlan| {
-        let (bundle, key) = (Path::new("/srv/tls/bundle.pem"), Path::new("/srv/tls/key.pem"));
-        let (wishes, hsts_age) = (wishes(wish), hsts_age(wish));
-        let target = TlsTarget { wishes, hsts_age, ..TlsTarget::new(&names, bundle, key) };
-        match software {
-            Software::Apache => plan(&apache::load(&main, &mut read(files)).unwrap(), &target),
-            _ => Ok(Vec::new()),
-        }
+    let (bundle, key) = (Path::new("/srv/tls/bundle.pem"), Path::new("/srv/tls/key.pem"));
+    let target = TlsTarget {
+        wishes: wishes(wish),
+        hsts_age: hsts_age(wish),
+        has_responder: wish.get("stapling").map(|words| words[0] == "yes"),
+        ..TlsTarget::new(&names, bundle, key)
     };
-    let changes = of_apache(&files, apache::gain_tls)?;
-    make(&mut files, changes);
+    let of_apache = |files: &BTreeMap<PathBuf, Vec<u8>>| {
+        (software == Software::Apache).then(|| apache::load(&main, &mut read(files)).unwrap())
+    };
+    if let Some(known) = of_apache(&files) {
+        make(&mut files, apache::gain_tls(&known, &target)?);
+    }
     let found = survey(software, &main, &mut read(&files)).unwrap();
     let path = |part: Part| Path::new("/srv/tls").join(part.file_name());
     let planned = repoint(software, &found, &RepointTarget { names: &names, parts: &path, present: &present })?;
@@ -112,12 +114,13 @@ fn plan(
         .iter()
         .for_each(|(part, path)| writeln!(text, "writes {} to {}", part.word(), path.display()).unwrap());
     make(&mut files, planned.changes);
-    let changes = of_apache(&files, apache::grant)?;
-    make(&mut files, changes);
+    if let Some(known) = of_apache(&files) {
+        let (changes, findings) = apache::grant(&known, &target)?;
+        make(&mut files, changes);
+        findings.iter().for_each(|finding| writeln!(text, "finding {}", finding.text).unwrap());
+    }
     Ok((gained, text))
 }
-
-type ApachePlan = fn(&apache::Known, &TlsTarget<'_>) -> Result<Vec<FileChange>, PlanError>;
 
 fn hsts_age(wish: &BTreeMap<&str, Vec<&str>>) -> u32 {
     let number = |key: &str| wish.get(key).map(|words| words[0].parse::<u32>().unwrap());
@@ -165,7 +168,7 @@ fn each_plan_is_as_it_should_be_and_changes_nothing_the_second_time() {
             Err(error) => format!("refused: {error}\n"),
         };
         let changed: BTreeMap<PathBuf, Vec<u8>> =
-            after.into_iter().filter(|(path, bytes)| before[path] != *bytes).collect();
+            after.into_iter().filter(|(path, bytes)| before.get(path) != Some(bytes)).collect();
         if std::env::var_os("ESKORT_GOLDEN").is_some_and(|word| word == "write") {
             let _ = fs::remove_dir_all(case.join("out"));
             for (path, bytes) in &changed {

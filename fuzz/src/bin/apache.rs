@@ -1,7 +1,7 @@
 //! Fuzzes what Apache's virtual hosts gain: whatever is planned is read again, and then nothing more is to be done.
 #![no_main]
 
-use eskort_core::https::{Hsts, HttpsWishes, TlsLevel};
+use eskort_core::https::{Hsts, HttpsWishes, Prefer, TlsLevel};
 use eskort_core::names::Identifier;
 use eskort_siteconf::apache::{Known, gain_tls, grant, load};
 use eskort_siteconf::{FileChange, PlanError, TlsTarget};
@@ -9,10 +9,21 @@ use std::path::{Path, PathBuf};
 
 type Plan = fn(&Known, &TlsTarget<'_>) -> Result<Vec<FileChange>, PlanError>;
 
+fn granted_lines(known: &Known, target: &TlsTarget<'_>) -> Result<Vec<FileChange>, PlanError> {
+    Ok(grant(known, target)?.0)
+}
+
 fn changed(bytes: &[u8], plan: Plan) -> Option<Option<Vec<u8>>> {
     let names = ["lampholm.example", "www.lampholm.example"].map(|name| Identifier::parse(name).expect("a name"));
-    let wishes =
-        HttpsWishes { redirect: true, hsts: Some(Hsts::Ramp), tls: Some(TlsLevel::Usual), ..HttpsWishes::default() };
+    let wishes = HttpsWishes {
+        redirect: true,
+        prefer: Some(Prefer::Bare),
+        hsts: Some(Hsts::Ramp),
+        tls: Some(TlsLevel::Usual),
+        http2: true,
+        stapling: true,
+        tls_port: None,
+    };
     let target = TlsTarget { wishes, hsts_age: 300, ..TlsTarget::new(&names, Path::new("/s/b.pem"), Path::new("/s/k.pem")) };
     let main = Path::new("/a/httpd.conf");
     let known = load(main, &mut |pattern| Ok(if pattern == main { vec![(PathBuf::from(pattern), bytes.to_vec())] } else { Vec::new() }));
@@ -20,12 +31,14 @@ fn changed(bytes: &[u8], plan: Plan) -> Option<Option<Vec<u8>>> {
 }
 
 libfuzzer_sys::fuzz_target!(|bytes: &[u8]| {
-    let bytes = [b"LoadModule ssl_module a\nLoadModule headers_module a\nLoadModule alias_module a\n", bytes].concat();
+    let modules = ["ssl", "headers", "alias", "http2", "socache_shmcb"];
+    let modules: String = modules.iter().map(|name| format!("LoadModule {name}_module a\n")).collect();
+    let bytes = [modules.as_bytes(), bytes].concat();
     let Some(gained) = changed(&bytes, gain_tls) else { return };
     let gained = gained.unwrap_or(bytes);
-    let Some(granted) = changed(&gained, grant) else { return };
+    let Some(granted) = changed(&gained, granted_lines) else { return };
     let all = granted.unwrap_or(gained);
-    for plan in [gain_tls as Plan, grant] {
+    for plan in [gain_tls as Plan, granted_lines] {
         let again = changed(&all, plan).expect("what was planned can be planned again");
         assert!(again.is_none(), "{}", String::from_utf8_lossy(&all));
     }

@@ -22,6 +22,7 @@ use eskort_core::deployment::{Deployment, Lack, Target};
 use eskort_core::https::{Hsts, RampStep};
 use eskort_core::inventory::{Install, Keystore, ServerKind};
 use eskort_core::progress::{FileChange, Progress};
+use eskort_host::files::Access;
 use eskort_host::{MachineError, Machines};
 use eskort_siteconf::FileChange as ConfigChange;
 use eskort_store::{InstallRow, InstallState, Store, StoreError};
@@ -167,9 +168,11 @@ async fn plan_server(
         plan.runtime = None;
     }
     for (certificate, ConfigChange { path, old, new }) in edited {
+        let access = old.is_none().then(|| Access::mode(0o644));
+        let old = old.unwrap_or_default();
         let lines = difference(&String::from_utf8_lossy(&old), &String::from_utf8_lossy(&new));
         let (certificate, how) = (certificate.to_owned(), FileChange::Lines(lines));
-        plan.add(Change { certificate, path, new, access: None, how });
+        plan.add(Change { certificate, path, new, access, how });
     }
     Ok(plan)
 }

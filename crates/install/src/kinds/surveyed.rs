@@ -150,13 +150,13 @@ pub(super) fn plan(facts: &SurveyFacts, parts: &Parts<'_>) -> Result<ConfigPlan,
     made(&mut after, gained)?;
     let planned = repoint(facts.software, after.as_ref().unwrap_or(facts).read.survey(), &target).map_err(refused)?;
     made(&mut after, planned.changes.clone())?;
-    let granted = of_apache(after.as_ref().unwrap_or(facts), parts, apache::grant)?;
+    let (granted, mut findings) = of_apache(after.as_ref().unwrap_or(facts), parts, apache::grant)?;
     made(&mut after, granted)?;
     if let Some(after) = &after {
         // Read back: with the changes the configuration has to say what it should.
         let mut again = repoint(facts.software, after.read.survey(), &target).map_err(refused)?.changes;
         again.extend(of_apache(after, parts, apache::gain_tls)?);
-        again.extend(of_apache(after, parts, apache::grant)?);
+        again.extend(of_apache(after, parts, apache::grant)?.0);
         if let Some(change) = again.into_iter().next() {
             return Err(refused(PlanError::NotAsPlanned { path: change.path }));
         }
@@ -176,7 +176,8 @@ pub(super) fn plan(facts: &SurveyFacts, parts: &Parts<'_>) -> Result<ConfigPlan,
         return Err(InstallError::OpenMap { server: serving.name.to_owned(), path: map.path.clone() });
     }
     let prepare = maps.into_iter().map(|map| compile(&facts.main, map)).collect();
-    Ok(ConfigPlan { edited, files, endpoints, findings: unseen.into_iter().collect(), prepare, runtime })
+    findings.extend(unseen);
+    Ok(ConfigPlan { edited, files, endpoints, findings, prepare, runtime })
 }
 
 /// Adds a change to those that are planned.
@@ -187,16 +188,19 @@ fn merge(edited: &mut Vec<FileChange>, change: FileChange) {
     }
 }
 
-/// What plans a part of what Apache's virtual hosts gain.
-type ApachePlan = fn(&apache::Known, &TlsTarget<'_>) -> Result<Vec<FileChange>, PlanError>;
-
 /// Plans a part of what Apache's virtual hosts gain; nothing for other programs.
-fn of_apache(facts: &SurveyFacts, parts: &Parts<'_>, plan: ApachePlan) -> Result<Vec<FileChange>, InstallError> {
-    let Read::Apache(known) = &facts.read else { return Ok(Vec::new()) };
+fn of_apache<T: Default>(
+    facts: &SurveyFacts,
+    parts: &Parts<'_>,
+    plan: fn(&apache::Known, &TlsTarget<'_>) -> Result<T, PlanError>,
+) -> Result<T, InstallError> {
+    let Read::Apache(known) = &facts.read else { return Ok(T::default()) };
     let Serving { name, wishes, hsts_age, placement, .. } = *parts.serving;
     let [bundle, key] = [Part::Bundle, Part::Key].map(|part| parts.path(part));
     let tls_port = wishes.tls_port.unwrap_or(parts.configured.tls_port);
-    let target = TlsTarget { tls_port, wishes, hsts_age, ..TlsTarget::new(placement.names, &bundle, &key) };
+    let has_responder = parts.leaf().map(|leaf| !leaf.responder_addresses().is_empty());
+    let target =
+        TlsTarget { tls_port, wishes, hsts_age, has_responder, ..TlsTarget::new(placement.names, &bundle, &key) };
     plan(known, &target).map_err(|error| InstallError::Plan { server: name.to_owned(), source: Box::new(error) })
 }
 

@@ -6,6 +6,7 @@ mod sites;
 #[cfg(test)]
 mod tests;
 mod tree;
+mod wishes;
 
 pub use plan::{gain_tls, grant};
 pub use sites::{Known, load, survey};

@@ -1,17 +1,19 @@
 //! Plans what Apache's virtual hosts gain: TLS beside a plain one, and what a site wants of https.
 
-use super::sites::{Known, Line, Section, hears, parse_socket};
+use super::sites::{Known, Section, hears, parse_socket};
 use crate::change::{FileChange, PlanError, TlsTarget};
+use crate::files::pattern_has;
 use crate::site::{Protocol, Site, Socket};
-use crate::splice::{Edit, apply_edits, indent, line_end};
-use eskort_core::https::{Hsts, TlsLevel};
+use crate::splice::{Edit, apply_edits, indent, line_end, line_start};
+use eskort_core::finding::Finding;
 use eskort_core::names::Identifier;
 use std::collections::{BTreeMap, BTreeSet};
-use std::path::Path;
+use std::ops::Range;
+use std::path::{Path, PathBuf};
 
-const HEADER: &str = "Strict-Transport-Security";
-/// By these words our own redirect is known again.
-const REDIRECT: &str = "Redirect permanent \"https://%{SERVER_NAME}";
+/// By these lines our own ones, which follow, are known again.
+pub(super) const COMMENT: &str = "# From http to https; certificate authorities ask for their challenges over http.";
+pub(super) const PREFER_COMMENT: &str = "# One name of two: visitors of the other one are sent on.";
 
 /// Returns the changes that give the certificate's names TLS where they have none: each plain virtual host gets one beside it, with the same directives.
 ///
@@ -21,27 +23,35 @@ pub fn gain_tls(known: &Known, target: &TlsTarget<'_>) -> Result<Vec<FileChange>
     Planner::new(known, target).gain_tls()
 }
 
-/// Returns the changes that a site wants of https beside its certificate.
+/// Returns the changes that a site wants of https beside its certificate, and what there is to say.
 ///
 /// # Errors
 /// As [`gain_tls`].
-pub fn grant(known: &Known, target: &TlsTarget<'_>) -> Result<Vec<FileChange>, PlanError> {
-    Planner::new(known, target).grant()
+pub fn grant(known: &Known, target: &TlsTarget<'_>) -> Result<(Vec<FileChange>, Vec<Finding>), PlanError> {
+    let mut planner = Planner::new(known, target);
+    planner.grant()?;
+    let findings = std::mem::take(&mut planner.findings);
+    Ok((planner.finish()?, findings))
 }
 
-struct Planner<'a> {
-    known: &'a Known,
-    target: &'a TlsTarget<'a>,
-    edits: BTreeMap<usize, Vec<Edit>>,
+pub(super) struct Planner<'a> {
+    pub(super) known: &'a Known,
+    pub(super) target: &'a TlsTarget<'a>,
+    pub(super) edits: BTreeMap<usize, Vec<Edit>>,
+    /// Files that do not exist yet.
+    made: BTreeMap<PathBuf, String>,
+    pub(super) findings: Vec<Finding>,
+    /// Whether a cache for stapling is added.
+    pub(super) has_cache: bool,
 }
 
 impl<'a> Planner<'a> {
     fn new(known: &'a Known, target: &'a TlsTarget<'a>) -> Self {
-        Planner { known, target, edits: BTreeMap::new() }
+        Planner { known, target, edits: BTreeMap::new(), made: BTreeMap::new(), findings: Vec::new(), has_cache: false }
     }
 
     /// Returns the hosts that answer best to a name, among those with TLS or those without.
-    fn serving(&self, name: &Identifier, tls: bool) -> Vec<usize> {
+    pub(super) fn serving(&self, name: &Identifier, tls: bool) -> Vec<usize> {
         let sites = || self.known.survey.sites.iter().take(self.known.hosts.len()).enumerate();
         let is_it = |site: &Site| site.listeners.iter().any(|l| l.protocol == Protocol::Http && l.tls == tls);
         let fits = |site: &Site| site.answers(name).filter(|_| is_it(site) && site.unreached.is_none());
@@ -49,11 +59,11 @@ impl<'a> Planner<'a> {
         sites().filter(|(_, site)| best.is_some() && fits(site) == best).map(|(index, _)| index).collect()
     }
 
-    fn hosts(&self, tls: bool) -> BTreeSet<usize> {
+    pub(super) fn hosts(&self, tls: bool) -> BTreeSet<usize> {
         self.target.names.iter().flat_map(|name| self.serving(name, tls)).collect()
     }
 
-    fn needs(&self, module: &'static str, what: &'static str) -> Result<(), PlanError> {
+    pub(super) fn needs(&self, module: &'static str, what: &'static str) -> Result<(), PlanError> {
         match self.known.modules.contains(&format!("{module}_module")) {
             true => Ok(()),
             false => {
@@ -64,7 +74,7 @@ impl<'a> Planner<'a> {
     }
 
     /// Returns where a host stands; one that a macro makes is left alone.
-    fn section(&self, index: usize) -> Result<&'a Section, PlanError> {
+    pub(super) fn section(&self, index: usize) -> Result<&'a Section, PlanError> {
         let refused = || PlanError::NotEditable {
             place: self.known.survey.sites[index].place.clone(),
             file: "a virtual host".to_owned(),
@@ -117,14 +127,25 @@ impl<'a> Planner<'a> {
         let mut at = section.inside.start;
         // With TLS a redirect to the site itself would go in circles.
         let site = &self.known.survey.sites[index];
-        for (range, _) in section.redirects.iter().filter(|(_, to)| leads_to(site, to)) {
-            kept.extend_from_slice(&bytes[at..range.start]);
-            at = range.end;
+        let circles = section.redirects.iter().filter(|(_, to)| leads_to(site, to)).map(|(range, _)| range.clone());
+        let ours = [COMMENT, PREFER_COMMENT].into_iter().filter_map(|comment| self.own_lines(section, comment));
+        let whole = |range: Range<usize>| {
+            let start = line_start(bytes, range.start);
+            let end = bytes[range.end..].iter().position(|b| *b == b'\n').map_or(bytes.len(), |n| range.end + n + 1);
+            let alone = [start..range.start, range.end..end].iter().all(|rest| bytes[rest.clone()].trim_ascii() == b"");
+            if alone { start..end } else { range }
+        };
+        let mut without: Vec<Range<usize>> = circles.map(whole).chain(ours).collect();
+        without.sort_by_key(|range| range.start);
+        for range in without.into_iter().filter(|range| !range.is_empty()) {
+            kept.extend_from_slice(&bytes[at.min(range.start)..range.start]);
+            at = at.max(range.end);
         }
         kept.extend_from_slice(&bytes[at..section.inside.end]);
-        // Blank lines stay where redirects were; the last line is the indentation of the section's end.
+        // The last line is the indentation of the section's end.
         let kept = text(&kept);
         let kept = kept.trim_end_matches([' ', '\t']).trim_end_matches(['\r', '\n']);
+        let own = self.own_file(section);
         let mut new = String::new();
         if !self.known.listens.iter().any(|listen| sockets.iter().any(|socket| hears(listen, socket)))
             && listens.insert(port)
@@ -135,139 +156,41 @@ impl<'a> Planner<'a> {
         let [Some(bundle), Some(key)] = paths else {
             return Err(PlanError::Variable { path: self.target.bundle.to_owned() });
         };
+        let of = own.as_ref().and(self.known.survey.files[section.file].path.file_name());
+        let of = of.map(|name| format!(" as in {}", name.display())).unwrap_or_default();
         new += &format!(
-            "{end}{end}{outer}# The same with TLS.{end}{outer}<VirtualHost {}>{kept}{end}{inner}SSLEngine on{end}{inner}SSLCertificateFile {bundle}{end}\
+            "{end}{end}{outer}# The same{of} with TLS.{end}{outer}<VirtualHost {}>{kept}{end}{inner}SSLEngine on{end}{inner}SSLCertificateFile {bundle}{end}\
              {inner}SSLCertificateKeyFile {key}{end}{outer}</VirtualHost>",
             addresses.join(" ")
         );
-        self.edits.entry(section.file).or_default().push(Edit::insert(section.range.end, new));
-        Ok(())
-    }
-
-    fn grant(mut self) -> Result<Vec<FileChange>, PlanError> {
-        let wishes = self.target.wishes;
-        for index in self.hosts(true) {
-            let mut lines = Vec::new();
-            if let Some(level) = wishes.tls {
-                self.tls_level(index, level, &mut lines)?;
+        match own {
+            Some(path) => {
+                let text = self.made.entry(path).or_default();
+                let new = new.trim_start_matches(['\r', '\n']);
+                let new = new.lines().map(|line| line.strip_prefix(&*outer).unwrap_or(line));
+                let apart = if text.is_empty() { "" } else { end };
+                *text += apart;
+                new.for_each(|line| *text += &format!("{line}{end}"));
             }
-            if let Some(hsts) = wishes.hsts {
-                self.needs("headers", "HSTS")?;
-                self.hsts(index, hsts, &mut lines)?;
-            }
-            self.add_lines(index, &lines)?;
-        }
-        if wishes.redirect {
-            for index in self.hosts(false) {
-                self.needs("alias", "a redirect")?;
-                self.redirect(index)?;
-            }
-        }
-        self.finish()
-    }
-
-    /// Returns the last line of a host with a name for which a word says that it is the one.
-    fn line(&self, index: usize, is_it: impl Fn(&Line) -> bool) -> Option<&'a Line> {
-        self.known.hosts[index].1.iter().rev().find(|line| is_it(line))
-    }
-
-    fn tls_level(&mut self, index: usize, level: TlsLevel, lines: &mut Vec<String>) -> Result<(), PlanError> {
-        let versions = level.protocols().iter().map(|version| format!(" +{version}")).collect::<String>();
-        let mut wanted = vec![("SSLProtocol", format!("-all{versions}"))];
-        if let Some(ciphers) = level.ciphers() {
-            wanted.push(("SSLCipherSuite", ciphers.to_owned()));
-            wanted.push(("SSLHonorCipherOrder", "off".to_owned()));
-        }
-        for (name, words) in wanted {
-            let Some(line) = self.line(index, |line| line.name == name.to_ascii_lowercase()) else {
-                lines.push(format!("{name} {words}"));
-                continue;
-            };
-            let (Some(first), Some(last)) = (line.words.first(), line.words.last()) else { continue };
-            if line.words.iter().map(|word| &*word.value).collect::<Vec<_>>().join(" ") != words {
-                let range = first.range.start..last.range.end;
-                self.replace(index, line, Edit::replace(range, words))?;
-            }
+            None => self.edits.entry(section.file).or_default().push(Edit::insert(section.range.end, new)),
         }
         Ok(())
     }
 
-    /// Tells browsers for how long to come back over https alone. A ramp never takes back what browsers were told already.
-    fn hsts(&mut self, index: usize, hsts: Hsts, lines: &mut Vec<String>) -> Result<(), PlanError> {
-        let age = self.target.hsts_age;
-        let is_it = |line: &Line| line.words.iter().any(|word| word.value.eq_ignore_ascii_case(HEADER));
-        let Some(line) = self.line(index, |line| line.name == "header" && is_it(line)) else {
-            lines.push("# Browsers come back over https alone, for so many seconds.".to_owned());
-            lines.push(format!("Header always set {HEADER} \"max-age={age}\""));
-            return Ok(());
-        };
-        let Some(word) = line.words.iter().find(|word| word.value.to_ascii_lowercase().contains("max-age=")) else {
-            return Ok(());
-        };
-        let Some(file) = line.file else { return Ok(()) };
-        let written = text(&self.known.survey.files[file].bytes[word.range.clone()]).to_ascii_lowercase();
-        let Some(start) = written.find("max-age=").map(|at| at + "max-age=".len()) else { return Ok(()) };
-        let digits = written[start..].bytes().take_while(u8::is_ascii_digit).count();
-        let theirs: u64 = written[start..start + digits].parse().unwrap_or_default();
-        let is_right = match hsts {
-            Hsts::Ramp => theirs >= u64::from(age),
-            Hsts::Off | Hsts::Fixed(_) => theirs == u64::from(age),
-        };
-        if !is_right {
-            let start = word.range.start + start;
-            self.replace(index, line, Edit::replace(start..start + digits, age.to_string()))?;
-        }
-        Ok(())
-    }
-
-    /// Replaces words of a line, where that is nobody else's.
-    fn replace(&mut self, index: usize, line: &Line, edit: Edit) -> Result<(), PlanError> {
-        let section = self.section(index)?;
-        if line.file != Some(section.file) || !section.inside.contains(&edit.range.start) {
-            return Err(PlanError::SharedLines { place: self.known.survey.sites[index].place.clone() });
-        }
-        self.edits.entry(section.file).or_default().push(edit);
-        Ok(())
-    }
-
-    /// Redirects http to https for the certificate's names, all paths but that of challenges (RFC 8555 section 8.3).
-    fn redirect(&mut self, index: usize) -> Result<(), PlanError> {
-        let site = &self.known.survey.sites[index];
-        let names: Vec<&Identifier> = self.target.names.iter().filter(|name| site.answers(name).is_some()).collect();
-        let hosts = site.host_pattern(&names);
-        let port = self.tls_port();
-        let port = if port == 443 { String::new() } else { format!(":{port}") };
-        let condition = format!(
-            "<If \"%{{SERVER_NAME}} =~ m#^({hosts})$# && %{{REQUEST_URI}} !~ m#^/\\.well-known/acme-challenge/#\">"
-        );
-        let section = self.section(index)?;
-        let bytes = &self.known.survey.files[section.file].bytes;
-        let inside = text(&bytes[section.inside.clone()]);
-        if let Some(at) = inside.find(REDIRECT) {
-            // Ours: the condition is in the line before.
-            let start = inside[..at].rfind("<If ").unwrap_or(at);
-            let end = inside[start..].find(['\r', '\n']).map_or(at, |n| start + n);
-            if start < at && inside[start..end] != condition {
-                let start = section.inside.start + start;
-                let edit = Edit::replace(start..section.inside.start + end, condition);
-                self.edits.entry(section.file).or_default().push(edit);
-            }
-            return Ok(());
-        }
-        if site.redirect.is_some() {
-            return Ok(());
-        }
-        let lines = [
-            "# From http to https; certificate authorities ask for their challenges over http.".to_owned(),
-            condition,
-            format!("    {REDIRECT}{port}%{{REQUEST_URI}}\""),
-            "</If>".to_owned(),
-        ];
-        self.add_lines(index, &lines)
+    /// Returns a file of its own for a host beside that of another, where files of its folder are all read; `None` where none would be. Its
+    /// name comes behind the other's in the order of names, in which they are read.
+    fn own_file(&self, section: &Section) -> Option<PathBuf> {
+        let path = &self.known.survey.files[section.file].path;
+        let (stem, extension) = (path.file_stem()?.to_str()?, path.extension().and_then(|e| e.to_str()));
+        let extension = extension.map(|extension| format!(".{extension}")).unwrap_or_default();
+        let own = path.with_file_name(format!("{stem}_tls{extension}"));
+        let is_read = self.known.patterns.iter().any(|pattern| pattern_has(pattern, &own));
+        let is_new = self.known.survey.files.iter().all(|file| file.path != own);
+        (is_read && is_new).then_some(own)
     }
 
     /// Returns the port where visitors find the certificate's names with TLS.
-    fn tls_port(&self) -> u16 {
+    pub(super) fn tls_port(&self) -> u16 {
         let of_hosts = self.hosts(true).into_iter().flat_map(|index| &self.known.survey.sites[index].listeners);
         let ports = of_hosts.filter(|listener| listener.tls).filter_map(|listener| match &listener.socket {
             Socket::Ip(_, port) | Socket::Host(_, port) => Some(*port),
@@ -276,8 +199,41 @@ impl<'a> Planner<'a> {
         ports.min().unwrap_or(self.target.tls_port)
     }
 
+    /// Returns the lines of ours in a host that follow a comment of ours, with it: conditions, each with a redirect in it.
+    pub(super) fn own_lines(&self, section: &Section, comment: &str) -> Option<Range<usize>> {
+        let bytes = &self.known.survey.files[section.file].bytes;
+        let inside = &bytes[section.inside.clone()];
+        let found = inside.windows(comment.len()).position(|window| window == comment.as_bytes())?;
+        let start = line_start(bytes, section.inside.start + found).max(section.inside.start);
+        let mut end = start;
+        let mut open = false;
+        for (n, line) in bytes[start..section.inside.end].split_inclusive(|byte| *byte == b'\n').enumerate() {
+            let words = line.trim_ascii();
+            if n > 0 && !open && !words.starts_with(b"<If ") {
+                break;
+            }
+            open = (open || n > 0) && !words.eq_ignore_ascii_case(b"</If>");
+            end += line.len();
+        }
+        (!open).then_some(start..end)
+    }
+
+    /// Gives a host lines that follow a comment of ours, in the place of those that it has; none takes them away.
+    pub(super) fn write_own(&mut self, index: usize, comment: &str, lines: &[String]) -> Result<(), PlanError> {
+        let section = self.section(index)?;
+        let Some(range) = self.own_lines(section, comment) else { return self.add_lines(index, lines) };
+        let bytes = &self.known.survey.files[section.file].bytes;
+        let inner = text(indent(bytes, range.start));
+        let end = line_end(bytes);
+        let new: String = lines.iter().map(|line| format!("{inner}{line}{end}")).collect();
+        if bytes[range.clone()] != *new.as_bytes() {
+            self.edits.entry(section.file).or_default().push(Edit::replace(range, new));
+        }
+        Ok(())
+    }
+
     /// Adds lines at the end of a host.
-    fn add_lines(&mut self, index: usize, lines: &[String]) -> Result<(), PlanError> {
+    pub(super) fn add_lines(&mut self, index: usize, lines: &[String]) -> Result<(), PlanError> {
         if lines.is_empty() {
             return Ok(());
         }
@@ -306,9 +262,10 @@ impl<'a> Planner<'a> {
             let file = &self.known.survey.files[file];
             let overlap = |source| PlanError::Overlap { path: file.path.clone(), source };
             let new = apply_edits(&file.bytes, &edits).map_err(overlap)?;
-            Ok(FileChange { path: file.path.clone(), old: file.bytes.clone(), new })
+            Ok(FileChange { path: file.path.clone(), old: Some(file.bytes.clone()), new })
         };
-        self.edits.into_iter().map(change).collect()
+        let made = self.made.into_iter().map(|(path, text)| Ok(FileChange { path, old: None, new: text.into_bytes() }));
+        self.edits.into_iter().map(change).chain(made).collect()
     }
 }
 
@@ -320,7 +277,7 @@ fn leads_to(site: &Site, to: &str) -> bool {
         || Identifier::parse(host).is_ok_and(|name| site.answers(&name).is_some())
 }
 
-fn text(bytes: &[u8]) -> String {
+pub(super) fn text(bytes: &[u8]) -> String {
     String::from_utf8_lossy(bytes).into_owned()
 }
 

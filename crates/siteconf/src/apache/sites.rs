@@ -59,7 +59,7 @@ pub(super) struct Section {
     pub(super) range: Range<usize>,
     /// The bytes between its first and its last line.
     pub(super) inside: Range<usize>,
-    /// Lines in it that send all visitors to https, each with where to. Conditions come with the rule that follows.
+    /// Lines in it that send all visitors somewhere, each with where to. Conditions come with the rule that follows.
     pub(super) redirects: Vec<(Range<usize>, String)>,
     /// Its addresses as they are written.
     pub(super) addresses: Vec<String>,
@@ -73,6 +73,10 @@ pub struct Known {
     pub(super) hosts: Vec<(Option<Section>, Vec<Line>)>,
     pub(super) listens: Vec<Socket>,
     pub(super) modules: BTreeSet<String>,
+    /// The lines that are for all hosts.
+    pub(super) lines: Vec<Line>,
+    /// What brings in files outside of virtual hosts.
+    pub(super) patterns: BTreeSet<PathBuf>,
 }
 
 #[derive(Clone)]
@@ -98,6 +102,7 @@ struct Reader<'a, 'b> {
     defines: BTreeMap<String, String>,
     environment: BTreeMap<String, String>,
     modules: BTreeSet<String>,
+    patterns: BTreeSet<PathBuf>,
     macros: BTreeMap<String, Macro>,
     listens: Vec<Socket>,
     server: Settings,
@@ -128,6 +133,7 @@ pub fn load(main: &Path, read: &mut ReadFiles<'_>) -> Result<Known, LoadError> {
         defines: BTreeMap::new(),
         environment,
         modules: BUILT_IN.iter().flat_map(|name| [format!("{name}_module"), format!("mod_{name}.c")]).collect(),
+        patterns: BTreeSet::new(),
         macros: BTreeMap::new(),
         listens: Vec::new(),
         server: Settings::default(),
@@ -228,7 +234,7 @@ impl Reader<'_, '_> {
                 "redirect" | "redirectpermanent" | "redirecttemp" | "redirectmatch" | "rewriterule" => {
                     let words: Vec<String> = directive.args.iter().map(|word| self.expand(&word.value)).collect();
                     let lines = std::mem::take(&mut conditions).into_iter().chain([directive.range.clone()]);
-                    if let Some(to) = all_to_https(&words) {
+                    if let Some(to) = all_to(&words) {
                         redirects.extend(lines.map(|range| (range, to.clone())));
                     }
                 }
@@ -250,6 +256,9 @@ impl Reader<'_, '_> {
         let at = source.file.map(|file| (file, directive.range.start));
         let place = self.place(source, directive.range.start);
         let found = self.reading.include(at, place, &pattern, directive.name == "includeoptional")?;
+        if host.is_none() {
+            self.patterns.insert(pattern);
+        }
         for file in found {
             self.walk_file(file, host, depth + 1)?;
         }
@@ -279,10 +288,8 @@ impl Reader<'_, '_> {
                     Some(holds) => holds,
                     None => {
                         let text = format!("the condition `{operator} {version}` was taken for true");
-                        {
-                            let place = self.place(source, directive.range.start);
-                            self.reading.remark(place, text)
-                        };
+                        let place = self.place(source, directive.range.start);
+                        self.reading.remark(place, text);
                         true
                     }
                 }
@@ -392,7 +399,16 @@ impl Reader<'_, '_> {
             }
             _ => Vec::new(),
         };
-        let is_line = matches!(&*directive.name, "header" | "sslprotocol" | "sslciphersuite" | "sslhonorcipherorder");
+        let is_line = matches!(
+            &*directive.name,
+            "header"
+                | "sslprotocol"
+                | "sslciphersuite"
+                | "sslhonorcipherorder"
+                | "protocols"
+                | "sslusestapling"
+                | "sslstaplingcache"
+        );
         let line =
             is_line.then(|| Line { name: directive.name.clone(), words: directive.args.clone(), file: source.file });
         let root = if directive.name == "documentroot" { absolute(&self.root, &first) } else { String::new() };
@@ -410,7 +426,7 @@ impl Reader<'_, '_> {
             "sslcertificatekeyfile" => settings.keys.extend(file),
             "sslcertificatechainfile" => settings.chain = file,
             "redirect" | "redirectpermanent" | "redirecttemp" | "redirectmatch" | "rewriterule" => {
-                if let Some(to) = all_to_https(&expanded) {
+                if let Some(to) = all_to(&expanded).filter(|to| to.starts_with("https://")) {
                     settings.redirect = Some(to);
                 }
             }
@@ -419,7 +435,7 @@ impl Reader<'_, '_> {
     }
 
     fn finish(self) -> Known {
-        let Reader { server, hosts, listens, modules, mut reading, .. } = self;
+        let Reader { server, hosts, listens, modules, patterns, mut reading, .. } = self;
         let mut sites: Vec<Site> = Vec::new();
         let all: Vec<&Host> = hosts.iter().collect();
         for host in &all {
@@ -459,16 +475,16 @@ impl Reader<'_, '_> {
         }
         let survey = reading.end(sites);
         let hosts = hosts.into_iter().map(|host| (host.section, host.settings.lines)).collect();
-        Known { survey, hosts, listens, modules }
+        Known { survey, hosts, listens, modules, lines: server.lines, patterns }
     }
 }
 
-/// Returns where the words of a redirect or a rule send all visitors, where that is https.
-fn all_to_https(words: &[String]) -> Option<String> {
+/// Returns where the words of a redirect or a rule send all visitors.
+fn all_to(words: &[String]) -> Option<String> {
     let is_all = |word: &String| {
         matches!(&**word, "/" | "^" | "^/" | "^(.*)$" | "^/(.*)$" | "(.*)" | ".*" | "^/?(.*)" | "^/?(.*)$" | "^.*$")
     };
-    let to = words.iter().skip(1).find(|word| word.starts_with("https://"));
+    let to = words.iter().skip(1).find(|word| word.starts_with("https://") || word.starts_with("http://"));
     to.filter(|_| words.iter().any(is_all)).cloned()
 }
 

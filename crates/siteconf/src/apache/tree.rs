@@ -7,7 +7,7 @@ use std::ops::Range;
 use std::path::Path;
 
 /// The directives that say something here: the words of others are not looked at.
-const MEANT: [&str; 24] = [
+const MEANT: [&str; 27] = [
     "include",
     "includeoptional",
     "use",
@@ -32,6 +32,9 @@ const MEANT: [&str; 24] = [
     "sslprotocol",
     "sslciphersuite",
     "sslhonorcipherorder",
+    "protocols",
+    "sslusestapling",
+    "sslstaplingcache",
 ];
 
 /// A word of a directive behind its name.

@@ -400,7 +400,7 @@ impl Planner<'_> {
             let file = &self.config.files[*file];
             let (path, old) = (file.path.clone(), file.bytes.clone());
             match apply_edits(&old, edits) {
-                Ok(new) if new != old => changes.push(FileChange { path, old, new }),
+                Ok(new) if new != old => changes.push(FileChange { path, old: Some(old), new }),
                 Ok(_) => {}
                 Err(source) => return Err(PlanError::Overlap { path, source }),
             }

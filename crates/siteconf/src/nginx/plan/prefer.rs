@@ -3,12 +3,11 @@
 use super::redirect;
 use super::wishes::port_of;
 use super::{Chosen, Planner};
-use crate::change::PlanError;
+use crate::change::{PlanError, not_sent_on};
 use crate::nginx::sites::ServerBlock;
 use crate::nginx::tree::DirectiveRef;
 use crate::site::host_pattern;
 use crate::splice::{Edit, line_start};
-use eskort_core::finding::{Finding, Severity, Topic};
 use eskort_core::https::{Prefer, with_and_without_www};
 use eskort_core::names::Identifier;
 use std::collections::{BTreeMap, BTreeSet};
@@ -30,8 +29,7 @@ impl Planner<'_> {
             let [Ok(to_name), Ok(from_name)] = [&to, &from].map(|name| Identifier::parse(name)) else { continue };
             let there = self.sites.serving(&to_name);
             if there.is_empty() {
-                let text = format!("no server block answers to {to}, so that visitors of {from} are not sent there");
-                self.findings.push(Finding::new(Severity::Notice, Topic::Names, text));
+                self.findings.push(not_sent_on(&to, &from));
                 continue;
             }
             for block in there.iter().map(|served| &self.sites.blocks[served.block]) {

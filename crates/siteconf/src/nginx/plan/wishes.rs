@@ -1,7 +1,7 @@
 //! What a site wants of TLS beside its certificate: versions and ciphers, HTTP/2, stapling, and for how long browsers remember https.
 
 use super::Planner;
-use crate::change::PlanError;
+use crate::change::{PlanError, nothing_to_staple};
 use crate::nginx::lex::quote_word;
 use crate::nginx::sites::{ServerBlock, listen};
 use crate::nginx::tree::DirectiveRef;
@@ -119,9 +119,7 @@ impl Planner<'_> {
 
     fn stapling(&mut self, block: &ServerBlock) -> Result<(), PlanError> {
         if self.target.has_responder == Some(false) {
-            let text =
-                "`stapling` is left out: the certificate names no OCSP responder, so that there is nothing to staple";
-            let finding = Finding::new(Severity::Notice, Topic::Revocation, text);
+            let finding = nothing_to_staple();
             if !self.findings.contains(&finding) {
                 self.findings.push(finding);
             }
