@@ -202,9 +202,12 @@ impl<'a> Planner<'a> {
     /// Returns the lines of ours in a host that follow a comment of ours, with it: conditions, each with a redirect in it.
     pub(super) fn own_lines(&self, section: &Section, comment: &str) -> Option<Range<usize>> {
         let bytes = &self.known.survey.files[section.file].bytes;
-        let inside = &bytes[section.inside.clone()];
-        let found = inside.windows(comment.len()).position(|window| window == comment.as_bytes())?;
-        let start = line_start(bytes, section.inside.start + found).max(section.inside.start);
+        let lines = bytes[section.inside.clone()].split_inclusive(|byte| *byte == b'\n');
+        let start = section.inside.start
+            + lines.map_while(|line| (line.trim_ascii() != comment.as_bytes()).then_some(line.len())).sum::<usize>();
+        if start >= section.inside.end {
+            return None;
+        }
         let mut end = start;
         let mut open = false;
         for (n, line) in bytes[start..section.inside.end].split_inclusive(|byte| *byte == b'\n').enumerate() {
