@@ -71,17 +71,25 @@ fn servers_that_were_told_are_told_again() {
     let place = &world.place;
     place.write("mail/tls.pem", "as it was");
     let note = "cat mail/tls.pem >> told; echo >> told";
-    world.write_inventory(|text| {
-        text.replace("install = [{ server = \"front\" }]", "install = [{ server = \"mail\" }, { server = \"web\" }]")
-            + &server("mail", note)
-            + "\n[server.web]\nkind = \"nginx\"\nconfig = \"web.conf\"\ntest = [\"false\"]\nreload = [\"true\"]\n"
-    });
+    let write_inventory = |test: bool, reload: bool| {
+        world.write_inventory(|text| {
+            let both = "install = [{ server = \"mail\" }, { server = \"web\" }]";
+            let text = text.replace("install = [{ server = \"front\" }]", both) + &server("mail", note);
+            text + &format!("\n[server.web]\nkind = \"nginx\"\nconfig = \"web.conf\"\ntest = [\"{test}\"]\nreload = [\"{reload}\"]\n")
+        });
+    };
     place.write(
         "web.conf",
         "events {}\nhttp { server { listen 127.0.0.1:9; server_name lampholm.example www.lampholm.example; } }\n",
     );
+    // None is told before all have tested what they have.
+    write_inventory(false, true);
     let said = world.keep();
     said.check(1, &["refuses its configuration as it was before any change", "everything is as it was before"]);
+    assert!(!place.path("told").exists(), "{said}");
+    write_inventory(true, false);
+    let said = world.on_day(1, &["keep", "--only", "website"]);
+    said.check(1, &["could not be reloaded", "everything was put back"]);
     let told = place.read("told");
     let last = told.lines().last().unwrap();
     assert_eq!((last, told.matches("BEGIN CERTIFICATE").count() > 0), ("as it was", true), "{said}");

@@ -10,17 +10,21 @@ use eskort_core::inventory::ServerKind;
 use eskort_core::journey::Milestone;
 use eskort_core::progress::{FileChange, Progress};
 use eskort_core::words;
+use eskort_host::files::FileRead;
 use eskort_host::{Listening, Machines, crash_point, own_addresses, who_listens};
 use eskort_probe::observe;
 use eskort_store::{InstallRow, InstallState, PutBack, Store, StoreError, Undo};
-use futures_util::future::BoxFuture;
+use futures_util::future::{BoxFuture, FutureExt};
 use futures_util::stream::{self, StreamExt};
 use jiff::Timestamp;
-use std::collections::BTreeSet;
+use std::collections::{BTreeMap, BTreeSet};
 use std::io;
 use std::net::SocketAddr;
 use std::path::PathBuf;
 use std::time::{Duration, Instant};
+
+/// So many machines are changed side by side.
+const MACHINES_AT_ONCE: usize = 8;
 
 /// So many endpoints are looked at side by side.
 const LOOKS_AT_ONCE: usize = 16;
@@ -328,11 +332,12 @@ async fn forward(
             store.keep_link(server, certificate, *generation).await?;
         }
     }
-    for plan in plans {
-        for change in &plan.changes {
+    let before: Vec<BoxFuture<'_, _>> = plans.iter().map(|plan| read_all(context, machines, plan).boxed()).collect();
+    let before: Vec<_> = stream::iter(before).buffered(MACHINES_AT_ONCE).collect().await;
+    for (plan, found) in plans.iter().zip(before) {
+        for (change, found) in plan.changes.iter().zip(found?) {
             let shown = matches!(change.how, FileChange::Lines(_));
             let (host, path) = (plan.host.as_deref(), &change.path);
-            let found = machines.at(context, host).read(path, LARGEST).await.map_err(InstallError::on(&plan.server))?;
             store
                 .keep_file((&plan.server, host), &change.certificate, path, found.as_ref(), &change.new, shown)
                 .await?;
@@ -344,6 +349,53 @@ async fn forward(
         store.switch_current(placement.certificate, Some(placement.generation))?;
     }
     crash_point("switched");
+    // Machines work side by side. None is told before all have tested what they have.
+    let mut by_machine: BTreeMap<Option<&str>, Vec<&ServerPlan>> = BTreeMap::new();
+    for plan in plans {
+        by_machine.entry(plan.host.as_deref()).or_default().push(plan);
+    }
+    let written = by_machine.values().map(|plans| write_all(context, machines, plans).boxed());
+    all_done(written.collect()).await?;
+    let told = by_machine.values().map(|plans| take_all(context, store, machines, plans).boxed());
+    all_done(told.collect()).await?;
+    for placement in placements {
+        let fingerprint = installed_fingerprint(store, placement).await?;
+        let of_plans = plans.iter().flat_map(|plan| &plan.endpoints);
+        let endpoints: Vec<&LiveEndpoint> = of_plans.filter(|e| e.certificate == placement.certificate).collect();
+        context.report(&Progress::Doing("check whether the server shows the new certificate"));
+        let late = not_served(&endpoints, &fingerprint, |timeout| timeout / 3).await;
+        // One that was told in the middle of a reload may have missed it.
+        for server in late.iter().map(|(endpoint, _)| &*endpoint.server).collect::<BTreeSet<&str>>() {
+            tell(context, store, machines, server, false).await?;
+        }
+        let late: Vec<&LiveEndpoint> = late.into_iter().map(|(endpoint, _)| endpoint).collect();
+        let late = not_served(&late, &fingerprint, |timeout| timeout * 2 / 3).await;
+        if let Some((_, error)) = late.into_iter().next() {
+            return Err(error);
+        }
+    }
+    Ok(())
+}
+
+/// Reads what is to be changed on one server.
+async fn read_all(
+    context: &Context,
+    machines: &Machines,
+    plan: &ServerPlan,
+) -> Result<Vec<Option<FileRead>>, InstallError> {
+    let paths: Vec<PathBuf> = plan.changes.iter().map(|change| change.path.clone()).collect();
+    let machine = machines.at(context, plan.host.as_deref());
+    machine.read_many(&paths, LARGEST).await.map_err(InstallError::on(&plan.server))
+}
+
+/// Carries out what concerns several machines, some of them side by side. What has begun comes to its end.
+async fn all_done(work: Vec<BoxFuture<'_, Result<(), InstallError>>>) -> Result<(), InstallError> {
+    let done: Vec<_> = stream::iter(work).buffered(MACHINES_AT_ONCE).collect().await;
+    done.into_iter().collect()
+}
+
+/// Writes what is planned for the servers of one machine, and has each of them test it.
+async fn write_all(context: &Context, machines: &Machines, plans: &[&ServerPlan]) -> Result<(), InstallError> {
     for plan in plans {
         for change in &plan.changes {
             context.report(&Progress::Change {
@@ -354,35 +406,28 @@ async fn forward(
             write(context, machines, plan, change).await?;
         }
         crash_point("written");
-        let server = || plan.server.clone();
         if let Some(test) = &plan.test {
             context.report(&Progress::Doing("have the server test its configuration"));
             let tested = machines.at(context, plan.host.as_deref()).run(test, b"", &plan.rules).await;
-            tested.map_err(|source| InstallError::Test { server: server(), source })?;
+            tested.map_err(|source| InstallError::Test { server: plan.server.clone(), source })?;
         }
+    }
+    Ok(())
+}
+
+/// Makes the servers of one machine take what was changed.
+async fn take_all(
+    context: &Context,
+    store: &Store,
+    machines: &Machines,
+    plans: &[&ServerPlan],
+) -> Result<(), InstallError> {
+    for plan in plans {
         if plan.reload.is_some() || plan.upload.is_some() {
             store.mark_reloaded(&plan.server).await?;
             take(context, store, machines, plan).await?;
         }
         crash_point("reloaded");
-    }
-    for placement in placements {
-        let fingerprint = installed_fingerprint(store, placement).await?;
-        for plan in plans {
-            let ours = |endpoint: &&LiveEndpoint| endpoint.certificate == placement.certificate;
-            let endpoints: Vec<&LiveEndpoint> = plan.endpoints.iter().filter(ours).collect();
-            context.report(&Progress::Doing("check whether the server shows the new certificate"));
-            let late = not_served(&endpoints, &fingerprint, |timeout| timeout / 3).await;
-            if !late.is_empty() {
-                // One that was told in the middle of a reload may have missed it.
-                tell(context, store, machines, &plan.server, false).await?;
-                let late: Vec<&LiveEndpoint> = late.into_iter().map(|(endpoint, _)| endpoint).collect();
-                let late = not_served(&late, &fingerprint, |timeout| timeout * 2 / 3).await;
-                if let Some((_, error)) = late.into_iter().next() {
-                    return Err(error);
-                }
-            }
-        }
     }
     Ok(())
 }

@@ -26,11 +26,16 @@ use eskort_host::files::Access;
 use eskort_host::{MachineError, Machines};
 use eskort_siteconf::FileChange as ConfigChange;
 use eskort_store::{InstallRow, InstallState, Store, StoreError};
+use futures_util::future::{BoxFuture, FutureExt};
+use futures_util::stream::{self, StreamExt};
 use haproxy::RuntimePut;
 pub use parcel::steps_of;
 use program::input;
 use std::sync::Arc;
 pub use web_api::ask_api;
+
+/// So many servers are read and planned side by side.
+const PLANNED_AT_ONCE: usize = 8;
 
 /// Gathers the facts and plans for every server of some certificates: one plan for a server, with all that is to be put on it. Reads
 /// only.
@@ -50,11 +55,20 @@ pub async fn plan(
             None => by_server.push((serving.name, vec![serving])),
         }
     }
-    let mut plans = Vec::new();
-    for (_, servings) in &by_server {
-        plans.push(plan_server(context, store, servings, facts).await?);
-    }
-    Ok(plans)
+    let planned = by_server.iter().map(|(_, servings)| servings.as_slice());
+    plan_each(context, store, planned, facts).await.into_iter().collect()
+}
+
+/// Plans several servers, some of them side by side: those of other machines are waited for.
+async fn plan_each<'a, 'b: 'a>(
+    context: &Context,
+    store: &Store,
+    servers: impl Iterator<Item = &'a [Serving<'b>]>,
+    facts: &Facts,
+) -> Vec<Result<ServerPlan, InstallError>> {
+    let plan = |servings| plan_server(context, store, servings, facts).boxed();
+    let plans: Vec<BoxFuture<'_, _>> = servers.map(plan).collect();
+    stream::iter(plans).buffered(PLANNED_AT_ONCE).collect().await
 }
 
 /// Returns what each server of some certificates is to serve.
@@ -220,8 +234,9 @@ pub async fn deployment(
     let switch_current = store.current_generation(certificate) != Some(generation);
     let rows = store.installs(certificate).await?;
     let mut targets = Vec::new();
-    for serving in servings(context, store, std::slice::from_ref(placement)).await? {
-        let planned = plan_server(context, store, std::slice::from_ref(&serving), facts).await;
+    let servings = servings(context, store, std::slice::from_ref(placement)).await?;
+    let planned = plan_each(context, store, servings.chunks(1), facts).await;
+    for (serving, planned) in servings.iter().zip(planned) {
         let (mut lacks, can_be_checked) = match planned {
             Ok(ServerPlan { changes, endpoints, .. }) => {
                 let lacks = changes.into_iter().map(|change| Lack::File { path: change.path });
