@@ -237,7 +237,7 @@ fn files_get_their_owner_group_and_mode_and_are_put_right_again() {
         "eskort.toml",
         &whole.replace("to = \"tls/site.key\"", "to = \"tls/site.key\", owner = \"nobody-here\""),
     );
-    place.run(&["keep"]).check(1, &["no user `nobody-here` exists on this machine", "correct `owner`"]);
+    place.run(&["keep"]).check(1, &["no user `nobody-here` exists on its machine", "correct `owner`"]);
 }
 
 #[test]

@@ -222,12 +222,12 @@ fn the_first_installation_is_undone_configuration_and_all_unless_somebody_change
     place.run(&["install", "website", "--undo"]).check(1, &["was changed for `second` too", "nothing was put back"]);
     assert_eq!(place.read("haproxy.cfg"), after);
     place.write("eskort.toml", &inventory);
-    let edited = after.replace("timeout client 1s", "timeout client 2s");
+    let edited = after.replace("timeout client 60s", "timeout client 30s");
     place.write("haproxy.cfg", &edited);
     let refused = place.run(&["install", "website", "--undo"]);
     refused.check(
         1,
-        &["was changed by somebody else, and stays as it is", "+  timeout client 2s", "nothing was put back"],
+        &["was changed by somebody else, and stays as it is", "+  timeout client 30s", "nothing was put back"],
     );
     assert_eq!(place.read("haproxy.cfg"), edited);
     assert!(place.path("state/served/front/website/combined.pem").exists() && served.shows("Lampholm Practice"));
@@ -311,8 +311,8 @@ impl Drop for Small {
 }
 
 #[test]
-fn a_full_disk_and_a_read_only_mount_are_named_and_nothing_is_left_over() {
-    if done_by_root("install::a_full_disk_and_a_read_only_mount_are_named_and_nothing_is_left_over") {
+fn a_full_disk_a_read_only_mount_and_an_immutable_file_are_named_and_nothing_is_left_over() {
+    if done_by_root("install::a_full_disk_a_read_only_mount_and_an_immutable_file_are_named_and_nothing_is_left_over") {
         return;
     }
     let world = World::new();
@@ -340,5 +340,16 @@ fn a_full_disk_and_a_read_only_mount_are_named_and_nothing_is_left_over() {
     }
     small.run("mount", &["-o", "remount,rw"]);
     std::fs::remove_file(place.path("small/filler")).unwrap();
+    // A file that root has made immutable.
+    let immutable = |word: &str| {
+        let status = Command::new("chattr").args([word, "tls/site.key"]).current_dir(place.dir.path()).status();
+        assert!(status.unwrap().success(), "chattr {word}");
+    };
+    immutable("+i");
+    let refused = world.on_day(75, &["keep", "--only", "website"]);
+    immutable("-i");
+    refused.check(1, &["cannot write", "site.key", "the file is immutable", "everything was put back as it was"]);
+    assert_eq!(files.map(|file| place.read(file)), before);
+    assert_eq!(std::fs::read_dir(place.path("tls")).unwrap().count(), 2, "nothing is left beside it");
     world.on_day(75, &["keep", "--only", "website"]).check(0, &["generation 2"]);
 }

@@ -85,3 +85,28 @@ fn each_obstacle_is_told_by_its_name() {
     assert!(filter["text"].as_str().unwrap().contains(text), "{filter}");
     world.place.check_nothing_published();
 }
+
+#[test]
+fn what_confines_a_server_is_named() {
+    let system = "mount -t tmpfs tmpfs /sys && mkdir -p /sys/kernel/security/apparmor && \
+                  echo '/usr/sbin/nginx (enforce)' > /sys/kernel/security/apparmor/profiles &&";
+    let test = "obstacles::what_confines_a_server_is_named";
+    if in_a_network_of_its_own(test, system, "nameserver 127.0.77.1\n", "") {
+        return;
+    }
+    let world = World::new();
+    let place = &world.place;
+    let block = "server { listen 127.0.0.1:9; server_name lampholm.example www.lampholm.example; }";
+    place.write("web.conf", &format!("events {{}}\nhttp {{ {block} }}\n"));
+    world.write_inventory(|text| {
+        text.replace("{ server = \"front\" }", "{ server = \"web\" }")
+            + "\n[server.web]\nkind = \"nginx\"\nconfig = \"web.conf\"\ntest = [\"true\"]\nreload = [\"false\"]\n"
+    });
+    let profile = "AppArmor enforces the profile `/usr/sbin/nginx` there";
+    place.run(&["rehearse"]).check(0, &[profile, "/etc/apparmor.d/local/usr.sbin.nginx"]);
+    world.keep().check(1, &["could not be reloaded", profile, "everything was put back"]);
+    // SELinux comes first; the folder here has no label.
+    std::fs::create_dir_all("/sys/fs/selinux").unwrap();
+    std::fs::write("/sys/fs/selinux/enforce", "1").unwrap();
+    place.run(&["rehearse"]).check(0, &["SELinux enforces its policy there", "semanage fcontext -a -t cert_t"]);
+}

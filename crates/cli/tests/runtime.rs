@@ -1,7 +1,6 @@
 //! Certificates changed under load: put into a running HAProxy over its runtime socket, or read by nginx in a reload. Nobody is dropped, and
 //! what is refused goes back.
 
-use crate::hosts::Sshd;
 use crate::serving::{HAPROXY, NGINX, Served};
 use crate::world::*;
 use std::io::{Read, Write};
@@ -167,15 +166,9 @@ fn through_twenty_reloads_of_nginx_nobody_is_dropped() {
 
 #[test]
 fn the_haproxy_of_another_machine_is_spoken_to_over_ssh() {
-    let served = Served::begin(&HAPROXY);
+    let mut served = Served::begin(&HAPROXY);
+    served.is_there();
     let (world, place) = (&served.world, &served.world.place);
-    let sshd = Sshd::start(place, place.dir.path(), "");
-    let dir = place.dir.path().display();
-    let there = format!("kind = \"haproxy\"\nhost = \"box\"\ncertificates-folder = \"{dir}/tls\"");
-    served.write_inventory(|text| {
-        text.replace("kind = \"haproxy\"", &there).replace("haproxy.cfg", &format!("{dir}/haproxy.cfg"))
-            + &sshd.section("box")
-    });
     world.keep().check(0, &["installed and checked live"]);
     until("it shows the certificate", || served.shows("Lampholm Practice"));
     let (shown, first) = (served.leaf(), worker(place));

@@ -1,6 +1,7 @@
 //! Certificates put on every kind of server whose configuration is read: the real ones, begun with a placeholder, then renewed, then with a
 //! configuration that the server refuses.
 
+use crate::hosts::Sshd;
 use crate::survey::in_a_house_with_exim;
 use crate::world::*;
 use std::os::unix::fs::{PermissionsExt, chown};
@@ -182,7 +183,9 @@ pub(crate) struct Served {
     pub(crate) world: World,
     pub(crate) port: u16,
     server: String,
+    hosts: String,
     _process: Process,
+    _sshd: Option<Sshd>,
 }
 
 impl Served {
@@ -223,7 +226,7 @@ impl Served {
             list(case.reload),
             case.more
         );
-        let served = Served { world, port, server, _process: Process(process) };
+        let served = Served { world, port, server, hosts: String::new(), _process: Process(process), _sshd: None };
         until(&format!("{} shows the placeholder", case.kind), || served.shows("placeholder"));
         served.write_inventory(|text| text);
         served
@@ -233,7 +236,7 @@ impl Served {
     pub(crate) fn write_inventory(&self, change: impl FnOnce(String) -> String) {
         self.world.write_inventory(|text| {
             let (from, to) = (text.find("kind = \"files\"").unwrap(), text.find("reload-timeout").unwrap());
-            let text = format!("{}{}{}", &text[..from], self.server, &text[to..]);
+            let text = format!("{}{}{}{}", &text[..from], self.server, &text[to..], self.hosts);
             change(text.replace("reload-timeout = \"3s\"", "reload-timeout = \"20s\""))
         });
     }
@@ -248,13 +251,42 @@ impl Served {
         String::from_utf8_lossy(&said.stdout).into_owned()
     }
 
+    /// Has the inventory reach its machine over SSH from now on.
+    pub(crate) fn is_there(&mut self) {
+        let place = &self.world.place;
+        let dir = place.dir.path();
+        let sshd = Sshd::start(place, dir, "");
+        let config = format!("config = \"{}/", dir.display());
+        let folder = format!("certificates-folder = \"{}/tls\"\n", dir.display());
+        let server = self.server.replace("config = \"", &config).replace("certificates-folder = \"tls\"\n", "");
+        self.server = format!("host = \"box\"\n{folder}{server}");
+        self.hosts = sshd.section("box");
+        self._sshd = Some(sshd);
+        self.write_inventory(|text| text);
+    }
+
     pub(crate) fn shows(&self, issuer: &str) -> bool {
         self.leaf().contains(issuer)
     }
 }
 
 fn put_on(case: &Case) {
-    let served = Served::begin(case);
+    put_on_server(case, &Served::begin(case));
+}
+
+/// Puts it on the server of a machine that is reached over SSH.
+fn put_on_over_ssh(case: &Case, test: &str) {
+    let owned_by_users = matches!(case.kind, "dovecot" | "postfix");
+    if owned_by_users && done_by_root(test) || case.kind == "exim" && in_a_house_with_exim(test) {
+        return;
+    }
+    let mut served = Served::begin(case);
+    served.is_there();
+    put_on_server(case, &served);
+    assert!(served.world.place.path("tls/website").is_dir(), "its files lie where the inventory says");
+}
+
+fn put_on_server(case: &Case, served: &Served) {
     let (world, place) = (&served.world, &served.world.place);
     let before: Vec<String> = case.files.iter().map(|(name, _)| place.read(name)).collect();
     // The plan is shown, and changes nothing.
@@ -377,4 +409,29 @@ fn exim_is_led_to_the_certificate() {
     if !in_a_house_with_exim("serving::exim_is_led_to_the_certificate") {
         put_on(&EXIM);
     }
+}
+
+#[test]
+fn apache_on_another_machine_is_led_to_the_certificate() {
+    put_on_over_ssh(&APACHE, "");
+}
+
+#[test]
+fn lighttpd_on_another_machine_is_led_to_the_certificate() {
+    put_on_over_ssh(&LIGHTTPD, "");
+}
+
+#[test]
+fn dovecot_on_another_machine_is_led_to_the_certificate() {
+    put_on_over_ssh(&DOVECOT, "serving::dovecot_on_another_machine_is_led_to_the_certificate");
+}
+
+#[test]
+fn postfix_on_another_machine_is_led_to_the_certificate() {
+    put_on_over_ssh(&POSTFIX, "serving::postfix_on_another_machine_is_led_to_the_certificate");
+}
+
+#[test]
+fn exim_on_another_machine_is_led_to_the_certificate() {
+    put_on_over_ssh(&EXIM, "serving::exim_on_another_machine_is_led_to_the_certificate");
 }

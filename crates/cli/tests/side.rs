@@ -32,12 +32,13 @@ fn section(n: usize) -> String {
 
 /// Begins a run, whose talk goes to a file: what it has said is there when it does not get on.
 fn start(world: &World) -> Child {
-    let talk = std::fs::File::create(world.place.path("talk")).unwrap();
+    let talk = std::fs::File::options().create(true).append(true).open(world.place.path("talk")).unwrap();
     world.place.eskort().arg("keep").stdout(Stdio::piped()).stderr(talk).spawn().unwrap()
 }
 
-fn ended(child: Child) -> Said {
-    Said::from(child.wait_with_output().unwrap())
+fn ended(world: &World, child: Child) -> Said {
+    let said = Said::from(child.wait_with_output().unwrap());
+    Said { err: world.place.read("talk"), ..said }
 }
 
 fn asked(world: &World, what: Resource) -> usize {
@@ -52,7 +53,7 @@ fn fifty_that_are_interrupted_leave_nothing_published() {
     assert!(world.place.path("www/.well-known/acme-challenge").exists());
     assert!(Command::new("kill").args(["-INT", &child.id().to_string()]).status().unwrap().success());
     let begun = Instant::now();
-    let said = ended(child);
+    let said = ended(&world, child);
     said.check(1, &["room1 failed", "room50 failed"]);
     assert!(begun.elapsed() < Duration::from_secs(30), "{said}");
     world.place.check_nothing_published();
@@ -65,7 +66,7 @@ fn fifty_that_are_killed_in_the_middle_come_to_one_certificate_each() {
     let mut child = start(&world);
     until("some have come and some have not", || world.authority.counts().1 >= 10);
     child.kill().unwrap();
-    let killed = ended(child);
+    let killed = ended(&world, child);
     let before = world.authority.counts();
     assert!(killed.code.is_none() && before.1 < 50, "{killed}");
     world.place.run(&["keep"]).check(0, &["room50", "generation 1 stored"]);
@@ -84,7 +85,7 @@ fn two_runs_on_one_state_folder_share_the_work() {
     let first = start(&world);
     until("the first run decided", || asked(&world, Resource::NewOrder) > 0);
     let second = start(&world);
-    let (first, second) = (ended(first), ended(second));
+    let (first, second) = (ended(&world, first), ended(&world, second));
     assert!(second.out.contains("another run is at work on it"), "{second}");
     for said in [&first, &second] {
         assert!([Some(0), Some(5)].contains(&said.code), "{said}");

@@ -6,6 +6,7 @@
 pub mod budget;
 pub mod caa;
 pub mod challenge;
+pub mod confinement;
 pub mod context;
 pub mod debt;
 pub mod decision;

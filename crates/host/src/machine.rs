@@ -9,6 +9,7 @@ use crate::socket;
 use eskort_core::context::Context;
 use eskort_core::inventory::{HostKind, ProgramRules};
 use nix::ifaddrs::{InterfaceAddress, getifaddrs};
+use nix::unistd::{Group, User};
 use std::collections::{BTreeMap, BTreeSet};
 use std::io;
 use std::net::IpAddr;
@@ -259,6 +260,23 @@ impl Machine<'_> {
             asked.unwrap_or_else(|_| Err(io::ErrorKind::TimedOut.into())).map_err(failed("talk to", at))
         };
         self.carry_out(here, async |session| session.ask_socket(at, message, longest).await).await
+    }
+
+    /// Returns an access with a user and a group by their names there, each `None` when it does not exist; with one of them alone on another
+    /// machine, the other is that of the user that Eskort logs in as. Not over FTP.
+    ///
+    /// # Errors
+    /// When the machine cannot be reached.
+    pub async fn owned_by(&self, owner: Option<&str>, group: Option<&str>, mode: u32) -> Result<Access, MachineError> {
+        if owner.is_none() && group.is_none() {
+            return Ok(Access::mode(mode));
+        }
+        let here = async || {
+            let uid = owner.and_then(|name| User::from_name(name).ok().flatten()).map(|user| user.uid.as_raw());
+            let gid = group.and_then(|name| Group::from_name(name).ok().flatten()).map(|group| group.gid.as_raw());
+            Ok(Access { mode, uid, gid })
+        };
+        self.carry_out(here, async |session| session.owned_by(owner, group, mode).await).await
     }
 
     /// Returns whether a folder is there.

@@ -216,6 +216,31 @@ impl Session {
         self.over_ssh("run a command", longest, async |ssh| ssh.run(words, input).await).await
     }
 
+    /// Returns an access with a user and a group by their names there, `None` for one that does not exist; one that is not named is that of
+    /// the user that logs in. SSH only.
+    ///
+    /// # Errors
+    /// When the connection is lost.
+    pub async fn owned_by(&mut self, owner: Option<&str>, group: Option<&str>, mode: u32) -> Result<Access, HostError> {
+        let mut ids = Vec::new();
+        let own = |flag: &str| vec!["id".to_owned(), flag.to_owned()];
+        let named = |name: &str, words: [&str; 3]| {
+            words.iter().map(|word| (*word).to_owned()).chain([name.to_owned()]).collect()
+        };
+        let user = owner.map_or_else(|| own("-u"), |name| named(name, ["id", "-u", "--"]));
+        let group = group.map_or_else(|| own("-g"), |name| named(name, ["getent", "--", "group"]));
+        for words in [user, group] {
+            let said = match self.run(&words, b"", self.timeout).await {
+                Err(HostError::Command { code: Some(_), .. }) => Vec::new(),
+                said => said?,
+            };
+            // `id` says a number, and `getent` a line of fields.
+            let said = String::from_utf8_lossy(&said).trim().to_owned();
+            ids.push(said.split(':').nth(2).unwrap_or(&said).parse().ok());
+        }
+        Ok(Access { mode, uid: ids[0], gid: ids[1] })
+    }
+
     /// Sends a message to a Unix socket there, and returns what is answered. SSH only.
     ///
     /// # Errors

@@ -39,8 +39,10 @@ pub enum InstallError {
         source: io::Error,
     },
     /// A user or group of the inventory.
-    #[error("no {what} `{name}` exists on this machine")]
+    #[error("server `{server}`: no {what} `{name}` exists on its machine")]
     NoSuchOwner {
+        /// The server.
+        server: String,
         /// `user` or `group`.
         what: &'static str,
         /// Its name.
@@ -159,14 +161,14 @@ impl InstallError {
             | InstallError::Reload { server, .. }
             | InstallError::Runtime { server, .. }
             | InstallError::OpenMap { server, .. }
+            | InstallError::NoSuchOwner { server, .. }
             | InstallError::Upload { server, .. }
             | InstallError::NotServed { server, .. }
             | InstallError::Keystore { server, .. }
             | InstallError::Machine { server, .. } => {
                 Some(server).filter(|server| !server.is_empty()).map(String::as_str)
             }
-            InstallError::NoSuchOwner { .. }
-            | InstallError::Undo { .. }
+            InstallError::Undo { .. }
             | InstallError::Theirs { .. }
             | InstallError::Restore { .. }
             | InstallError::Store(_) => None,

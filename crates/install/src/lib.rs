@@ -1,6 +1,7 @@
 //! Puts a generation on its servers: facts, plan, and a transaction that does all of it or nothing.
 
 mod configuration;
+mod confinement;
 mod error;
 mod facts;
 mod kinds;
@@ -8,6 +9,7 @@ mod plan;
 mod transaction;
 
 pub use configuration::{Reading, read_configuration};
+pub use confinement::confinement;
 pub use error::InstallError;
 pub use facts::Facts;
 pub use kinds::{ask_api, deployment, endpoints, plan, steps_of};

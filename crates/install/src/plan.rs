@@ -7,6 +7,7 @@ use eskort_core::inventory::{CertificateEntry, CheckAddress, Install, Part, Prog
 use eskort_core::names::Identifier;
 use eskort_core::pki::tls_secret_manifest;
 use eskort_core::progress::FileChange;
+use eskort_core::software::Software;
 use eskort_host::files::{Access, FileRead, read_whole};
 use eskort_store::{GenerationFolder, StoreError};
 use similar::DiffTag;
@@ -65,6 +66,8 @@ pub struct ServerPlan {
     pub certificates: Vec<String>,
     /// The files that change.
     pub changes: Vec<Change>,
+    /// The program that reads the certificates, and the folder in which it finds them.
+    pub reads: Option<(Software, PathBuf)>,
     /// The server's own test of its configuration.
     pub test: Option<Vec<String>>,
     /// Commands that make something of the files before it reads it: maps that are compiled.

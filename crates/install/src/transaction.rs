@@ -1,6 +1,7 @@
 //! Applies what was planned: all of it or nothing.
 
 use crate::InstallError;
+use crate::confinement::confinement;
 use crate::facts::Facts;
 use crate::kinds::{endpoints, take, tell, test_command};
 use crate::plan::{Change, LARGEST, LiveEndpoint, Placement, ServerPlan, difference};
@@ -68,7 +69,9 @@ pub async fn apply(
             Ok(())
         }
         Err(first) => {
+            let confined = confined(context, machines, plans, &first).await;
             let error = undone(context, store, machines, plans, placements, first).await;
+            confined.into_iter().for_each(|text| context.report(&Progress::Note(text)));
             let (seen, now) = (words::printable(&error.to_string(), 300), context.now());
             for placement in placements {
                 let rows = rows(placement, InstallState::Failed, Some(&seen), now);
@@ -77,6 +80,25 @@ pub async fn apply(
             Err(error)
         }
     }
+}
+
+/// Says what may have kept the server on which something failed from its certificates.
+async fn confined(
+    context: &Context,
+    machines: &Machines,
+    plans: &[ServerPlan],
+    first: &InstallError,
+) -> Option<String> {
+    let (InstallError::Test { server, .. }
+    | InstallError::Reload { server, .. }
+    | InstallError::NotServed { server, .. }) = first
+    else {
+        return None;
+    };
+    let plan = plans.iter().find(|plan| plan.server == *server)?;
+    let (software, folder) = plan.reads.as_ref()?;
+    let found = confinement(&machines.at(context, plan.host.as_deref()), *software, folder).await?;
+    Some(format!("{}: {}", found.words(*software), found.advice(folder)))
 }
 
 /// Undoes what a run that was killed left half-way, before anything else is planned. What somebody changed since stays theirs.
@@ -490,29 +512,33 @@ async fn await_gone(endpoints: &[&LiveEndpoint], fingerprint: &str) {
     stream::iter(looks).buffer_unordered(LOOKS_AT_ONCE).collect::<Vec<()>>().await;
 }
 
-/// Looks at endpoints side by side until they show the certificate, for a part of their time; returns those that do not, and why.
+/// Looks at endpoints until they show the certificate, for a part of their time; returns those that do not, and why. One of each server is
+/// looked at again and again, so that a reload is not held up by all of them; then come the others, side by side.
 async fn not_served<'a>(
     endpoints: &[&'a LiveEndpoint],
     fingerprint: &str,
     part: fn(Duration) -> Duration,
 ) -> Vec<(&'a LiveEndpoint, InstallError)> {
-    let looks: Vec<BoxFuture<'_, Option<(&LiveEndpoint, InstallError)>>> = endpoints
-        .iter()
-        .map(|endpoint| -> BoxFuture<'_, _> {
-            Box::pin(async move {
-                let served = is_served(endpoint, fingerprint, part(endpoint.reload_timeout)).await;
-                served.err().map(|error| (*endpoint, error))
-            })
-        })
-        .collect();
-    let found: Vec<_> = stream::iter(looks).buffered(LOOKS_AT_ONCE).collect().await;
-    found.into_iter().flatten().collect()
+    let begun = Instant::now();
+    let mut servers = BTreeSet::new();
+    let (firsts, others): (Vec<&LiveEndpoint>, Vec<&LiveEndpoint>) =
+        endpoints.iter().partition(|endpoint| servers.insert(&endpoint.server));
+    let mut late = Vec::new();
+    for endpoints in [firsts, others] {
+        let look = |endpoint: &'a LiveEndpoint| {
+            let served = is_served(endpoint, fingerprint, begun + part(endpoint.reload_timeout));
+            served.map(move |served| served.err().map(|error| (endpoint, error))).boxed()
+        };
+        let looks: Vec<BoxFuture<'_, _>> = endpoints.into_iter().map(look).collect();
+        let found: Vec<_> = stream::iter(looks).buffered(LOOKS_AT_ONCE).collect().await;
+        late.extend(found.into_iter().flatten());
+    }
+    late
 }
 
-/// Looks at an endpoint until it shows the certificate, for so long: a reload may take a while.
-async fn is_served(endpoint: &LiveEndpoint, fingerprint: &str, longest: Duration) -> Result<(), InstallError> {
-    let begun = Instant::now();
-    let mut pause = Duration::from_millis(50);
+/// Looks at an endpoint until it shows the certificate, or the time is over: a reload may take a while.
+async fn is_served(endpoint: &LiveEndpoint, fingerprint: &str, until: Instant) -> Result<(), InstallError> {
+    let mut pause = Duration::from_millis(20);
     loop {
         let connect_to = endpoint.instead.or(endpoint.here);
         let seen = match observe(&endpoint.name, endpoint.port, connect_to).await {
@@ -520,7 +546,7 @@ async fn is_served(endpoint: &LiveEndpoint, fingerprint: &str, longest: Duration
             Ok(o) => format!("{} shows `{}` by `{}`", o.address, words::list(&o.sent[0].names), o.sent[0].issuer),
             Err(error) => error.to_string(),
         };
-        if begun.elapsed() > longest {
+        if Instant::now() > until {
             let seen = match connect_to.map(|address| address.socket(endpoint.port)).and_then(who) {
                 Some(who) => format!("{seen}; {who}"),
                 None => seen,
@@ -532,6 +558,6 @@ async fn is_served(endpoint: &LiveEndpoint, fingerprint: &str, longest: Duration
             });
         }
         tokio::time::sleep(pause).await;
-        pause = (pause * 2).min(Duration::from_secs(1));
+        pause = (pause * 3 / 2).min(Duration::from_secs(1));
     }
 }

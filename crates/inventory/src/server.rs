@@ -342,17 +342,6 @@ fn check_paths(section: &Section<'_>, kind: &ServerKind) {
         let what = format!("`{}` has to be absolute: it is a path on another machine", path.display());
         section.note(section.span(), what, None);
     }
-    let owned = |copy: &FileCopy| copy.owner.is_some() || copy.group.is_some();
-    let is_owned = match kind {
-        ServerKind::Configured(server) => server.owner.is_some() || server.group.is_some(),
-        ServerKind::Files { copies, .. } => copies.iter().any(owned),
-        ServerKind::Keystore(keystore) => keystore.owner.is_some() || keystore.group.is_some(),
-        ServerKind::Parcel(_) | ServerKind::WebApi(_) | ServerKind::Program { .. } => false,
-    };
-    if is_owned {
-        let advice = "the files belong to the user of the host";
-        section.note(section.span(), "`owner` and `group` are for servers of this machine", Some(advice.into()));
-    }
 }
 
 fn parse_copy<'a>(table: &'a DeTable<'a>, span: Range<usize>, notes: &'a Notes<'a>) -> Option<FileCopy> {

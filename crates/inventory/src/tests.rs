@@ -271,11 +271,9 @@ fn a_server_on_another_machine_has_paths_and_commands_of_that_machine() {
         (nginx.replace("node", "nodes"), "the inventory has no [host.nodes] (did you mean `node`?)"),
         (nginx.replace("node", "site"), "host `site` is reached over FTP, which runs no commands"),
         (nginx.replace("/srv", "srv"), "`srv/tls` has to be absolute"),
-        (nginx.replace("nginx", "exim") + "\ngroup = \"exim\"", "`owner` and `group` are for servers of this machine"),
         (nginx.replace("nginx", "postfix") + "\ntls-port = 4443", "`tls-port` is for servers of kind nginx and apache"),
         (files("user = \"lamp\"", ""), "`user` is for servers of this machine"),
         (files("env = [\"LAMP\"]", ""), "`env` is for servers of this machine"),
-        (files("", ", owner = \"lamp\""), "`owner` and `group` are for servers of this machine"),
     ] {
         let found = said(&with(&lines));
         assert!(found.contains(wanted), "{lines}\n{found}\nlacks\n{wanted}");

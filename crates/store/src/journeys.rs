@@ -51,7 +51,7 @@ impl Store {
     /// Starts a journey at a stage, leased for this run, and returns it.
     ///
     /// # Errors
-    /// When the ledger fails, or the certificate has an open journey already.
+    /// When the ledger fails; [`StoreError::Leased`] when the certificate has an open journey or that generation by now: another run was quicker.
     pub async fn start_journey(
         &self,
         certificate: &str,
@@ -65,6 +65,14 @@ impl Store {
         let (specified, staged, began) = (encode(specification), encode(&stage), now.as_second());
         let values = params![certificate, generation, specified, STAGE_VERSION, staged, began, began];
         let id = self.in_one_transaction(|| {
+            let sooner = "SELECT 1 FROM journey WHERE certificate = ? AND ended IS NULL
+                          UNION ALL SELECT 1 FROM generation WHERE certificate = ? AND number >= ?";
+            let quicker =
+                self.rows(sooner, params![certificate, certificate, generation], |row| row.get::<_, u32>(0))?;
+            if !quicker.is_empty() {
+                let holder = self.other_holder(certificate, now)?.unwrap_or_else(|| "it was quicker".to_owned());
+                return Err(StoreError::Leased { certificate: certificate.to_owned(), holder });
+            }
             let id =
                 self.rows(sql, values, |row| row.get(0))?.into_iter().next().expect("an insertion returns its row");
             self.take_lease(certificate, id, now)?;

@@ -60,7 +60,7 @@ impl Store {
         self.other_holder(certificate, now)
     }
 
-    fn other_holder(&self, certificate: &str, now: Timestamp) -> Result<Option<String>, StoreError> {
+    pub(crate) fn other_holder(&self, certificate: &str, now: Timestamp) -> Result<Option<String>, StoreError> {
         let sql = "SELECT lease_holder, lease_until FROM journey
                    WHERE certificate = ? AND ended IS NULL AND lease_holder IS NOT NULL";
         let leases = self.rows(sql, [certificate], |row| Ok((row.get::<_, String>(0)?, instant(row, 1)?)))?;

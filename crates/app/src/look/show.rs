@@ -3,6 +3,7 @@
 use super::list::{ListFilter, ListRow, list};
 use crate::by_hand::validation::is_published_for_validation;
 use eskort_core::context::Context;
+use eskort_core::https::Hsts;
 use eskort_core::journey::{Milestone, ProofTask};
 use eskort_core::manual::OrderNotes;
 use eskort_core::record::{Record, RecordView};
@@ -74,6 +75,8 @@ pub struct Show {
     pub journey: Option<JourneyView>,
     /// How it stands on each server that it was put on, by machine and server.
     pub installs: Vec<InstallRow>,
+    /// For how long browsers come back over https alone, where that goes up by a ramp.
+    pub ramps: Vec<RampView>,
     /// The generations, newest first.
     pub generations: Vec<GenerationView>,
     /// The TXT records that a person has to place, while a journey waits for that.
@@ -85,6 +88,19 @@ pub struct Show {
     pub debts: Vec<DebtView>,
     /// What happened lately, newest first.
     pub events: Vec<EventRow>,
+}
+
+/// Where a site stands on the ramp of HSTS.
+#[derive(Clone, Debug, Serialize)]
+pub struct RampView {
+    /// The server.
+    pub server: String,
+    /// For how many seconds browsers come back over https alone.
+    pub max_age: u32,
+    /// Since when no look has found anything wrong with it.
+    pub since: Timestamp,
+    /// When the next step is due, if none does until then; `None` on the last one.
+    pub next: Option<Timestamp>,
 }
 
 fn records<S: Serializer>(records: &[Record], serializer: S) -> Result<S::Ok, S::Error> {
@@ -115,6 +131,7 @@ pub async fn show(context: &Context, name: &str) -> Result<Option<Show>, StoreEr
         folder,
         journey: None,
         installs: Vec::new(),
+        ramps: Vec::new(),
         generations: Vec::new(),
         to_place: Vec::new(),
         notes: None,
@@ -145,6 +162,15 @@ pub async fn show(context: &Context, name: &str) -> Result<Option<Show>, StoreEr
             shown.journey = Some(JourneyView { generation: open.generation, passed: open.stage.milestone() });
         }
         shown.installs = store.installs(name).await?;
+        for install in entry.install.iter().filter(|install| install.wishes.hsts == Some(Hsts::Ramp)) {
+            let found = store.ramp(name, &install.server).await?;
+            shown.ramps.extend(found.map(|ramp| RampView {
+                server: install.server.clone(),
+                max_age: ramp.max_age(),
+                since: ramp.since,
+                next: ramp.next(),
+            }));
+        }
         shown.generations = store.generations(name).await?.into_iter().map(view).collect();
         // What stands there for an authority without ACME to look at is no leftover.
         let stays = is_published_for_validation(&store, name).await?;

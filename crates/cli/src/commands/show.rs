@@ -13,14 +13,15 @@ use crate::texts::event::event;
 use crate::texts::manual_step;
 use crate::ui::Ui;
 use eskort_app::{
-    AnswerError, DebtView, FileView, GenerationView, InspectError, JourneyView, KeyView, OursView, Show, State,
+    AnswerError, DebtView, FileView, GenerationView, InspectError, JourneyView, KeyView, OursView, RampView, Show,
+    State,
 };
 use eskort_core::context::Context;
 use eskort_core::journey::Milestone;
 use eskort_core::pki::IntakeError;
 use eskort_core::words;
 use eskort_store::{InstallRow, InstallState};
-use jiff::Timestamp;
+use jiff::{SignedDuration, Timestamp};
 use std::path::{Path, PathBuf};
 
 pub(crate) fn run(ui: &Ui, config: Option<PathBuf>, args: &ShowArgs) -> ExitStatus {
@@ -169,6 +170,11 @@ fn text(shown: &Show, now: Timestamp, page: Page) -> String {
     rows.push(fact("key", shown.key.clone()));
     rows.push(fact("servers", if shown.servers.is_empty() { "none".into() } else { shown.servers.join(" ") }));
     rows.push(fact("files", shown.folder.display().to_string()));
+    for RampView { server, max_age, next, .. } in &shown.ramps {
+        let time = words::duration(SignedDuration::from_secs(i64::from(*max_age)));
+        let next = next.map(|at| format!("; for longer from {} on, if all is well until then", words::instant(at)));
+        rows.push(fact("HSTS", format!("{time} on `{server}`{}", next.unwrap_or_default())));
+    }
     for record in &shown.to_place {
         let text = format!("{}. {} {}, then run `eskort keep`", record.name, record.kind.word(), record.zone_data());
         rows.push(vec![Cell::toned("place", Tone::Notice), Cell::toned(text, Tone::Notice)]);

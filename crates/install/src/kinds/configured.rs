@@ -9,7 +9,6 @@ use eskort_core::context::Context;
 use eskort_core::inventory::{Configured, Server};
 use eskort_core::software::Software;
 use eskort_host::Machines;
-use eskort_store::Store;
 
 /// What is known of a server.
 pub(crate) enum ConfigFacts {
@@ -36,16 +35,10 @@ impl ConfigFacts {
     }
 
     /// Plans what changes for a certificate.
-    pub(super) fn plan(
-        &self,
-        store: &Store,
-        configured: &Configured,
-        serving: &Serving<'_>,
-    ) -> Result<ConfigPlan, InstallError> {
-        let parts = Parts { store, configured, serving };
+    pub(super) fn plan(&self, parts: &Parts<'_>) -> Result<ConfigPlan, InstallError> {
         match self {
-            ConfigFacts::Nginx(facts) => nginx::plan(facts, &parts),
-            ConfigFacts::Surveyed(facts) => surveyed::plan(facts, &parts),
+            ConfigFacts::Nginx(facts) => nginx::plan(facts, parts),
+            ConfigFacts::Surveyed(facts) => surveyed::plan(facts, parts),
         }
     }
 

@@ -3,15 +3,21 @@
 use crate::InstallError;
 use crate::plan::{LiveEndpoint, ServerFile, Serving};
 use eskort_core::inventory::{CheckAddress, FileCopy};
+use eskort_host::Machine;
 use eskort_host::files::Access;
 
 /// Returns the files that the inventory asks for.
-pub(super) fn files(copies: &[FileCopy]) -> Result<Vec<ServerFile>, InstallError> {
-    let file = |copy: &FileCopy| {
-        let access = access_of(copy.owner.as_deref(), copy.group.as_deref(), copy.mode)?;
-        Ok(ServerFile { path: copy.to.clone(), part: copy.part, access })
-    };
-    copies.iter().map(file).collect()
+pub(super) async fn files(
+    machine: &Machine<'_>,
+    server: &str,
+    copies: &[FileCopy],
+) -> Result<Vec<ServerFile>, InstallError> {
+    let mut files = Vec::new();
+    for FileCopy { part, to, owner, group, mode } in copies {
+        let access = owned_by(machine, server, (owner.as_deref(), group.as_deref()), *mode).await?;
+        files.push(ServerFile { path: to.clone(), part: *part, access });
+    }
+    Ok(files)
 }
 
 /// Returns where the inventory says that the program speaks TLS.
@@ -36,19 +42,22 @@ pub(super) fn endpoints(serving: &Serving<'_>) -> Vec<LiveEndpoint> {
     address.flat_map(|address| names.iter().map(move |name| endpoint(address, name.clone()))).collect()
 }
 
-/// Returns an access with a user and a group by their names.
+/// Returns an access with a user and a group of a server's machine by their names.
 ///
 /// # Errors
-/// When one of them does not exist.
-pub(super) fn access_of(owner: Option<&str>, group: Option<&str>, mode: u32) -> Result<Access, InstallError> {
-    let missing = |what, name: &str| InstallError::NoSuchOwner { what, name: name.to_owned() };
-    let uid = |name: &str| match nix::unistd::User::from_name(name) {
-        Ok(Some(user)) => Ok(user.uid.as_raw()),
-        _ => Err(missing("user", name)),
-    };
-    let gid = |name: &str| match nix::unistd::Group::from_name(name) {
-        Ok(Some(group)) => Ok(group.gid.as_raw()),
-        _ => Err(missing("group", name)),
-    };
-    Ok(Access { mode, uid: owner.map(uid).transpose()?, gid: group.map(gid).transpose()? })
+/// When one of them does not exist there, or the machine cannot be reached.
+pub(super) async fn owned_by(
+    machine: &Machine<'_>,
+    server: &str,
+    (owner, group): (Option<&str>, Option<&str>),
+    mode: u32,
+) -> Result<Access, InstallError> {
+    let access = machine.owned_by(owner, group, mode).await.map_err(InstallError::on(server))?;
+    let missing =
+        |what, name: &str| InstallError::NoSuchOwner { server: server.to_owned(), what, name: name.to_owned() };
+    match (owner, group) {
+        (Some(name), _) if access.uid.is_none() => Err(missing("user", name)),
+        (_, Some(name)) if access.gid.is_none() => Err(missing("group", name)),
+        _ => Ok(access),
+    }
 }

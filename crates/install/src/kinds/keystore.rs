@@ -1,6 +1,6 @@
 //! PKCS#12 containers for application servers.
 
-use super::files::access_of;
+use super::files::owned_by;
 use crate::InstallError;
 use crate::plan::{Change, LARGEST, Serving, in_place, read_part};
 use eskort_core::context::Context;
@@ -21,7 +21,9 @@ pub(super) async fn changed(
     machines: &Machines,
 ) -> Result<Option<Change>, InstallError> {
     let Serving { name, server, placement, .. } = serving;
-    let access = access_of(keystore.owner.as_deref(), keystore.group.as_deref(), keystore.mode)?;
+    let machine = machines.at(context, server.host.as_deref());
+    let owner = (keystore.owner.as_deref(), keystore.group.as_deref());
+    let access = owned_by(&machine, name, owner, keystore.mode).await?;
     let change = |new: Vec<u8>| Change {
         certificate: placement.certificate.to_owned(),
         path: keystore.to.clone(),
@@ -40,7 +42,7 @@ pub(super) async fn changed(
     let chain = Chain::from_pem(&text(bundle)).map_err(|e| refused(e.to_string()))?;
     let key = PrivateKey::from_pem(&Secret::new(text(key))).map_err(|e| refused(e.to_string()))?;
     let password = read_secret(&keystore.password).map_err(|e| refused(e.to_string()))?;
-    let there = match machines.at(context, server.host.as_deref()).read(&keystore.to, LARGEST).await {
+    let there = match machine.read(&keystore.to, LARGEST).await {
         Ok(there) => there,
         Err(MachineError::Io { .. }) => None,
         Err(error) => return Err(InstallError::on(name)(error)),

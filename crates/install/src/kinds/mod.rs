@@ -30,6 +30,7 @@ use futures_util::future::{BoxFuture, FutureExt};
 use futures_util::stream::{self, StreamExt};
 use haproxy::RuntimePut;
 pub use parcel::steps_of;
+use parts::Parts;
 use program::input;
 use std::sync::Arc;
 pub use web_api::ask_api;
@@ -112,11 +113,16 @@ async fn plan_server(
         Some(configured) => Some((configured, facts.of(context, (name, server), configured).await?)),
         None => None,
     };
+    let machine = facts.machines.at(context, server.host.as_deref());
+    let owner = configured.map_or((None, None), |known| (known.owner.as_deref(), known.group.as_deref()));
+    let owned_by = files::owned_by(&machine, name, owner, 0).await?;
     let mut plan = ServerPlan {
         server: name.to_owned(),
         host: server.host.clone(),
         certificates: Vec::new(),
         changes: Vec::new(),
+        reads: configured
+            .and_then(|configured| Parts { store, configured, serving: &servings[0], owned_by }.read_by_server()),
         test: test_command(&server.kind),
         prepare: Vec::new(),
         reload: Some(reload_command(&server.kind)).filter(|words| !words.is_empty()),
@@ -131,7 +137,7 @@ async fn plan_server(
     for (n, serving) in servings.iter().enumerate() {
         let files = match (&mut known, &server.kind) {
             (Some((configured, before)), _) => {
-                let planned = before.plan(store, configured, serving)?;
+                let planned = before.plan(&Parts { store, configured, serving, owned_by })?;
                 if n + 1 < servings.len()
                     && let Some(after) = before.after(serving, &planned)?
                 {
@@ -151,7 +157,7 @@ async fn plan_server(
             }
             (None, ServerKind::Files { copies, .. }) => {
                 plan.endpoints.extend(files::endpoints(serving));
-                files::files(copies)?
+                files::files(&machine, name, copies).await?
             }
             (None, ServerKind::Keystore(keystore)) => {
                 plan.endpoints.extend(files::endpoints(serving));
@@ -161,7 +167,10 @@ async fn plan_server(
             }
             // A person puts it in place: what visitors see is looked at later.
             (None, ServerKind::Parcel(parcel)) => {
-                parcel::changed(store, serving, parcel)?.into_iter().for_each(|change| plan.add(change));
+                parcel::changed(&machine, store, serving, parcel)
+                    .await?
+                    .into_iter()
+                    .for_each(|change| plan.add(change));
                 Vec::new()
             }
             (None, ServerKind::WebApi(_) | ServerKind::Program { .. }) => {

@@ -86,7 +86,7 @@ pub(super) fn plan(facts: &NginxFacts, parts: &Parts<'_>) -> Result<ConfigPlan, 
     let site = nginx::plan(&facts.config, &facts.sites, &target).map_err(refused)?;
     let (endpoints, unseen) = live_endpoints(parts.serving, &site.endpoints);
     let findings = site.findings.into_iter().chain(unseen).collect();
-    let files = parts.files([Part::Bundle, Part::Key])?;
+    let files = parts.files([Part::Bundle, Part::Key]);
     Ok(ConfigPlan { edited: site.changes, files, endpoints, findings, prepare: Vec::new(), runtime: None })
 }
 

@@ -1,6 +1,6 @@
 //! Parcels for machines that nobody reaches from here: everything that a person carries there, with the steps in writing.
 
-use super::files::access_of;
+use super::files::owned_by;
 use crate::InstallError;
 use crate::plan::{Change, LARGEST, LiveEndpoint, Serving, read_part};
 use eskort_core::inventory::{Parcel, Part};
@@ -8,7 +8,7 @@ use eskort_core::pki::{Chain, Pkcs12Form, PrivateKey, Secret, to_pkcs12};
 use eskort_core::progress::FileChange;
 use eskort_core::words;
 use eskort_host::files::{Access, read_whole};
-use eskort_host::read_secret;
+use eskort_host::{Machine, read_secret};
 use eskort_store::Store;
 use std::path::{Path, PathBuf};
 use std::time::Duration;
@@ -22,11 +22,16 @@ pub(super) fn folder(parcel: &Parcel, certificate: &str) -> PathBuf {
 }
 
 /// Returns the files of a parcel, when one is missing or is for another generation: the page says which one it is for.
-pub(super) fn changed(store: &Store, serving: &Serving<'_>, parcel: &Parcel) -> Result<Vec<Change>, InstallError> {
+pub(super) async fn changed(
+    machine: &Machine<'_>,
+    store: &Store,
+    serving: &Serving<'_>,
+    parcel: &Parcel,
+) -> Result<Vec<Change>, InstallError> {
     let Serving { name, placement, .. } = serving;
     let folder = folder(parcel, placement.certificate);
-    let access = |mode: u32| access_of(parcel.owner.as_deref(), parcel.group.as_deref(), mode);
-    let (open, closed) = (access(0o644)?, access(if parcel.group.is_some() { 0o640 } else { 0o600 })?);
+    let open = owned_by(machine, name, (parcel.owner.as_deref(), parcel.group.as_deref()), 0o644).await?;
+    let closed = Access { mode: if parcel.group.is_some() { 0o640 } else { 0o600 }, ..open };
     let change = |file: &str, what: &'static str, access: Access, new: Vec<u8>| Change {
         certificate: placement.certificate.to_owned(),
         path: folder.join(file),

@@ -1,11 +1,12 @@
 //! Where a server finds the parts of a certificate, and where visitors find the server.
 
-use super::files::access_of;
 use crate::InstallError;
 use crate::plan::{LARGEST, LiveEndpoint, Placement, ServerFile, Serving, loopback, read_part};
 use eskort_core::finding::{Finding, Severity, Topic};
 use eskort_core::inventory::{CheckAddress, Configured, Part};
 use eskort_core::pki::{Certificate, key_words};
+use eskort_core::software::Software;
+use eskort_host::files::Access;
 use eskort_host::{Machine, MachineError};
 use eskort_siteconf::{Endpoint, FileChange, Present};
 use eskort_store::Store;
@@ -33,6 +34,8 @@ pub(super) struct Parts<'a> {
     pub(super) store: &'a Store,
     pub(super) configured: &'a Configured,
     pub(super) serving: &'a Serving<'a>,
+    /// To whom files belong that are written for the server.
+    pub(super) owned_by: Access,
 }
 
 impl Parts<'_> {
@@ -57,6 +60,17 @@ impl Parts<'_> {
         folder.join(certificate).join(part.file_name())
     }
 
+    /// Returns the program that reads the parts, and the folder in which it finds them.
+    pub(super) fn read_by_server(&self) -> Option<(Software, PathBuf)> {
+        let software = self.configured.software;
+        let part = if software == Software::Haproxy { Part::Combined } else { Part::Bundle };
+        let path = self.path(part);
+        let folder = path.parent()?;
+        // Of the link `current` it is the folder that it leads to that counts.
+        let folder = if self.is_written(part) { folder } else { folder.parent()? };
+        Some((software, folder.to_owned()))
+    }
+
     /// Returns the certificate itself; `None` where it is not there yet.
     pub(super) fn leaf(&self) -> Option<Certificate> {
         let Placement { certificate, generation, .. } = self.serving.placement;
@@ -66,19 +80,15 @@ impl Parts<'_> {
     }
 
     /// Returns the files that are written for the parts that a configuration names.
-    ///
-    /// # Errors
-    /// When the user or group to whom they should belong does not exist.
-    pub(super) fn files(&self, parts: impl IntoIterator<Item = Part>) -> Result<Vec<ServerFile>, InstallError> {
+    pub(super) fn files(&self, parts: impl IntoIterator<Item = Part>) -> Vec<ServerFile> {
         let written = parts.into_iter().filter(|part| self.is_written(*part));
         written.map(|part| self.file(part, self.path(part))).collect()
     }
 
     /// Returns a file with a part, as the server may read it.
-    pub(super) fn file(&self, part: Part, path: PathBuf) -> Result<ServerFile, InstallError> {
-        let Configured { owner, group, .. } = self.configured;
-        let mode = if part.is_secret() && group.is_some() { 0o640 } else { part.usual_mode() };
-        Ok(ServerFile { path, part, access: access_of(owner.as_deref(), group.as_deref(), mode)? })
+    pub(super) fn file(&self, part: Part, path: PathBuf) -> ServerFile {
+        let mode = if part.is_secret() && self.configured.group.is_some() { 0o640 } else { part.usual_mode() };
+        ServerFile { path, part, access: Access { mode, ..self.owned_by } }
     }
 }
 

@@ -161,9 +161,9 @@ pub(super) fn plan(facts: &SurveyFacts, parts: &Parts<'_>) -> Result<ConfigPlan,
             return Err(refused(PlanError::NotAsPlanned { path: change.path }));
         }
     }
-    let mut files = parts.files(planned.parts)?;
+    let mut files = parts.files(planned.parts);
     for (part, path) in planned.placed {
-        files.push(parts.file(part, path)?);
+        files.push(parts.file(part, path));
     }
     let (endpoints, unseen) = live_endpoints(serving, &planned.endpoints);
     let runtime = match &facts.read {

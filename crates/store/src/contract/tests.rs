@@ -54,7 +54,8 @@ async fn a_journey_is_saved_step_by_step_and_only_one_is_open() {
 
 async fn journeys(store: &Store) {
     let journey = store.start_journey("website", 1, &specification(), Stage::Opened, at(1)).await.unwrap();
-    assert!(store.start_journey("website", 2, &specification(), Stage::Opened, at(1)).await.is_err());
+    let again = store.start_journey("website", 2, &specification(), Stage::Opened, at(1)).await;
+    assert!(matches!(again, Err(StoreError::Leased { .. })), "{again:?}");
     let prepared = Event::Passed { stage: Milestone::Prepared, generation: 1 };
     store.save_stage("website", journey.id, &Stage::Prepared, Some(&prepared), at(2)).await.unwrap();
     let open = store.open_journey("website").await.unwrap().unwrap();

@@ -5,6 +5,7 @@ use super::{Rehearsed, Trial, Tried};
 use crate::keep::planned_servers;
 use eskort_core::inventory::CertificateEntry;
 use eskort_core::words;
+use eskort_install::confinement;
 use eskort_prove::ProofContext;
 use std::sync::Arc;
 
@@ -45,6 +46,12 @@ pub(super) async fn installation(
                 trials.push(Rehearsed::of(Trial::Install, &plan.server, tried));
                 continue;
             }
+        }
+        if let Some((software, folder)) = &plan.reads
+            && let Some(found) = confinement(&machines.at(context, plan.host.as_deref()), *software, folder).await
+        {
+            let tried = Tried::Risky { text: found.words(*software), advice: found.advice(folder) };
+            trials.push(Rehearsed::of(Trial::Install, &plan.server, tried));
         }
         let changes = words::count(plan.changes.len() as u64, "file");
         let tried = match (tested, &plan.test) {
