@@ -538,7 +538,7 @@ async fn not_served<'a>(
 
 /// Looks at an endpoint until it shows the certificate, or the time is over: a reload may take a while.
 async fn is_served(endpoint: &LiveEndpoint, fingerprint: &str, until: Instant) -> Result<(), InstallError> {
-    let mut pause = Duration::from_millis(20);
+    let (begun, mut pause) = (Instant::now(), Duration::from_millis(15));
     loop {
         let connect_to = endpoint.instead.or(endpoint.here);
         let seen = match observe(&endpoint.name, endpoint.port, connect_to).await {
@@ -558,6 +558,9 @@ async fn is_served(endpoint: &LiveEndpoint, fingerprint: &str, until: Instant) -
             });
         }
         tokio::time::sleep(pause).await;
-        pause = (pause * 3 / 2).min(Duration::from_secs(1));
+        // Most reloads are over in a moment; the others are not worth many looks.
+        if begun.elapsed() > Duration::from_millis(500) {
+            pause = (pause * 2).min(Duration::from_secs(1));
+        }
     }
 }
