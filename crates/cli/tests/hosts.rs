@@ -443,6 +443,42 @@ fn a_site_on_an_account_that_has_only_ftp() {
 }
 
 #[test]
+fn files_go_to_an_account_that_has_only_ftp_and_a_key_only_where_others_cannot_read_it() {
+    let world = World::new();
+    let place = &world.place;
+    // The folder of the account is the one that the server reads.
+    std::fs::create_dir_all(place.path("account/tls")).unwrap();
+    std::os::unix::fs::symlink(place.path("account/tls"), place.path("tls")).unwrap();
+    let folder = place.path("account/tls").display().to_string();
+    let on_account = |ftp: &Vsftpd| {
+        world.write_inventory(|text| {
+            let text = text.replace("kind = \"files\"\n", "kind = \"files\"\nhost = \"account\"\n");
+            text.replace("to = \"tls/", &format!("to = \"{folder}/")) + &ftp.section("explicit")
+        });
+    };
+    let files = || std::fs::read_dir(place.path("account/tls")).unwrap().count();
+    // A server that makes all files readable for others, and lets nobody close them.
+    let open = Vsftpd::start(place, "");
+    on_account(&open);
+    world.keep().check(1, &["site.key on host `account`", "lets others read it"]);
+    assert_eq!(files(), 0, "what was written before went with it");
+    let log = place.read("ftp/log");
+    let sent: Vec<&str> = log.lines().filter(|line| line.contains("OK UPLOAD")).collect();
+    assert!(sent.iter().any(|line| line.contains(", 0.00Kbyte/sec") || line.contains(", 0 bytes")), "{sent:?}");
+    drop(open);
+    let closed = Vsftpd::start(place, "anon_umask=077");
+    on_account(&closed);
+    world.keep().check(0, &["put generation 1 in place", "confirmed"]);
+    assert_eq!((files(), place.mode("account/tls/site.key")), (2, 0o600));
+    let first = place.read("account/tls/site.pem");
+    place.run(&["keep"]).check(0, &["nothing to do"]);
+    world.on_day(75, &["keep"]).check(0, &["generation 2 installed and checked live"]);
+    assert_ne!(place.read("account/tls/site.pem"), first);
+    world.on_day(75, &["install", "website", "--undo"]).check(0, &[]);
+    assert_eq!((place.read("account/tls/site.pem"), files()), (first, 2));
+}
+
+#[test]
 fn over_links_of_others_on_another_machine_nothing_is_written() {
     let world = World::new();
     let place = &world.place;

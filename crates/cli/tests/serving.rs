@@ -294,6 +294,22 @@ fn put_on_server(case: &Case, served: &Served) {
     plan.check(0, &["+", "old/", &format!("front ({})", case.kind)][..2]);
     let now = || case.files.iter().map(|(name, _)| place.read(name)).collect::<Vec<String>>();
     assert_eq!(now(), before, "{}", case.kind);
+    // It refuses what has become of its configuration; then it cannot be reloaded: all is as it was.
+    let led = "grep -qs website \\\"$@\\\" && echo the lamp is out >&2 && exit 3; exit 0";
+    let files: String = case.files.iter().map(|(name, _)| format!(", \"{}\"", place.path(name).display())).collect();
+    let test = format!("test = [\"sh\", \"-c\", \"{led}\", \"sh\"{files}]\n");
+    for (key, line, said) in [
+        ("test = [", test.as_str(), "refuses the changed configuration"),
+        ("reload = [", "reload = [\"false\"]\n", "could not be reloaded"),
+    ] {
+        served.write_inventory(|text| {
+            let kept: String = text.split_inclusive('\n').filter(|text| !text.starts_with(key)).collect();
+            kept.replacen("reload-timeout", &format!("{line}reload-timeout"), 1)
+        });
+        world.keep().check(1, &[said, "everything was put back as it was"]);
+        assert_eq!((now(), served.shows("placeholder")), (before.clone(), true), "{}: {said}", case.kind);
+    }
+    served.write_inventory(|text| text);
     world.keep().check(0, &["installed and checked live"]);
     let first = served.leaf();
     assert!(first.contains("Lampholm Practice"), "{}: {first}", case.kind);

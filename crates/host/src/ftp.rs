@@ -1,6 +1,7 @@
 //! Machines over FTP (RFC 959), with TLS (RFC 4217) begun by a command or from the first byte. Data connections are passive.
 
 use crate::error::{HostError, LARGEST, tame};
+use crate::files::{Access, FileRead};
 use eskort_core::inventory::{FtpHost, FtpTls};
 use eskort_core::pki::Secret;
 use rustls::pki_types::CertificateDer;
@@ -107,19 +108,87 @@ impl FtpSession {
             self.set_mode("644", &part).await;
         }
         let renamed = match uploaded {
-            Ok(()) => match self.stream.rename(&part, &full).await {
-                // Some servers do not rename over a file that is there.
-                Err(error) if is_refusal(&error) && self.stream.rm(&full).await.is_ok() => {
-                    self.stream.rename(&part, &full).await
-                }
-                renamed => renamed,
-            },
-            Err(error) => Err(error),
+            Ok(()) => self.rename_over(&part, &full).await,
+            Err(error) => {
+                let _ = self.stream.rm(&part).await;
+                Err(error)
+            }
+        };
+        renamed.map_err(fail)
+    }
+
+    /// Renames a file to its place; where that fails, it is removed.
+    async fn rename_over(&mut self, part: &str, full: &str) -> Result<(), FtpError> {
+        let renamed = match self.stream.rename(part, full).await {
+            // Some servers do not rename over a file that is there.
+            Err(error) if is_refusal(&error) && self.stream.rm(full).await.is_ok() => {
+                self.stream.rename(part, full).await
+            }
+            renamed => renamed,
         };
         if renamed.is_err() {
-            let _ = self.stream.rm(&part).await;
+            let _ = self.stream.rm(part).await;
         }
-        renamed.map_err(fail)
+        renamed
+    }
+
+    /// Writes a file under the name `part`, with the access that it is to have as far as the server gives it, and renames it. One that others
+    /// may not read is closed before its first byte comes, or not written at all.
+    pub(crate) async fn write_atomic(
+        &mut self,
+        path: &Path,
+        part: &Path,
+        bytes: &[u8],
+        access: Access,
+    ) -> Result<(), HostError> {
+        let fail = self.file("write", path);
+        let (host, full, part) = (self.host.clone(), self.full(path), self.full(part));
+        let mode = format!("{:o}", access.mode & 0o777);
+        let is_closed = access.mode & 0o007 == 0;
+        if is_closed {
+            self.upload(&part, b"").await.map_err(&fail)?;
+        } else {
+            self.upload(&part, bytes).await.map_err(&fail)?;
+        }
+        self.set_mode(&mode, &part).await;
+        if is_closed {
+            let mut open = self.is_open(&part, access.mode).await;
+            if !open {
+                self.upload(&part, bytes).await.map_err(&fail)?;
+                // Where the server has made it anew.
+                open = self.is_open(&part, access.mode).await;
+            }
+            if open {
+                let _ = self.stream.rm(&part).await;
+                let what = "the server lets others read it, or does not say who may".to_owned();
+                return Err(HostError::File { host, job: "write", path: path.to_owned(), what });
+            }
+        }
+        self.rename_over(&part, &full).await.map_err(fail)
+    }
+
+    /// Whether a file is open to more than it should be, or nobody says to whom it is.
+    async fn is_open(&mut self, path: &str, mode: u32) -> bool {
+        self.mode_of(path).await.is_none_or(|is| is & !mode & 0o077 != 0)
+    }
+
+    /// Returns the permission bits of a file, as far as the server lists them.
+    async fn mode_of(&mut self, path: &str) -> Option<u32> {
+        let lines = self.stream.list(Some(path)).await.ok()?;
+        let permissions = lines.first()?.split_whitespace().next()?.as_bytes();
+        let letters = permissions.get(1..10).filter(|_| permissions[0] == b'-')?;
+        Some(letters.iter().fold(0, |mode, letter| mode << 1 | u32::from(*letter != b'-')))
+    }
+
+    /// Reads a file of at most `most` bytes, with who may do what with it as far as the server lists that.
+    pub(crate) async fn read_whole(&mut self, path: &Path, most: u64) -> Result<Option<FileRead>, HostError> {
+        let Some(bytes) = self.read_at_most(path, most).await? else { return Ok(None) };
+        if bytes.len() as u64 > most {
+            let what = format!("it is larger than {most} bytes");
+            return Err(HostError::File { host: self.host.clone(), job: "read", path: path.to_owned(), what });
+        }
+        let mode = self.mode_of(&self.full(path)).await.unwrap_or(0o600);
+        Ok(Some(FileRead { bytes, access: Access::mode(mode) }))
     }
 
     async fn upload(&mut self, path: &str, bytes: &[u8]) -> Result<(), FtpError> {
@@ -129,6 +198,11 @@ impl FtpSession {
     }
 
     pub(crate) async fn read(&mut self, path: &Path) -> Result<Option<Vec<u8>>, HostError> {
+        self.read_at_most(path, LARGEST as u64).await
+    }
+
+    /// Reads at most one byte more.
+    async fn read_at_most(&mut self, path: &Path, most: u64) -> Result<Option<Vec<u8>>, HostError> {
         let fail = self.file("read", path);
         let data = match self.stream.retr_as_stream(self.full(path)).await {
             Ok(data) => data,
@@ -136,7 +210,7 @@ impl FtpSession {
             Err(error) => return Err(fail(error)),
         };
         let mut bytes = Vec::new();
-        let mut data = data.take(LARGEST as u64 + 1);
+        let mut data = data.take(most + 1);
         data.read_to_end(&mut bytes).await.map_err(|e| fail(FtpError::ConnectionError(e)))?;
         data.into_inner().finish().await.map_err(fail)?;
         Ok(Some(bytes))

@@ -125,6 +125,12 @@ impl Machine<'_> {
         self.host
     }
 
+    /// Whether files there can be given to users, and closed or opened as one likes: not over FTP.
+    pub fn gives_access(&self) -> bool {
+        let entry = self.host.and_then(|host| self.context.inventory.hosts.get(host));
+        !entry.is_some_and(|host| matches!(host.kind, HostKind::Ftp(_)))
+    }
+
     /// Carries an operation out: on this machine, or over a session that is opened when there is none. A session on which something
     /// failed may be lost: the next operation makes a new one.
     async fn carry_out<T>(
@@ -173,7 +179,7 @@ impl Machine<'_> {
         })
     }
 
-    /// Reads a file of at most `most` bytes; `None` when it is not there. Not over FTP.
+    /// Reads a file of at most `most` bytes; `None` when it is not there.
     ///
     /// # Errors
     /// When the machine cannot be reached, or refuses.
@@ -209,7 +215,8 @@ impl Machine<'_> {
         self.carry_out(here, async |session| list_there(session, pattern, options).await).await
     }
 
-    /// Writes a file whole or not at all, with the access that it is to have, and makes the folders it needs. Not over FTP.
+    /// Writes a file whole or not at all, with the access that it is to have, and makes the folders it needs. Over FTP it has to belong to
+    /// nobody in particular, and what others may read gets the access that the server gives it.
     ///
     /// # Errors
     /// When the machine cannot be reached, or refuses.

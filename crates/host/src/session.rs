@@ -139,24 +139,37 @@ impl Session {
         on!(self, "read a file", way => way.read(path))
     }
 
-    /// Reads files of at most `most` bytes each, with whose they are and who may do what with them; `None` for what is not there. SSH
-    /// only.
+    /// Reads files of at most `most` bytes each, with whose they are and who may do what with them; `None` for what is not there. Over FTP whose
+    /// they are is not told.
     ///
     /// # Errors
     /// When the machine refuses one, or the connection is lost.
     pub async fn read_many(&mut self, paths: &[PathBuf], most: u64) -> Result<Vec<Option<FileRead>>, HostError> {
         let mut read = Vec::new();
+        if let Way::Ftp(_) = self.way {
+            for path in paths {
+                let way = async |ftp: &mut ftp::FtpSession| ftp.read_whole(path, most).await;
+                read.push(self.over_ftp("read a file", way).await?);
+            }
+            return Ok(read);
+        }
         for paths in paths.chunks(AT_ONCE) {
             read.extend(self.over_ssh("read files", self.timeout, async |ssh| ssh.read_many(paths, most).await).await?);
         }
         Ok(read)
     }
 
-    /// Writes a file whole or not at all, with the access that it is to have from its first byte. SSH only.
+    /// Writes a file whole or not at all, with the access that it is to have from its first byte. Over FTP what others may read gets the access
+    /// that the server gives it.
     ///
     /// # Errors
     /// When the machine refuses, or the connection is lost.
     pub async fn write_atomic(&mut self, path: &Path, bytes: &[u8], access: Access) -> Result<(), HostError> {
+        if let Way::Ftp(_) = self.way {
+            let part = path.with_file_name(passing_name());
+            let write = async |ftp: &mut ftp::FtpSession| ftp.write_atomic(path, &part, bytes, access).await;
+            return self.over_ftp("write a file", write).await;
+        }
         let write = async |ssh: &mut ssh::SshSession| ssh.write_atomic(path, &passing_name(), bytes, access).await;
         self.over_ssh("write a file", self.timeout, write).await
     }
@@ -186,6 +199,26 @@ impl Session {
             Err(_) => {
                 self.given_up = true;
                 Err(HostError::TimedOut { host, job, after: longest })
+            }
+        }
+    }
+
+    /// Runs an operation that is another over FTP.
+    async fn over_ftp<T>(
+        &mut self,
+        job: &'static str,
+        operation: impl AsyncFnOnce(&mut ftp::FtpSession) -> Result<T, HostError>,
+    ) -> Result<T, HostError> {
+        let (host, timeout) = (self.host.clone(), self.timeout);
+        if self.given_up {
+            return Err(HostError::GivenUp { host });
+        }
+        let Way::Ftp(ftp) = &mut self.way else { unreachable!("it was looked at") };
+        match tokio::time::timeout(timeout, operation(ftp)).await {
+            Ok(done) => done,
+            Err(_) => {
+                self.given_up = true;
+                Err(HostError::TimedOut { host, job, after: timeout })
             }
         }
     }

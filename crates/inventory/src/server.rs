@@ -4,8 +4,8 @@ use crate::api::{UPLOADS, parse_address, parse_web_api};
 use crate::fields::{Entry, check_address, duration, kind, named_section, program_rules, secret};
 use crate::table::{Notes, Section, Text};
 use eskort_core::inventory::{
-    CheckAddress, Configured, FileCopy, Host, HostKind, Keystore, Parcel, Part, RecipeSource, Server, ServerKind,
-    UploadApi, WebApi,
+    CheckAddress, Configured, FileCopy, FtpHost, FtpTls, Host, HostKind, Keystore, Parcel, Part, RecipeSource, Server,
+    ServerKind, UploadApi, WebApi,
 };
 use eskort_core::recipe::UploadRecipe;
 use eskort_core::software::Software;
@@ -103,7 +103,7 @@ pub(crate) fn parse_server<'a>(
 ) -> Vec<(String, Server)> {
     let Some((section, kind)) = parse_kind(entry, notes) else { return Vec::new() };
     let reload_timeout = duration(&section, "reload-timeout", USUAL_RELOAD);
-    let on: Vec<&str> = server_hosts(&section, hosts);
+    let on: Vec<&str> = server_hosts(&section, hosts, &kind);
     if !on.is_empty() {
         check_paths(&section, &kind);
     }
@@ -294,14 +294,15 @@ fn check_secret(section: &Section<'_>, part: Part, mode: u32) {
 
 /// Returns the machines that a server runs on; none for this one. They have to be such as run commands, and what runs there has rules
 /// of its own.
-fn server_hosts<'a>(section: &Section<'a>, hosts: &BTreeMap<String, Host>) -> Vec<&'a str> {
+fn server_hosts<'a>(section: &Section<'a>, hosts: &BTreeMap<String, Host>, kind: &ServerKind) -> Vec<&'a str> {
     let known: Vec<&str> = hosts.keys().map(String::as_str).collect();
     let mut found: Vec<&str> = Vec::new();
     for text in section.one_or_more("host") {
         let Some(name) = named_section(section, &text, &known, "host") else { continue };
-        if matches!(hosts[name].kind, HostKind::Ftp(_)) {
-            let what = format!("host `{name}` is reached over FTP, which runs no commands");
-            section.note(text.span, what, Some("use a host of kind \"ssh\"".into()));
+        if let HostKind::Ftp(ftp) = &hosts[name].kind
+            && let Some((what, advice)) = not_over_ftp(kind, ftp)
+        {
+            section.note(text.span, format!("host `{name}` is reached over FTP, {what}"), Some(advice.into()));
         } else if found.contains(&name) {
             section.note(text.span, format!("host `{name}` is here twice"), None);
         } else {
@@ -313,6 +314,23 @@ fn server_hosts<'a>(section: &Section<'a>, hosts: &BTreeMap<String, Host>) -> Ve
         section.note(section.span(), format!("`{key}` is for servers of this machine"), Some(advice.into()));
     }
     found
+}
+
+/// Returns why a server cannot be on a host that is reached over FTP, and what to do about it.
+fn not_over_ftp(kind: &ServerKind, ftp: &FtpHost) -> Option<(&'static str, &'static str)> {
+    let ServerKind::Files { copies, run } = kind else {
+        return Some(("which runs no commands", "use a host of kind \"ssh\""));
+    };
+    let is_owned = |copy: &FileCopy| copy.owner.is_some() || copy.group.is_some();
+    if !run.is_empty() {
+        Some(("which runs no commands", "leave `run` out, or use a host of kind \"ssh\""))
+    } else if copies.iter().any(is_owned) {
+        Some(("which gives files to nobody else", "leave `owner` and `group` out, or use a host of kind \"ssh\""))
+    } else if ftp.tls == FtpTls::None && copies.iter().any(|copy| copy.part.is_secret()) {
+        Some(("without TLS: the key would travel in clear", "set `tls` of the host"))
+    } else {
+        None
+    }
 }
 
 /// Returns the addresses that looks connect to: one, or one for each machine.

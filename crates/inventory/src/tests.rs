@@ -273,6 +273,17 @@ fn a_server_on_another_machine_has_paths_and_commands_of_that_machine() {
         (nginx.replace("/srv", "srv"), "`srv/tls` has to be absolute"),
         (nginx.replace("nginx", "postfix") + "\ntls-port = 4443", "`tls-port` is for servers of kind nginx and apache"),
         (files("user = \"lamp\"", ""), "`user` is for servers of this machine"),
+        (
+            files("run = [\"true\"]", "").replace("node", "site"),
+            "host `site` is reached over FTP, which runs no commands",
+        ),
+        (files("", ", owner = \"lamp\"").replace("node", "site"), "which gives files to nobody else"),
+        (
+            files("", "").replace("node", "site")
+                + "\n[host.clear]\nkind = \"ftp\"\naddress = \"a.example\"\nuser = \"k\"\npassword-file = \"p\"\ntls = \"none\"\n[server.more]\n"
+                + &files("", "").replace("node", "clear"),
+            "host `clear` is reached over FTP, without TLS: the key would travel in clear",
+        ),
         (files("env = [\"LAMP\"]", ""), "`env` is for servers of this machine"),
     ] {
         let found = said(&with(&lines));
