@@ -135,8 +135,8 @@ async fn plan_server(
     // The files of the configuration that change, each with the first certificate that it changes for.
     let mut edited: Vec<(&str, ConfigChange)> = Vec::new();
     for (n, serving) in servings.iter().enumerate() {
-        let files = match (&mut known, &server.kind) {
-            (Some((configured, before)), _) => {
+        let files = match &mut known {
+            Some((configured, before)) => {
                 let planned = before.plan(&Parts { store, configured, serving, owned_by })?;
                 if n + 1 < servings.len()
                     && let Some(after) = before.after(serving, &planned)?
@@ -155,29 +155,7 @@ async fn plan_server(
                 plan.prepare.extend(planned.prepare);
                 planned.files
             }
-            (None, ServerKind::Files { copies, .. }) => {
-                plan.endpoints.extend(files::endpoints(serving));
-                files::files(&machine, name, copies).await?
-            }
-            (None, ServerKind::Keystore(keystore)) => {
-                plan.endpoints.extend(files::endpoints(serving));
-                let changed = keystore::changed(context, store, serving, keystore, &facts.machines).await?;
-                changed.into_iter().for_each(|change| plan.add(change));
-                Vec::new()
-            }
-            // A person puts it in place: what visitors see is looked at later.
-            (None, ServerKind::Parcel(parcel)) => {
-                parcel::changed(&machine, store, serving, parcel)
-                    .await?
-                    .into_iter()
-                    .for_each(|change| plan.add(change));
-                Vec::new()
-            }
-            (None, ServerKind::WebApi(_) | ServerKind::Program { .. }) => {
-                plan.endpoints.extend(files::endpoints(serving));
-                Vec::new()
-            }
-            (None, ServerKind::Configured(_)) => Vec::new(),
+            None => plan_unread(context, store, serving, &facts.machines, &mut plan).await?,
         };
         for change in changed_files(context, store, serving, &files, facts).await? {
             plan.add(change);
@@ -198,6 +176,35 @@ async fn plan_server(
         plan.add(Change { certificate, path, new, access, how });
     }
     Ok(plan)
+}
+
+/// Plans for a server whose configuration is not read. Returns the files that it is to have.
+async fn plan_unread(
+    context: &Context,
+    store: &Store,
+    serving: &Serving<'_>,
+    machines: &Machines,
+    plan: &mut ServerPlan,
+) -> Result<Vec<ServerFile>, InstallError> {
+    let Serving { name, server, .. } = *serving;
+    let machine = machines.at(context, server.host.as_deref());
+    // What a person puts in place is looked at later.
+    if !matches!(server.kind, ServerKind::Parcel(_)) {
+        plan.endpoints.extend(files::endpoints(serving));
+    }
+    match &server.kind {
+        ServerKind::Files { copies, .. } => return files::files(&machine, name, copies).await,
+        ServerKind::Keystore(keystore) => {
+            let changed = keystore::changed(context, store, serving, keystore, machines).await?;
+            changed.into_iter().for_each(|change| plan.add(change));
+        }
+        ServerKind::Parcel(parcel) => {
+            let changed = parcel::changed(&machine, store, serving, parcel).await?;
+            changed.into_iter().for_each(|change| plan.add(change));
+        }
+        ServerKind::WebApi(_) | ServerKind::Program { .. } | ServerKind::Configured(_) => {}
+    }
+    Ok(Vec::new())
 }
 
 /// Returns the files that do not hold what they should, or not with the access that they should have. One of this machine that
