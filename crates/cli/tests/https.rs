@@ -73,7 +73,7 @@ fn a_plain_virtual_host_of_apache_gets_one_with_tls_beside_it() {
         ", redirect = true, hsts = \"ramp\", tls = \"strict\", http2 = true, stapling = true, prefer = \"bare\"";
     place.write("eskort.toml", &inventory(wishes));
     place.run(&["keep", "--plan"]).check(0, &["+<VirtualHost *:", "Redirect permanent", "-all +TLSv1.3"]);
-    place.run(&["keep"]).check(0, &["confirmed", "changes", "site_tls.conf"]);
+    place.run(&["keep"]).check(0, &["confirmed", "makes", "site_tls.conf"]);
     let own = "apache/sites/site_tls.conf";
     assert!(place.read(own).starts_with("Listen ") && place.mode(own) == 0o644, "{}", place.read(own));
     assert!(!place.read("apache/sites/site.conf").contains("SSLEngine"));

@@ -418,6 +418,10 @@ fn the_names_of_postfix_have_their_certificates_by_a_map_that_is_compiled_each_t
     world.on_day(76, &["install", "website", "--undo"]).check(0, &[]);
     assert_eq!(["main.cf", "names"].map(|name| place.read(name)), before);
     until("it shows the placeholder", || served.shows("placeholder"));
+    let shown = place.run(&["show", "website"]);
+    shown.check(0, &["taken off its servers"]);
+    assert!(!shown.out.contains("  in use") && !shown.out.contains("SERVER"), "{shown}");
+    assert!(place.path("state/certificates/website/current").symlink_metadata().is_err());
 }
 
 #[test]

@@ -187,6 +187,8 @@ pub async fn restore(
         tell(context, store, machines, server, true).await?;
     }
     store.forget_changes(&changes, &[]).await?;
+    // Whatever the link was led to meanwhile: nothing is in use.
+    store.switch_current(certificate, None)?;
     await_gone(&endpoints.iter().collect::<Vec<_>>(), &fingerprint).await;
     Ok(changes.into_iter().filter(|undo| !undo.is_link).map(|undo| undo.path).collect())
 }

@@ -97,6 +97,14 @@ impl Store {
         Ok(rows.into_iter().next())
     }
 
+    /// Forgets how a certificate stands on servers: it was taken off them.
+    ///
+    /// # Errors
+    /// When the ledger fails.
+    pub async fn forget_installs(&self, certificate: &str) -> Result<(), StoreError> {
+        self.run("DELETE FROM install WHERE certificate = ?", [certificate]).map(drop)
+    }
+
     /// Returns the generation that is to be on servers: the newest, unless a person has gone back from it. Shortly before the end of the one that
     /// is there instead, it is the newest all the same.
     ///

@@ -65,6 +65,8 @@ pub async fn install_stored(context: &Context, name: &str, back: bool) -> Result
                 let files = install::restore(context, &store, &machines, name).await?;
                 let gone = GoneBack { generation: newest.number, instead: None };
                 store.go_back(name, Some(gone), context.now()).await?;
+                store.forget_installs(name).await?;
+                store.clear_failures(name).await?;
                 forget_ramps(context, &store, name, entry).await?;
                 let event = Event::WentBack { generation: current, instead: None };
                 store.add_event(name, &event, context.now()).await?;
@@ -99,6 +101,8 @@ pub async fn install_stored(context: &Context, name: &str, back: bool) -> Result
         }
     };
     if let Some((generation, _)) = gone {
+        // What failed was to bring what nobody wants there now.
+        store.clear_failures(name).await?;
         store.add_event(name, &Event::WentBack { generation, instead }, context.now()).await?;
     }
     machines.hang_up().await;

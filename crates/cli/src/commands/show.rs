@@ -166,7 +166,9 @@ fn text(shown: &Show, now: Timestamp, page: Page) -> String {
         rows.push(fact("", format!("{}, {end} {}; {renewal}", words::duration(left), words::instant(v.not_after))));
     }
     rows.push(fact("authority", shown.authority.clone()));
-    rows.push(fact("proof", shown.proof.clone()));
+    if !shown.proof.is_empty() {
+        rows.push(fact("proof", shown.proof.clone()));
+    }
     rows.push(fact("key", shown.key.clone()));
     rows.push(fact("servers", if shown.servers.is_empty() { "none".into() } else { shown.servers.join(" ") }));
     rows.push(fact("files", shown.folder.display().to_string()));

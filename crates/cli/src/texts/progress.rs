@@ -164,7 +164,8 @@ pub(crate) fn change(path: &str, how: &FileChange) -> String {
         };
         format!("\n    {}", tone.paint(&words::printable(&line.replace('\t', "    "), 200)))
     };
-    lines.lines().fold(format!("  changes {path}"), |text, line| text + &paint(line))
+    let verb = if lines.starts_with("@@ -0,0 ") { "makes" } else { "changes" };
+    lines.lines().fold(format!("  {verb} {path}"), |text, line| text + &paint(line))
 }
 
 /// Returns the chain of an answer as it was put together.
