@@ -10,6 +10,7 @@ mod lenient;
 mod nearly;
 mod order;
 mod problem;
+mod renewal;
 mod wire;
 
 pub use directory::{Directory, Meta, change_contact, is_account_usable, new_account, parse_account, parse_directory};
@@ -19,6 +20,7 @@ pub use order::{
     parse_certificate, parse_order, post_as_get, respond_to_challenge,
 };
 pub use problem::{AtFault, Problem, Rejected, Step};
+pub use renewal::parse_renewal_info;
 pub use wire::{Method, Request, Response, retry_after};
 
 /// Most bytes that an answer may have: far above what any authority sends, far below what would hurt.

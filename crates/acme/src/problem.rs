@@ -28,6 +28,8 @@ pub enum Step {
     Finalize,
     /// Give the certificate.
     Certificate,
+    /// Say when a certificate is to be renewed (RFC 9773).
+    RenewalInfo,
 }
 
 impl Step {
@@ -43,6 +45,7 @@ impl Step {
             Step::Challenge => "validate",
             Step::Finalize => "take the CSR",
             Step::Certificate => "give the certificate",
+            Step::RenewalInfo => "say when to renew",
         }
     }
 }

@@ -45,6 +45,14 @@ pub enum StepError {
     /// What was brought is no answer.
     #[error(transparent)]
     Answer(#[from] AnswerError),
+    /// The authority does not offer the kind of certificate that the inventory asks for.
+    #[error("the authority has no profile `{wanted}`")]
+    NoProfile {
+        /// What the inventory asks for.
+        wanted: String,
+        /// What the authority offers.
+        offered: Vec<String>,
+    },
     /// The authority offers no challenge that the proof can meet.
     #[error("the authority offers no {} challenge for {name}", challenges.join(" or "))]
     NoChallenge {
@@ -149,6 +157,7 @@ impl StepError {
             | StepError::Stuck { .. }
             | StepError::NoRoom { .. }
             | StepError::Forbidden { .. }
+            | StepError::NoProfile { .. }
             | StepError::Interrupted
             | StepError::Panic { .. }
             | StepError::NothingStored

@@ -32,7 +32,7 @@ pub use look::check::{CheckTarget, EndpointReport, check};
 pub use look::inspect::{CertificateView, FileView, InspectError, KeyView, inspect};
 pub use look::list::{ListFilter, ListRow, State, StateKind, age, list};
 pub use look::rehearse::{Rehearsal, Rehearsed, Trial, Tried, rehearse};
-pub use look::show::{DebtView, GenerationView, JourneyView, RampView, Show, show};
+pub use look::show::{AskedView, DebtView, GenerationView, JourneyView, RampView, Show, show};
 pub use look::survey::report::{
     IncludedFrom, LeftOut, SurveyReport, SurveyedCertificate, SurveyedListener, SurveyedPlace, SurveyedServer,
     SurveyedSite,

@@ -2,7 +2,9 @@
 //! an authority that is down, a ledger that is lost.
 
 use crate::world::*;
+use eskort_core::pki::{Certificate, base64url};
 use eskort_practice::{Fault, Resource};
+use jiff::{SignedDuration, Timestamp};
 
 #[test]
 fn an_installation_that_failed_once_does_not_stop_the_next_renewals() {
@@ -221,4 +223,119 @@ fn generations_on_disk_are_taken_in_again_when_the_ledger_is_lost() {
     world.place.run(&["keep"]).check(0, &["get the first certificate (generation 2)", "generation 2 installed"]);
     assert_eq!(world.place.read("state/certificates/website/0001/key.pem"), key);
     assert_ne!(world.place.read("state/certificates/website/0002/key.pem"), key);
+}
+
+/// The kinds of certificates that it offers.
+const PROFILES: &[(&str, SignedDuration)] =
+    &[("long", SignedDuration::from_hours(90 * 24)), ("short", SignedDuration::from_hours(6 * 24))];
+
+/// An authority that says when it wants its certificates renewed, and offers two kinds of them.
+fn with_renewals() -> World {
+    World::with(|options| {
+        options.renewals = true;
+        options.profiles = PROFILES;
+    })
+}
+
+/// Returns a day of the practice world.
+fn day(n: i64) -> Timestamp {
+    Timestamp::now() + SignedDuration::from_hours(n * 24)
+}
+
+#[test]
+fn a_certificate_is_renewed_when_its_authority_wants_it() {
+    let world = with_renewals();
+    let asked = || world.authority.asked().iter().filter(|what| **what == Resource::RenewalInfo).count();
+    world.on_day(0, &["keep"]).check(0, &["generation 1 installed"]);
+    assert_eq!(asked(), 0, "there was nothing to ask about");
+    // What it is asked about is the issuer's key and the serial number, as openssl reads them.
+    let file = "state/certificates/website/0001/certificate.pem";
+    let said = world.place.openssl(&["x509", "-in", file, "-noout", "-serial", "-ext", "authorityKeyIdentifier"]);
+    let bytes = |text: &str| -> Vec<u8> {
+        let digits: Vec<u8> = text.bytes().filter(u8::is_ascii_hexdigit).collect();
+        digits.chunks(2).map(|pair| u8::from_str_radix(std::str::from_utf8(pair).unwrap(), 16).unwrap()).collect()
+    };
+    let serial = bytes(said.out.lines().find_map(|line| line.strip_prefix("serial=")).unwrap());
+    let serial = if serial[0] & 0x80 == 0 { serial } else { [&[0], &serial[..]].concat() };
+    let key = bytes(said.out.lines().last().unwrap().trim().trim_start_matches("keyid:"));
+    let certificate = &Certificate::all_from_pem(&world.place.read(file)).unwrap()[0];
+    let id = format!("{}.{}", base64url(&key), base64url(&serial));
+    assert_eq!(certificate.renewal_id(), Some(id), "{said}");
+    let usual = world.on_day(1, &["keep"]);
+    usual.check(
+        0,
+        &["its authority wants it renewed between", "nothing to do; renewal on", "when its authority asks for it"],
+    );
+    world.on_day(1, &["keep"]).check(0, &["nothing to do"]);
+    assert_eq!(asked(), 1, "it is asked again after the six hours that it says");
+    // Now it wants it sooner.
+    world.authority.ask_renewal(day(10), day(12));
+    let sooner = world.on_day(2, &["keep"]);
+    sooner.check(0, &["its authority wants it renewed between", "why, says https://ca.lampholm.example/renewals"]);
+    let shown = world.on_day(2, &["show", "website"]);
+    shown.check(0, &["its authority wants it renewed between", "why: https://ca.lampholm.example/renewals"]);
+    let moment = world.on_day(2, &["show", "website", "--output", "json"]);
+    let report: serde_json::Value = serde_json::from_str(&moment.out).unwrap();
+    let moment: Timestamp = report["asked_renewal"]["moment"].as_str().unwrap().parse().unwrap();
+    assert!(moment > day(9) && moment < day(13) && report["renew_at"] == report["asked_renewal"]["moment"], "{report}");
+    let quiet = world.on_day(3, &["keep"]);
+    assert!(!quiet.err.contains("wants it renewed"), "said once: {quiet}");
+    world.on_day(9, &["keep"]).check(0, &["nothing to do"]);
+    world.on_day(9, &["list"]).check(0, &["good"]);
+    world.on_day(13, &["list"]).check(4, &["due"]);
+    world.on_day(13, &["keep", "--plan"]).check(0, &["its authority asks for the renewal"]);
+    world.authority.ask_renewal(day(70), day(71));
+    world.on_day(13, &["keep"]).check(0, &["nothing to do; renewal on"]);
+    world.authority.ask_renewal(day(10), day(12));
+    world.on_day(14, &["keep"]).check(0, &["its authority asks for the renewal", "generation 2 installed"]);
+    assert_eq!(world.authority.replaced(), [None, Some(0)], "the order says which certificate it replaces");
+}
+
+#[test]
+fn an_authority_that_answers_oddly_is_survived_and_the_lifetime_counts() {
+    let world = with_renewals();
+    world.on_day(0, &["keep"]).check(0, &["generation 1 installed"]);
+    for (n, fault, said) in [
+        (1, Fault::TurnedWindow, "its window ends before it begins"),
+        (2, Fault::Problem("malformed"), "malformed"),
+        (3, Fault::NotAcme, "renewal information"),
+        (4, Fault::Status(404), "404"),
+    ] {
+        world.authority.misbehave(Resource::RenewalInfo, fault, 1);
+        let told = world.on_day(n, &["keep"]);
+        told.check(0, &["does not say when to renew it", said, "as its lifetime says", "nothing to do"]);
+    }
+    world.on_day(4, &["show", "website"]).check(0, &["does not say when to renew it"]);
+    // Too late to be trusted, and what was there before the trouble counts.
+    world.authority.ask_renewal(day(88), day(89));
+    world.on_day(5, &["keep"]).check(0, &["wants it renewed between", "nothing to do"]);
+    world.authority.misbehave(Resource::RenewalInfo, Fault::CutBefore, 9);
+    world
+        .on_day(61, &["keep"])
+        .check(0, &["does not say when to renew it", "as the last answer says", "renewal is due"]);
+    world.authority.behave();
+    // One that was replaced elsewhere is replaced all the same.
+    world.authority.misbehave(Resource::NewOrder, Fault::Problem("alreadyReplaced"), 1);
+    world.authority.ask_renewal(day(0), day(1));
+    let again = world.on_day(63, &["keep"]);
+    again.check(0, &["does not take the order as a replacement (`alreadyReplaced`)", "generation 3 installed"]);
+    assert_eq!(world.authority.replaced().last(), Some(&None));
+}
+
+#[test]
+fn a_profile_is_one_that_the_authority_offers() {
+    let world = with_renewals();
+    let with = |profile: &str| {
+        let line = format!("profile = \"{profile}\"\ninstall = [");
+        world.write_inventory(|text| text.replace("install = [", &line));
+    };
+    with("shrot");
+    world.on_day(0, &["keep"]).check(1, &["the authority has no profile `shrot`", "it offers long and short"]);
+    assert_eq!(world.authority.counts(), (0, 0));
+    with("short");
+    world.on_day(0, &["keep", "--only", "website"]).check(0, &["generation 1 installed", "valid for 6 days"]);
+    world.on_day(1, &["keep"]).check(0, &["nothing to do"]);
+    with("long");
+    let replaced = world.on_day(1, &["keep"]);
+    replaced.check(0, &["what the inventory asks for beside names and key changed", "valid for 90 days"]);
 }

@@ -7,7 +7,7 @@ use crate::deployment::Deployment;
 use crate::inventory::{Authority, AuthorityKind, CertificateEntry};
 use crate::journey::Milestone;
 use crate::names::Identifier;
-use crate::renewal::Validity;
+use crate::renewal::{Renewal, Validity};
 use crate::words;
 use jiff::{SignedDuration, Timestamp};
 use serde::{Deserialize, Serialize};
@@ -24,7 +24,7 @@ pub struct Specification {
     pub reached: Option<String>,
     /// The word for the kind of key.
     pub key: String,
-    /// What the CSR asks for beside names and key, in one line of text; `None` in ledgers of before.
+    /// What is asked for beside names and key, in one line of text; `None` in ledgers of before.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub request: Option<String>,
 }
@@ -37,12 +37,13 @@ impl Specification {
             AuthorityKind::Est(est) => format!("est {}", est.address),
             AuthorityKind::Csr(_) => "csr".to_owned(),
         };
+        let profile = entry.profile.as_ref().map(|profile| format!("; profile {profile}"));
         Specification {
             names: entry.names.clone(),
             authority: entry.authority.clone(),
             reached: Some(reached),
             key: entry.key.word().to_owned(),
-            request: Some(entry.csr.words()),
+            request: Some(entry.csr.words() + &profile.unwrap_or_default()),
         }
     }
 
@@ -84,6 +85,8 @@ pub struct Facts {
     pub next_generation: u32,
     /// How long before its end a renewal has to begin at the latest.
     pub lead: SignedDuration,
+    /// When its authority wants the newest generation renewed, where it has said so (RFC 9773).
+    pub asked_renewal: Option<Timestamp>,
 }
 
 /// A stored generation.
@@ -144,6 +147,8 @@ pub enum Reason {
     First,
     /// Renewal is due.
     Due,
+    /// Its authority wants it renewed by now (RFC 9773).
+    AuthorityAsks,
     /// It has run out.
     Expired,
     /// The inventory asks for other names.
@@ -162,6 +167,7 @@ impl Reason {
         match self {
             Reason::First => "none exists yet",
             Reason::Due => "renewal is due",
+            Reason::AuthorityAsks => "its authority asks for the renewal",
             Reason::Expired => "it has expired",
             Reason::NamesChanged => "the names in the inventory changed",
             Reason::KeyChanged => "the kind of key in the inventory changed",
@@ -179,6 +185,9 @@ pub enum Obtaining {
     Rest {
         /// When renewal falls due.
         until: Timestamp,
+        /// Whether its authority wants it then (RFC 9773).
+        #[serde(skip_serializing_if = "is_false")]
+        asked_for: bool,
     },
     /// Start a journey to a new generation.
     Start {
@@ -261,7 +270,10 @@ impl Obtaining {
     /// Returns it in words.
     pub fn words(&self) -> String {
         match self {
-            Obtaining::Rest { until } => format!("nothing to do; renewal on {}", words::day(*until)),
+            Obtaining::Rest { until, asked_for } => {
+                let why = if *asked_for { ", when its authority asks for it" } else { "" };
+                format!("nothing to do; renewal on {}{why}", words::day(*until))
+            }
             Obtaining::Start { generation, why, gives_up_open } => {
                 let verb = if *why == Reason::First { "get the first certificate" } else { "get a new certificate" };
                 let given_up = if *gives_up_open { "; the open journey is given up" } else { "" };
@@ -288,6 +300,11 @@ impl Obtaining {
     }
 }
 
+#[expect(clippy::trivially_copy_pass_by_ref, reason = "serde hands over references")]
+fn is_false(flag: &bool) -> bool {
+    !flag
+}
+
 /// Decides what to do about one certificate at `now`.
 ///
 /// Renewal comes before going on: a journey whose generation is stored, and is due or not wanted any more, is superseded by
@@ -301,8 +318,11 @@ pub fn decide(facts: &Facts, now: Timestamp, insist: bool) -> Decision {
         None => Some(Reason::First),
         Some(stored) => differs.clone().or(match now {
             now if now >= stored.validity.not_after => Some(Reason::Expired),
-            now if stored.validity.is_due(facts.lead, now) => Some(Reason::Due),
-            _ => None,
+            now => match Renewal::of(&stored.validity, facts.lead, facts.asked_renewal) {
+                Renewal { at, .. } if now < at => None,
+                Renewal { asked_for: true, .. } => Some(Reason::AuthorityAsks),
+                Renewal { .. } => Some(Reason::Due),
+            },
         }),
     };
     let open = facts.open.as_ref();
@@ -316,8 +336,9 @@ pub fn decide(facts: &Facts, now: Timestamp, insist: bool) -> Decision {
         (Some(open), _) => Obtaining::GoOn { generation: open.generation, passed: open.passed },
         (None, Some(why)) => Obtaining::Start { generation: facts.next_generation, why, gives_up_open: open.is_some() },
         (None, None) => {
-            let until = newest.map_or(now, |stored| stored.validity.renew_at_with(facts.lead));
-            Obtaining::Rest { until }
+            let renewal = newest.map(|stored| Renewal::of(&stored.validity, facts.lead, facts.asked_renewal));
+            let Renewal { at: until, asked_for } = renewal.unwrap_or(Renewal { at: now, asked_for: false });
+            Obtaining::Rest { until, asked_for }
         }
     };
     // Only what asks the authority is held.

@@ -36,14 +36,58 @@ impl Validity {
         self.renew_at().min(latest)
     }
 
-    /// Returns whether renewal is due at `now`, where it has to begin `lead` before the end at the latest.
-    pub fn is_due(&self, lead: SignedDuration, now: Timestamp) -> bool {
-        now >= self.renew_at_with(lead)
-    }
-
     /// Returns how much of the lifetime is left at `now`, from 1.0 (just begun) to 0.0 (over).
     pub fn share_left(&self, now: Timestamp) -> f64 {
         share(self.not_after.duration_since(now), self.lifetime())
+    }
+}
+
+/// When an authority wants a certificate renewed (RFC 9773 section 4.2).
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+pub struct Window {
+    /// From when on.
+    pub start: Timestamp,
+    /// Until when.
+    pub end: Timestamp,
+    /// The address of a page that says why.
+    pub explanation: Option<String>,
+}
+
+impl Window {
+    /// Returns a moment in it, any, but the same one for the same `seed`: so that all certificates are not renewed at once, and none twice.
+    pub fn moment(&self, seed: &str) -> Timestamp {
+        // FNV-1a, spread by a last multiplication: the same with each build of the program.
+        let hash = seed
+            .bytes()
+            .fold(0xcbf2_9ce4_8422_2325_u64, |hash, byte| (hash ^ u64::from(byte)).wrapping_mul(0x0100_0000_01b3));
+        let hash = (hash ^ (hash >> 32)).wrapping_mul(0x9e37_79b9_7f4a_7c15);
+        let length = self.end.duration_since(self.start).as_secs().max(0).unsigned_abs();
+        let offset = (u128::from(hash) * u128::from(length)) >> 64;
+        let offset = SignedDuration::from_secs(i64::try_from(offset).unwrap_or_default());
+        let moment = self.start.checked_add(offset).unwrap_or(self.end);
+        // In whole seconds, as the ledger keeps it.
+        Timestamp::from_second(moment.as_second()).unwrap_or(moment)
+    }
+}
+
+/// When a certificate is renewed.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+pub struct Renewal {
+    /// From when on it is due.
+    pub at: Timestamp,
+    /// Whether its authority wants it then; else it follows from the lifetime.
+    pub asked_for: bool,
+}
+
+impl Renewal {
+    /// Returns when a certificate is renewed: when its authority `asked` for it, as long as that leaves a tenth of the lifetime for mending; else as
+    /// its lifetime says, and where it has to begin `lead` before the end at the latest.
+    pub fn of(validity: &Validity, lead: SignedDuration, asked: Option<Timestamp>) -> Self {
+        let latest = validity.not_after.checked_sub(validity.lifetime() / 10).unwrap_or(validity.not_before);
+        match asked.filter(|moment| *moment <= latest) {
+            Some(at) => Renewal { at, asked_for: true },
+            None => Renewal { at: validity.renew_at_with(lead), asked_for: false },
+        }
     }
 }
 
@@ -68,9 +112,32 @@ mod tests {
         for (days, due_after_hours) in [(90, 60 * 24), (10, 160), (9, 108), (6, 72), (1, 12), (0, 0)] {
             let v = validity(days * 24);
             assert_eq!(v.renew_at(), v.not_before + SignedDuration::from_hours(due_after_hours), "{days} days");
-            assert!(v.is_due(SignedDuration::ZERO, v.renew_at()));
-            assert!(days == 0 || !v.is_due(SignedDuration::ZERO, v.renew_at() - SignedDuration::from_secs(1)));
+            assert_eq!(v.renew_at_with(SignedDuration::ZERO), v.renew_at());
         }
+    }
+
+    #[test]
+    fn a_window_has_its_moment_for_each_certificate() {
+        let v = validity(90 * 24);
+        let day = |n: i64| v.not_before + SignedDuration::from_hours(n * 24);
+        let window = Window { start: day(50), end: day(54), explanation: None };
+        let moments: Vec<Timestamp> = (0..200).map(|n| window.moment(&format!("certificate {n}"))).collect();
+        assert!(moments.iter().all(|at| (window.start..window.end).contains(at)));
+        // Each quarter has its share.
+        for quarter in 0..4 {
+            let within = moments.iter().filter(|at| (day(50 + quarter)..day(51 + quarter)).contains(at)).count();
+            assert!((25..=75).contains(&within), "{within} of 200 in quarter {quarter}");
+        }
+        assert_eq!(window.moment("lamp"), window.moment("lamp"));
+        assert_ne!(window.moment("lamp"), window.moment("wick"));
+        let of = |window: Option<&Window>| Renewal::of(&v, SignedDuration::ZERO, window.map(|w| w.moment("lamp")));
+        assert_eq!(of(Some(&window)), Renewal { at: window.moment("lamp"), asked_for: true });
+        // A window in the past means now; one that is too late does not count, and neither does none.
+        let past = Window { start: day(-3), end: day(-2), explanation: None };
+        assert!(of(Some(&past)).at < v.not_before && of(Some(&past)).asked_for);
+        let late = Window { start: day(88), end: day(89), explanation: None };
+        assert_eq!(of(Some(&late)), of(None));
+        assert_eq!(of(None), Renewal { at: v.renew_at(), asked_for: false });
     }
 
     #[test]

@@ -20,6 +20,7 @@ pub(crate) const CERTIFICATE: &[&str] = &[
     "key-file",
     "key-password-file",
     "must-staple",
+    "profile",
     "usages",
     "extensions",
     "subject",
@@ -64,6 +65,11 @@ pub(crate) fn parse_certificate<'a>(
             check_proves(&section, name, found);
         }
     }
+    let profile = section.text("profile").map(|text| text.value.to_owned());
+    if profile.is_some() && !speaks_acme {
+        let advice = "it is a word of ACME; other authorities have another way to choose";
+        section.note(section.span(), "`profile` is for authorities of kind acme", Some(advice.into()));
+    }
     let first = names.first().map(|name| name.value.to_string());
     let csr = CsrSpecification {
         subject: parse_subject(&section, first),
@@ -86,6 +92,7 @@ pub(crate) fn parse_certificate<'a>(
         names: names.into_iter().map(|name| name.value).collect(),
         key,
         csr,
+        profile,
         keep_key: section.flag("keep-key"),
         key_file: section.path("key-file"),
         key_password_file: section.path("key-password-file"),

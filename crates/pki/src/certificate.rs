@@ -1,5 +1,6 @@
 //! One certificate (RFC 5280): what it says, in types the rest of the program uses.
 
+use crate::encoding::base64url;
 use crate::encoding::{hex, pem, pem_blocks, printable};
 use crate::names::{Identifier, SubjectName};
 use crate::{KeyUse, PkiError, der_error, sha256};
@@ -164,6 +165,19 @@ impl Certificate {
     /// Returns the DER SubjectPublicKeyInfo.
     pub fn public_key(&self) -> &[u8] {
         &self.spki_der
+    }
+
+    /// Returns what it is called where its authority says when to renew it (RFC 9773 section 4.1); `None` without the identifier of its
+    /// issuer's key.
+    pub fn renewal_id(&self) -> Option<String> {
+        let key_id = self.issuer_key_id.as_ref()?;
+        let parsed = x509_cert::Certificate::from_der(&self.der).ok()?;
+        let mut serial = parsed.tbs_certificate().serial_number().as_bytes().to_vec();
+        // As an INTEGER in DER has it: a number that is not negative does not begin with a set bit.
+        if serial.first().is_none_or(|first| first & 0x80 != 0) {
+            serial.insert(0, 0);
+        }
+        Some(format!("{}.{}", base64url(key_id), base64url(&serial)))
     }
 
     /// Returns what people call it: its first name, else its subject.

@@ -65,7 +65,7 @@ fn dates(leaf: &Certificate, lead: SignedDuration, now: Timestamp) -> Finding {
             .coded("expired")
             .with_advice("run `eskort keep`");
     }
-    if validity.is_due(lead, now) {
+    if now >= validity.renew_at_with(lead) {
         return Finding::new(Severity::Notice, Topic::Dates, format!("{left} left; renewal is due"))
             .coded("due")
             .with_advice("run `eskort keep`");

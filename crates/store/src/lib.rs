@@ -22,6 +22,7 @@ mod ledger;
 mod lock;
 mod overview;
 mod ramps;
+mod renewals;
 mod rows;
 mod schema;
 mod undo;
@@ -38,6 +39,7 @@ pub use journeys::JourneyRow;
 pub use ledger::Store;
 pub use lock::RunLock;
 pub use overview::{OpenOverview, Overview};
+pub use renewals::AskedRenewal;
 pub use undo::{PutBack, Undo};
 
 use std::path::PathBuf;

@@ -20,6 +20,8 @@ pub struct Overview {
     pub installed_on: BTreeSet<String>,
     /// Whether a person took the newest generation off the servers, and what is on them instead: its number and validity.
     pub gone_back: Option<Option<(u32, Validity)>>,
+    /// When its authority wants the newest generation renewed, where it has said so (RFC 9773).
+    pub asked_renewal: Option<Timestamp>,
     /// An open journey.
     pub open: Option<OpenOverview>,
     /// The last failure since the last success: how many, when, why.
@@ -103,6 +105,15 @@ impl Store {
             if let Some(known) = known.get_mut(&certificate).filter(|o| o.newest.is_some_and(|(n, _)| n == generation))
             {
                 known.gone_back = Some(instead);
+            }
+        }
+        let asked = "SELECT certificate, generation, at FROM asked_renewal WHERE at IS NOT NULL";
+        let asked =
+            self.rows(asked, [], |row| Ok((row.get::<_, String>(0)?, row.get::<_, u32>(1)?, instant(row, 2)?)))?;
+        for (certificate, generation, at) in asked {
+            if let Some(known) = known.get_mut(&certificate).filter(|o| o.newest.is_some_and(|(n, _)| n == generation))
+            {
+                known.asked_renewal = Some(at);
             }
         }
         let failed = "SELECT certificate, count, last, reason FROM failure";

@@ -114,6 +114,12 @@ CREATE TABLE gone_back (certificate TEXT PRIMARY KEY, generation INTEGER NOT NUL
 CREATE TABLE ramp (
   certificate TEXT NOT NULL, server TEXT NOT NULL, step INTEGER NOT NULL, since INTEGER NOT NULL, PRIMARY KEY (certificate, server));
 ",
+    // When authorities want their certificates renewed.
+    "
+CREATE TABLE asked_renewal (
+  certificate TEXT PRIMARY KEY, generation INTEGER NOT NULL, at INTEGER, starts INTEGER, ends INTEGER, explanation TEXT, trouble TEXT,
+  ask_again INTEGER NOT NULL);
+",
 ];
 
 /// The version of the ledger's tables that this program writes.

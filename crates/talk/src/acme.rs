@@ -4,12 +4,14 @@ use crate::AuthorityError;
 use crate::http::{self, HttpError, failure, is_trouble};
 use eskort_acme::{
     AcmeError, Directory, ExternalBinding, LARGEST_RESPONSE, Method, Problem, Request, Response, Signer, Step,
-    change_contact, is_account_usable, new_account, parse_account, parse_directory, post_as_get, retry_after,
+    change_contact, is_account_usable, new_account, parse_account, parse_directory, parse_renewal_info, post_as_get,
+    retry_after,
 };
 use eskort_core::context::{Clock, Context};
 use eskort_core::inventory::AcmeAuthority;
 use eskort_core::pki::{KeyKind, PrivateKey, Secret, base64url_decode};
 use eskort_core::progress::{Progress, Teller};
+use eskort_core::renewal::Window;
 use eskort_host::obeyed;
 use eskort_store::{AccountRow, Store, StoreError};
 use jiff::Timestamp;
@@ -157,6 +159,19 @@ impl Conversation {
             Ok(parse_directory(&response)?)
         };
         self.shared.directory.get_or_try_init(fetch).await
+    }
+
+    /// Asks when a certificate is to be renewed (RFC 9773 section 4.1). Returns the window and, where the authority says it, after which time to ask
+    /// again; `None` from an authority that does not speak of renewals.
+    ///
+    /// # Errors
+    /// When no answer comes, or one that is no renewal information.
+    pub async fn renewal_info(&self, id: &str) -> Result<Option<(Window, Option<Duration>)>, AuthorityError> {
+        let Some(base) = &self.directory().await?.renewal_info else { return Ok(None) };
+        let url = format!("{}/{id}", base.trim_end_matches('/'));
+        let response = self.fetch(Step::RenewalInfo, &Request { method: Method::Get, url, body: None }).await?;
+        let again = self.hold_of(&response);
+        Ok(Some((parse_renewal_info(&response)?, again)))
     }
 
     /// Makes sure that there is an account: known from the ledger, or asked for.

@@ -43,6 +43,7 @@ fn bare_facts(context: &Context, entry: &CertificateEntry) -> Facts {
         no_room: None,
         deployment: None,
         next_generation: 1,
+        asked_renewal: None,
         lead: context.inventory.authorities[&entry.authority].lead(),
     }
 }
@@ -87,6 +88,10 @@ pub(crate) async fn gather(
         }
         None => None,
     };
+    let asked_renewal = match &newest {
+        Some(stored) => store.asked_renewal(name).await?.and_then(|asked| asked.moment_of(stored.generation)),
+        None => None,
+    };
     let open = store.open_journey(name).await?;
     let unfinished = |open: &&JourneyRow| {
         let handed_over = open.stage.handed_over().is_some();
@@ -107,6 +112,7 @@ pub(crate) async fn gather(
         no_room: waits_for(rooms_for(context, store, entry).await?),
         deployment,
         next_generation,
+        asked_renewal,
         ..bare
     })
 }

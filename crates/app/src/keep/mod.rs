@@ -12,6 +12,7 @@ pub(crate) mod install;
 mod lost;
 mod plan;
 mod ramp;
+mod renewal_info;
 pub(crate) mod run;
 pub(crate) mod steps;
 mod turn;

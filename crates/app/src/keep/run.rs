@@ -7,6 +7,7 @@ use super::common::Common;
 use super::deploy::{finished, install};
 use super::entry::{Ending, KeepEntry};
 use super::group::Groups;
+use super::renewal_info;
 use super::turn::{Obtained, Turn, guarded};
 use crate::StepError;
 use crate::stop::Stop;
@@ -142,6 +143,7 @@ impl Run {
         let mut entries = Vec::new();
         let obtaining = match self.hold().await {
             Ok(mut lock) => {
+                renewal_info::refresh(&self.common, chosen).await;
                 let obtaining = self.decide_and_install(chosen, insist, &mut entries).await;
                 if !obtaining.is_empty()
                     && let Err(error) = self.common.store.begin_work(self.common.context.now())

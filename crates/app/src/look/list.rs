@@ -1,7 +1,7 @@
 //! What certificates there are, and how long they last.
 
 use eskort_core::context::Context;
-use eskort_core::renewal::Validity;
+use eskort_core::renewal::{Renewal, Validity};
 use eskort_core::words;
 use eskort_store::{Overview, Store, StoreError};
 use jiff::{SignedDuration, Timestamp};
@@ -204,7 +204,9 @@ fn row(
     // What visitors get is what counts.
     let newest = known.as_ref().and_then(|o| o.gone_back.flatten().or(o.newest));
     let validity = newest.map(|(_, v)| v);
-    let renew_at = validity.map(|v| v.renew_at_with(upkeep.map_or(SignedDuration::ZERO, |w| w.lead)));
+    let lead = upkeep.map_or(SignedDuration::ZERO, |upkeep| upkeep.lead);
+    let asked = known.as_ref().filter(|known| known.gone_back.is_none()).and_then(|known| known.asked_renewal);
+    let renew_at = validity.map(|validity| Renewal::of(&validity, lead, asked).at);
     let has = |server: &&&str| known.as_ref().is_some_and(|o| o.installed_on.contains(**server));
     let servers = upkeep.map_or(0, |u| u.servers.len());
     let have = upkeep.map_or(0, |u| u.servers.iter().filter(has).count());

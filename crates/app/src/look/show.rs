@@ -7,7 +7,7 @@ use eskort_core::https::Hsts;
 use eskort_core::journey::{Milestone, ProofTask};
 use eskort_core::manual::OrderNotes;
 use eskort_core::record::{Record, RecordView};
-use eskort_core::renewal::Validity;
+use eskort_core::renewal::{Validity, Window};
 use eskort_core::words;
 use eskort_store::{DebtRow, EventRow, InstallRow, Store, StoreError};
 use jiff::Timestamp;
@@ -75,6 +75,8 @@ pub struct Show {
     pub journey: Option<JourneyView>,
     /// How it stands on each server that it was put on, by machine and server.
     pub installs: Vec<InstallRow>,
+    /// What its authority says of its renewal (RFC 9773); `None` where it has not said anything.
+    pub asked_renewal: Option<AskedView>,
     /// For how long browsers come back over https alone, where that goes up by a ramp.
     pub ramps: Vec<RampView>,
     /// The generations, newest first.
@@ -88,6 +90,19 @@ pub struct Show {
     pub debts: Vec<DebtView>,
     /// What happened lately, newest first.
     pub events: Vec<EventRow>,
+}
+
+/// What an authority says of the renewal of a certificate.
+#[derive(Clone, Debug, Serialize)]
+pub struct AskedView {
+    /// The moment of the window at which it is renewed.
+    pub moment: Option<Timestamp>,
+    /// When the authority wants it renewed.
+    pub window: Option<Window>,
+    /// Why the last question had no answer.
+    pub trouble: Option<String>,
+    /// When the authority is asked again.
+    pub ask_again: Timestamp,
 }
 
 /// Where a site stands on the ramp of HSTS.
@@ -131,6 +146,7 @@ pub async fn show(context: &Context, name: &str) -> Result<Option<Show>, StoreEr
         folder,
         journey: None,
         installs: Vec::new(),
+        asked_renewal: None,
         ramps: Vec::new(),
         generations: Vec::new(),
         to_place: Vec::new(),
@@ -162,6 +178,12 @@ pub async fn show(context: &Context, name: &str) -> Result<Option<Show>, StoreEr
             shown.journey = Some(JourneyView { generation: open.generation, passed: open.stage.milestone() });
         }
         shown.installs = store.installs(name).await?;
+        let newest = shown.row.generation;
+        let asked = store.asked_renewal(name).await?.filter(|asked| Some(asked.generation) == newest);
+        shown.asked_renewal = asked.filter(|asked| asked.moment.is_some() || asked.trouble.is_some()).map(|asked| {
+            let (moment, window) = asked.moment.unzip();
+            AskedView { moment, window, trouble: asked.trouble, ask_again: asked.ask_again }
+        });
         for install in entry.install.iter().filter(|install| install.wishes.hsts == Some(Hsts::Ramp)) {
             let found = store.ramp(name, &install.server).await?;
             shown.ramps.extend(found.map(|ramp| RampView {

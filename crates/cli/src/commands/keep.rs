@@ -147,7 +147,7 @@ fn is_at_rest(entry: &KeepEntry) -> bool {
 
 fn rests_until(entry: &KeepEntry) -> Option<Timestamp> {
     match entry.decision.as_ref()?.obtain {
-        Obtaining::Rest { until } => Some(until),
+        Obtaining::Rest { until, .. } => Some(until),
         _ => None,
     }
 }
@@ -158,7 +158,10 @@ fn print_at_rest(ui: &Ui, at_rest: &[&KeepEntry], of: usize) {
     let (Some(until), name) = (rests_until(next), &next.certificate) else { return };
     let day = words::day(until);
     let line = match at_rest.len() {
-        1 => format!("{}: nothing to do; renewal on {day}", Tone::Strong.paint(name)),
+        1 => {
+            let said = next.decision.as_ref().map(|decision| decision.obtain.words()).unwrap_or_default();
+            format!("{}: {said}", Tone::Strong.paint(name))
+        }
         all if all == of => format!("{all} certificates: nothing to do; the next renewal is that of `{name}` on {day}"),
         some => format!("{some} others: nothing to do; the next renewal is that of `{name}` on {day}"),
     };
@@ -215,7 +218,7 @@ fn row(context: &Context, entry: &KeepEntry, now: Timestamp) -> Vec<Cell> {
     let lead = context.inventory.lead_of(&entry.certificate);
     let bar = |validity: Option<Validity>| match validity {
         Some(v) => {
-            let (bar, tone) = lifetime_bar(&v, v.renew_at_with(lead), now);
+            let (bar, tone) = lifetime_bar(&v, rests_until(entry).unwrap_or(v.renew_at_with(lead)), now);
             Cell::toned(bar, tone)
         }
         None => Cell::plain(""),

@@ -13,12 +13,13 @@ use crate::texts::event::event;
 use crate::texts::manual_step;
 use crate::ui::Ui;
 use eskort_app::{
-    AnswerError, DebtView, FileView, GenerationView, InspectError, JourneyView, KeyView, OursView, RampView, Show,
-    State,
+    AnswerError, AskedView, DebtView, FileView, GenerationView, InspectError, JourneyView, KeyView, OursView, RampView,
+    Show, State,
 };
 use eskort_core::context::Context;
 use eskort_core::journey::Milestone;
 use eskort_core::pki::IntakeError;
+use eskort_core::renewal::Window;
 use eskort_core::words;
 use eskort_store::{InstallRow, InstallState};
 use jiff::{SignedDuration, Timestamp};
@@ -164,6 +165,17 @@ fn text(shown: &Show, now: Timestamp, page: Page) -> String {
         let renewal =
             if now >= renew_at { "renewal is due".into() } else { format!("renewal on {}", words::day(renew_at)) };
         rows.push(fact("", format!("{}, {end} {}; {renewal}", words::duration(left), words::instant(v.not_after))));
+    }
+    if let Some(AskedView { window, trouble, .. }) = &shown.asked_renewal {
+        if let Some(Window { start, end, explanation }) = window {
+            let why = explanation.as_ref().map(|url| format!("; why: {url}")).unwrap_or_default();
+            let (from, until) = (words::instant(*start), words::instant(*end));
+            rows.push(fact("", format!("its authority wants it renewed between {from} and {until}{why}")));
+        }
+        if let Some(trouble) = trouble {
+            let text = format!("its authority does not say when to renew it: {trouble}");
+            rows.push(vec![Cell::plain(""), Cell::toned(text, Tone::Notice)]);
+        }
     }
     rows.push(fact("authority", shown.authority.clone()));
     if !shown.proof.is_empty() {

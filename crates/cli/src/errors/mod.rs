@@ -106,6 +106,12 @@ pub(crate) fn tell(error: &StepError, certificate: &str) -> ErrorText {
         StepError::NoChallenge { .. } => {
             text.hint("the authority wants these names proved in another way; see docs/inventory.md")
         }
+        StepError::NoProfile { offered, .. } if offered.is_empty() => {
+            text.hint("it offers no profiles: take `profile` out of the certificate's section").hint(again)
+        }
+        StepError::NoProfile { offered, .. } => {
+            text.hint(format!("correct `profile` in the certificate's section; it offers {}", eskort_core::words::list(offered))).hint(again)
+        }
         StepError::Chain(_) => {
             text.hint("the certificate differs from the order; nothing was installed. Try again later")
         }

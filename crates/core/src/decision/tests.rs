@@ -25,6 +25,7 @@ fn facts() -> Facts {
         no_room: None,
         deployment: Some(deployment(3, false)),
         next_generation: 4,
+        asked_renewal: None,
         lead: SignedDuration::ZERO,
     }
 }
@@ -260,4 +261,18 @@ fn only_a_new_order_waits_for_room_in_a_budget() {
     let mut under_way = facts();
     open(&mut under_way, 4, true, Some(Milestone::Ordered));
     assert!(matches!(decided(under_way, DUE), Obtaining::GoOn { .. }));
+}
+
+#[test]
+fn what_its_authority_asks_for_comes_first_while_it_leaves_time() {
+    let asked = |at: Option<Timestamp>| decide(&Facts { asked_renewal: at, ..facts() }, on(GOOD), false).obtain;
+    let usual = asked(None);
+    assert!(matches!(usual, Obtaining::Rest { asked_for: false, .. }), "{usual:?}");
+    let newest = facts().newest.unwrap().validity;
+    let soon = on(GOOD) + SignedDuration::from_hours(1);
+    assert_eq!(asked(Some(soon)), Obtaining::Rest { until: soon, asked_for: true });
+    assert!(asked(Some(soon)).words().ends_with("when its authority asks for it"));
+    let now = asked(Some(on(GOOD)));
+    assert!(matches!(now, Obtaining::Start { why: Reason::AuthorityAsks, .. }), "{now:?}");
+    assert_eq!(asked(Some(newest.not_after)), usual, "too late to be trusted");
 }

@@ -352,6 +352,8 @@ pub struct CertificateEntry {
     pub key: KeyKind,
     /// What its CSR asks for beside names and key.
     pub csr: CsrSpecification,
+    /// The kind of certificate, of those that its authority offers (draft-ietf-acme-profiles); `None` leaves it to the authority.
+    pub profile: Option<String>,
     /// Whether renewals use the same key again.
     pub keep_key: bool,
     /// A key that exists already, and is only read.

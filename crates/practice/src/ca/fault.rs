@@ -23,6 +23,8 @@ pub enum Resource {
     Finalize,
     /// A certificate.
     Certificate,
+    /// When a certificate is to be renewed (RFC 9773).
+    RenewalInfo,
 }
 
 /// A way to misbehave.
@@ -56,6 +58,8 @@ pub enum Fault {
     Hang,
     /// Answers with a page of a web site.
     NotAcme,
+    /// Gives a window that ends before it begins (RFC 9773).
+    TurnedWindow,
     /// Leaves an order in `processing` until it is told to behave.
     StuckProcessing,
     /// Issues for another key than the CSR's.

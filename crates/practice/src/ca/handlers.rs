@@ -11,6 +11,7 @@ use eskort_pki::names::Identifier;
 use eskort_pki::{KeyKind, PrivateKey, base64url_decode, parse_csr};
 use http_body_util::Full;
 use hyper::{Method, Response};
+use jiff::SignedDuration;
 use serde_json::{Value, json};
 use std::collections::BTreeSet;
 use std::sync::{Arc, MutexGuard};
@@ -37,6 +38,7 @@ fn route(path: &str) -> Option<(Resource, usize)> {
         ["order", n, "finalize"] => (Resource::Finalize, number(n)?),
         ["authorization", n] => (Resource::Authorization, number(n)?),
         ["challenge", n, _] => (Resource::Challenge, number(n)?),
+        ["renewal-info", _] => (Resource::RenewalInfo, 0),
         ["certificate", n] | ["certificate", n, "old"] => (Resource::Certificate, number(n)?),
         _ => return None,
     })
@@ -173,6 +175,7 @@ fn act(
     match resource {
         Resource::Directory if reading => Ok(directory(core)),
         Resource::NewNonce if reading => Ok(response(200, "text/plain", "")),
+        Resource::RenewalInfo if reading => renewal_info(core, asked, fault),
         _ if *asked.method() != Method::POST => refuse(405, "malformed", "this wants a POST"),
         Resource::NewAccount => new_account(core, asked),
         Resource::Account => account(core, number, asked),
@@ -182,12 +185,14 @@ fn act(
         Resource::Challenge => challenge(core, number, asked, fault),
         Resource::Finalize => finalize(core, number, asked, fault),
         Resource::Certificate => certificate(core, number, asked, fault),
-        Resource::Directory | Resource::NewNonce => refuse(405, "malformed", "this wants a GET"),
+        Resource::Directory | Resource::NewNonce | Resource::RenewalInfo => {
+            refuse(405, "malformed", "this wants a GET")
+        }
     }
 }
 
 fn directory(core: &Core) -> Reply {
-    let shown = json!({
+    let mut shown = json!({
         "newNonce": core.url("new-nonce"), "newAccount": core.url("new-account"), "newOrder": core.url("new-order"),
         "meta": {
             "termsOfService": "https://ca.lampholm.example/terms",
@@ -196,7 +201,37 @@ fn directory(core: &Core) -> Reply {
             "externalAccountRequired": core.options.external_account.is_some(),
         }
     });
+    if core.options.renewals {
+        shown["renewalInfo"] = json!(core.url("renewal-info"));
+    }
+    for (name, lifetime) in core.options.profiles {
+        shown["meta"]["profiles"][name] = json!(format!("good for {} days", lifetime.as_hours() / 24));
+    }
     json_reply(200, &shown)
+}
+
+/// Says when a certificate is to be renewed (RFC 9773 section 4.2): for a day, when a third of its lifetime is left, or as it was told.
+fn renewal_info(core: &Core, asked: &Asked, fault: Option<&Fault>) -> Result<Reply, Refusal> {
+    let id = asked.uri().path().rsplit('/').next().unwrap_or_default();
+    let state = core.state();
+    let certificate = state
+        .orders
+        .iter()
+        .filter_map(|order| order.certificate.as_ref())
+        .find(|c| c.renewal_id().as_deref() == Some(id));
+    let Some(certificate) = certificate.filter(|_| core.options.renewals) else {
+        return refuse(404, "malformed", "no such certificate");
+    };
+    let usual = certificate.not_after - certificate.not_after.duration_since(certificate.not_before) / 3;
+    let (start, end) = state.window.unwrap_or((usual, usual + SignedDuration::from_hours(24)));
+    let (start, end) = if fault == Some(&Fault::TurnedWindow) { (end, start) } else { (start, end) };
+    let mut shown = json!({ "suggestedWindow": { "start": start.to_string(), "end": end.to_string() } });
+    if state.window.is_some() {
+        shown["explanationURL"] = json!("https://ca.lampholm.example/renewals");
+    }
+    let mut reply = json_reply(200, &shown);
+    reply.headers_mut().insert("retry-after", "21600".parse().expect("a header value"));
+    Ok(reply)
 }
 
 fn new_account(core: &Core, asked: &Asked) -> Result<Reply, Refusal> {
@@ -260,7 +295,29 @@ fn new_order(core: &Core, asked: &Asked) -> Result<Reply, Refusal> {
     if let Some(foreign) = names.iter().find(|n| !here(n)) {
         return refuse(403, "rejectedIdentifier", &format!("{foreign} is not of the practice world"));
     }
+    let profile = match payload["profile"].as_str() {
+        Some(wanted) => match core.options.profiles.iter().find(|(name, _)| *name == wanted) {
+            Some((name, _)) => Some(*name),
+            None => return refuse(400, "invalidProfile", &format!("{wanted} is not offered")),
+        },
+        None => None,
+    };
     let mut state = core.state();
+    let replaces = match payload["replaces"].as_str() {
+        Some(id) => {
+            let is_it = |o: &Order| {
+                o.account == account && o.certificate.as_ref().is_some_and(|c| c.renewal_id().as_deref() == Some(id))
+            };
+            let Some(replaced) = state.orders.iter().position(is_it) else {
+                return refuse(400, "malformed", "what it replaces is no certificate of this account");
+            };
+            if state.orders.iter().any(|order| order.replaces == Some(replaced) && order.certificate.is_some()) {
+                return refuse(409, "alreadyReplaced", "that certificate was replaced already");
+            }
+            Some(replaced)
+        }
+        None => None,
+    };
     let same = |o: &Order| o.account == account && o.names == names && state.order_status(o) == "pending";
     // As large authorities do: an order for the same names that is still open is given again (RFC 8555 leaves it free).
     let open = state.orders.iter().position(same).filter(|_| core.options.repeats_orders);
@@ -268,7 +325,15 @@ fn new_order(core: &Core, asked: &Asked) -> Result<Reply, Refusal> {
         Some(index) => index,
         None => {
             let authorizations = names.iter().map(|n| authorize(core, &mut state, account, n)).collect();
-            state.orders.push(Order { account, names, authorizations, phase: Phase::Open, certificate: None });
+            state.orders.push(Order {
+                account,
+                names,
+                authorizations,
+                phase: Phase::Open,
+                certificate: None,
+                replaces,
+                profile,
+            });
             state.orders.len() - 1
         }
     };
@@ -382,7 +447,10 @@ fn finalize(core: &Arc<Core>, number: usize, asked: &Asked, fault: Option<&Fault
     // Good from a little before, for clocks that go wrong, and until a little after the full lifetime from now.
     let slack = jiff::SignedDuration::from_mins(5);
     let from = core.clock.now() - slack;
-    let leaf = core.issuer.issue(&state.orders[number].names, &key, from, core.options.lifetime + slack * 2);
+    let of_profile =
+        |wanted| core.options.profiles.iter().find(|(name, _)| *name == wanted).map(|(_, lifetime)| *lifetime);
+    let lifetime = state.orders[number].profile.and_then(of_profile).unwrap_or(core.options.lifetime);
+    let leaf = core.issuer.issue(&state.orders[number].names, &key, from, lifetime + slack * 2);
     state.orders[number].certificate = Some(leaf);
     if fault == Some(&Fault::StuckProcessing) {
         state.orders[number].phase = Phase::Processing;

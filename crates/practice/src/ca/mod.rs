@@ -13,7 +13,7 @@ use crate::http::{self, Server, tls_config};
 use crate::issuer::ApiCertificate;
 use crate::{Clock, Issuer, NameServer};
 use fault::Faults;
-use jiff::SignedDuration;
+use jiff::{SignedDuration, Timestamp};
 use state::State;
 use std::net::{Ipv4Addr, SocketAddr};
 use std::sync::atomic::{AtomicUsize, Ordering};
@@ -40,6 +40,10 @@ pub struct AuthorityOptions {
     pub refused_nonces: u8,
     /// Whether it gives an open order for the same names again, instead of a new one.
     pub repeats_orders: bool,
+    /// Whether it says when certificates are to be renewed (RFC 9773).
+    pub renewals: bool,
+    /// The profiles of certificates that it offers, with the lifetime of each.
+    pub profiles: &'static [(&'static str, SignedDuration)],
 }
 
 /// A kind of challenge.
@@ -80,6 +84,8 @@ impl Default for AuthorityOptions {
             offers: &[Offer::Dns01, Offer::Http01],
             refused_nonces: 0,
             repeats_orders: true,
+            renewals: false,
+            profiles: &[],
         }
     }
 }
@@ -198,6 +204,23 @@ impl Authority {
         *self.core.faults.lock().expect("no holder panics") = Faults::default();
         let mut state = self.core.state.lock().expect("no holder panics");
         state.orders.iter_mut().for_each(state::Order::let_go);
+    }
+
+    /// Wants all certificates renewed in a window, and says where it is explained.
+    ///
+    /// # Panics
+    /// As [`Authority::misbehave`].
+    pub fn ask_renewal(&self, start: Timestamp, end: Timestamp) {
+        self.core.state.lock().expect("no holder panics").window = Some((start, end));
+    }
+
+    /// Returns which orders were for a replacement, by the number of the certificate that was replaced.
+    ///
+    /// # Panics
+    /// As [`Authority::misbehave`].
+    pub fn replaced(&self) -> Vec<Option<usize>> {
+        let state = self.core.state.lock().expect("no holder panics");
+        state.orders.iter().map(|order| order.replaces).collect()
     }
 
     /// Returns the resources asked for so far, in order.

@@ -4,6 +4,7 @@ use super::jws::AccountKey;
 use super::{Offer, Resource};
 use eskort_pki::Certificate;
 use eskort_pki::names::Identifier;
+use jiff::Timestamp;
 use serde_json::{Value, json};
 use std::collections::BTreeSet;
 
@@ -20,6 +21,8 @@ pub(super) struct State {
     pub(super) orders: Vec<Order>,
     pub(super) authorizations: Vec<Authorization>,
     pub(super) asked: Vec<Resource>,
+    /// When all certificates are to be renewed, where that is not as usual.
+    pub(super) window: Option<(Timestamp, Timestamp)>,
 }
 
 pub(super) struct Order {
@@ -28,6 +31,10 @@ pub(super) struct Order {
     pub(super) authorizations: Vec<usize>,
     pub(super) phase: Phase,
     pub(super) certificate: Option<Certificate>,
+    /// The order whose certificate it replaces.
+    pub(super) replaces: Option<usize>,
+    /// The profile that it asks for.
+    pub(super) profile: Option<&'static str>,
 }
 
 /// How far an order is, as far as its authorizations do not say it.

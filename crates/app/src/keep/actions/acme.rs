@@ -17,6 +17,7 @@ use eskort_core::names::Identifier;
 use eskort_core::pki::{Certificate, Chain, ChainError, make_csr};
 use eskort_core::progress::{NameState, Progress};
 use eskort_core::record::{Record, StandingRecord, account_record, challenge_record};
+use eskort_core::words;
 use eskort_dns::KnownCaa;
 use eskort_store::Store;
 use eskort_talk::{AuthorityError, Conversation, Repeat};
@@ -160,12 +161,23 @@ impl AcmeOrders<'_> {
     pub(super) async fn place_order(&mut self, work: &Work<'_>) -> Result<Outcome, StepError> {
         let (context, store) = (work.context, work.store);
         let conversation = self.conversation(work).await?;
-        let order = NewOrder { identifiers: &work.specification.names, ..NewOrder::default() };
+        let mut replaces = match conversation.directory().await?.renewal_info {
+            Some(_) => replaced(work).await?,
+            None => None,
+        };
+        let profile = work.entry.profile.as_deref();
+        let offered = &conversation.directory().await?.meta.profiles;
+        if let Some(wanted) = profile.filter(|wanted| !offered.contains_key(*wanted)) {
+            let offered = offered.keys().map(|name| words::printable(name, 60)).collect();
+            return Err(StepError::NoProfile { wanted: wanted.to_owned(), offered });
+        }
         let mut tries = 0;
         let response = loop {
             conversation.ensure_account(store).await?;
             let used = conversation.signer();
             let directory = conversation.directory().await?;
+            let names = &work.specification.names;
+            let order = NewOrder { identifiers: names, replaces: replaces.as_deref(), profile };
             let sent = conversation.send(Step::NewOrder, Repeat::Once, |s, n| new_order(s, n, directory, &order)).await;
             tries += 1;
             let error = match sent {
@@ -177,6 +189,15 @@ impl AcmeOrders<'_> {
                     let text = format!("the authority has ended the account {url}");
                     context.report(&Progress::Note(text));
                     conversation.leave_account(url, store).await?;
+                }
+                // That it was replaced before, or by somebody else, keeps nobody from a new one (RFC 9773 section 5).
+                other if replaces.is_some() && other.problem().is_some_and(|problem| problem.status != 429) => {
+                    let said = other.problem().map(|problem| problem.kind.clone()).unwrap_or_default();
+                    let text = format!(
+                        "the authority does not take the order as a replacement (`{said}`): it is placed without that word"
+                    );
+                    context.report(&Progress::Note(text));
+                    (replaces, tries) = (None, 0);
                 }
                 other if tries == 1 && other.problem().is_some_and(|p| p.kind == "accountDoesNotExist") => {
                     conversation.forget_account(used.account().unwrap_or_default(), store).await?;
@@ -529,4 +550,11 @@ impl AcmeOrders<'_> {
         }
         Ok(None)
     }
+}
+
+/// Returns what the certificate is called, at the same authority, that an order is to replace.
+async fn replaced(work: &Work<'_>) -> Result<Option<String>, StepError> {
+    let newest = work.store.newest(work.certificate).await?;
+    let theirs = newest.filter(|newest| newest.specification.authority == work.specification.authority);
+    Ok(theirs.and_then(|newest| work.store.renewal_id(work.certificate, newest.number)))
 }

@@ -1,0 +1,118 @@
+//! Asking authorities when they want their certificates renewed (RFC 9773), before anything is decided.
+
+use super::common::Common;
+use crate::StepError;
+use eskort_core::context::Context;
+use eskort_core::inventory::CertificateEntry;
+use eskort_core::progress::Progress;
+use eskort_core::words;
+use eskort_store::{AskedRenewal, GenerationRow, Store, StoreError};
+use futures_util::future::{BoxFuture, FutureExt};
+use futures_util::stream::{self, StreamExt};
+use jiff::SignedDuration;
+use std::collections::BTreeSet;
+use std::sync::Mutex;
+use std::time::Duration;
+
+/// So many certificates are asked about side by side.
+const AT_ONCE: usize = 8;
+/// All questions of a run together take no longer: what is not asked then is asked by the next run.
+const LONGEST: Duration = Duration::from_secs(30);
+/// When to ask again where the authority does not say (section 4.3.3), and how soon and how late it may say.
+const AGAIN: SignedDuration = SignedDuration::from_hours(6);
+const SOONEST: SignedDuration = SignedDuration::from_mins(1);
+const LATEST: SignedDuration = SignedDuration::from_hours(24);
+/// After a question without an answer.
+const AFTER_TROUBLE: SignedDuration = SignedDuration::from_hours(1);
+
+/// Asks about those of some certificates for which it is time. No answer keeps nothing from being renewed: what was known stays.
+pub(super) async fn refresh(run: &Common, chosen: &[&str]) {
+    let mut due = Vec::new();
+    for name in chosen {
+        match is_due(&run.context, &run.store, name).await {
+            Ok(Some(generation)) => due.push((*name, generation)),
+            Ok(None) => {}
+            Err(error) => run.context.report(&Progress::Note(error.to_string())),
+        }
+    }
+    if due.is_empty() {
+        return;
+    }
+    run.context.report(&Progress::Doing("ask authorities when they want renewals"));
+    let silent = Mutex::default();
+    let ask = |(name, generation)| ask(run, name, generation, &silent).boxed();
+    let questions: Vec<BoxFuture<'_, ()>> = due.into_iter().map(ask).collect();
+    let all = stream::iter(questions).buffer_unordered(AT_ONCE).collect::<Vec<()>>();
+    let _ = tokio::time::timeout(LONGEST, all).await;
+}
+
+/// Returns the generation of a certificate that its authority is to be asked about now.
+async fn is_due(context: &Context, store: &Store, name: &str) -> Result<Option<GenerationRow>, StoreError> {
+    let entry = &context.inventory.certificates[name];
+    let is_acme = context.inventory.authorities[&entry.authority].acme().is_some();
+    let Some(newest) = store.newest(name).await?.filter(|_| is_acme) else { return Ok(None) };
+    let now = context.now();
+    let is_theirs = newest.specification.authority == entry.authority && now < newest.validity.not_after;
+    let asked = store.asked_renewal(name).await?;
+    let is_time = asked.is_none_or(|asked| asked.generation != newest.number || asked.ask_again <= now);
+    Ok(Some(newest).filter(|_| is_theirs && is_time))
+}
+
+/// Asks about one certificate, unless its authority is silent in this run, and writes the answer down.
+async fn ask(run: &Common, name: &str, generation: GenerationRow, silent: &Mutex<BTreeSet<String>>) {
+    let (context, store) = (&run.context.about(name), &*run.store);
+    let entry = &context.inventory.certificates[name];
+    let silent = || silent.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
+    if silent().contains(&entry.authority) {
+        return;
+    }
+    let now = context.now();
+    let known = store.asked_renewal(name).await.ok().flatten().filter(|known| known.generation == generation.number);
+    let moment = known.and_then(|known| known.moment);
+    let answer = question(run, name, entry, &generation).await;
+    let asked = match answer {
+        Ok(Some((window, again))) => {
+            let again = again.and_then(|again| SignedDuration::try_from(again).ok()).unwrap_or(AGAIN);
+            let at = window.moment(&generation.fingerprint);
+            if moment.as_ref().is_none_or(|(known, _)| *known != at) {
+                let why = window.explanation.as_ref().map(|url| format!("; why, says {url}")).unwrap_or_default();
+                let (from, until) = (words::instant(window.start), words::instant(window.end));
+                let text = format!("its authority wants it renewed between {from} and {until}{why}");
+                context.report(&Progress::Note(text));
+            }
+            let ask_again = now + again.clamp(SOONEST, LATEST);
+            AskedRenewal { generation: generation.number, moment: Some((at, window)), trouble: None, ask_again }
+        }
+        Ok(None) => {
+            AskedRenewal { generation: generation.number, moment: None, trouble: None, ask_again: now + LATEST }
+        }
+        Err(error) => {
+            if matches!(&error, StepError::Authority(error) if error.problem().is_none()) {
+                silent().insert(entry.authority.clone());
+            }
+            let trouble = words::printable(&error.to_string(), 300);
+            context.report(&Progress::Note(format!(
+                "its authority does not say when to renew it ({trouble}): it is renewed as {} says",
+                if moment.is_some() { "the last answer" } else { "its lifetime" }
+            )));
+            let ask_again = now + AFTER_TROUBLE;
+            AskedRenewal { generation: generation.number, moment, trouble: Some(trouble), ask_again }
+        }
+    };
+    if let Err(error) = store.save_asked_renewal(name, &asked).await {
+        context.report(&Progress::Note(error.to_string()));
+    }
+}
+
+type Answer = Option<(eskort_core::renewal::Window, Option<Duration>)>;
+
+async fn question(
+    run: &Common,
+    name: &str,
+    entry: &CertificateEntry,
+    generation: &GenerationRow,
+) -> Result<Answer, StepError> {
+    let Some(id) = run.store.renewal_id(name, generation.number) else { return Ok(None) };
+    let conversation = run.conversations.with(&run.context, &run.store, &entry.authority).await?;
+    Ok(conversation.renewal_info(&id).await?)
+}
