@@ -45,6 +45,14 @@ pub enum StepError {
     /// What was brought is no answer.
     #[error(transparent)]
     Answer(#[from] AnswerError),
+    /// The timer, or what runs it.
+    #[error("cannot {job}: {what}")]
+    Schedule {
+        /// What was tried.
+        job: &'static str,
+        /// What came back.
+        what: String,
+    },
     /// The authority does not offer the kind of certificate that the inventory asks for.
     #[error("the authority has no profile `{wanted}`")]
     NoProfile {
@@ -158,6 +166,7 @@ impl StepError {
             | StepError::NoRoom { .. }
             | StepError::Forbidden { .. }
             | StepError::NoProfile { .. }
+            | StepError::Schedule { .. }
             | StepError::Interrupted
             | StepError::Panic { .. }
             | StepError::NothingStored

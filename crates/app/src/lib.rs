@@ -16,6 +16,7 @@ pub use answers::note::{Noted, note};
 pub use answers::receive::{Receipt, Received, receive};
 pub use by_hand::answer::Brought;
 pub use error::{AnswerError, StepError};
+pub use eskort_store::RunRow;
 pub use give::add::{AddError, AddOptions, Added, plan_addition, resolves, write_addition};
 pub use give::advice::Advice;
 pub use give::csr::{
@@ -24,6 +25,7 @@ pub use give::csr::{
 };
 pub use give::pack::{PackError, Packing, pack};
 pub use give::place::{FileToPlace, place, take_back};
+pub use give::schedule::{Keeper, ScheduleOptions, ScheduleText, ScheduleView, look_at_schedule, schedule, unschedule};
 pub use keep::entry::{Ending, KeepEntry, KeepOptions, Placed, PlannedServer};
 pub use keep::install::{InstallEnding, install_stored};
 pub use keep::steps::{Acted, Actions, Awaited, Driver, Step};

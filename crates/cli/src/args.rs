@@ -75,6 +75,8 @@ pub(crate) enum Command {
     Pack(PackArgs),
     /// Place a file that an authority without ACME wants to see on a site, and look at it
     Place(PlaceArgs),
+    /// Set up the timer that runs `keep`, look at it, or remove it
+    Schedule(ScheduleArgs),
     /// Print manual pages, or the reference of all commands
     Man(ManArgs),
     /// Print what completes commands and options in a shell
@@ -246,6 +248,45 @@ pub(crate) struct KeepArgs {
     /// Order also what the authority's budget has no room for
     #[arg(long)]
     pub(crate) beyond_budget: bool,
+    /// Write down that a timer began this run
+    #[arg(long, hide = true)]
+    pub(crate) by_timer: bool,
+}
+
+#[derive(Debug, ClapArgs)]
+#[command(args_conflicts_with_subcommands = true)]
+pub(crate) struct ScheduleArgs {
+    #[command(subcommand)]
+    pub(crate) action: Option<ScheduleAction>,
+    /// Hours from one run to the next
+    #[arg(long, value_name = "HOURS", default_value_t = 12, value_parser = hours)]
+    pub(crate) every: u32,
+    /// Set it up for this user, not for the system
+    #[arg(long)]
+    pub(crate) user: bool,
+    /// Use cron though systemd is there
+    #[arg(long)]
+    pub(crate) cron: bool,
+    /// Only show what would be written
+    #[arg(long)]
+    pub(crate) plan: bool,
+}
+
+/// What else is done with the timer.
+#[derive(Clone, Copy, Debug, Subcommand)]
+pub(crate) enum ScheduleAction {
+    /// Say when it runs next and how the last runs went, and find what has broken
+    Show,
+    /// Remove it
+    Remove,
+}
+
+/// Reads how often a timer runs: at the same times each day.
+fn hours(text: &str) -> Result<u32, String> {
+    let known = eskort_core::schedule::HOURS;
+    let found = text.trim_end_matches('h').parse().ok().filter(|hours| known.contains(hours));
+    let words = || known.map(|hours| hours.to_string()).join(", ");
+    found.ok_or_else(|| format!("one of {}", words()))
 }
 
 #[derive(Debug, ClapArgs)]

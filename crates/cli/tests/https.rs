@@ -123,7 +123,10 @@ fn a_site_gets_all_that_it_wants_of_https_and_the_ramp_goes_up_while_it_is_good(
     let to = format!("location: https://{bare}:{}/visit?day=1\r\n", nginx.tls_port);
     assert!(moved.starts_with("HTTP/2 301") && moved.contains(&to) && moved.contains("max-age=300"), "{moved}");
     let plain = format!("http://127.0.0.1:{}/", nginx.plain_port);
-    let over_http = fetch(place, &["-i", "-H", &format!("Host: {www}"), &plain]);
+    let plain_visit = || fetch(place, &["-i", "-H", &format!("Host: {www}"), &plain]);
+    // Just after a reload a process of before may still answer.
+    until("http leads to https", || plain_visit().contains(" 301 "));
+    let over_http = plain_visit();
     let to = format!("https://{www}:{}/\r\n", nginx.tls_port);
     assert!(over_http.contains(&to) && !over_http.contains("Strict-Transport"), "to https first: {over_http}");
     let old = https(place, &nginx, bare, "/", &["--tls-max", "1.2"]);

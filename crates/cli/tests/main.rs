@@ -34,6 +34,7 @@ mod renewals;
 mod rights;
 mod rooms;
 mod runtime;
+mod schedule;
 mod serving;
 mod side;
 mod starttls;

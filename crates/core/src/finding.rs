@@ -26,6 +26,8 @@ pub enum Topic {
     Protocol,
     /// The private key: whether it fits, and who may read it.
     Key,
+    /// The timer that renews.
+    Timer,
 }
 
 impl Topic {
@@ -42,6 +44,7 @@ impl Topic {
             Topic::Installed => "installed",
             Topic::Protocol => "protocol",
             Topic::Key => "key",
+            Topic::Timer => "timer",
         }
     }
 }

@@ -312,6 +312,11 @@ pub fn read_whole(path: &Path, most: u64) -> io::Result<Option<FileRead>> {
     Ok(Some(FileRead { bytes, access }))
 }
 
+/// Whether the caller may write to a file or folder (access(2)).
+pub fn is_writable(path: &Path) -> bool {
+    rustix::fs::access(path, rustix::fs::Access::WRITE_OK).is_ok()
+}
+
 /// Removes a file, and what writes of it that were cut short left beside it. What does not exist counts as removed.
 ///
 /// # Errors

@@ -24,6 +24,7 @@ mod overview;
 mod ramps;
 mod renewals;
 mod rows;
+mod runs;
 mod schema;
 mod undo;
 mod worker;
@@ -40,6 +41,7 @@ pub use ledger::Store;
 pub use lock::RunLock;
 pub use overview::{OpenOverview, Overview};
 pub use renewals::AskedRenewal;
+pub use runs::RunRow;
 pub use undo::{PutBack, Undo};
 
 use std::path::PathBuf;

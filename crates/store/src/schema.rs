@@ -120,6 +120,12 @@ CREATE TABLE asked_renewal (
   certificate TEXT PRIMARY KEY, generation INTEGER NOT NULL, at INTEGER, starts INTEGER, ends INTEGER, explanation TEXT, trouble TEXT,
   ask_again INTEGER NOT NULL);
 ",
+    // When runs were, and who began them.
+    "
+CREATE TABLE run (
+  id INTEGER PRIMARY KEY, began INTEGER NOT NULL, ended INTEGER NOT NULL, by_timer INTEGER NOT NULL, certificates INTEGER NOT NULL,
+  failed INTEGER NOT NULL, waiting INTEGER NOT NULL);
+",
 ];
 
 /// The version of the ledger's tables that this program writes.

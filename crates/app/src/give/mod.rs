@@ -5,3 +5,4 @@ pub(crate) mod advice;
 pub(crate) mod csr;
 pub(crate) mod pack;
 pub(crate) mod place;
+pub(crate) mod schedule;

@@ -21,6 +21,8 @@ pub struct KeepOptions {
     pub only: Vec<String>,
     /// Order also what a budget has no room for.
     pub beyond_budget: bool,
+    /// Whether a timer began the run.
+    pub by_timer: bool,
 }
 
 /// What would be done on one server.

@@ -30,7 +30,7 @@ use eskort_core::record::RecordToPlace;
 use eskort_host::Machines;
 use eskort_install::recover;
 use eskort_prove::{ProofContext, Proving, SharedProofs, pay_debts};
-use eskort_store::{JourneyRow, RunLock, Store, StoreError};
+use eskort_store::{JourneyRow, RunLock, RunRow, Store, StoreError};
 pub(crate) use gather::rooms_for;
 use gather::{chosen, still_fits};
 pub(crate) use plan::planned_servers;
@@ -47,7 +47,7 @@ use std::time::Duration;
 pub async fn keep(context: &Context, options: &KeepOptions) -> Result<Vec<KeepEntry>, StoreError> {
     let lock = RunLock::take(&context.state, "eskort keep", context.now())?;
     let store = Arc::new(Store::open(&context.state)?);
-    let machines = Machines::default();
+    let (began, machines) = (context.now(), Machines::default());
     recover(context, &store, &machines).await?;
     let chosen = chosen(context, options);
     // What an earlier run left published goes, but for journeys that go on, now or in another run: the authority may be looking.
@@ -76,6 +76,10 @@ pub async fn keep(context: &Context, options: &KeepOptions) -> Result<Vec<KeepEn
     if options.wait {
         wait_for_people(context, &store, &stop, options, &mut entries).await?;
     }
+    let failed = entries.iter().filter(|entry| matches!(entry.ending, Ending::Failed { .. })).count();
+    let waiting = entries.iter().filter(|entry| entry.awaits_person()).count();
+    let (ended, by_timer, certificates) = (context.now(), options.by_timer, entries.len());
+    store.record_run(&RunRow { began, ended, by_timer, certificates, failed, waiting }).await?;
     // What a person has to do comes first.
     entries.sort_by_key(|entry| !entry.awaits_person());
     Ok(entries)

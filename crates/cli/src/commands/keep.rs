@@ -34,7 +34,8 @@ pub(crate) fn run(ui: &Ui, context: &Context, args: KeepArgs) -> ExitStatus {
     if context.inventory.certificates.is_empty() {
         ui.talk("The inventory has no [certificate.NAME] section, so there is nothing to keep.");
     }
-    let options = KeepOptions { wait: args.wait, only: args.only, beyond_budget: args.beyond_budget };
+    let KeepArgs { wait, only, beyond_budget, by_timer, .. } = args;
+    let options = KeepOptions { wait, only, beyond_budget, by_timer };
     if args.plan {
         return run_plan(ui, context, &options);
     }

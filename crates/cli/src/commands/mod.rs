@@ -14,6 +14,7 @@ mod pack;
 mod place;
 mod receive;
 mod rehearse;
+mod schedule;
 mod show;
 mod survey;
 
@@ -81,6 +82,9 @@ fn run_command(ui: &Ui, args: Args) -> ExitStatus {
     if let Command::Show(show) = command {
         return show::run(ui, args.config, &show);
     }
+    if let Command::Schedule(schedule) = command {
+        return schedule::run(ui, args.config, &schedule);
+    }
     if let Command::Add(add) = command {
         return add::run(ui, args.config, *add);
     }
@@ -117,6 +121,7 @@ fn run_command(ui: &Ui, args: Args) -> ExitStatus {
         | Command::Demo(_)
         | Command::Csr(_)
         | Command::Show(_)
+        | Command::Schedule(_)
         | Command::Man(_)
         | Command::Completions(_) => {
             unreachable!("these were run without an inventory")

@@ -143,20 +143,9 @@ fn file_text(view: &FileView, now: Timestamp, page: Page) -> String {
     out
 }
 
-fn text(shown: &Show, now: Timestamp, page: Page) -> String {
-    let mut rows = vec![
-        fact("names", shown.row.names.join(" ")),
-        vec![Cell::toned("state", Tone::Faint), Cell::toned(shown.row.state.words(), tone(&shown.row.state))],
-    ];
-    if let State::Failing { reason: why, .. } | State::Unconfirmed { why } = &shown.row.state {
-        rows.push(fact("why", why.clone()));
-    }
-    if let Some(JourneyView { generation, passed }) = shown.journey {
-        rows.push(fact("journey", format!("to generation {generation}: {}", stages(passed))));
-    }
-    for (what, text, tone) in shown.notes.iter().flat_map(manual_step::note_lines) {
-        rows.push(vec![Cell::toned(what, Tone::Faint), Cell::toned(text, tone)]);
-    }
+/// Says how long a certificate lasts, when it is renewed, and what its authority says of that.
+fn renewal_rows(shown: &Show, now: Timestamp) -> Vec<Vec<Cell>> {
+    let mut rows = Vec::new();
     if let Some((v, renew_at)) = shown.row.validity.as_ref().zip(shown.row.renew_at) {
         let (bar, tone) = lifetime_bar(v, renew_at, now);
         rows.push(vec![Cell::toned("life left", Tone::Faint), Cell::toned(bar, tone)]);
@@ -177,6 +166,24 @@ fn text(shown: &Show, now: Timestamp, page: Page) -> String {
             rows.push(vec![Cell::plain(""), Cell::toned(text, Tone::Notice)]);
         }
     }
+    rows
+}
+
+fn text(shown: &Show, now: Timestamp, page: Page) -> String {
+    let mut rows = vec![
+        fact("names", shown.row.names.join(" ")),
+        vec![Cell::toned("state", Tone::Faint), Cell::toned(shown.row.state.words(), tone(&shown.row.state))],
+    ];
+    if let State::Failing { reason: why, .. } | State::Unconfirmed { why } = &shown.row.state {
+        rows.push(fact("why", why.clone()));
+    }
+    if let Some(JourneyView { generation, passed }) = shown.journey {
+        rows.push(fact("journey", format!("to generation {generation}: {}", stages(passed))));
+    }
+    for (what, text, tone) in shown.notes.iter().flat_map(manual_step::note_lines) {
+        rows.push(vec![Cell::toned(what, Tone::Faint), Cell::toned(text, tone)]);
+    }
+    rows.extend(renewal_rows(shown, now));
     rows.push(fact("authority", shown.authority.clone()));
     if !shown.proof.is_empty() {
         rows.push(fact("proof", shown.proof.clone()));

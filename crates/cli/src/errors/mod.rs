@@ -106,6 +106,9 @@ pub(crate) fn tell(error: &StepError, certificate: &str) -> ErrorText {
         StepError::NoChallenge { .. } => {
             text.hint("the authority wants these names proved in another way; see docs/inventory.md")
         }
+        StepError::Schedule { .. } => {
+            text.hint("run it as root, or with `--user`; where there is no systemd, `--cron` takes cron")
+        }
         StepError::NoProfile { offered, .. } if offered.is_empty() => {
             text.hint("it offers no profiles: take `profile` out of the certificate's section").hint(again)
         }

@@ -31,7 +31,8 @@ Eskort takes this server's TLS certificates all the way: ordered, proved, instal
 
   4. Try it without an order:        eskort rehearse
      See what would be done:         eskort keep --plan
-     Do it:                          eskort keep     safe to run at any time, from a timer too
+     Do it:                          eskort keep     safe to run at any time
+     Have it done every 12 hours:    eskort schedule
 
 `eskort --help` lists all commands.";
 

@@ -1,0 +1,259 @@
+//! The timer that keeps certificates: units for systemd, and lines for cron. Texts only; who writes them is elsewhere.
+
+use crate::inventory::{AuthorityKind, Inventory, Proof, ServerKind};
+use crate::software::Software;
+use std::collections::BTreeSet;
+use std::path::{Path, PathBuf};
+
+/// How often a timer may run, in hours: so that its times are the same each day.
+pub const HOURS: [u32; 8] = [1, 2, 3, 4, 6, 8, 12, 24];
+
+/// The name of the units, and of the file for cron.
+pub const NAME: &str = "eskort";
+
+/// By these lines our own part of a user's cron table is known again.
+const BEGIN: &str = "# eskort begins; `eskort schedule` writes what is between these lines";
+const END: &str = "# eskort ends";
+
+/// What a timer runs.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Job {
+    /// The program.
+    pub program: PathBuf,
+    /// The inventory.
+    pub inventory: PathBuf,
+    /// After so many hours each: one of [`HOURS`].
+    pub hours: u32,
+    /// The minute of the day at which it begins, below `hours * 60`: another one on each machine, so that not all come to an authority at once.
+    pub minute: u32,
+    /// The folders in which it writes; `None` for no walls around it.
+    pub writes_to: Option<BTreeSet<PathBuf>>,
+}
+
+impl Job {
+    /// Returns the minute of the day at which a machine begins, the same for the same `seed`.
+    pub fn minute_of(seed: &str, hours: u32) -> u32 {
+        let sum = seed.bytes().fold(2_166_136_261_u32, |sum, byte| (sum ^ u32::from(byte)).wrapping_mul(16_777_619));
+        (sum ^ (sum >> 15)) % (hours.max(1) * 60)
+    }
+
+    /// Returns the words of the command.
+    pub fn words(&self) -> [String; 4] {
+        let text = |path: &Path| path.display().to_string();
+        [text(&self.program), "--config".to_owned(), text(&self.inventory), "keep".to_owned()]
+    }
+
+    /// Returns the service unit (systemd.service(5), systemd.exec(5)).
+    pub fn service(&self) -> String {
+        let [program, flag, inventory, command] = self.words();
+        let mut lines = vec![
+            "# Written by `eskort schedule`.".to_owned(),
+            "[Unit]".to_owned(),
+            "Description=TLS certificates: obtain, install, renew".to_owned(),
+            "Wants=network-online.target".to_owned(),
+            "After=network-online.target".to_owned(),
+            String::new(),
+            "[Service]".to_owned(),
+            "Type=oneshot".to_owned(),
+            format!("ExecStart={} {flag} {} {command} --by-timer", unit_word(&program), unit_word(&inventory)),
+            // Somebody is waited for; something wants attention; another run is at work.
+            "SuccessExitStatus=3 4 5".to_owned(),
+            "TimeoutStartSec=2h".to_owned(),
+            "UMask=0077".to_owned(),
+            "NoNewPrivileges=yes".to_owned(),
+        ];
+        // Walls want a namespace of their own, which units of users do not always get.
+        if let Some(folders) = &self.writes_to {
+            let walls =
+                ["PrivateDevices", "PrivateTmp", "ProtectClock", "ProtectKernelModules", "ProtectKernelTunables"];
+            let more = ["RestrictRealtime", "RestrictSUIDSGID", "LockPersonality"];
+            lines.extend(walls.iter().chain(&more).map(|wall| format!("{wall}=yes")));
+            lines.push("ProtectSystem=strict".to_owned());
+            let written = folders.iter().map(|folder| unit_word(&format!("-{}", folder.display())));
+            lines.extend(written.map(|folder| format!("ReadWritePaths={folder}")));
+        }
+        lines.join("\n") + "\n"
+    }
+
+    /// Returns the timer unit (systemd.timer(5), systemd.time(7)).
+    pub fn timer(&self) -> String {
+        let (hour, minute) = (self.minute / 60, self.minute % 60);
+        let times = if self.hours == 24 { format!("{hour:02}") } else { format!("{hour:02}/{}", self.hours) };
+        format!(
+            "# Written by `eskort schedule`.\n[Unit]\nDescription=TLS certificates, every {}\n\n[Timer]\nOnCalendar=*-*-* {times}:{minute:02}:00\n\
+             RandomizedDelaySec=10min\nPersistent=true\n\n[Install]\nWantedBy=timers.target\n",
+            self.every()
+        )
+    }
+
+    /// Returns the lines for cron, with a user's name where the table has one (crontab(5)).
+    pub fn cron(&self, user: Option<&str>) -> String {
+        let command = self.words().map(|word| shell_word(&word)).join(" ") + " --by-timer";
+        let user = user.map(|user| format!(" {user}")).unwrap_or_default();
+        let hours: Vec<String> =
+            (0..24 / self.hours).map(|n| (self.minute / 60 + n * self.hours).to_string()).collect();
+        // After a time without power the first run comes at once.
+        format!(
+            "{BEGIN}\nPATH=/usr/local/sbin:/usr/local/bin:/usr/sbin:/usr/bin:/sbin:/bin\n{} {} * * *{user} {command}\n@reboot{user} sleep 120; {command}\n{END}\n",
+            self.minute % 60,
+            hours.join(",")
+        )
+    }
+
+    /// Returns how often it runs, in words.
+    pub fn every(&self) -> String {
+        match self.hours {
+            1 => "hour".to_owned(),
+            24 => "day".to_owned(),
+            hours => format!("{hours} hours"),
+        }
+    }
+}
+
+/// Returns a table of cron without our lines.
+pub fn without_ours(table: &str) -> String {
+    let mut ours = false;
+    let kept = table.split_inclusive('\n').filter(|line| {
+        let line = line.trim_end();
+        ours |= line == BEGIN;
+        let keep = !ours;
+        ours &= line != END;
+        keep
+    });
+    kept.collect()
+}
+
+/// Returns our lines of a table of cron; `None` when it has none.
+pub fn ours_of(table: &str) -> Option<String> {
+    let begin = table.find(BEGIN)?;
+    let end = table[begin..].find(END)? + begin + END.len();
+    Some(format!("{}\n", &table[begin..end]))
+}
+
+/// Returns the program that a text of ours runs, and the inventory that it names.
+pub fn named_in(text: &str) -> Option<(PathBuf, PathBuf)> {
+    let line = text.lines().find(|line| line.contains(" --config "))?;
+    let (before, after) = line.split_once(" --config ")?;
+    let program = before.rsplit(['=', ' ']).next()?;
+    let (inventory, _) = after.split_once(" keep")?;
+    let bare = |word: &str| PathBuf::from(word.trim_matches(['"', '\'']));
+    Some((bare(program), bare(inventory)))
+}
+
+/// Returns the folders of this machine in which a run writes: its state, and what its proofs and servers need.
+pub fn writes_to(inventory: &Inventory, state: &Path) -> BTreeSet<PathBuf> {
+    let mut folders = BTreeSet::from([state.to_owned(), PathBuf::from("/run")]);
+    let above = |path: &Path| path.parent().map(Path::to_owned);
+    for proof in inventory.proofs.values() {
+        if let Proof::HttpFolder { folder, hosts, .. } = proof
+            && hosts.is_empty()
+        {
+            folders.insert(folder.clone());
+        }
+    }
+    for authority in inventory.authorities.values() {
+        if let AuthorityKind::Csr(csr) = &authority.kind {
+            folders.extend(csr.requests_folder.iter().chain(&csr.answers_folder).cloned());
+        }
+    }
+    for server in inventory.servers.values().filter(|server| server.host.is_none()) {
+        match &server.kind {
+            ServerKind::Configured(configured) => {
+                folders.extend(above(&configured.config));
+                folders.extend(configured.certificates.clone());
+                folders.extend(runtime_folders(configured.software).iter().map(PathBuf::from));
+            }
+            ServerKind::Files { copies, .. } => folders.extend(copies.iter().filter_map(|copy| above(&copy.to))),
+            ServerKind::Keystore(keystore) => folders.extend(above(&keystore.to)),
+            ServerKind::Parcel(parcel) => drop(folders.insert(parcel.folder.clone())),
+            ServerKind::WebApi(_) | ServerKind::Program { .. } => {}
+        }
+    }
+    folders
+}
+
+/// Returns where a server's own test and reload write: they open its logs, too.
+fn runtime_folders(software: Software) -> &'static [&'static str] {
+    match software {
+        Software::Nginx => &["/var/log/nginx", "/var/lib/nginx"],
+        Software::Apache => &["/var/log/apache2", "/var/log/httpd", "/var/lock/apache2"],
+        Software::Haproxy => &["/var/lib/haproxy"],
+        Software::Lighttpd => &["/var/log/lighttpd"],
+        Software::Postfix => &["/var/spool/postfix", "/var/lib/postfix", "/var/log"],
+        Software::Dovecot => &["/var/log"],
+        Software::Exim => &["/var/spool/exim4", "/var/log/exim4", "/var/lib/exim4"],
+    }
+}
+
+/// Returns a word as a unit has it (systemd.syntax(7)).
+fn unit_word(word: &str) -> String {
+    let word = word.replace('%', "%%").replace('$', "$$").replace('\\', "\\\\").replace('"', "\\\"");
+    if word.contains([' ', '\t', ';', '\'']) { format!("\"{word}\"") } else { word }
+}
+
+/// Returns a word as a shell takes it, with the percent signs that cron would take for line ends marked.
+fn shell_word(word: &str) -> String {
+    let plain = |c: char| c.is_ascii_alphanumeric() || "/._-+@:=,".contains(c);
+    match word.chars().all(plain) {
+        true => word.to_owned(),
+        false => format!("'{}'", word.replace('\'', "'\\''").replace('%', "\\%")),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn job(hours: u32, minute: u32) -> Job {
+        let (program, inventory) = ("/usr/local/bin/eskort".into(), "/etc/eskort/eskort.toml".into());
+        Job { program, inventory, hours, minute, writes_to: None }
+    }
+
+    #[test]
+    fn times_are_the_same_each_day_for_systemd_and_for_cron() {
+        for (hours, minute, calendar, cron) in [
+            (12, 197, "OnCalendar=*-*-* 03/12:17:00", "17 3,15 * * *"),
+            (24, 5, "OnCalendar=*-*-* 00:05:00", "5 0 * * *"),
+            (6, 0, "OnCalendar=*-*-* 00/6:00:00", "0 0,6,12,18 * * *"),
+        ] {
+            let job = job(hours, minute);
+            assert!(job.timer().contains(calendar), "{}", job.timer());
+            let line = format!("{cron} root /usr/local/bin/eskort --config /etc/eskort/eskort.toml keep --by-timer\n");
+            assert!(job.cron(Some("root")).contains(&line), "{}", job.cron(Some("root")));
+        }
+        assert!(job(1, 59).cron(None).contains("59 0,1,2,3"));
+        for hours in HOURS {
+            let minutes: BTreeSet<u32> = (0..500).map(|n| Job::minute_of(&format!("machine {n}"), hours)).collect();
+            assert!(
+                minutes.iter().all(|minute| *minute < hours * 60) && minutes.len() > 50,
+                "{hours}: {}",
+                minutes.len()
+            );
+        }
+        assert_eq!(Job::minute_of("lamp", 12), Job::minute_of("lamp", 12));
+    }
+
+    #[test]
+    fn odd_paths_are_written_so_that_each_reads_them_right() {
+        let odd = Job { inventory: "/srv/100% \"lamp\"/it's.toml".into(), ..job(12, 0) };
+        assert!(odd.service().contains(r#"--config "/srv/100%% \"lamp\"/it's.toml" keep"#), "{}", odd.service());
+        assert!(odd.cron(None).contains(r#"--config '/srv/100\% "lamp"/it'\''s.toml' keep"#), "{}", odd.cron(None));
+        let walls = Job { writes_to: Some(["/var/lib/eskort".into()].into()), ..job(12, 0) };
+        assert!(walls.service().contains("ProtectSystem=strict\nReadWritePaths=-/var/lib/eskort\n"));
+        assert!(!job(12, 0).service().contains("ProtectSystem"));
+    }
+
+    #[test]
+    fn our_lines_of_a_table_are_found_and_taken_out() {
+        let theirs = "MAILTO=keeper@lampholm.example\n5 4 * * * /usr/bin/true\n";
+        let ours = job(12, 61).cron(None);
+        let both = format!("{theirs}{ours}# after\n");
+        assert_eq!(ours_of(&both).as_deref(), Some(&*ours));
+        assert_eq!(without_ours(&both), format!("{theirs}# after\n"));
+        assert_eq!((ours_of(theirs), without_ours(theirs)), (None, theirs.to_owned()));
+        let named = Some(("/usr/local/bin/eskort".into(), "/etc/eskort/eskort.toml".into()));
+        assert_eq!(named_in(&ours), named);
+        assert_eq!(named_in(&job(6, 1).service()), named);
+        assert_eq!(named_in("nothing"), None);
+    }
+}

@@ -1,0 +1,73 @@
+//! Runs: when they were, who began them, and what came of them.
+
+use crate::rows::instant;
+use crate::{Store, StoreError};
+use jiff::Timestamp;
+use rusqlite::{Row, params};
+use serde::Serialize;
+
+/// So many runs are kept.
+const KEPT: u32 = 200;
+
+/// A run of `keep`.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+pub struct RunRow {
+    /// When it began.
+    pub began: Timestamp,
+    /// When it ended.
+    pub ended: Timestamp,
+    /// Whether a timer began it; else somebody did.
+    pub by_timer: bool,
+    /// How many certificates it looked after.
+    pub certificates: usize,
+    /// How many of them failed.
+    pub failed: usize,
+    /// How many wait for a person.
+    pub waiting: usize,
+}
+
+impl Store {
+    /// Writes down a run, and forgets those that were long before it.
+    ///
+    /// # Errors
+    /// When the ledger fails.
+    pub async fn record_run(&self, run: &RunRow) -> Result<(), StoreError> {
+        let RunRow { began, ended, by_timer, certificates, failed, waiting } = run;
+        let count = |number: &usize| i64::try_from(*number).unwrap_or(i64::MAX);
+        self.in_one_transaction(|| {
+            self.run(
+                "INSERT INTO run (began, ended, by_timer, certificates, failed, waiting) VALUES (?, ?, ?, ?, ?, ?)",
+                params![
+                    began.as_second(),
+                    ended.as_second(),
+                    by_timer,
+                    count(certificates),
+                    count(failed),
+                    count(waiting)
+                ],
+            )?;
+            self.run("DELETE FROM run WHERE id <= (SELECT max(id) FROM run) - ?", [KEPT]).map(drop)
+        })
+    }
+
+    /// Returns the last runs, newest first.
+    ///
+    /// # Errors
+    /// When the ledger fails.
+    pub async fn runs(&self, most: u32) -> Result<Vec<RunRow>, StoreError> {
+        let sql = "SELECT began, ended, by_timer, certificates, failed, waiting FROM run ORDER BY id DESC LIMIT ?";
+        let read = |row: &Row<'_>| {
+            let count =
+                |column| Ok::<_, rusqlite::Error>(usize::try_from(row.get::<_, i64>(column)?).unwrap_or_default());
+            Ok(RunRow {
+                began: instant(row, 0)?,
+                ended: instant(row, 1)?,
+                by_timer: row.get(2)?,
+                certificates: count(3)?,
+                failed: count(4)?,
+                waiting: count(5)?,
+            })
+        };
+        self.rows(sql, [most], read)
+    }
+}
