@@ -31,9 +31,11 @@ pub use keep::install::{InstallEnding, install_stored};
 pub use keep::steps::{Acted, Actions, Awaited, Driver, Step};
 pub use keep::{Plan, PlannedBudget, keep, plan, planned_installation};
 pub use look::check::{CheckTarget, EndpointReport, check};
+pub use look::history::{History, HistoryEvent, history};
 pub use look::inspect::{CertificateView, FileView, InspectError, KeyView, inspect};
 pub use look::list::{ListFilter, ListRow, State, StateKind, age, list};
 pub use look::rehearse::{Rehearsal, Rehearsed, Trial, Tried, rehearse};
+pub use look::report::{ReportKind, report, write_report};
 pub use look::show::{AskedView, DebtView, GenerationView, JourneyView, RampView, Show, show};
 pub use look::survey::report::{
     IncludedFrom, LeftOut, SurveyReport, SurveyedCertificate, SurveyedListener, SurveyedPlace, SurveyedServer,

@@ -75,6 +75,10 @@ pub(crate) enum Command {
     Pack(PackArgs),
     /// Place a file that an authority without ACME wants to see on a site, and look at it
     Place(PlaceArgs),
+    /// Say what happened, to a certificate or to all
+    History(HistoryArgs),
+    /// Tell other programs how the certificates stand: a collector of metrics, a calendar
+    Report(ReportArgs),
     /// Set up the timer that runs `keep`, look at it, or remove it
     Schedule(ScheduleArgs),
     /// Print manual pages, or the reference of all commands
@@ -227,6 +231,44 @@ pub(crate) struct ListArgs {
     /// Only certificates whose name, or a name on them, fits this pattern with * and ? (can be repeated)
     #[arg(long, value_name = "PATTERN", value_parser = glob::Pattern::new)]
     pub(crate) name: Vec<glob::Pattern>,
+    /// Fail when one of them ends within this time, like 14d or 36h
+    #[arg(long, value_name = "TIME", value_parser = days)]
+    pub(crate) fail_within: Option<jiff::SignedDuration>,
+    /// Say it in one line, with the exit codes of monitoring plug-ins: 0 all is well, 1 worth a look, 2 ends within the time of
+    /// --fail-within [default: 7d], or has ended
+    #[arg(long)]
+    pub(crate) as_plugin: bool,
+}
+
+/// Reads a time in days or hours.
+fn days(text: &str) -> Result<jiff::SignedDuration, String> {
+    let (number, hours) = match (text.strip_suffix('d'), text.strip_suffix('h')) {
+        (Some(number), _) => (number, 24),
+        (_, Some(number)) => (number, 1),
+        _ => return Err("a number with d or h, like 14d".to_owned()),
+    };
+    let number: i64 = number.parse::<u16>().map_err(|_| "a number with d or h, like 14d".to_owned())?.into();
+    Ok(jiff::SignedDuration::from_hours(number * hours))
+}
+
+#[derive(Debug, ClapArgs)]
+pub(crate) struct HistoryArgs {
+    /// Certificate of the inventory [default: all of them, and the runs]
+    pub(crate) name: Option<String>,
+    /// So many lines
+    #[arg(long, value_name = "NUMBER", default_value_t = 30)]
+    pub(crate) last: u32,
+}
+
+#[derive(Debug, ClapArgs)]
+#[group(required = true, multiple = true)]
+pub(crate) struct ReportArgs {
+    /// Write metrics in the text format of OpenMetrics to this file, whole or not at all; `-` for standard output
+    #[arg(long, value_name = "FILE")]
+    pub(crate) metrics: Option<PathBuf>,
+    /// Write a calendar with renewals and ends (iCalendar) to this file; `-` for standard output
+    #[arg(long, value_name = "FILE")]
+    pub(crate) calendar: Option<PathBuf>,
 }
 
 /// Reads the word for a state.

@@ -230,6 +230,7 @@ fn every_report_is_whole_looks_as_it_did_and_is_explained() {
     seen.run(place, "keep-no-room", 0, &["keep", "--plan", "--only", "shop"]);
     place.write("eskort.toml", &text);
     seen.run(place, "list", 0, &["list"]);
+    seen.run(place, "history", 0, &["history", "--last", "40"]);
     seen.run(place, "schedule", 0, &["schedule", "--user", "--cron", "--plan"]);
     seen.run(place, "schedule-show", 4, &["schedule", "show"]);
     seen.run(place, "show", 0, &["show", "website"]);

@@ -1,4 +1,5 @@
-//! The timer: units that systemd takes, a real cron that runs them, and what has broken is found.
+//! The timer: units that systemd takes, a real cron that runs them, and what has broken is found. What is told of runs and certificates, to people
+//! and to programs.
 
 use crate::world::*;
 use std::process::{Command, Stdio};
@@ -75,7 +76,7 @@ fn a_timer_is_set_up_looked_at_and_taken_away() {
         (program, dull.as_str(), "dull, which is not executable"),
         (inventory.as_str(), "/etc/moved.toml", "the inventory /etc/moved.toml, which does not exist"),
         (inventory.as_str(), dull.as_str(), "is for another inventory"),
-        ("NoNewPrivileges=yes\n", "", "is not as `eskort schedule` writes it now"),
+        ("NoNewPrivileges=yes\n", "", "eskort.service is not as `eskort schedule` writes it now"),
         (" keep --by-timer", " list", "runs something else than `keep`"),
     ] {
         std::fs::write(service, unit.replace(from, to)).unwrap();
@@ -138,4 +139,50 @@ fn a_real_cron_runs_what_was_written_for_it() {
     scheduled.run(&["schedule", "show"]).check(0, &["the user's crontab"]);
     scheduled.run(&["schedule", "remove"]).check(0, &["removed crontab"]);
     assert_eq!(crontab(&["-l"], "").trim_end(), "5 4 * * * /usr/bin/true");
+}
+
+#[test]
+fn what_happened_is_told_to_people_and_programs() {
+    let world = World::new();
+    let place = &world.place;
+    place.run(&["history"]).check(0, &["Nothing has happened yet."]);
+    world.on_day(0, &["keep", "--by-timer"]).check(0, &["generation 1 installed"]);
+    world.write_inventory(|text| {
+        text.replace("names = [\"lampholm", "key = \"p384\"\nnames = [\"shop.lampholm.example\", \"lampholm")
+    });
+    world.names.set("shop.lampholm.example", std::net::Ipv4Addr::LOCALHOST);
+    world.on_day(3, &["keep"]).check(0, &["generation 2 installed"]);
+    let told = world.on_day(3, &["history"]);
+    told.check(
+        0,
+        &[
+            "the timer had 1 certificate looked after",
+            "somebody had 1 certificate looked after",
+            "confirmed (generation 2)",
+        ],
+    );
+    let differs = "issued (generation 2): with shop.lampholm.example; key p384 instead of p256";
+    world.on_day(3, &["history", "website"]).check(0, &[differs]);
+    assert_eq!(world.on_day(3, &["history", "--last", "2"]).out.lines().count(), 3, "a head and two lines");
+    place.run(&["history", "webiste"]).check(2, &["webiste"]);
+
+    let metrics = world.on_day(3, &["report", "--metrics", "eskort.prom", "--calendar", "-"]);
+    metrics.check(0, &["BEGIN:VCALENDAR", "UID:website.end@eskort.invalid", "TRIGGER:-P7D"]);
+    let text = place.read("eskort.prom");
+    assert!(
+        text.contains("eskort_certificate_end_seconds{certificate=\"website\"} ") && text.ends_with("# EOF\n"),
+        "{text}"
+    );
+    assert!(text.contains("eskort_good_run_end_seconds ") && place.mode("eskort.prom") == 0o644, "{text}");
+    place.run(&["report"]).check(2, &["--metrics"]);
+    place.run(&["report", "--metrics", "none/eskort.prom"]).check(1, &["cannot write none/eskort.prom"]);
+
+    let plugin = |day: i64, more: &[&str]| world.on_day(day, &[&["list", "--as-plugin"][..], more].concat());
+    plugin(3, &[]).check(0, &["CERTIFICATES OK - 1 certificate: 1 good; the next ends in 90 days (website)"]);
+    plugin(70, &[]).check(1, &["CERTIFICATES WARNING - 1 certificate: 1 due"]);
+    plugin(70, &["--fail-within", "30d"]).check(2, &["CERTIFICATES CRITICAL"]);
+    plugin(100, &[]).check(2, &["CERTIFICATES CRITICAL - 1 certificate: 1 expired"]);
+    world.on_day(3, &["list", "--fail-within", "14d"]).check(0, &["good"]);
+    world.on_day(80, &["list", "--fail-within", "14d"]).check(1, &["ends within the time of --fail-within: `website`"]);
+    place.run(&["list", "--fail-within", "soon"]).check(2, &["like 14d"]);
 }

@@ -62,6 +62,16 @@ pub enum Event {
 }
 
 impl Event {
+    /// Returns the generation that came with it.
+    pub fn brought(&self) -> Option<u32> {
+        match self {
+            Event::Passed { stage: Milestone::Issued, generation }
+            | Event::Adopted { generation }
+            | Event::Found { generation } => Some(*generation),
+            _ => None,
+        }
+    }
+
     /// Returns the word for the kind of event.
     pub fn kind(&self) -> &'static str {
         match self {

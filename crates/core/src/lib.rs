@@ -22,6 +22,7 @@ pub mod progress;
 pub mod recipe;
 pub mod record;
 pub mod renewal;
+pub mod report;
 pub mod schedule;
 pub mod software;
 mod suffixes;

@@ -41,4 +41,19 @@ impl Store {
         let event = |(at, text): (Timestamp, String)| Ok(EventRow { at, event: decode("event", &text)? });
         self.rows(sql, params![certificate, most], read)?.into_iter().map(event).collect()
     }
+
+    /// Returns the last events of all certificates, newest first, each with its certificate.
+    ///
+    /// # Errors
+    /// As [`Store::events`].
+    pub async fn all_events(&self, most: u32) -> Result<Vec<(String, EventRow)>, StoreError> {
+        let sql = "SELECT certificate, at, event FROM event ORDER BY id DESC LIMIT ?";
+        let read = |row: &Row<'_>| {
+            Ok((row.get::<_, String>("certificate")?, instant(row, "at")?, row.get::<_, String>("event")?))
+        };
+        let event = |(certificate, at, text): (String, Timestamp, String)| {
+            Ok((certificate, EventRow { at, event: decode("event", &text)? }))
+        };
+        self.rows(sql, [most], read)?.into_iter().map(event).collect()
+    }
 }

@@ -269,15 +269,18 @@ fn judge_texts(context: &Context, options: &ScheduleOptions, found: &[ScheduleTe
             }
         }
     }
-    let hours = eskort_core::schedule::HOURS.iter().find(|hours| {
-        let texts = ScheduleOptions { hours: **hours, ..options.clone() }.texts(context);
-        texts.iter().all(|wanted| found.iter().any(|found| found == wanted))
-    });
-    if findings.is_empty() && hours.is_none() {
-        let paths: Vec<String> = found.iter().map(|found| found.path.display().to_string()).collect();
+    // It may run as often as it likes: what is nearest to it counts.
+    let differing = |hours: u32| -> Vec<String> {
+        let wanted = ScheduleOptions { hours, ..options.clone() }.texts(context);
+        let others = found.iter().filter(|found| !wanted.contains(found));
+        others.map(|found| found.path.display().to_string()).collect()
+    };
+    let nearest = eskort_core::schedule::HOURS.into_iter().map(differing).min_by_key(Vec::len).unwrap_or_default();
+    if findings.is_empty() && !nearest.is_empty() {
+        let (is, it) = if nearest.len() == 1 { ("is", "it") } else { ("are", "them") };
         let text = format!(
-            "{} is not as `eskort schedule` writes it now: it was changed, or the inventory was",
-            words::list(&paths)
+            "{} {is} not as `eskort schedule` writes {it} now: somebody changed {it}, or the inventory",
+            words::list(&nearest)
         );
         findings.push(Finding::new(Severity::Notice, Topic::Timer, text).with_advice(again));
     }

@@ -1,9 +1,11 @@
 //! Looks at what there is: endpoints, certificates of the inventory, files.
 
 pub(crate) mod check;
+pub(crate) mod history;
 pub(crate) mod inspect;
 pub(crate) mod list;
 pub(crate) mod rehearse;
+pub(crate) mod report;
 pub(crate) mod show;
 pub(crate) mod survey;
 pub(crate) mod whose;

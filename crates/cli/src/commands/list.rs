@@ -11,7 +11,7 @@ use crate::ui::Ui;
 use eskort_app::{ListFilter, ListRow, State};
 use eskort_core::context::Context;
 use eskort_core::words;
-use jiff::Timestamp;
+use jiff::{SignedDuration, Timestamp};
 use serde::Serialize;
 
 pub(crate) fn run(ui: &Ui, context: &Context, args: ListArgs) -> ExitStatus {
@@ -20,13 +20,45 @@ pub(crate) fn run(ui: &Ui, context: &Context, args: ListArgs) -> ExitStatus {
         Ok(rows) => rows,
         Err(error) => return errors::print_store(ui, &error),
     };
+    let within = args.fail_within.or(args.as_plugin.then(|| SignedDuration::from_hours(7 * 24)));
+    let soon = within.map(|within| ends_within(&rows, within, context.now()));
+    if args.as_plugin {
+        return plugin(ui, &rows, &soon.unwrap_or_default(), context.now());
+    }
     let is_filtered = !filter.states.is_empty() || !filter.names.is_empty();
     if rows.is_empty() && is_filtered && !ui.is_json() {
         ui.result("No certificate fits.");
         return ExitStatus::Well;
     }
     print(ui, &rows, context.now());
+    if let Some(soon) = soon.filter(|soon| !soon.is_empty()) {
+        let names: Vec<String> = soon.iter().map(|row| format!("`{}`", row.certificate)).collect();
+        ui.talk(&format!("ends within the time of --fail-within: {}", words::list(&names)));
+        return ExitStatus::Failed;
+    }
     rows.iter().map(|r| status(&r.state)).max().unwrap_or(ExitStatus::Well)
+}
+
+/// Returns the certificates of the inventory that end within a time, or have ended.
+fn ends_within(rows: &[ListRow], within: SignedDuration, now: Timestamp) -> Vec<&ListRow> {
+    let soon = |row: &&ListRow| row.validity.is_some_and(|validity| validity.not_after.duration_since(now) <= within);
+    rows.iter().filter(|row| row.state != State::NotInInventory).filter(soon).collect()
+}
+
+/// Says how the certificates stand in one line, as plug-ins of monitoring systems do.
+fn plugin(ui: &Ui, rows: &[ListRow], soon: &[&ListRow], now: Timestamp) -> ExitStatus {
+    let worth = rows.iter().filter(|row| row.state.needs_attention()).count();
+    let next = rows.iter().filter_map(|row| Some((row.validity?.not_after, &row.certificate))).min();
+    let next =
+        next.map(|(at, name)| format!("; the next ends in {} ({name})", words::duration(at.duration_since(now))));
+    let said = format!("{}{}", counted(rows), next.unwrap_or_default());
+    let (word, status) = match (soon.is_empty(), worth) {
+        (false, _) => ("CRITICAL", ExitStatus::Usage),
+        (true, 0) => ("OK", ExitStatus::Well),
+        (true, _) => ("WARNING", ExitStatus::Failed),
+    };
+    ui.result(&format!("CERTIFICATES {word} - {said}"));
+    status
 }
 
 /// The exit code that `keep` has for the same.

@@ -5,6 +5,7 @@ mod adopt;
 mod check;
 mod csr;
 mod demo;
+mod history;
 mod install;
 mod keep;
 mod list;
@@ -14,6 +15,7 @@ mod pack;
 mod place;
 mod receive;
 mod rehearse;
+mod report;
 mod schedule;
 mod show;
 mod survey;
@@ -117,6 +119,8 @@ fn run_command(ui: &Ui, args: Args) -> ExitStatus {
         Command::Note(note) => note::run(ui, &context, note),
         Command::Place(place) => place::run(ui, &context, &place),
         Command::Install(install) => install::run(ui, &context, &install),
+        Command::History(history) => history::run(ui, &context, &history),
+        Command::Report(report) => report::run(ui, &context, &report),
         Command::Add(_)
         | Command::Demo(_)
         | Command::Csr(_)

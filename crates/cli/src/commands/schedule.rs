@@ -175,7 +175,7 @@ fn print_view(ui: &Ui, view: &ScheduleView) {
             Severity::Bad => ("BAD", Tone::Bad),
         };
         let advice = advice.as_ref().map(|advice| format!(" ({advice})")).unwrap_or_default();
-        ui.result_wrapped(&format!("{}  ", tone.paint(mark)), &format!("{text}{advice}"));
+        ui.result_wrapped(&format!("{}  ", tone.paint(&format!("{mark:6}"))), &format!("{text}{advice}"));
     }
 }
 
