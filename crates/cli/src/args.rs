@@ -276,7 +276,7 @@ fn state_kind() -> impl TypedValueParser<Value = StateKind> {
     PossibleValuesParser::new(StateKind::VARIANTS).map(|word| word.parse().expect("it is one of the possible words"))
 }
 
-#[derive(Debug, ClapArgs)]
+#[derive(Clone, Debug, Default, ClapArgs)]
 pub(crate) struct KeepArgs {
     /// Only say what would be done
     #[arg(long)]
@@ -290,6 +290,12 @@ pub(crate) struct KeepArgs {
     /// Order also what the authority's budget has no room for
     #[arg(long)]
     pub(crate) beyond_budget: bool,
+    /// Stay, and do it again after so many hours each: where neither systemd nor cron runs, as in a container
+    #[arg(long, value_name = "HOURS", value_parser = hours, conflicts_with_all = ["plan", "wait", "only"])]
+    pub(crate) every: Option<u32>,
+    /// With --every: write `well` or `failed` and the time into this file after each run, for a health check
+    #[arg(long, value_name = "FILE", requires = "every")]
+    pub(crate) health: Option<PathBuf>,
     /// Write down that a timer began this run
     #[arg(long, hide = true)]
     pub(crate) by_timer: bool,

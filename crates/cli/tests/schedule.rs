@@ -186,3 +186,28 @@ fn what_happened_is_told_to_people_and_programs() {
     world.on_day(80, &["list", "--fail-within", "14d"]).check(1, &["ends within the time of --fail-within: `website`"]);
     place.run(&["list", "--fail-within", "soon"]).check(2, &["like 14d"]);
 }
+
+#[test]
+fn where_nothing_else_runs_it_keep_stays_and_does_it_again() {
+    let world = World::new();
+    let place = &world.place;
+    let talk = std::fs::File::create(place.path("talk")).unwrap();
+    let mut command = place.eskort();
+    command.args(["keep", "--every", "1", "--health", "health"]).env("ESKORT_CLOCK_PACE", "18000");
+    let mut child = Process(command.stdout(talk.try_clone().unwrap()).stderr(talk).spawn().unwrap());
+    let health = |word: &str| std::fs::read_to_string(place.path("health")).is_ok_and(|text| text.starts_with(word));
+    let runs = || place.run(&["history"]).out.matches("the timer had 1 certificate looked after").count();
+    until("it has run three times", || health("well") && runs() >= 3);
+    // Mistakes in the inventory end nothing.
+    let inventory = place.read("eskort.toml");
+    place.write("eskort.toml", &inventory.replace("kind = \"acme\"", "kind = \"amce\""));
+    until("the mistake is told", || health("failed"));
+    place.write("eskort.toml", &inventory);
+    until("it goes on", || health("well"));
+    let begun = std::time::Instant::now();
+    assert!(Command::new("kill").arg(child.0.id().to_string()).status().unwrap().success());
+    let ended = child.0.wait().unwrap();
+    assert!(ended.code() == Some(0) && begun.elapsed().as_secs() < 5, "{ended:?}\n{}", place.read("talk"));
+    place.run(&["keep", "--every", "5"]).check(2, &["one of 1, 2, 3"]);
+    place.run(&["keep", "--health", "x"]).check(2, &["--every"]);
+}

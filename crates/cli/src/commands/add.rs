@@ -82,11 +82,7 @@ pub(crate) fn run(ui: &Ui, config: Option<PathBuf>, args: AddArgs) -> ExitStatus
             Err(error) => return cannot_ask(ui, &error),
         }
     }
-    keep::run(
-        ui,
-        &context,
-        KeepArgs { plan: false, wait: false, only: certificates, beyond_budget: false, by_timer: false },
-    )
+    keep::run(ui, &context, KeepArgs { only: certificates, ..KeepArgs::default() })
 }
 
 /// Adds one certificate; `None` when somebody who was asked thought better of it.

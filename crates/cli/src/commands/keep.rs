@@ -1,6 +1,6 @@
 //! `eskort keep`
 
-use super::{block_on_stoppable, known_certificate};
+use super::{block_on_stoppable, clock, known_certificate, load};
 use crate::args::KeepArgs;
 use crate::draw::bar::{budget_bar, lifetime_bar};
 use crate::draw::table::{Cell, draw};
@@ -11,7 +11,9 @@ use crate::exit::ExitStatus;
 use crate::texts::manual_step;
 use crate::texts::progress::change;
 use crate::ui::Ui;
-use eskort_app::{Ending, KeepEntry, KeepOptions, Placed, Plan, PlannedBudget, PlannedServer, StepError};
+use eskort_app::{
+    Ending, KeepEntry, KeepOptions, Placed, Plan, PlannedBudget, PlannedServer, StepError, Stop, write_report,
+};
 use eskort_core::budget::Budget;
 use eskort_core::context::Context;
 use eskort_core::decision::{Decision, Obtaining, Reason};
@@ -24,6 +26,7 @@ use eskort_core::words;
 use jiff::Timestamp;
 use serde::Serialize;
 use std::path::{Path, PathBuf};
+use std::time::Duration;
 
 pub(crate) fn run(ui: &Ui, context: &Context, args: KeepArgs) -> ExitStatus {
     for name in &args.only {
@@ -49,6 +52,49 @@ pub(crate) fn run(ui: &Ui, context: &Context, args: KeepArgs) -> ExitStatus {
         Ok(entries) => {
             print(ui, context, &entries);
             status(&entries)
+        }
+    }
+}
+
+/// Does it again and again, reading the inventory anew each time, until somebody asks the program to stop.
+pub(crate) fn run_every(ui: &Ui, config: Option<PathBuf>, args: &KeepArgs, hours: u32) -> ExitStatus {
+    let runtime = tokio::runtime::Builder::new_multi_thread().worker_threads(1).enable_all().build();
+    let runtime = runtime.expect("the system gives threads");
+    let stop = runtime.block_on(async { Stop::listen() });
+    let mut is_first = true;
+    loop {
+        let loaded = load(ui, config.clone());
+        // Mistakes of later on keep nothing from being renewed once they are mended.
+        let (status, clock) = match loaded {
+            Ok(context) => {
+                let args = KeepArgs { every: None, by_timer: true, ..args.clone() };
+                (run(ui, &context, args), context.clock)
+            }
+            Err(status) if is_first => return status,
+            Err(status) => (status, clock()),
+        };
+        is_first = false;
+        if stop.is_asked() {
+            return ExitStatus::Well;
+        }
+        if let Some(path) = &args.health {
+            let is_well = matches!(
+                status,
+                ExitStatus::Well | ExitStatus::AwaitsPerson | ExitStatus::NeedsAttention | ExitStatus::Busy
+            );
+            let text = format!("{} {}\n", if is_well { "well" } else { "failed" }, clock.now());
+            if let Err(error) = write_report(path, &text) {
+                ui.talk(&format!("cannot write {}: {error}", path.display()));
+            }
+        }
+        let ended = runtime.block_on(async {
+            tokio::select! {
+                () = clock.wait(Duration::from_secs(u64::from(hours) * 3600)) => false,
+                () = stop.asked(1) => true,
+            }
+        });
+        if ended {
+            return ExitStatus::Well;
         }
     }
 }

@@ -84,6 +84,11 @@ fn run_command(ui: &Ui, args: Args) -> ExitStatus {
     if let Command::Show(show) = command {
         return show::run(ui, args.config, &show);
     }
+    if let Command::Keep(keep) = &command
+        && let Some(hours) = keep.every
+    {
+        return keep::run_every(ui, args.config, keep, hours);
+    }
     if let Command::Schedule(schedule) = command {
         return schedule::run(ui, args.config, &schedule);
     }
