@@ -179,7 +179,11 @@ async fn list() {
                 .unwrap();
             let output = run.wait_with_output().unwrap();
             times.push(begun.elapsed().as_secs_f64() * 1000.0);
-            assert_eq!(output.stdout.iter().filter(|b| **b == b'\n').count(), COUNT + 3, "a head, and a line that counts");
+            assert_eq!(
+                output.stdout.iter().filter(|b| **b == b'\n').count(),
+                COUNT + 3,
+                "a head, and a line that counts"
+            );
             let used = nix::sys::resource::getrusage(nix::sys::resource::UsageWho::RUSAGE_CHILDREN).unwrap();
             most_memory = most_memory.max(used.max_rss());
         }

@@ -51,6 +51,11 @@ fn a_timer_is_set_up_looked_at_and_taken_away() {
     scheduled.run(&["schedule", "--plan"]).check(0, &["ExecStart=", "OnCalendar=*-*-* ", "nothing was done"]);
     assert!(!service.exists() && !place.path("asked").exists(), "a plan changes nothing");
     scheduled.run(&["schedule", "--every", "5"]).check(2, &["one of 1, 2, 3, 4, 6, 8, 12, 24"]);
+    let manager = place.read("bin/systemctl");
+    place.write("bin/systemctl", "#!/bin/sh\necho the lamp is out >&2; exit 3\n");
+    scheduled.run(&["schedule"]).check(1, &["the timer was not set up", "the lamp is out", "`--cron`"]);
+    assert!(!service.exists(), "nothing is left that looks like a timer");
+    place.write("bin/systemctl", &manager);
     scheduled.run(&["schedule", "--every", "6"]).check(0, &["The timer is on"]);
     assert_eq!(place.read("asked"), "daemon-reload\nenable --now eskort.timer\n");
     // systemd itself finds nothing wrong with the units.

@@ -145,24 +145,19 @@ impl FtpSession {
         let (host, full, part) = (self.host.clone(), self.full(path), self.full(part));
         let mode = format!("{:o}", access.mode & 0o777);
         let is_closed = access.mode & 0o007 == 0;
-        if is_closed {
-            self.upload(&part, b"").await.map_err(&fail)?;
-        } else {
-            self.upload(&part, bytes).await.map_err(&fail)?;
-        }
+        let mut uploaded = self.upload(&part, if is_closed { b"" } else { bytes }).await;
         self.set_mode(&mode, &part).await;
-        if is_closed {
-            let mut open = self.is_open(&part, access.mode).await;
-            if !open {
-                self.upload(&part, bytes).await.map_err(&fail)?;
-                // Where the server has made it anew.
-                open = self.is_open(&part, access.mode).await;
-            }
-            if open {
-                let _ = self.stream.rm(&part).await;
-                let what = "the server lets others read it, or does not say who may".to_owned();
-                return Err(HostError::File { host, job: "write", path: path.to_owned(), what });
-            }
+        let mut open = is_closed && self.is_open(&part, access.mode).await;
+        if is_closed && !open && uploaded.is_ok() {
+            uploaded = self.upload(&part, bytes).await;
+            // Where the server has made it anew.
+            open = self.is_open(&part, access.mode).await;
+        }
+        if uploaded.is_err() || open {
+            let _ = self.stream.rm(&part).await;
+            uploaded.map_err(fail)?;
+            let what = "the server lets others read it, or does not say who may".to_owned();
+            return Err(HostError::File { host, job: "write", path: path.to_owned(), what });
         }
         self.rename_over(&part, &full).await.map_err(fail)
     }

@@ -113,8 +113,15 @@ pub async fn schedule(context: &Context, options: &ScheduleOptions) -> Result<Ve
                 files::make_folders(folder, 0o755).map_err(|error| refused("make the folder of the units", error))?;
                 write(path, text)?;
             }
-            systemctl(context, *user, &["daemon-reload"]).await?;
-            systemctl(context, *user, &["enable", "--now", &format!("{NAME}.timer")]).await?;
+            let turned_on = async {
+                systemctl(context, *user, &["daemon-reload"]).await?;
+                systemctl(context, *user, &["enable", "--now", &format!("{NAME}.timer")]).await
+            };
+            if let Err(error) = turned_on.await {
+                // Units that are not on would only look like a timer.
+                texts.iter().for_each(|text| drop(files::remove(&text.path)));
+                return Err(error);
+            }
         }
         Keeper::CronFile { path } => write(path, &texts[0].text)?,
         Keeper::CronTable => {

@@ -5,8 +5,8 @@ use crate::StepError;
 use crate::by_hand::answer::fitting;
 use crate::keep::domain::{Caa, look_at_caa, resolver};
 use eskort_acme::{
-    AcmeError, Authorization, NewOrder, Order, OrderStatus, Rejected, Response, Signer, Step, finalize, new_order,
-    parse_authorization, parse_certificate, parse_order, post_as_get, respond_to_challenge,
+    AcmeError, Authorization, NewOrder, Order, OrderStatus, Problem, Rejected, Response, Signer, Step, finalize,
+    new_order, parse_authorization, parse_certificate, parse_order, post_as_get, respond_to_challenge,
 };
 use eskort_core::caa::Issuance;
 use eskort_core::challenge::ChallengeKind;
@@ -191,7 +191,7 @@ impl AcmeOrders<'_> {
                     conversation.leave_account(url, store).await?;
                 }
                 // That it was replaced before, or by somebody else, keeps nobody from a new one (RFC 9773 section 5).
-                other if replaces.is_some() && other.problem().is_some_and(|problem| problem.status != 429) => {
+                other if replaces.is_some() && other.problem().is_some_and(is_about_replacing) => {
                     let said = other.problem().map(|problem| problem.kind.clone()).unwrap_or_default();
                     let text = format!(
                         "the authority does not take the order as a replacement (`{said}`): it is placed without that word"
@@ -557,4 +557,9 @@ async fn replaced(work: &Work<'_>) -> Result<Option<String>, StepError> {
     let newest = work.store.newest(work.certificate).await?;
     let theirs = newest.filter(|newest| newest.specification.authority == work.specification.authority);
     Ok(theirs.and_then(|newest| work.store.renewal_id(work.certificate, newest.number)))
+}
+
+/// Whether an authority may have refused an order for the certificate that it is to replace.
+fn is_about_replacing(problem: &Problem) -> bool {
+    problem.status == 409 || matches!(&*problem.kind, "alreadyReplaced" | "malformed")
 }
