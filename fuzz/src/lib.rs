@@ -1,5 +1,6 @@
 //! What every target checks of what was taken in.
 
+use eskort_core::https::{Hsts, HttpsWishes, Prefer, TlsLevel};
 use eskort_pki::{Anchors, Intake, LARGEST_INTAKE, Secret, assemble};
 
 /// Takes bytes in under a name that would lead upwards, and checks that what was found is bounded and makes a chain.
@@ -17,5 +18,18 @@ pub fn take(bytes: &[u8]) {
             assert!(built.chain.certificates().len() <= intake.certificates.len());
             let _ = (first.issuer_addresses(), first.covers("lampholm.example"), built.chain.bundle_pem());
         }
+    }
+}
+
+/// Returns all that a site can want of https.
+pub fn all_wishes() -> HttpsWishes {
+    HttpsWishes {
+        redirect: true,
+        prefer: Some(Prefer::Bare),
+        hsts: Some(Hsts::Ramp),
+        tls: Some(TlsLevel::Usual),
+        http2: true,
+        stapling: true,
+        tls_port: None,
     }
 }

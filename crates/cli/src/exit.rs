@@ -12,6 +12,10 @@ pub(crate) enum ExitStatus {
     Failed,
     Usage,
     Bug,
+    /// Of a monitoring plug-in.
+    Warning,
+    /// Of a monitoring plug-in.
+    Critical,
 }
 
 impl ExitStatus {
@@ -23,8 +27,8 @@ impl ExitStatus {
     pub(crate) fn number(self) -> u8 {
         match self {
             ExitStatus::Well => 0,
-            ExitStatus::Failed => 1,
-            ExitStatus::Usage => 2,
+            ExitStatus::Failed | ExitStatus::Warning => 1,
+            ExitStatus::Usage | ExitStatus::Critical => 2,
             ExitStatus::AwaitsPerson => 3,
             ExitStatus::NeedsAttention => 4,
             ExitStatus::Busy => 5,

@@ -203,6 +203,8 @@ fn where_nothing_else_runs_it_keep_stays_and_does_it_again() {
     let health = |word: &str| std::fs::read_to_string(place.path("health")).is_ok_and(|text| text.starts_with(word));
     let runs = || place.run(&["history"]).out.matches("the timer had 1 certificate looked after").count();
     until("it has run three times", || health("well") && runs() >= 3);
+    let shown = place.run(&["schedule", "show"]);
+    assert!(shown.out.contains("timer  none") && !shown.out.contains("nothing is renewed"), "{shown}");
     // Mistakes in the inventory end nothing.
     let inventory = place.read("eskort.toml");
     place.write("eskort.toml", &inventory.replace("kind = \"acme\"", "kind = \"amce\""));

@@ -1,7 +1,7 @@
 //! Fuzzes what Apache's virtual hosts gain: whatever is planned is read again, and then nothing more is to be done.
 #![no_main]
 
-use eskort_core::https::{Hsts, HttpsWishes, Prefer, TlsLevel};
+use eskort_fuzz::all_wishes;
 use eskort_core::names::Identifier;
 use eskort_siteconf::apache::{Known, gain_tls, grant, load};
 use eskort_siteconf::{FileChange, PlanError, TlsTarget};
@@ -15,16 +15,7 @@ fn granted_lines(known: &Known, target: &TlsTarget<'_>) -> Result<Vec<FileChange
 
 fn changed(bytes: &[u8], plan: Plan) -> Option<Option<Vec<u8>>> {
     let names = ["lampholm.example", "www.lampholm.example"].map(|name| Identifier::parse(name).expect("a name"));
-    let wishes = HttpsWishes {
-        redirect: true,
-        prefer: Some(Prefer::Bare),
-        hsts: Some(Hsts::Ramp),
-        tls: Some(TlsLevel::Usual),
-        http2: true,
-        stapling: true,
-        tls_port: None,
-    };
-    let target = TlsTarget { wishes, hsts_age: 300, ..TlsTarget::new(&names, Path::new("/s/b.pem"), Path::new("/s/k.pem")) };
+    let target = TlsTarget { wishes: all_wishes(), hsts_age: 300, ..TlsTarget::new(&names, Path::new("/s/b.pem"), Path::new("/s/k.pem")) };
     let main = Path::new("/a/httpd.conf");
     let known = load(main, &mut |pattern| Ok(if pattern == main { vec![(PathBuf::from(pattern), bytes.to_vec())] } else { Vec::new() }));
     Some(plan(&known.ok()?, &target).ok()?.into_iter().next().map(|change| change.new))

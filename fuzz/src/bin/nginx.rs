@@ -2,7 +2,7 @@
 //! is to be done.
 #![no_main]
 
-use eskort_core::https::{Hsts, HttpsWishes, Prefer, TlsLevel};
+use eskort_fuzz::all_wishes;
 use eskort_core::names::Identifier;
 use eskort_siteconf::nginx::{Config, Sites, load, plan};
 use eskort_siteconf::{SitePlan, TlsTarget};
@@ -15,16 +15,7 @@ fn read(bytes: &[u8]) -> Option<Config> {
 
 fn planned(config: &Config) -> Option<SitePlan> {
     let names = ["lampholm.example", "www.lampholm.example"].map(|name| Identifier::parse(name).expect("a name"));
-    let wishes = HttpsWishes {
-        redirect: true,
-        prefer: Some(Prefer::Bare),
-        hsts: Some(Hsts::Ramp),
-        tls: Some(TlsLevel::Usual),
-        http2: true,
-        stapling: true,
-        tls_port: None,
-    };
-    let target = TlsTarget { wishes, hsts_age: 300, ..TlsTarget::new(&names, Path::new("/s/b.pem"), Path::new("/s/k.pem")) };
+    let target = TlsTarget { wishes: all_wishes(), hsts_age: 300, ..TlsTarget::new(&names, Path::new("/s/b.pem"), Path::new("/s/k.pem")) };
     plan(config, &Sites::find(config), &target).ok()
 }
 

@@ -206,14 +206,16 @@ pub async fn look_at_schedule(context: &Context, wanted: &[ScheduleOptions]) -> 
             view.next = Some(words::printable(next.trim(), 80)).filter(|next| !next.is_empty());
         }
     }
-    if view.keeper.is_none() {
+    // Something else may begin runs as a timer does: `keep --every` in a container.
+    let is_kept = view.runs.iter().any(|run| run.by_timer && now.duration_since(run.ended) < LONGEST);
+    if view.keeper.is_none() && !is_kept {
         view.findings
             .push(problem("no timer is set up: nothing is renewed by itself", "`eskort schedule` sets one up"));
     }
     if let Some(what) = not_writable(&context.state) {
         view.findings.push(problem(what, "run it as the user to whom the state belongs"));
     }
-    view.findings.extend(judge_runs(&view.runs, view.keeper.is_some(), now));
+    view.findings.extend(judge_runs(&view.runs, view.keeper.is_some() || is_kept, now));
     Ok(view)
 }
 

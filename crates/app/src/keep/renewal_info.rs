@@ -11,7 +11,7 @@ use futures_util::future::{BoxFuture, FutureExt};
 use futures_util::stream::{self, StreamExt};
 use jiff::SignedDuration;
 use std::collections::BTreeSet;
-use std::sync::Mutex;
+use std::sync::{Mutex, PoisonError};
 use std::time::Duration;
 
 /// So many certificates are asked about side by side.
@@ -25,11 +25,15 @@ const LATEST: SignedDuration = SignedDuration::from_hours(24);
 /// After a question without an answer.
 const AFTER_TROUBLE: SignedDuration = SignedDuration::from_hours(1);
 
+/// The authorities that gave no answer in this run, and are not asked about other certificates.
+#[derive(Default)]
+struct Silent(Mutex<BTreeSet<String>>);
+
 /// Asks about those of some certificates for which it is time. No answer keeps nothing from being renewed: what was known stays.
 pub(super) async fn refresh(run: &Common, chosen: &[&str]) {
     let mut due = Vec::new();
     for name in chosen {
-        match is_due(&run.context, &run.store, name).await {
+        match to_ask_about(&run.context, &run.store, name).await {
             Ok(Some(generation)) => due.push((*name, generation)),
             Ok(None) => {}
             Err(error) => run.context.report(&Progress::Note(error.to_string())),
@@ -39,15 +43,18 @@ pub(super) async fn refresh(run: &Common, chosen: &[&str]) {
         return;
     }
     run.context.report(&Progress::Doing("ask authorities when they want renewals"));
-    let silent = Mutex::default();
+    let silent = Silent::default();
     let ask = |(name, generation)| ask(run, name, generation, &silent).boxed();
     let questions: Vec<BoxFuture<'_, ()>> = due.into_iter().map(ask).collect();
     let all = stream::iter(questions).buffer_unordered(AT_ONCE).collect::<Vec<()>>();
-    let _ = tokio::time::timeout(LONGEST, all).await;
+    tokio::select! {
+        _ = tokio::time::timeout(LONGEST, all) => {}
+        () = run.stop.asked(1) => {}
+    }
 }
 
 /// Returns the generation of a certificate that its authority is to be asked about now.
-async fn is_due(context: &Context, store: &Store, name: &str) -> Result<Option<GenerationRow>, StoreError> {
+async fn to_ask_about(context: &Context, store: &Store, name: &str) -> Result<Option<GenerationRow>, StoreError> {
     let entry = &context.inventory.certificates[name];
     let is_acme = context.inventory.authorities[&entry.authority].acme().is_some();
     let Some(newest) = store.newest(name).await?.filter(|_| is_acme) else { return Ok(None) };
@@ -59,10 +66,10 @@ async fn is_due(context: &Context, store: &Store, name: &str) -> Result<Option<G
 }
 
 /// Asks about one certificate, unless its authority is silent in this run, and writes the answer down.
-async fn ask(run: &Common, name: &str, generation: GenerationRow, silent: &Mutex<BTreeSet<String>>) {
+async fn ask(run: &Common, name: &str, generation: GenerationRow, silent: &Silent) {
     let (context, store) = (&run.context.about(name), &*run.store);
     let entry = &context.inventory.certificates[name];
-    let silent = || silent.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
+    let silent = || silent.0.lock().unwrap_or_else(PoisonError::into_inner);
     if silent().contains(&entry.authority) {
         return;
     }

@@ -53,9 +53,9 @@ fn plugin(ui: &Ui, rows: &[ListRow], soon: &[&ListRow], now: Timestamp) -> ExitS
         next.map(|(at, name)| format!("; the next ends in {} ({name})", words::duration(at.duration_since(now))));
     let said = format!("{}{}", counted(rows), next.unwrap_or_default());
     let (word, status) = match (soon.is_empty(), worth) {
-        (false, _) => ("CRITICAL", ExitStatus::Usage),
+        (false, _) => ("CRITICAL", ExitStatus::Critical),
         (true, 0) => ("OK", ExitStatus::Well),
-        (true, _) => ("WARNING", ExitStatus::Failed),
+        (true, _) => ("WARNING", ExitStatus::Warning),
     };
     ui.result(&format!("CERTIFICATES {word} - {said}"));
     status
