@@ -1,7 +1,7 @@
 //! What can stop a journey.
 
 use eskort_core::budget::Room;
-use eskort_core::decision::Concerns;
+use eskort_core::decision::{Concerns, Fault};
 use eskort_core::finding::Finding;
 use eskort_core::journey::{Unexpected, WaitsFor};
 use eskort_core::names::Identifier;
@@ -182,6 +182,28 @@ impl StepError {
             StepError::Chain(_) | StepError::NoChallenge { .. } => Concerns::Certificate,
             StepError::Authority(error) => error.concerns(),
             _ => Concerns::Nobody,
+        }
+    }
+
+    /// Returns whose fault it is.
+    pub fn fault(&self) -> Fault {
+        match self {
+            StepError::Authority(error) => error.fault(),
+            StepError::Chain(_) | StepError::NoChallenge { .. } | StepError::Stuck { .. } => Fault::Authority,
+            StepError::Proof(error) => match error {
+                ProofError::Write { .. }
+                | ProofError::NoFolder { host: None, .. }
+                | ProofError::NoSiteFolder { .. }
+                | ProofError::PlacesNoRecords { .. }
+                | ProofError::Occupied { .. }
+                | ProofError::Key { .. }
+                | ProofError::Secret(_)
+                | ProofError::Store(_)
+                | ProofError::Listen { .. } => Fault::Here,
+                _ => Fault::Site,
+            },
+            StepError::Forbidden { .. } | StepError::Install(_) | StepError::NotConfirmed { .. } => Fault::Site,
+            _ => Fault::Here,
         }
     }
 

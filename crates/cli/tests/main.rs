@@ -41,6 +41,7 @@ mod starttls;
 mod stops;
 mod survey;
 mod undo;
+mod upkeep;
 mod uploads;
 mod world;
 mod zones;

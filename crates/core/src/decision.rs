@@ -4,16 +4,16 @@
 
 use crate::budget::Room;
 use crate::deployment::Deployment;
-use crate::inventory::{Authority, AuthorityKind, CertificateEntry};
+use crate::inventory::{Authority, CertificateEntry};
 use crate::journey::Milestone;
 use crate::names::Identifier;
-use crate::renewal::{Renewal, Validity};
+use crate::renewal::{Renewal, Timing, Validity};
 use crate::words;
 use jiff::{SignedDuration, Timestamp};
 use serde::{Deserialize, Serialize};
 
 /// What a journey is to bring: written down when it starts, so that a changed inventory is noticed.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Specification {
     /// The names, in the inventory's order.
     pub names: Vec<Identifier>,
@@ -32,16 +32,11 @@ pub struct Specification {
 impl Specification {
     /// Makes it from what the inventory says.
     pub fn new(entry: &CertificateEntry, authority: &Authority) -> Self {
-        let reached = match &authority.kind {
-            AuthorityKind::Acme(acme) => format!("acme {}", acme.directory),
-            AuthorityKind::Est(est) => format!("est {}", est.address),
-            AuthorityKind::Csr(_) => "csr".to_owned(),
-        };
         let profile = entry.profile.as_ref().map(|profile| format!("; profile {profile}"));
         Specification {
             names: entry.names.clone(),
             authority: entry.authority.clone(),
-            reached: Some(reached),
+            reached: Some(authority.reached()),
             key: entry.key.word().to_owned(),
             request: Some(entry.csr.words() + &profile.unwrap_or_default()),
         }
@@ -83,10 +78,25 @@ pub struct Facts {
     pub deployment: Option<Deployment>,
     /// The number of the next generation: above every one that was ever given.
     pub next_generation: u32,
-    /// How long before its end a renewal has to begin at the latest.
-    pub lead: SignedDuration,
+    /// What the inventory says of when it is renewed.
+    pub timing: Timing,
+    /// What it would be at each of the other authorities of the inventory: a generation from one of them is kept, too.
+    pub elsewhere: Vec<Specification>,
+    /// Whether somebody asked for a new generation, whatever is stored.
+    pub wanted: bool,
+    /// Whether names of the newest generation may be lost.
+    pub may_lose_names: bool,
     /// When its authority wants the newest generation renewed, where it has said so (RFC 9773).
     pub asked_renewal: Option<Timestamp>,
+}
+
+impl Facts {
+    /// Returns why a generation is not what the inventory wants, at none of its authorities.
+    pub fn differs(&self, stored: &Stored) -> Option<Reason> {
+        let reason = stored.specification.differs(&self.specification)?;
+        let fits = |wanted: &Specification| stored.specification.differs(wanted).is_none();
+        (!self.elsewhere.iter().any(fits)).then_some(reason)
+    }
 }
 
 /// A stored generation.
@@ -98,6 +108,19 @@ pub struct Stored {
     pub specification: Specification,
     /// Its validity.
     pub validity: Validity,
+    /// Whether its authority has revoked it.
+    pub revoked: bool,
+}
+
+impl Stored {
+    /// Returns the names that it has and a certificate for `specification` would not cover.
+    fn names_lost(&self, specification: &Specification) -> Vec<Identifier> {
+        let covered = |name: &&Identifier| {
+            let covers = |new: &Identifier| new == *name || (!name.is_wildcard() && new.covers(&name.to_string()));
+            specification.names.iter().any(covers)
+        };
+        self.specification.names.iter().filter(|name| !covered(name)).cloned().collect()
+    }
 }
 
 /// A journey that has not come to its end.
@@ -112,7 +135,7 @@ pub struct OpenJourney {
 }
 
 /// What went wrong lately.
-#[derive(Clone, Debug)]
+#[derive(Clone, Debug, Default)]
 pub struct Failures {
     /// How many in a row.
     pub count: u32,
@@ -120,6 +143,12 @@ pub struct Failures {
     pub last: Timestamp,
     /// Until when `keep` leaves the authority alone; `None` when the failure did not concern the authority.
     pub hold_until: Option<Timestamp>,
+    /// The authority that was asked, the last time.
+    pub authority: Option<String>,
+    /// Since when an authority has failed, or the way to it.
+    pub authority_since: Option<Timestamp>,
+    /// Whose fault the last one was.
+    pub fault: Option<Fault>,
 }
 
 /// An authority that is left alone, with all its certificates.
@@ -159,6 +188,10 @@ pub enum Reason {
     AuthorityChanged,
     /// The inventory asks for something else beside names and key.
     RequestChanged,
+    /// Its authority has revoked it.
+    Revoked,
+    /// Somebody asked for it.
+    Wanted,
 }
 
 impl Reason {
@@ -173,6 +206,8 @@ impl Reason {
             Reason::KeyChanged => "the kind of key in the inventory changed",
             Reason::AuthorityChanged => "the authority in the inventory changed",
             Reason::RequestChanged => "what the inventory asks for beside names and key changed",
+            Reason::Revoked => "it was revoked",
+            Reason::Wanted => "somebody asked for it",
         }
     }
 }
@@ -197,6 +232,13 @@ pub enum Obtaining {
         why: Reason,
         /// Whether a journey is open and is given up.
         gives_up_open: bool,
+    },
+    /// Nothing before somebody agrees, or renewal falls due: visitors of some names would be left without a certificate.
+    LosesNames {
+        /// The names.
+        names: Vec<Identifier>,
+        /// When renewal falls due.
+        until: Timestamp,
     },
     /// Go on with the open journey.
     GoOn {
@@ -250,6 +292,7 @@ impl Decision {
         match self.obtain {
             Obtaining::Start { generation, .. } | Obtaining::GoOn { generation, .. } => Some(generation),
             Obtaining::Rest { .. }
+            | Obtaining::LosesNames { .. }
             | Obtaining::OutOfReach { .. }
             | Obtaining::NoRoom { .. }
             | Obtaining::Hold { .. } => self.place.as_ref().map(|place| place.generation),
@@ -278,6 +321,10 @@ impl Obtaining {
                 let verb = if *why == Reason::First { "get the first certificate" } else { "get a new certificate" };
                 let given_up = if *gives_up_open { "; the open journey is given up" } else { "" };
                 format!("{verb} (generation {generation}): {}{given_up}", why.words())
+            }
+            Obtaining::LosesNames { names, until } => {
+                let day = words::day(*until);
+                format!("not renewed before {day}: {} would have no certificate any more", words::list(names))
             }
             Obtaining::GoOn { generation, passed } => {
                 let from = passed.map_or("its start".to_owned(), |m| format!("`{m}`"));
@@ -313,13 +360,15 @@ fn is_false(flag: &bool) -> bool {
 /// `insist` is set when somebody asked for this very certificate: a hold after failures does not apply then.
 pub fn decide(facts: &Facts, now: Timestamp, insist: bool) -> Decision {
     let newest = facts.newest.as_ref();
-    let differs = newest.and_then(|stored| stored.specification.differs(&facts.specification));
+    let renewal = |stored: &Stored| Renewal::of(&stored.validity, &facts.timing, facts.asked_renewal);
+    let differs = newest.and_then(|stored| facts.differs(stored));
     let why = match newest {
         None => Some(Reason::First),
+        Some(stored) if stored.revoked => Some(Reason::Revoked),
         Some(stored) => differs.clone().or(match now {
             now if now >= stored.validity.not_after => Some(Reason::Expired),
-            now => match Renewal::of(&stored.validity, facts.lead, facts.asked_renewal) {
-                Renewal { at, .. } if now < at => None,
+            now => match renewal(stored) {
+                Renewal { at, .. } if now < at => facts.wanted.then_some(Reason::Wanted),
                 Renewal { asked_for: true, .. } => Some(Reason::AuthorityAsks),
                 Renewal { .. } => Some(Reason::Due),
             },
@@ -330,19 +379,27 @@ pub fn decide(facts: &Facts, now: Timestamp, insist: bool) -> Decision {
     let stored = |open: &OpenJourney| newest.is_some_and(|stored| stored.generation >= open.generation);
     let goes_on = open.filter(|open| open.fits && !(stored(open) && why.is_some()));
 
-    let is_good =
-        |stored: &Stored| differs.is_none() && now >= stored.validity.not_before && now < stored.validity.not_after;
+    let is_good = |stored: &Stored| {
+        differs.is_none() && !stored.revoked && now >= stored.validity.not_before && now < stored.validity.not_after
+    };
+    // A certificate that is due, or of no use any more, is renewed all the same: better some names with one than none.
+    let lost = newest.filter(|stored| !facts.may_lose_names && !stored.revoked && now < renewal(stored).at);
+    let lost = lost.map(|stored| (stored.names_lost(&facts.specification), renewal(stored).at));
+    let lost = lost.filter(|(names, _)| differs.is_some() && !names.is_empty());
     let obtain = match (goes_on, why) {
+        (None, Some(_)) if lost.is_some() => {
+            let (names, until) = lost.unwrap_or_default();
+            Obtaining::LosesNames { names, until }
+        }
         (Some(open), _) => Obtaining::GoOn { generation: open.generation, passed: open.passed },
         (None, Some(why)) => Obtaining::Start { generation: facts.next_generation, why, gives_up_open: open.is_some() },
         (None, None) => {
-            let renewal = newest.map(|stored| Renewal::of(&stored.validity, facts.lead, facts.asked_renewal));
-            let Renewal { at: until, asked_for } = renewal.unwrap_or(Renewal { at: now, asked_for: false });
+            let Renewal { at: until, asked_for } = newest.map_or(Renewal { at: now, asked_for: false }, renewal);
             Obtaining::Rest { until, asked_for }
         }
     };
     // Only what asks the authority is held.
-    let asks = !matches!(obtain, Obtaining::Rest { .. });
+    let asks = !matches!(obtain, Obtaining::Rest { .. } | Obtaining::LosesNames { .. });
     let held_back = if asks && !insist { held_back(facts, now) } else { None };
     let obtain = match (held_back.unwrap_or(obtain), &facts.no_room) {
         (Obtaining::Start { .. }, Some((budget, until))) => Obtaining::NoRoom { until: *until, budget: budget.clone() },
@@ -357,7 +414,9 @@ pub fn decide(facts: &Facts, now: Timestamp, insist: bool) -> Decision {
 }
 
 fn held_back(facts: &Facts, now: Timestamp) -> Option<Obtaining> {
-    let own = facts.failures.as_ref().and_then(|f| Some((f.hold_until?, f.count)));
+    // What one authority refused, another may not.
+    let concerned = |f: &&Failures| f.authority.as_ref().is_none_or(|name| *name == facts.specification.authority);
+    let own = facts.failures.as_ref().filter(concerned).and_then(|f| Some((f.hold_until?, f.count)));
     let own = own.filter(|(until, _)| *until > now);
     let authority = facts.authority_hold.as_ref().filter(|hold| hold.until > now);
     match (own, authority) {
@@ -379,6 +438,52 @@ fn same_names(a: &[Identifier], b: &[Identifier]) -> bool {
     };
     sorted(a) == sorted(b)
 }
+
+/// Whose fault it is that something failed.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, strum::EnumString, strum::IntoStaticStr)]
+#[serde(rename_all = "kebab-case")]
+#[strum(serialize_all = "kebab-case")]
+pub enum Fault {
+    /// This machine: its files, the inventory, Eskort itself.
+    Here,
+    /// The authority refused, or did not come to an end.
+    Authority,
+    /// The way to somebody: nothing came back.
+    Network,
+    /// The site, its zone or one of its servers.
+    Site,
+}
+
+impl Fault {
+    /// Returns where to look, in words.
+    pub fn words(self) -> &'static str {
+        match self {
+            Fault::Here => "this machine or its inventory",
+            Fault::Authority => "the authority",
+            Fault::Network => "the network",
+            Fault::Site => "the site or its servers",
+        }
+    }
+}
+
+/// Returns which of several authorities a renewal goes to at `now`, as an index: the first, unless it has failed since `failing_since` for a
+/// third of the time from `due` to `end`; then the second, and after another third the one after that. Where less than a third is left, or no
+/// generation is of use any more, it has failed long enough after an hour.
+pub fn authority_of_the_day(
+    authorities: usize,
+    failing_since: Option<Timestamp>,
+    (due, end): (Timestamp, Timestamp),
+    now: Timestamp,
+) -> usize {
+    let Some(since) = failing_since else { return 0 };
+    let third = (end.duration_since(due) / 3).max(ENOUGH);
+    let patience = if now.duration_since(end) > -third { ENOUGH } else { third };
+    let passed = now.duration_since(since).as_secs() / patience.as_secs();
+    usize::try_from(passed).unwrap_or_default().min(authorities.saturating_sub(1))
+}
+
+/// An authority that fails for less than this may just be restarting.
+const ENOUGH: SignedDuration = SignedDuration::from_hours(1);
 
 /// Whom a failure concerns, and so what is left alone for a while.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]

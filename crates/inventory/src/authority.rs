@@ -1,6 +1,6 @@
 //! Reads the sections of authorities.
 
-use crate::fields::{Entry, contact, days, duration, kind, secret};
+use crate::fields::{Entry, contact, days, duration, kind, renew_before, secret};
 use crate::table::{Notes, Section};
 use eskort_core::inventory::{
     AcmeAuthority, Authority, AuthorityKind, CsrAuthority, EstAuthority, ExternalAccount, Limit, Limits,
@@ -17,6 +17,7 @@ pub(crate) const ACME: &[&str] = &[
     "visitor-roots",
     "top-issuer",
     "timeout",
+    "renew-before",
     "external-key-id",
     "external-key-file",
     "most-names",
@@ -48,6 +49,7 @@ pub(crate) const EST: &[&str] = &[
     "fetch-issuers",
     "visitor-roots",
     "timeout",
+    "renew-before",
     "most-names",
     "at-once",
 ];
@@ -75,9 +77,6 @@ pub(crate) fn parse_authority<'a>(entry: &'a Entry<'a>, notes: &'a Notes<'a>) ->
                 submit_to: section.text("submit-to").map(|t| t.value.to_owned()),
                 requests_folder: section.path("requests-folder"),
                 answers_folder: section.path("answers-folder"),
-                renew_before: section
-                    .parsed("renew-before", "a time like \"30d\" or \"72h\"", days)
-                    .unwrap_or(USUAL_LEAD),
             });
             (section, Some(kind))
         }
@@ -105,7 +104,9 @@ pub(crate) fn parse_authority<'a>(entry: &'a Entry<'a>, notes: &'a Notes<'a>) ->
         _ => Limits::default(),
     };
     let visitor_roots = section.path("visitor-roots");
-    Some(Authority { kind: kind?, visitor_roots, timeout, fetch_issuers, at_once, most_names, limits })
+    let person = matches!(kind, Some(AuthorityKind::Csr(_)));
+    let renew_before = renew_before(&section).or(person.then_some(USUAL_LEAD));
+    Some(Authority { kind: kind?, visitor_roots, timeout, renew_before, fetch_issuers, at_once, most_names, limits })
 }
 
 /// Reads how much is asked of an authority. One whose own TLS is checked against roots of one's own is one's own, too: it has no

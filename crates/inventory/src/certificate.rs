@@ -1,6 +1,6 @@
 //! Reads the sections of certificates.
 
-use crate::fields::{Entry, named_section, points_to};
+use crate::fields::{Entry, named_section, points_to, renew_before};
 use crate::install::parse_install;
 use crate::table::{Notes, Section, nearest};
 use eskort_core::inventory::{CertificateEntry, Inventory, Proof};
@@ -21,6 +21,7 @@ pub(crate) const CERTIFICATE: &[&str] = &[
     "key-password-file",
     "must-staple",
     "profile",
+    "renew-before",
     "usages",
     "extensions",
     "subject",
@@ -42,10 +43,18 @@ pub(crate) fn parse_certificate<'a>(
     notes: &'a Notes<'a>,
 ) -> Option<CertificateEntry> {
     let section = Section::open(entry.table, entry.span.clone(), &entry.title, CERTIFICATE, notes);
-    let authority = points_to(&section, "authority", &known.authorities, "authority");
+    let mut authorities = parse_authorities(&section, &known.authorities).into_iter();
+    let (authority, other_authorities) = (authorities.next(), authorities);
     let known_authority = authority.and_then(|name| inventory.authorities.get(name));
     // One that speaks ACME and has roots of its own certifies what is known on its own network too.
     let speaks_acme = known_authority.is_none_or(|authority| authority.acme().is_some());
+    let others: Vec<&str> = other_authorities.collect();
+    if let Some(other) = others.iter().chain(&authority).find(|name| {
+        !others.is_empty() && inventory.authorities.get(**name).is_some_and(|known| known.kind_word() != "acme")
+    }) {
+        let what = format!("`authority` lists several, and `{other}` is not of kind acme");
+        section.note(section.span(), what, Some("only authorities of kind acme can take each other's place".into()));
+    }
     let public = speaks_acme && known_authority.is_none_or(|authority| authority.visitor_roots.is_none());
     let names = parse_names(&section, public);
     if let Some(most) = known_authority.and_then(|authority| authority.most_names)
@@ -87,17 +96,44 @@ pub(crate) fn parse_certificate<'a>(
         .collect();
     Some(CertificateEntry {
         authority: authority?.to_owned(),
+        other_authorities: others.into_iter().map(str::to_owned).collect(),
         proof: if needs_none { None } else { Some(proof?.to_owned()) },
         proof_for,
         names: names.into_iter().map(|name| name.value).collect(),
         key,
         csr,
         profile,
+        renew_before: renew_before(&section),
         keep_key: section.flag("keep-key"),
         key_file: section.path("key-file"),
         key_password_file: section.path("key-password-file"),
         install,
     })
+}
+
+/// Reads the authority, or several in the order in which they are asked.
+fn parse_authorities<'k>(section: &Section<'_>, known: &[&'k str]) -> Vec<&'k str> {
+    if section.get("authority").is_none_or(|value| value.get_ref().as_array().is_none()) {
+        return points_to(section, "authority", known, "authority").into_iter().collect();
+    }
+    let texts = section.texts("authority").unwrap_or_default();
+    let mut authorities: Vec<&str> = Vec::new();
+    for text in &texts {
+        match named_section(section, text, known, "authority") {
+            Some(name) if authorities.contains(&name) => {
+                section.note(
+                    text.span.clone(),
+                    format!("`{name}` is listed twice"),
+                    Some("remove one of the two".into()),
+                );
+            }
+            name => authorities.extend(name),
+        }
+    }
+    if texts.is_empty() {
+        section.missing("authority", "authority = [\"public\", \"other\"], the one to ask first in front");
+    }
+    authorities
 }
 
 fn parse_usages(section: &Section<'_>) -> Vec<KeyUse> {

@@ -77,6 +77,11 @@ pub(crate) fn days(text: &str) -> Option<jiff::SignedDuration> {
     (time.is_positive() && time <= jiff::SignedDuration::from_hours(24 * 365)).then_some(time)
 }
 
+/// Reads how long before the end of a certificate its renewal begins at the latest.
+pub(crate) fn renew_before(section: &Section<'_>) -> Option<jiff::SignedDuration> {
+    section.parsed("renew-before", "a time like \"30d\" or \"72h\"", days)
+}
+
 /// Returns the section that a key points to. Where there is only one section of the kind, the key may be left out.
 pub(crate) fn points_to<'k>(section: &Section<'_>, key: &str, known: &[&'k str], kind: &str) -> Option<&'k str> {
     let Some(_) = section.get(key) else {

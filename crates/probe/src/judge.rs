@@ -3,9 +3,9 @@
 use crate::{Observation, Trust};
 use eskort_core::finding::{Finding, Severity, Topic};
 use eskort_core::pki::{AssembledChain, Certificate, Staple, assemble, parse_staple};
-use eskort_core::renewal::Validity;
+use eskort_core::renewal::{Timing, Validity};
 use eskort_core::words;
-use jiff::{SignedDuration, Timestamp};
+use jiff::Timestamp;
 use webpki::Error as ChainError;
 
 /// What should be served.
@@ -19,17 +19,17 @@ pub struct Expected {
 
 /// Returns what there is to say about an endpoint, at least one finding for each topic.
 ///
-/// `lead` is how long before its end a renewal has to begin at the latest, as far as that is known.
+/// `timing` is what the inventory says of its renewal, as far as that is known.
 pub fn judge(
     seen: &Observation,
     trust: &Trust,
     expected: Option<&Expected>,
-    lead: SignedDuration,
+    timing: &Timing,
     now: Timestamp,
 ) -> Vec<Finding> {
     let leaf = &seen.sent[0];
     let built = assemble(leaf.clone(), &seen.sent[1..], &trust.anchors(), now);
-    let mut findings = vec![names(leaf, &seen.name), dates(leaf, lead, now)];
+    let mut findings = vec![names(leaf, &seen.name), dates(leaf, timing, now)];
     findings.extend(chain(&seen.sent, &built, trust, now));
     findings.extend(trusted(trust, &seen.sent, now));
     findings.extend(weak(&seen.sent));
@@ -51,7 +51,7 @@ fn names(leaf: &Certificate, name: &str) -> Finding {
         .with_advice(format!("put a certificate that has {name} on this endpoint"))
 }
 
-fn dates(leaf: &Certificate, lead: SignedDuration, now: Timestamp) -> Finding {
+fn dates(leaf: &Certificate, timing: &Timing, now: Timestamp) -> Finding {
     let validity = Validity { not_before: leaf.not_before, not_after: leaf.not_after };
     let left = words::duration(leaf.not_after.duration_since(now));
     if now < leaf.not_before {
@@ -65,12 +65,12 @@ fn dates(leaf: &Certificate, lead: SignedDuration, now: Timestamp) -> Finding {
             .coded("expired")
             .with_advice("run `eskort keep`");
     }
-    if now >= validity.renew_at_with(lead) {
+    let renew_at = timing.renew_at(&validity);
+    if now >= renew_at {
         return Finding::new(Severity::Notice, Topic::Dates, format!("{left} left; renewal is due"))
             .coded("due")
             .with_advice("run `eskort keep`");
     }
-    let renew_at = validity.renew_at_with(lead);
     let renewal = words::by_when(renew_at, renew_at.duration_since(now));
     let until = words::by_when(leaf.not_after, leaf.not_after.duration_since(now));
     Finding::new(Severity::Good, Topic::Dates, format!("{left} left, until {until}; renewal on {renewal}"))
@@ -287,6 +287,7 @@ mod tests {
     use super::*;
     use eskort_core::pki::{Chain, KeyKind, PrivateKey};
     use eskort_practice::Issuer;
+    use jiff::SignedDuration;
 
     const DAY: SignedDuration = SignedDuration::from_hours(24);
 
@@ -298,7 +299,7 @@ mod tests {
             Observation { name: name.into(), address, sent, protocol: "TLS 1.3", begun: None, staple: Vec::new() };
         let line =
             |f: Finding| format!("{:?} {}: {} ({})", f.severity, f.topic.word(), f.text, f.advice.unwrap_or_default());
-        judge(&seen, trust, expected, SignedDuration::ZERO, now).into_iter().map(line).collect::<Vec<_>>().join("\n")
+        judge(&seen, trust, expected, &Timing::default(), now).into_iter().map(line).collect::<Vec<_>>().join("\n")
     }
 
     #[test]

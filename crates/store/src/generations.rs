@@ -28,12 +28,17 @@ pub struct GenerationRow {
     pub received: Timestamp,
     /// When it was first seen live.
     pub confirmed: Option<Timestamp>,
+    /// Since when it is revoked.
+    pub revoked: Option<Timestamp>,
+    /// When its files were removed.
+    pub swept: Option<Timestamp>,
 }
 
 impl GenerationRow {
     /// Returns what a decision needs to know of it.
     pub fn stored(&self) -> Stored {
-        Stored { generation: self.number, specification: self.specification.clone(), validity: self.validity }
+        let revoked = self.revoked.is_some();
+        Stored { generation: self.number, specification: self.specification.clone(), validity: self.validity, revoked }
     }
 }
 
@@ -105,6 +110,24 @@ impl Store {
         self.run(sql, params![now.as_second(), certificate, number]).map(drop)
     }
 
+    /// Writes down that a generation is revoked, and what happened, as one; the first time counts.
+    ///
+    /// # Errors
+    /// When the ledger fails.
+    pub async fn mark_revoked(
+        &self,
+        certificate: &str,
+        number: u32,
+        event: &Event,
+        now: Timestamp,
+    ) -> Result<(), StoreError> {
+        let sql = "UPDATE generation SET revoked = ? WHERE certificate = ? AND number = ? AND revoked IS NULL";
+        self.in_one_transaction(|| match self.run(sql, params![now.as_second(), certificate, number])? {
+            0 => Ok(()),
+            _ => self.write_event(certificate, event, now),
+        })
+    }
+
     /// Returns the generations of a certificate, newest first.
     ///
     /// # Errors
@@ -115,26 +138,25 @@ impl Store {
             let specification: String = row.get("specification")?;
             let not_before = instant(row, "not_before")?;
             let validity = Validity { not_before, not_after: instant(row, "not_after")? };
-            let names = (row.get("serial")?, row.get("fingerprint")?, row.get("issuer")?);
+            // The specification is read where errors of its own can be told.
             Ok((
-                row.get("number")?,
                 specification,
-                names,
-                validity,
-                instant(row, "received")?,
-                maybe_instant(row, "confirmed")?,
+                GenerationRow {
+                    number: row.get("number")?,
+                    specification: Specification::default(),
+                    serial: row.get("serial")?,
+                    fingerprint: row.get("fingerprint")?,
+                    issuer: row.get("issuer")?,
+                    validity,
+                    received: instant(row, "received")?,
+                    confirmed: maybe_instant(row, "confirmed")?,
+                    revoked: maybe_instant(row, "revoked")?,
+                    swept: maybe_instant(row, "swept")?,
+                },
             ))
         };
-        let row = |(number, specification, (serial, fingerprint, issuer), validity, received, confirmed): (
-            _,
-            String,
-            _,
-            _,
-            _,
-            _,
-        )| {
-            let specification = decode("generation", &specification)?;
-            Ok(GenerationRow { number, specification, serial, fingerprint, issuer, validity, received, confirmed })
+        let row = |(specification, row): (String, GenerationRow)| {
+            Ok(GenerationRow { specification: decode("generation", &specification)?, ..row })
         };
         self.rows(sql, [certificate], read)?.into_iter().map(row).collect()
     }

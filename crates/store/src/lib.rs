@@ -33,6 +33,7 @@ pub use accounts::AccountRow;
 pub use budgets::Counting;
 pub use debts::DebtRow;
 pub use events::EventRow;
+pub use failures::Failure;
 pub use folders::GenerationFolder;
 pub use generations::GenerationRow;
 pub use installs::{GoneBack, InstallRow, InstallState};

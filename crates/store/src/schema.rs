@@ -126,6 +126,14 @@ CREATE TABLE run (
   id INTEGER PRIMARY KEY, began INTEGER NOT NULL, ended INTEGER NOT NULL, by_timer INTEGER NOT NULL, certificates INTEGER NOT NULL,
   failed INTEGER NOT NULL, waiting INTEGER NOT NULL);
 ",
+    // Whose fault a failure was, and for how long an authority has failed; which generations were revoked, and which have no files any more.
+    "
+ALTER TABLE failure ADD COLUMN authority TEXT;
+ALTER TABLE failure ADD COLUMN authority_since INTEGER;
+ALTER TABLE failure ADD COLUMN fault TEXT;
+ALTER TABLE generation ADD COLUMN revoked INTEGER;
+ALTER TABLE generation ADD COLUMN swept INTEGER;
+",
 ];
 
 /// The version of the ledger's tables that this program writes.

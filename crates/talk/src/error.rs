@@ -3,7 +3,7 @@
 use crate::est_messages::EstError;
 use crate::http::{HttpError, is_trouble};
 use eskort_acme::{AcmeError, AtFault, Problem, Rejected, Step};
-use eskort_core::decision::Concerns;
+use eskort_core::decision::{Concerns, Fault};
 use eskort_core::pki::PkiError;
 use eskort_host::SecretError;
 use eskort_store::StoreError;
@@ -120,6 +120,26 @@ impl AuthorityError {
             // What does not exist any more is asked for anew.
             _ if problem.status == 404 => Concerns::Nobody,
             AtFault::Site | AtFault::Request => Concerns::Certificate,
+        }
+    }
+
+    /// Returns whose fault it is.
+    pub fn fault(&self) -> Fault {
+        match self {
+            AuthorityError::Http(_) => Fault::Network,
+            AuthorityError::Rejected(_) | AuthorityError::Acme(AcmeError::Rejected(_)) => Fault::Site,
+            AuthorityError::Acme(_) | AuthorityError::Est(_) | AuthorityError::AccountEnded { .. } => Fault::Authority,
+            AuthorityError::Refused { step, problem, .. } => match problem.at_fault(*step) {
+                AtFault::Site => Fault::Site,
+                AtFault::Account => Fault::Here,
+                AtFault::Authority | AtFault::Limits | AtFault::Request => Fault::Authority,
+            },
+            AuthorityError::Secret(_)
+            | AuthorityError::Terms { .. }
+            | AuthorityError::NeedsExternalAccount
+            | AuthorityError::File { .. }
+            | AuthorityError::AccountKey { .. }
+            | AuthorityError::Store(_) => Fault::Here,
         }
     }
 

@@ -1,6 +1,6 @@
 //! Notes on an order at an authority without ACME.
 
-use crate::keep::entry::KeepEntry;
+use crate::keep::entry::{Insistence, KeepEntry};
 use crate::keep::run::Run;
 use crate::{AnswerError, StepError};
 use eskort_core::context::Context;
@@ -50,7 +50,7 @@ pub async fn note(
     let store = Arc::new(Store::open(&context.state)?);
     let machines = Machines::default();
     install::recover(context, &store, &machines).await?;
-    let run = Run::new(context, &store, machines, lock, false);
+    let run = Run::new(context, &store, machines, lock, Insistence::for_one());
     let missing = || AnswerError::NotWaiting { certificate: certificate.to_owned() };
     let open = store.open_journey(certificate).await?.ok_or_else(missing)?;
     let before = open.stage.handed_over().ok_or_else(missing)?;
@@ -90,7 +90,7 @@ pub async fn note(
         let event = Event::Noted { notes: noted_now };
         store.save_stage(certificate, open.id, &HandedOver { notes }.into(), Some(&event), now).await?;
     }
-    Ok(run.process(certificate, true).await)
+    Ok(run.process(certificate).await)
 }
 
 /// Returns the proof that publishes what is asked: the one that was named, or the certificate's own where that can.

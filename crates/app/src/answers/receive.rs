@@ -1,7 +1,7 @@
 //! Answers of authorities that a person carries a CSR to.
 
 use crate::by_hand::answer::{Brought, answer_among, check, check_issuer, issuer_of, key_of, take_in, visitors_of};
-use crate::keep::entry::KeepEntry;
+use crate::keep::entry::{Insistence, KeepEntry};
 use crate::keep::run::Run;
 use crate::{AnswerError, StepError};
 use eskort_core::context::Context;
@@ -62,7 +62,7 @@ pub async fn receive(
     if waiting.is_empty() {
         return Err(AnswerError::NothingWaits.into());
     }
-    let run = Run::new(context, &store, machines, lock, false);
+    let run = Run::new(context, &store, machines, lock, Insistence::for_one());
     let mut receipt = Receipt { left_aside: intake.left_aside.clone(), ..Receipt::default() };
     let mut used: Vec<Certificate> = Vec::new();
     for (certificate, open) in waiting {
@@ -93,7 +93,7 @@ pub async fn receive(
             context.report(&Progress::Note(note.to_string()));
         }
         run.bring(&certificate, assembled);
-        let entry = run.process(&certificate, true).await;
+        let entry = run.process(&certificate).await;
         receipt.received.push(Received { certificate, chain, missing, entry });
         if run.stop().is_asked() {
             break;

@@ -1,6 +1,7 @@
 //! What the turns of one run share.
 
 use super::actions::Conversations;
+use super::entry::Insistence;
 use super::gate::Gate;
 use crate::stop::Stop;
 use eskort_core::context::Context;
@@ -38,12 +39,12 @@ pub(super) struct Common {
     pub(super) shared: SharedProofs,
     /// The system's resolver, once it was needed; `None` in it when none answers.
     pub(super) resolver: OnceCell<Option<SocketAddr>>,
-    /// Whether somebody insists on orders for which a budget has no room.
-    pub(super) beyond_budget: bool,
+    /// What somebody insists on.
+    pub(super) insistence: Insistence,
 }
 
 impl Common {
-    pub(super) fn new(context: &Context, store: Arc<Store>, machines: Machines, beyond_budget: bool) -> Self {
+    pub(super) fn new(context: &Context, store: Arc<Store>, machines: Machines, insistence: Insistence) -> Self {
         let gate = |(name, authority): (&String, &_)| (name.clone(), Gate::of(authority));
         Common {
             context: context.clone(),
@@ -58,7 +59,7 @@ impl Common {
             machines,
             shared: SharedProofs::default(),
             resolver: OnceCell::new(),
-            beyond_budget,
+            insistence,
         }
     }
 

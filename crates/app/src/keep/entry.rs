@@ -21,8 +21,40 @@ pub struct KeepOptions {
     pub only: Vec<String>,
     /// Order also what a budget has no room for.
     pub beyond_budget: bool,
+    /// Get a new generation for each of `only`, whatever is stored.
+    pub renew: bool,
+    /// Replace certificates also where names of theirs are lost.
+    pub drop_names: bool,
     /// Whether a timer began the run.
     pub by_timer: bool,
+}
+
+/// What somebody insists on in a run.
+#[derive(Clone, Copy, Debug, Default)]
+pub(crate) struct Insistence {
+    /// That a hold after failures does not apply.
+    pub(crate) at_once: bool,
+    /// That what a budget has no room for is ordered all the same.
+    pub(crate) beyond_budget: bool,
+    /// That there is a new generation, whatever is stored.
+    pub(crate) renew: bool,
+    /// That names may be lost.
+    pub(crate) drop_names: bool,
+}
+
+impl Insistence {
+    /// Returns what is insisted on where somebody did something for this very certificate.
+    pub(crate) fn for_one() -> Self {
+        Insistence { at_once: true, ..Insistence::default() }
+    }
+}
+
+impl KeepOptions {
+    /// Returns what somebody insists on.
+    pub(crate) fn insistence(&self) -> Insistence {
+        let KeepOptions { beyond_budget, renew, drop_names, .. } = *self;
+        Insistence { at_once: !self.only.is_empty(), beyond_budget, renew, drop_names }
+    }
 }
 
 /// What would be done on one server.
@@ -93,6 +125,8 @@ pub enum Ending {
         /// The servers to which a person has to carry a parcel, each with the page of the steps.
         to_carry: Vec<(String, PathBuf)>,
     },
+    /// It waits for somebody to agree that names are lost; the decision says which.
+    LosesNames,
     /// It waits for a person to carry a CSR to its authority, and to bring the answer.
     AwaitsAnswer(Box<ManualStep>),
     /// It waits for somebody at the authority to approve.
@@ -119,7 +153,9 @@ impl Ending {
         match self {
             Ending::Arrived { to_carry, .. } if !to_carry.is_empty() => TurnEnd::Waits,
             Ending::Planned(_) | Ending::AtRest { .. } | Ending::Arrived { .. } => TurnEnd::Done,
-            Ending::AwaitsAnswer(_) | Ending::AwaitsApproval { .. } | Ending::AwaitsPerson(_) => TurnEnd::Waits,
+            Ending::AwaitsAnswer(_) | Ending::AwaitsApproval { .. } | Ending::AwaitsPerson(_) | Ending::LosesNames => {
+                TurnEnd::Waits
+            }
             Ending::NoRoom | Ending::Held { .. } | Ending::UnderWay { .. } => TurnEnd::LeftAlone,
             Ending::Failed { error, .. } => TurnEnd::Failed(words::printable(&error.to_string(), 200)),
         }

@@ -5,13 +5,16 @@ use super::lost;
 use crate::StepError;
 use eskort_core::budget::{Room, rooms, waits_for};
 use eskort_core::context::Context;
-use eskort_core::decision::{Facts, OpenJourney, Specification, Stored};
+use eskort_core::decision::{Facts, OpenJourney, Specification, Stored, authority_of_the_day};
 use eskort_core::inventory::CertificateEntry;
 use eskort_core::journey::ProofTask;
 use eskort_core::pki::{base64url, sha256};
+use eskort_core::progress::Progress;
 use eskort_core::words;
 use eskort_install::{self as install, Facts as ServerFacts, Placement};
 use eskort_store::{JourneyRow, Store, StoreError};
+use std::borrow::Cow;
+use std::sync::Arc;
 
 /// Returns the certificates that a run is about, in the order of their names.
 pub(crate) fn chosen<'a>(context: &'a Context, options: &KeepOptions) -> Vec<(&'a str, &'a CertificateEntry)> {
@@ -20,6 +23,39 @@ pub(crate) fn chosen<'a>(context: &'a Context, options: &KeepOptions) -> Vec<(&'
     let mut chosen: Vec<_> = all.map(|(name, entry)| (name.as_str(), entry)).collect();
     chosen.sort_by(|(a, _), (b, _)| words::natural_order(a, b));
     chosen
+}
+
+/// Returns the inventory as it is to be read now: each certificate goes to the first of its authorities, or to another one where that has failed
+/// for long.
+pub(crate) async fn with_authorities_of_the_day<'a>(
+    context: &'a Context,
+    store: &Store,
+    chosen: &[&str],
+) -> Result<Cow<'a, Context>, StoreError> {
+    let now = context.now();
+    let mut inventory = Cow::Borrowed(&*context.inventory);
+    for name in chosen {
+        let entry = &context.inventory.certificates[*name];
+        if entry.other_authorities.is_empty() {
+            continue;
+        }
+        let since = store.failures(name).await?.and_then(|(failures, _)| failures.authority_since);
+        let validity = store.newest(name).await?.map(|newest| newest.validity);
+        let time = validity.map_or((now, now), |v| (context.inventory.timing_of(name).renew_at(&v), v.not_after));
+        let index = authority_of_the_day(entry.authorities().count(), since, time, now);
+        if let (Some(at), Some(since)) = (index.checked_sub(1), since) {
+            let other = entry.other_authorities[at].clone();
+            let failed_for = words::duration(now.duration_since(since));
+            let text = format!("`{}` has failed for {failed_for}: `{other}` is asked instead", entry.authority);
+            context.about(name).report(&Progress::Note(text));
+            let entry = inventory.to_mut().certificates.get_mut(*name).expect("it was read there");
+            entry.other_authorities[at] = std::mem::replace(&mut entry.authority, other);
+        }
+    }
+    Ok(match inventory {
+        Cow::Borrowed(_) => Cow::Borrowed(context),
+        Cow::Owned(inventory) => Cow::Owned(Context { inventory: Arc::new(inventory), ..context.clone() }),
+    })
 }
 
 /// Returns what stands for everything that the inventory says of an authority, the key of an external account included.
@@ -33,7 +69,12 @@ pub(crate) fn specification_of(context: &Context, entry: &CertificateEntry) -> S
     Specification::new(entry, &context.inventory.authorities[&entry.authority])
 }
 
-fn bare_facts(context: &Context, entry: &CertificateEntry) -> Facts {
+fn bare_facts(context: &Context, name: &str, entry: &CertificateEntry) -> Facts {
+    let at = |authority| Specification {
+        authority: String::clone(authority),
+        reached: Some(context.inventory.authorities[authority].reached()),
+        ..specification_of(context, entry)
+    };
     Facts {
         specification: specification_of(context, entry),
         newest: None,
@@ -44,7 +85,10 @@ fn bare_facts(context: &Context, entry: &CertificateEntry) -> Facts {
         deployment: None,
         next_generation: 1,
         asked_renewal: None,
-        lead: context.inventory.authorities[&entry.authority].lead(),
+        timing: context.inventory.timing_of(name),
+        elsewhere: entry.other_authorities.iter().map(at).collect(),
+        wanted: false,
+        may_lose_names: false,
     }
 }
 
@@ -70,13 +114,13 @@ pub(crate) async fn gather(
     entry: &CertificateEntry,
     servers: &ServerFacts,
 ) -> Result<Facts, StepError> {
-    let bare = bare_facts(context, entry);
+    let bare = bare_facts(context, name, entry);
     let newest = match store.newest(name).await? {
         Some(newest) => Some(newest.stored()),
         None => lost::find(store, name, &bare.specification).map(|found| found.stored()),
     };
     // A server that cannot be read must not keep a certificate from being renewed: installing it says why.
-    let fits = newest.as_ref().filter(|stored| stored.specification.differs(&bare.specification).is_none());
+    let fits = newest.as_ref().filter(|stored| bare.differs(stored).is_none() && !stored.revoked);
     let placed = match fits {
         Some(Stored { generation, .. }) => store.to_place(name, *generation, context.now()).await?,
         None => None,

@@ -35,7 +35,7 @@ impl Lost {
     pub(crate) fn stored(&self) -> Stored {
         let leaf = self.chain.leaf();
         let validity = Validity { not_before: leaf.not_before, not_after: leaf.not_after };
-        Stored { generation: self.number, specification: self.specification.clone(), validity }
+        Stored { generation: self.number, specification: self.specification.clone(), validity, revoked: false }
     }
 
     /// Writes it into the ledger again.

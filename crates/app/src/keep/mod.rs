@@ -21,7 +21,7 @@ use crate::by_hand::validation::is_published_for_validation;
 use crate::give::place::stays;
 use crate::stop::Stop;
 pub(crate) use domain::{Caa, look_at_caa, resolver};
-use entry::{Ending, KeepEntry, KeepOptions};
+use entry::{Ending, Insistence, KeepEntry, KeepOptions};
 use eskort_core::context::Context;
 use eskort_core::inventory::CertificateEntry;
 use eskort_core::journey::ProofTask;
@@ -32,7 +32,7 @@ use eskort_install::recover;
 use eskort_prove::{ProofContext, Proving, SharedProofs, pay_debts};
 use eskort_store::{JourneyRow, RunLock, RunRow, Store, StoreError};
 pub(crate) use gather::rooms_for;
-use gather::{chosen, still_fits};
+use gather::{chosen, still_fits, with_authorities_of_the_day};
 pub(crate) use plan::planned_servers;
 pub use plan::{Plan, PlannedBudget, plan, planned_installation};
 use run::Run;
@@ -49,10 +49,12 @@ pub async fn keep(context: &Context, options: &KeepOptions) -> Result<Vec<KeepEn
     let store = Arc::new(Store::open(&context.state)?);
     let (began, machines) = (context.now(), Machines::default());
     recover(context, &store, &machines).await?;
-    let chosen = chosen(context, options);
+    let names: Vec<&str> = chosen(context, options).into_iter().map(|(name, _)| name).collect();
+    let of_the_day = with_authorities_of_the_day(context, &store, &names).await?;
+    let context = of_the_day.as_ref();
     // What an earlier run left published goes, but for journeys that go on, now or in another run: the authority may be looking.
     // What an authority without ACME may look at any day stays too.
-    let mut left_alone: BTreeSet<String> = chosen.iter().map(|(name, _)| (*name).to_owned()).collect();
+    let mut left_alone: BTreeSet<String> = names.iter().map(|name| (*name).to_owned()).collect();
     for row in store.debts().await? {
         let entry = context.inventory.certificates.get(&row.certificate);
         let open = store.open_journey(&row.certificate).await?;
@@ -66,10 +68,9 @@ pub async fn keep(context: &Context, options: &KeepOptions) -> Result<Vec<KeepEn
             left_alone.insert(row.certificate);
         }
     }
-    let run = Run::new(context, &store, machines, lock, options.beyond_budget);
+    let run = Run::new(context, &store, machines, lock, options.insistence());
     pay_debts(run.around(), |whose| !left_alone.contains(whose)).await?;
-    let names: Vec<&str> = chosen.iter().map(|(name, _)| *name).collect();
-    let mut entries = run.process_all(&names, !options.only.is_empty()).await;
+    let mut entries = run.process_all(&names).await;
     // Waiting holds no lock: other runs go on meanwhile, the timer's too.
     let stop = run.stop().clone();
     drop(run);
@@ -121,8 +122,9 @@ async fn wait_for_people(
                 Err(StoreError::Busy { .. }) => continue,
                 lock => lock?,
             };
-            let run = Run::new(context, store, Machines::default(), lock, options.beyond_budget);
-            *entry = run.process(&name, !options.only.is_empty()).await;
+            let insistence = Insistence { renew: false, ..options.insistence() };
+            let run = Run::new(context, store, Machines::default(), lock, insistence);
+            *entry = run.process(&name).await;
         }
     }
     Ok(())

@@ -1,7 +1,7 @@
 //! What a run would do, without doing it.
 
 use super::entry::{Ending, KeepEntry, KeepOptions, PlannedServer};
-use super::gather::{chosen, gather};
+use super::gather::{chosen, gather, with_authorities_of_the_day};
 use crate::StepError;
 use eskort_core::budget::{Budget, Outlook};
 use eskort_core::context::Context;
@@ -41,14 +41,20 @@ pub async fn plan(context: &Context, options: &KeepOptions) -> Result<Plan, Stor
         None => Store::in_memory(&context.state)?,
     };
     let now = context.now();
-    let insist = !options.only.is_empty();
+    let insistence = options.insistence();
+    let names: Vec<&str> = chosen(context, options).into_iter().map(|(name, _)| name).collect();
+    let of_the_day = with_authorities_of_the_day(context, &store, &names).await?;
+    let context = of_the_day.as_ref();
     let servers = ServerFacts::default();
     let mut entries = Vec::new();
     let mut outlooks: BTreeMap<&str, (String, Outlook)> = BTreeMap::new();
     for (name, entry) in chosen(context, options) {
         let mut decision = match gather(context, &store, name, entry, &servers).await {
             // What has no room now is found below, with what the orders before it take.
-            Ok(facts) => decide(&Facts { no_room: None, ..facts }, now, insist),
+            Ok(facts) => {
+                let (wanted, may_lose_names) = (insistence.renew, insistence.drop_names);
+                decide(&Facts { no_room: None, wanted, may_lose_names, ..facts }, now, insistence.at_once)
+            }
             Err(error) => {
                 entries.push(failed(name, None, error));
                 continue;

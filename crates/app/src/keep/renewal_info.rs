@@ -3,7 +3,6 @@
 use super::common::Common;
 use crate::StepError;
 use eskort_core::context::Context;
-use eskort_core::inventory::CertificateEntry;
 use eskort_core::progress::Progress;
 use eskort_core::words;
 use eskort_store::{AskedRenewal, GenerationRow, Store, StoreError};
@@ -56,10 +55,11 @@ pub(super) async fn refresh(run: &Common, chosen: &[&str]) {
 /// Returns the generation of a certificate that its authority is to be asked about now.
 async fn to_ask_about(context: &Context, store: &Store, name: &str) -> Result<Option<GenerationRow>, StoreError> {
     let entry = &context.inventory.certificates[name];
-    let is_acme = context.inventory.authorities[&entry.authority].acme().is_some();
-    let Some(newest) = store.newest(name).await?.filter(|_| is_acme) else { return Ok(None) };
+    let Some(newest) = store.newest(name).await? else { return Ok(None) };
     let now = context.now();
-    let is_theirs = newest.specification.authority == entry.authority && now < newest.validity.not_after;
+    let issued_by = entry.authorities().find(|authority| *authority == newest.specification.authority);
+    let is_acme = issued_by.is_some_and(|authority| context.inventory.authorities[authority].acme().is_some());
+    let is_theirs = is_acme && now < newest.validity.not_after;
     let asked = store.asked_renewal(name).await?;
     let is_time = asked.is_none_or(|asked| asked.generation != newest.number || asked.ask_again <= now);
     Ok(Some(newest).filter(|_| is_theirs && is_time))
@@ -68,15 +68,15 @@ async fn to_ask_about(context: &Context, store: &Store, name: &str) -> Result<Op
 /// Asks about one certificate, unless its authority is silent in this run, and writes the answer down.
 async fn ask(run: &Common, name: &str, generation: GenerationRow, silent: &Silent) {
     let (context, store) = (&run.context.about(name), &*run.store);
-    let entry = &context.inventory.certificates[name];
+    let authority = &generation.specification.authority;
     let silent = || silent.0.lock().unwrap_or_else(PoisonError::into_inner);
-    if silent().contains(&entry.authority) {
+    if silent().contains(authority) {
         return;
     }
     let now = context.now();
     let known = store.asked_renewal(name).await.ok().flatten().filter(|known| known.generation == generation.number);
     let moment = known.and_then(|known| known.moment);
-    let answer = question(run, name, entry, &generation).await;
+    let answer = question(run, name, &generation).await;
     let asked = match answer {
         Ok(Some((window, again))) => {
             let again = again.and_then(|again| SignedDuration::try_from(again).ok()).unwrap_or(AGAIN);
@@ -95,7 +95,7 @@ async fn ask(run: &Common, name: &str, generation: GenerationRow, silent: &Silen
         }
         Err(error) => {
             if matches!(&error, StepError::Authority(error) if error.problem().is_none()) {
-                silent().insert(entry.authority.clone());
+                silent().insert(authority.clone());
             }
             let trouble = words::printable(&error.to_string(), 300);
             context.report(&Progress::Note(format!(
@@ -113,13 +113,8 @@ async fn ask(run: &Common, name: &str, generation: GenerationRow, silent: &Silen
 
 type Answer = Option<(eskort_core::renewal::Window, Option<Duration>)>;
 
-async fn question(
-    run: &Common,
-    name: &str,
-    entry: &CertificateEntry,
-    generation: &GenerationRow,
-) -> Result<Answer, StepError> {
+async fn question(run: &Common, name: &str, generation: &GenerationRow) -> Result<Answer, StepError> {
     let Some(id) = run.store.renewal_id(name, generation.number) else { return Ok(None) };
-    let conversation = run.conversations.with(&run.context, &run.store, &entry.authority).await?;
+    let conversation = run.conversations.with(&run.context, &run.store, &generation.specification.authority).await?;
     Ok(conversation.renewal_info(&id).await?)
 }

@@ -5,7 +5,7 @@
 
 use super::common::Common;
 use super::deploy::{finished, install};
-use super::entry::{Ending, KeepEntry};
+use super::entry::{Ending, Insistence, KeepEntry};
 use super::group::Groups;
 use super::renewal_info;
 use super::turn::{Obtained, Turn, guarded};
@@ -70,15 +70,15 @@ struct Lacking {
 }
 
 impl Run {
-    /// Begins a run, which holds the lock. With `beyond_budget` it orders what budgets have no room for.
+    /// Begins a run, which holds the lock.
     pub(crate) fn new(
         context: &Context,
         store: &Arc<Store>,
         machines: Machines,
         lock: RunLock,
-        beyond_budget: bool,
+        insistence: Insistence,
     ) -> Self {
-        let common = Arc::new(Common::new(context, Arc::clone(store), machines, beyond_budget));
+        let common = Arc::new(Common::new(context, Arc::clone(store), machines, insistence));
         let command = lock.command().to_owned();
         Run { common, command, lock: tokio::sync::Mutex::new(Some(lock)) }
     }
@@ -131,20 +131,20 @@ impl Run {
         Ok(lock)
     }
 
-    /// Looks after one certificate. `insist` is set when somebody asked for this very one.
-    pub(crate) async fn process(&self, name: &str, insist: bool) -> KeepEntry {
-        let ended = self.process_all(&[name], insist).await.pop();
+    /// Looks after one certificate.
+    pub(crate) async fn process(&self, name: &str) -> KeepEntry {
+        let ended = self.process_all(&[name]).await.pop();
         ended.unwrap_or_else(|| KeepEntry::interrupted(name))
     }
 
     /// Looks after certificates: decides about all of them, puts on servers what is stored and lacking there, and obtains what is
     /// due, several at once. The failure of one does not stop the others.
-    pub(crate) async fn process_all(&self, chosen: &[&str], insist: bool) -> Vec<KeepEntry> {
+    pub(crate) async fn process_all(&self, chosen: &[&str]) -> Vec<KeepEntry> {
         let mut entries = Vec::new();
         let obtaining = match self.hold().await {
             Ok(mut lock) => {
                 renewal_info::refresh(&self.common, chosen).await;
-                let obtaining = self.decide_and_install(chosen, insist, &mut entries).await;
+                let obtaining = self.decide_and_install(chosen, &mut entries).await;
                 if !obtaining.is_empty()
                     && let Err(error) = self.common.store.begin_work(self.common.context.now())
                 {
@@ -165,13 +165,13 @@ impl Run {
 
     /// Decides about certificates, and puts on servers what is stored and lacking there. Returns those for which a generation has
     /// to be obtained.
-    async fn decide_and_install(&self, chosen: &[&str], insist: bool, entries: &mut Vec<KeepEntry>) -> Vec<Turn> {
+    async fn decide_and_install(&self, chosen: &[&str], entries: &mut Vec<KeepEntry>) -> Vec<Turn> {
         let (mut turns, mut lacking) = (Vec::new(), Vec::new());
         for name in chosen {
             if self.common.stop.is_asked() {
                 break;
             }
-            let mut turn = Turn::new(&self.common, name, insist);
+            let mut turn = Turn::new(&self.common, name);
             match turn.decide().await {
                 Ok(Some(deployment)) => lacking.push(Lacking { turn, deployment }),
                 Ok(None) => turns.push(turn),

@@ -23,7 +23,7 @@ use eskort_core::words;
 use eskort_host::panic_point;
 use eskort_install::{Placement, deployment};
 use eskort_prove::{ProofContext, pay_debts};
-use eskort_store::{JourneyRow, StoreError};
+use eskort_store::{Failure, JourneyRow, StoreError};
 use eskort_talk::AuthorityError;
 use jiff::{SignedDuration, Timestamp};
 use std::collections::BTreeSet;
@@ -40,8 +40,6 @@ pub(super) struct Turn {
     context: Context,
     /// The certificate's name in the inventory.
     pub(super) name: String,
-    /// Whether somebody asked for this very one.
-    insist: bool,
     /// What was known when it was decided.
     facts: Option<Facts>,
     decision: Option<Decision>,
@@ -59,12 +57,11 @@ pub(super) enum Obtained {
 }
 
 impl Turn {
-    pub(super) fn new(run: &Arc<Common>, name: &str, insist: bool) -> Self {
+    pub(super) fn new(run: &Arc<Common>, name: &str) -> Self {
         Turn {
             run: Arc::clone(run),
             context: run.context.about(name),
             name: name.to_owned(),
-            insist,
             facts: None,
             decision: None,
             placed: None,
@@ -115,7 +112,8 @@ impl Turn {
             context.report(&Progress::Note(text));
         }
         ramp::climb(context, store, &self.name, self.entry(), &self.run.servers).await?;
-        let facts = gather(context, store, &self.name, self.entry(), &self.run.servers).await?;
+        let mut facts = gather(context, store, &self.name, self.entry(), &self.run.servers).await?;
+        facts.wanted = self.run.insistence.renew;
         let decision = self.decide_on(&facts);
         Ok((facts, decision))
     }
@@ -123,9 +121,10 @@ impl Turn {
     fn decide_on(&self, facts: &Facts) -> Decision {
         let now = self.context.now();
         let mut facts = facts.clone();
-        facts.no_room.take_if(|_| self.run.beyond_budget);
+        facts.may_lose_names = self.run.insistence.drop_names;
+        facts.no_room.take_if(|_| self.run.insistence.beyond_budget);
         let Some(reason) = self.run.out_of_reach().get(&self.entry().authority).cloned() else {
-            return decide(&facts, now, self.insist);
+            return decide(&facts, now, self.run.insistence.at_once);
         };
         // What would ask the authority is held; all else is done.
         let until = now + SignedDuration::from_secs(1);
@@ -240,8 +239,13 @@ impl Turn {
         let specification = specification_of(&self.context, self.entry());
         let mut open = store.open_journey(name).await?;
         let goes_on = matches!(decision, Obtaining::GoOn { .. });
-        let holds =
-            matches!(decision, Obtaining::Hold { .. } | Obtaining::OutOfReach { .. } | Obtaining::NoRoom { .. });
+        let holds = matches!(
+            decision,
+            Obtaining::Hold { .. }
+                | Obtaining::OutOfReach { .. }
+                | Obtaining::NoRoom { .. }
+                | Obtaining::LosesNames { .. }
+        );
         if let Some(stale) = open.take_if(|open| !(goes_on || holds && still_fits(&self.context, self.entry(), open))) {
             let fits = still_fits(&self.context, self.entry(), &stale);
             let why = if fits { GivenUp::Due } else { GivenUp::InventoryChanged };
@@ -261,6 +265,7 @@ impl Turn {
                 return Ok(Obtained::Nothing(Ending::Held { reason: reason.clone() }));
             }
             Obtaining::NoRoom { .. } => return Ok(Obtained::Nothing(Ending::NoRoom)),
+            Obtaining::LosesNames { .. } => return Ok(Obtained::Nothing(Ending::LosesNames)),
             Obtaining::Hold { .. } => {
                 let reason = store.failures(name).await?.map(|(_, reason)| reason).unwrap_or_default();
                 return Ok(Obtained::Nothing(Ending::Held { reason }));
@@ -293,8 +298,8 @@ impl Turn {
                 specification: journey.specification.clone(),
                 generation: journey.generation,
                 resolver: &run.resolver,
-                insist: self.insist,
-                beyond_budget: run.beyond_budget,
+                insist: run.insistence.at_once,
+                beyond_budget: run.insistence.beyond_budget,
             },
             acme: AcmeOrders::new(&run.conversations),
             publication: Publication::default(),
@@ -437,7 +442,8 @@ impl Turn {
             }
             Concerns::Nobody => {}
         }
-        store.record_failure(name, (error.into(), &reason), hold, now).await
+        let (code, fault, reason) = (error.into(), error.fault(), &*reason);
+        store.record_failure(name, &Failure { code, reason, fault, authority, hold_until: hold }, now).await
     }
 
     /// Whether what proves control in a journey is gone when this program takes it away: what a person placed stays.

@@ -12,7 +12,6 @@ use eskort_probe::{Expected, NoTls, ObserveError, Trust, judge, observe};
 use eskort_store::Store;
 use futures_util::future::BoxFuture;
 use futures_util::stream::{self, StreamExt};
-use jiff::SignedDuration;
 use serde::Serialize;
 use std::net::SocketAddr;
 use std::path::PathBuf;
@@ -149,8 +148,10 @@ pub(crate) async fn look_at(
         return Ok(Vec::new());
     }
     let mut trust = Trust::system();
-    let authority = &context.inventory.authorities[&context.inventory.certificates[certificate].authority];
-    authority.visitor_roots.iter().try_for_each(|path| trust.add_file(path))?;
+    for authority in context.inventory.certificates[certificate].authorities() {
+        let roots = &context.inventory.authorities[authority].visitor_roots;
+        roots.iter().try_for_each(|path| trust.add_file(path))?;
+    }
     let expected = expected(context, store, certificate).await?;
     let looks: Vec<BoxFuture<'_, EndpointReport>> = endpoints
         .iter()
@@ -217,8 +218,8 @@ async fn look(
                 .push(Finding::new(Severity::Bad, Topic::Reach, error.to_string()).coded(code).with_advice(advice));
         }
         Ok(seen) => {
-            let lead = report.certificate.as_ref().map_or(SignedDuration::ZERO, |name| context.inventory.lead_of(name));
-            report.findings = judge(&seen, trust, expected, lead, context.now());
+            let timing = report.certificate.as_ref().map(|name| context.inventory.timing_of(name)).unwrap_or_default();
+            report.findings = judge(&seen, trust, expected, &timing, context.now());
             report.address = Some(seen.address);
             let leaf = &seen.sent[0];
             report.validity = Some(Validity { not_before: leaf.not_before, not_after: leaf.not_after });

@@ -1,10 +1,10 @@
 //! What certificates there are, and how long they last.
 
 use eskort_core::context::Context;
-use eskort_core::renewal::{Renewal, Validity};
+use eskort_core::renewal::{Renewal, Timing, Validity};
 use eskort_core::words;
 use eskort_store::{Overview, Store, StoreError};
-use jiff::{SignedDuration, Timestamp};
+use jiff::Timestamp;
 use serde::Serialize;
 use std::collections::BTreeMap;
 
@@ -161,9 +161,9 @@ pub async fn list(context: &Context, filter: &ListFilter) -> Result<Vec<ListRow>
     let mut rows = Vec::new();
     for (name, entry) in &context.inventory.certificates {
         let names = entry.names.iter().map(ToString::to_string).collect();
-        let lead = context.inventory.authorities[&entry.authority].lead();
+        let timing = context.inventory.timing_of(name);
         let servers = entry.install.iter().map(|install| install.server.as_str()).collect();
-        let upkeep = Upkeep { by_hand: context.inventory.awaits_person(entry), lead, servers };
+        let upkeep = Upkeep { by_hand: context.inventory.awaits_person(entry), timing, servers };
         rows.push(row(name.clone(), names, known.remove(name), Some(&upkeep), now));
     }
     for (name, overview) in known {
@@ -188,8 +188,8 @@ pub fn age(since: Timestamp, now: Timestamp) -> String {
 struct Upkeep<'a> {
     /// Whether a person proves control.
     by_hand: bool,
-    /// How long before the end a renewal has to begin at the latest.
-    lead: SignedDuration,
+    /// What is said of when it is renewed.
+    timing: Timing,
     /// The servers that are to have it.
     servers: Vec<&'a str>,
 }
@@ -204,9 +204,10 @@ fn row(
     // What visitors get is what counts.
     let newest = known.as_ref().and_then(|o| o.gone_back.flatten().or(o.newest));
     let validity = newest.map(|(_, v)| v);
-    let lead = upkeep.map_or(SignedDuration::ZERO, |upkeep| upkeep.lead);
+    let usual = Timing::default();
+    let timing = upkeep.map_or(&usual, |upkeep| &upkeep.timing);
     let asked = known.as_ref().filter(|known| known.gone_back.is_none()).and_then(|known| known.asked_renewal);
-    let renew_at = validity.map(|validity| Renewal::of(&validity, lead, asked).at);
+    let renew_at = validity.map(|validity| Renewal::of(&validity, timing, asked).at);
     let has = |server: &&&str| known.as_ref().is_some_and(|o| o.installed_on.contains(**server));
     let servers = upkeep.map_or(0, |u| u.servers.len());
     let have = upkeep.map_or(0, |u| u.servers.iter().filter(has).count());

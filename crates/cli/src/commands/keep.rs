@@ -1,13 +1,15 @@
 //! `eskort keep`
 
+mod report;
+
 use super::{block_on_stoppable, clock, known_certificate, load};
-use crate::args::KeepArgs;
+use crate::args::{KeepArgs, RenewArgs};
 use crate::draw::bar::{budget_bar, lifetime_bar};
 use crate::draw::table::{Cell, draw};
 use crate::draw::tone::Tone;
-use crate::error_text::ErrorText;
 use crate::errors;
 use crate::exit::ExitStatus;
+use crate::password;
 use crate::texts::manual_step;
 use crate::texts::progress::change;
 use crate::ui::Ui;
@@ -17,43 +19,76 @@ use eskort_app::{
 use eskort_core::budget::Budget;
 use eskort_core::context::Context;
 use eskort_core::decision::{Decision, Obtaining, Reason};
-use eskort_core::finding::Finding;
-use eskort_core::manual::ManualStep;
-use eskort_core::progress::FileChange;
-use eskort_core::record::RecordToPlace;
 use eskort_core::renewal::Validity;
 use eskort_core::words;
 use jiff::Timestamp;
-use serde::Serialize;
-use std::path::{Path, PathBuf};
+pub(super) use report::{ReportRow, ReportServer, report_row, report_server};
+use report::{error_of, print_json};
+use std::path::PathBuf;
 use std::time::Duration;
 
 pub(crate) fn run(ui: &Ui, context: &Context, args: KeepArgs) -> ExitStatus {
-    for name in &args.only {
+    if context.inventory.certificates.is_empty() {
+        ui.talk("The inventory has no [certificate.NAME] section, so there is nothing to keep.");
+    }
+    let KeepArgs { plan, wait, only, beyond_budget, drop_names, by_timer, .. } = args;
+    run_with(ui, context, plan, KeepOptions { wait, only, beyond_budget, drop_names, by_timer, renew: false })
+}
+
+/// `eskort renew`
+pub(crate) fn renew(ui: &Ui, context: &Context, args: RenewArgs) -> ExitStatus {
+    let RenewArgs { certificates: only, plan, beyond_budget, drop_names } = args;
+    let options = KeepOptions { only, beyond_budget, drop_names, renew: true, ..KeepOptions::default() };
+    run_with(ui, context, plan, options)
+}
+
+fn run_with(ui: &Ui, context: &Context, plan: bool, options: KeepOptions) -> ExitStatus {
+    for name in &options.only {
         if let Err(status) = known_certificate(ui, context, name) {
             return status;
         }
     }
-    if context.inventory.certificates.is_empty() {
-        ui.talk("The inventory has no [certificate.NAME] section, so there is nothing to keep.");
-    }
-    let KeepArgs { wait, only, beyond_budget, by_timer, .. } = args;
-    let options = KeepOptions { wait, only, beyond_budget, by_timer };
-    if args.plan {
+    if plan {
         return run_plan(ui, context, &options);
     }
-    let kept = match block_on_stoppable(ui, eskort_app::keep(context, &options)) {
-        Ok(kept) => kept,
-        Err(status) => return status,
+    let keep = |options: &KeepOptions| {
+        let kept = block_on_stoppable(ui, eskort_app::keep(context, options))?;
+        ui.settle();
+        kept.map_err(|error| errors::print_store(ui, &error))
     };
-    ui.settle();
+    let kept = keep(&options).and_then(|mut entries| {
+        let agreed = agreed_to_lose_names(ui, &entries, options.by_timer);
+        if !agreed.is_empty() {
+            entries.retain(|entry| !agreed.contains(&entry.certificate));
+            entries.extend(keep(&KeepOptions { only: agreed, drop_names: true, ..options })?);
+        }
+        Ok(entries)
+    });
     match kept {
-        Err(error) => errors::print_store(ui, &error),
+        Err(status) => status,
         Ok(entries) => {
             print(ui, context, &entries);
             status(&entries)
         }
     }
+}
+
+/// Returns the certificates for which somebody at the terminal agrees that names are lost.
+fn agreed_to_lose_names(ui: &Ui, entries: &[KeepEntry], by_timer: bool) -> Vec<String> {
+    let mut agreed = Vec::new();
+    for entry in entries {
+        let Some(Obtaining::LosesNames { names, .. }) = entry.decision.as_ref().map(|decision| &decision.obtain) else {
+            continue;
+        };
+        let (name, lost) = (&entry.certificate, words::list(names));
+        let question = format!(
+            "The certificate of `{name}` would not be for {lost} any more. Type yes to replace it all the same"
+        );
+        if !by_timer && password::on_terminal() && password::says_yes(ui, &question) {
+            agreed.push(name.clone());
+        }
+    }
+    agreed
 }
 
 /// Does it again and again, reading the inventory anew each time, until somebody asks the program to stop.
@@ -125,7 +160,9 @@ pub(crate) fn status(entries: &[KeepEntry]) -> ExitStatus {
         Ending::Planned(_) | Ending::AtRest { .. } | Ending::Arrived { unconfirmed: None, .. } => ExitStatus::Well,
         Ending::UnderWay { .. } => ExitStatus::Busy,
         Ending::NoRoom | Ending::Held { .. } | Ending::Arrived { .. } => ExitStatus::NeedsAttention,
-        Ending::AwaitsPerson(_) | Ending::AwaitsAnswer(_) | Ending::AwaitsApproval { .. } => ExitStatus::AwaitsPerson,
+        Ending::AwaitsPerson(_) | Ending::AwaitsAnswer(_) | Ending::AwaitsApproval { .. } | Ending::LosesNames => {
+            ExitStatus::AwaitsPerson
+        }
         Ending::Failed { error, .. } => match **error {
             StepError::Bug(_) | StepError::Panic { .. } => ExitStatus::Bug,
             _ => ExitStatus::Failed,
@@ -215,26 +252,6 @@ fn print_at_rest(ui: &Ui, at_rest: &[&KeepEntry], of: usize) {
     ui.result(&if at_rest.len() == of { line } else { format!("\n{line}") });
 }
 
-/// Returns the error that a certificate's turn ended with, in words.
-fn error_of(entry: &KeepEntry) -> Option<ErrorText> {
-    let Ending::Failed { error, given_up, left_published } = &entry.ending else { return None };
-    let mut text = errors::tell(error, &entry.certificate);
-    if *given_up {
-        text.hints.push("the next run begins with a new order".into());
-    }
-    if let StepError::Interrupted = **error {
-        text.hints.push(match left_published {
-            0 => "nothing is left published; run `eskort keep` again, it goes on from here".into(),
-            left => format!(
-                "{} still published; the next run goes on and takes it away. `eskort show {}` lists it",
-                if *left == 1 { "one thing is".to_owned() } else { format!("{left} things are") },
-                entry.certificate
-            ),
-        });
-    }
-    Some(text)
-}
-
 fn headline(entry: &KeepEntry) -> String {
     let name = &entry.certificate;
     let Some(decision) = &entry.decision else { return format!("`{name}` could not be processed") };
@@ -253,7 +270,11 @@ fn headline(entry: &KeepEntry) -> String {
         }
         (_, Some(place)) => format!("`{name}`: generation {} could not be put in place", place.generation),
         (
-            Obtaining::Rest { .. } | Obtaining::OutOfReach { .. } | Obtaining::NoRoom { .. } | Obtaining::Hold { .. },
+            Obtaining::Rest { .. }
+            | Obtaining::LosesNames { .. }
+            | Obtaining::OutOfReach { .. }
+            | Obtaining::NoRoom { .. }
+            | Obtaining::Hold { .. },
             None,
         ) => {
             format!("`{name}` could not be processed")
@@ -262,10 +283,10 @@ fn headline(entry: &KeepEntry) -> String {
 }
 
 fn row(context: &Context, entry: &KeepEntry, now: Timestamp) -> Vec<Cell> {
-    let lead = context.inventory.lead_of(&entry.certificate);
+    let timing = context.inventory.timing_of(&entry.certificate);
     let bar = |validity: Option<Validity>| match validity {
         Some(v) => {
-            let (bar, tone) = lifetime_bar(&v, rests_until(entry).unwrap_or(v.renew_at_with(lead)), now);
+            let (bar, tone) = lifetime_bar(&v, rests_until(entry).unwrap_or_else(|| timing.renew_at(&v)), now);
             Cell::toned(bar, tone)
         }
         None => Cell::plain(""),
@@ -308,6 +329,12 @@ fn row(context: &Context, entry: &KeepEntry, now: Timestamp) -> Vec<Cell> {
             let text = entry.decision.as_ref().map(|d| d.obtain.words()).unwrap_or_default();
             let text =
                 format!("{text}. `eskort keep --beyond-budget --only {}` orders all the same", entry.certificate);
+            (bar(None), Cell::toned(text, Tone::Notice))
+        }
+        Ending::LosesNames => {
+            let text = entry.decision.as_ref().map(|d| d.obtain.words()).unwrap_or_default();
+            let name = &entry.certificate;
+            let text = format!("{text}. `eskort keep --drop-names --only {name}` replaces it now");
             (bar(None), Cell::toned(text, Tone::Notice))
         }
         Ending::AwaitsPerson(records) => {
@@ -401,159 +428,5 @@ fn print_budgets(ui: &Ui, budgets: &[PlannedBudget]) {
         ui.result("");
         ui.result(&draw(&["AUTHORITY", "BUDGET", "SPENT", "THIS RUN", " LEFT", "OF"], &rows, ui.page()));
         ui.result("");
-    }
-}
-
-#[derive(Serialize)]
-struct Report<'a> {
-    at: Timestamp,
-    certificates: Vec<ReportRow<'a>>,
-    /// What a plan would spend.
-    #[serde(skip_serializing_if = "<[_]>::is_empty")]
-    budgets: &'a [PlannedBudget],
-}
-
-#[derive(Serialize)]
-pub(crate) struct ReportRow<'a> {
-    certificate: &'a str,
-    decision: Option<&'a Decision>,
-    result: &'static str,
-    #[serde(skip_serializing_if = "Option::is_none")]
-    generation: Option<u32>,
-    #[serde(skip_serializing_if = "Option::is_none")]
-    validity: Option<Validity>,
-    #[serde(skip_serializing_if = "Option::is_none")]
-    error: Option<ErrorText>,
-    /// Why it could not be looked at from here, though it is installed.
-    #[serde(skip_serializing_if = "Option::is_none")]
-    unconfirmed: Option<&'a str>,
-    /// The pages with the steps for parcels that a person has to carry.
-    #[serde(skip_serializing_if = "Vec::is_empty")]
-    to_carry: Vec<&'a Path>,
-    #[serde(skip_serializing_if = "Option::is_none")]
-    placed: Option<ReportPlaced>,
-    #[serde(skip_serializing_if = "Vec::is_empty")]
-    servers: Vec<ReportServer<'a>>,
-    #[serde(skip_serializing_if = "<[_]>::is_empty")]
-    to_place: &'a [RecordToPlace],
-    #[serde(skip_serializing_if = "Option::is_none")]
-    waits_since: Option<Timestamp>,
-    #[serde(skip_serializing_if = "Option::is_none")]
-    ask_again: Option<Timestamp>,
-    #[serde(skip_serializing_if = "Option::is_none")]
-    manual_step: Option<&'a ManualStep>,
-}
-
-/// What would be done on one server.
-#[derive(Serialize)]
-pub(super) struct ReportServer<'a> {
-    server: &'a str,
-    changes: Vec<ReportChange<'a>>,
-    #[serde(skip_serializing_if = "Option::is_none")]
-    test: Option<&'a [String]>,
-    #[serde(skip_serializing_if = "<[_]>::is_empty")]
-    prepare: &'a [Vec<String>],
-    #[serde(skip_serializing_if = "Option::is_none")]
-    run: Option<&'a [String]>,
-    #[serde(skip_serializing_if = "Option::is_none")]
-    runtime: Option<&'a Path>,
-    #[serde(skip_serializing_if = "Option::is_none")]
-    upload: Option<&'a str>,
-    findings: &'a [Finding],
-}
-
-#[derive(Serialize)]
-struct ReportChange<'a> {
-    path: &'a Path,
-    /// The lines that change, as a unified difference.
-    #[serde(skip_serializing_if = "Option::is_none")]
-    difference: Option<&'a str>,
-    /// What the whole file holds then.
-    #[serde(skip_serializing_if = "Option::is_none")]
-    part: Option<&'static str>,
-}
-
-fn print_json(ui: &Ui, entries: &[KeepEntry], budgets: &[PlannedBudget], now: Timestamp) {
-    ui.json("keep", &Report { at: now, certificates: entries.iter().map(report_row).collect(), budgets });
-}
-
-pub(crate) fn report_row(entry: &KeepEntry) -> ReportRow<'_> {
-    let bare = ReportRow {
-        certificate: &entry.certificate,
-        decision: entry.decision.as_ref(),
-        result: "at-rest",
-        generation: None,
-        validity: None,
-        error: None,
-        unconfirmed: None,
-        to_carry: Vec::new(),
-        placed: entry.placed.as_ref().map(|placed| report_placed(placed, &entry.certificate)),
-        servers: Vec::new(),
-        to_place: &[],
-        waits_since: entry.waits_since,
-        ask_again: None,
-        manual_step: None,
-    };
-    match &entry.ending {
-        Ending::AtRest { validity } => ReportRow { validity: *validity, ..bare },
-        Ending::Planned(servers) => {
-            ReportRow { result: "planned", servers: servers.iter().map(report_server).collect(), ..bare }
-        }
-        Ending::UnderWay { holder } => {
-            let error = ErrorText::coded("under-way", format!("another run is at work on it ({holder})"));
-            ReportRow { result: "under-way", error: Some(error), ..bare }
-        }
-        Ending::NoRoom => {
-            let cause = entry.decision.as_ref().map(|d| d.obtain.words()).unwrap_or_default();
-            ReportRow { result: "no-room", error: Some(ErrorText::coded("no-room", cause)), ..bare }
-        }
-        Ending::Held { reason } => {
-            let error = ErrorText::coded("held", reason.clone());
-            ReportRow { result: "held", error: Some(error), ..bare }
-        }
-        Ending::Arrived { generation, validity, unconfirmed, to_carry, .. } => {
-            let (generation, unconfirmed) = (Some(*generation), unconfirmed.as_deref());
-            let to_carry = to_carry.iter().map(|(_, steps)| steps.as_path()).collect();
-            ReportRow { result: "arrived", generation, validity: *validity, unconfirmed, to_carry, ..bare }
-        }
-        Ending::AwaitsPerson(records) => ReportRow { result: "awaits-person", to_place: records, ..bare },
-        Ending::AwaitsApproval { until } => ReportRow { result: "awaits-approval", ask_again: Some(*until), ..bare },
-        Ending::AwaitsAnswer(manual_step) => {
-            ReportRow { result: "awaits-answer", manual_step: Some(manual_step), ..bare }
-        }
-        Ending::Failed { .. } => ReportRow { result: "failed", error: error_of(entry), ..bare },
-    }
-}
-
-/// What came of putting a generation in place beside what else was done.
-#[derive(Serialize)]
-struct ReportPlaced {
-    generation: u32,
-    #[serde(skip_serializing_if = "Option::is_none")]
-    error: Option<ErrorText>,
-}
-
-fn report_placed(placed: &Placed, certificate: &str) -> ReportPlaced {
-    let error = placed.error.as_ref().map(|error| errors::tell(error, certificate));
-    ReportPlaced { generation: placed.generation, error }
-}
-
-pub(super) fn report_server(planned: &PlannedServer) -> ReportServer<'_> {
-    ReportServer {
-        server: &planned.server,
-        changes: planned.changes.iter().map(report_change).collect(),
-        test: planned.test.as_deref(),
-        prepare: &planned.prepare,
-        run: planned.run.as_deref(),
-        runtime: planned.runtime.as_deref(),
-        upload: planned.upload.as_deref(),
-        findings: &planned.findings,
-    }
-}
-
-fn report_change((path, how): &(PathBuf, FileChange)) -> ReportChange<'_> {
-    match how {
-        FileChange::Lines(lines) => ReportChange { path, difference: Some(lines), part: None },
-        FileChange::Whole(part) => ReportChange { path, difference: None, part: Some(part) },
     }
 }

@@ -114,6 +114,7 @@ fn run_command(ui: &Ui, args: Args) -> ExitStatus {
     };
     match command {
         Command::Keep(keep) => keep::run(ui, &context, keep),
+        Command::Renew(renew) => keep::renew(ui, &context, renew),
         Command::Rehearse(rehearse) => rehearse::run(ui, &context, &rehearse),
         Command::List(list) => list::run(ui, &context, list),
         Command::Check(check) => check::run(ui, &context, &check),

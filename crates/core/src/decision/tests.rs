@@ -18,7 +18,7 @@ fn facts() -> Facts {
     let validity = Validity { not_before, not_after: "2026-04-01T00:00:00Z".parse().unwrap() };
     Facts {
         specification: specification.clone(),
-        newest: Some(Stored { generation: 3, specification, validity }),
+        newest: Some(Stored { generation: 3, specification, validity, revoked: false }),
         open: None,
         failures: None,
         authority_hold: None,
@@ -26,7 +26,10 @@ fn facts() -> Facts {
         deployment: Some(deployment(3, false)),
         next_generation: 4,
         asked_renewal: None,
-        lead: SignedDuration::ZERO,
+        timing: Timing::default(),
+        elsewhere: Vec::new(),
+        wanted: false,
+        may_lose_names: false,
     }
 }
 
@@ -56,7 +59,8 @@ type Change<'a> = &'a dyn Fn(&mut Facts);
 fn each_fact_leads_to_its_decision() {
     let rest = |_: &mut Facts| {};
     let none = |f: &mut Facts| (f.newest, f.next_generation) = (None, 1);
-    let names = |f: &mut Facts| f.specification = wanted(&["lampholm.example"], KeyKind::P256);
+    let names = |f: &mut Facts| f.specification = wanted(&["*.lampholm.example", "lampholm.example"], KeyKind::P256);
+    let fewer = |f: &mut Facts| f.specification = wanted(&["www.lampholm.example"], KeyKind::P384);
     let turned = |f: &mut Facts| f.specification = wanted(&["www.lampholm.example", "lampholm.example"], KeyKind::P256);
     let key = |f: &mut Facts| f.specification.key = KeyKind::P384.word().into();
     let authority = |f: &mut Facts| f.specification.authority = "other".into();
@@ -72,12 +76,38 @@ fn each_fact_leads_to_its_decision() {
         server(f);
         f.specification.key = KeyKind::P384.word().into();
     };
-    let table: [(&str, Change<'_>, &str); 17] = [
+    let elsewhere = |f: &mut Facts| {
+        f.elsewhere.push(f.specification.clone());
+        f.specification.authority = "other".into();
+    };
+    let table: [(&str, Change<'_>, &str); 24] = [
         (GOOD, &rest, "nothing to do; renewal on 2026-03-02"),
         (DUE, &rest, "get a new certificate (generation 4): renewal is due"),
         (OVER, &rest, "get a new certificate (generation 4): it has expired"),
         (GOOD, &none, "get the first certificate (generation 1): none exists yet"),
         (GOOD, &names, "get a new certificate (generation 4): the names in the inventory changed"),
+        (GOOD, &fewer, "not renewed before 2026-03-02: lampholm.example would have no certificate any more"),
+        (DUE, &fewer, "get a new certificate (generation 4): the names in the inventory changed"),
+        (
+            GOOD,
+            &|f| {
+                fewer(f);
+                f.may_lose_names = true;
+            },
+            "get a new certificate (generation 4): the names in the inventory changed",
+        ),
+        (GOOD, &|f| f.wanted = true, "get a new certificate (generation 4): somebody asked for it"),
+        (
+            GOOD,
+            &|f| {
+                server(f);
+                f.newest.as_mut().unwrap().revoked = true;
+            },
+            "get a new certificate (generation 4): it was revoked",
+        ),
+        // What another authority of the inventory issued is kept, and renewed at the one that is to be asked.
+        (GOOD, &elsewhere, "nothing to do; renewal on 2026-03-02"),
+        (DUE, &elsewhere, "get a new certificate (generation 4): renewal is due"),
         (GOOD, &turned, "nothing to do; renewal on 2026-03-02"),
         (GOOD, &key, "get a new certificate (generation 4): the kind of key in the inventory changed"),
         (GOOD, &authority, "get a new certificate (generation 4): the authority in the inventory changed"),
@@ -141,7 +171,10 @@ fn no_open_journey_stands_in_the_way_of_a_renewal() {
                             assert!(stored || !fits, "{case}");
                         }
                         Obtaining::Rest { .. } => assert!(date == GOOD && !fits, "{case}"),
-                        Obtaining::OutOfReach { .. } | Obtaining::NoRoom { .. } | Obtaining::Hold { .. } => {
+                        Obtaining::LosesNames { .. }
+                        | Obtaining::OutOfReach { .. }
+                        | Obtaining::NoRoom { .. }
+                        | Obtaining::Hold { .. } => {
                             panic!("{case}")
                         }
                     }
@@ -182,20 +215,25 @@ fn in_ten_years_with_a_server_that_fails_or_cannot_be_looked_at_every_renewal_co
                     Obtaining::Start { .. } if authority_sleeps && now.as_second() / 86_400 % 30 < 5 => {
                         let hold_until = Some(now + SignedDuration::from_hours(24));
                         facts.open = None;
-                        facts.failures = Some(Failures { count: 1, last: now, hold_until });
+                        facts.failures = Some(Failures { count: 1, last: now, hold_until, ..Failures::default() });
                     }
                     Obtaining::Start { generation, .. } => {
                         assert!(generation > facts.newest.as_ref().map_or(0, |stored| stored.generation));
                         let not_after = now + SignedDuration::from_hours(90 * 24);
                         let validity = Validity { not_before: now, not_after };
-                        facts.newest =
-                            Some(Stored { generation, specification: facts.specification.clone(), validity });
+                        facts.newest = Some(Stored {
+                            generation,
+                            specification: facts.specification.clone(),
+                            validity,
+                            revoked: false,
+                        });
                         (facts.next_generation, facts.failures) = (generation + 1, None);
                         obtained += 1;
                         in_place = if broken.installs { in_place } else { Some(generation) };
                     }
                     Obtaining::GoOn { .. } => panic!("no journey is left open"),
                     Obtaining::Rest { .. }
+                    | Obtaining::LosesNames { .. }
                     | Obtaining::OutOfReach { .. }
                     | Obtaining::NoRoom { .. }
                     | Obtaining::Hold { .. } => {}
@@ -226,7 +264,7 @@ fn after_failures_it_holds_off_longer_each_time_unless_asked() {
         assert_eq!(hold_after(count, last, None), last + SignedDuration::from_mins(minutes));
     }
     let hold_until = Some(hold_after(1, last, Some(on("2026-02-09"))));
-    facts.failures = Some(Failures { count: 1, last, hold_until });
+    facts.failures = Some(Failures { count: 1, last, hold_until, ..Failures::default() });
     let held = Obtaining::Hold { until: on("2026-02-09"), failures: 1, authority: None };
     assert_eq!(decide(&facts, on("2026-02-08"), false).obtain, held);
     assert!(decide(&facts, on("2026-02-08"), true).acts());
@@ -275,4 +313,42 @@ fn what_its_authority_asks_for_comes_first_while_it_leaves_time() {
     let now = asked(Some(on(GOOD)));
     assert!(matches!(now, Obtaining::Start { why: Reason::AuthorityAsks, .. }), "{now:?}");
     assert_eq!(asked(Some(newest.not_after)), usual, "too late to be trusted");
+}
+
+#[test]
+fn another_authority_is_asked_when_the_first_has_failed_for_long() {
+    // Due for thirty days.
+    let (due, end) = (on("2026-03-02"), on("2026-04-01"));
+    let hours = |n: i64| SignedDuration::from_hours(n);
+    let table = [
+        (3, None, on("2026-03-20"), 0),
+        (3, Some(on("2026-03-02")), on("2026-03-11"), 0),
+        (3, Some(on("2026-03-02")), on("2026-03-12"), 1),
+        (3, Some(on("2026-03-02")), on("2026-03-22"), 2),
+        (2, Some(on("2026-03-02")), on("2026-03-22"), 1),
+        (1, Some(on("2026-03-02")), on("2026-03-30"), 0),
+        // Little is left, or nothing.
+        (2, Some(on("2026-03-30")), on("2026-03-30") + hours(2), 1),
+        (2, Some(on("2026-04-09")), on("2026-04-09"), 0),
+        (2, Some(on("2026-04-09")), on("2026-04-09") + hours(1), 1),
+        // A clock that went back.
+        (2, Some(on("2026-03-30")), on("2026-03-03"), 0),
+    ];
+    for (authorities, since, now, chosen) in table {
+        assert_eq!(authority_of_the_day(authorities, since, (due, end), now), chosen, "{since:?} {now}");
+    }
+}
+
+#[test]
+fn what_one_authority_refused_does_not_hold_another() {
+    let mut facts = facts();
+    let hold_until = Some(on("2026-03-09"));
+    let fault = Some(Fault::Authority);
+    let authority = Some("public".to_owned());
+    facts.failures =
+        Some(Failures { count: 2, last: on(DUE), hold_until, authority, authority_since: Some(on(DUE)), fault });
+    assert!(matches!(decide(&facts, on(DUE), false).obtain, Obtaining::Hold { failures: 2, .. }));
+    facts.elsewhere.push(facts.specification.clone());
+    facts.specification.authority = "other".into();
+    assert!(matches!(decide(&facts, on(DUE), false).obtain, Obtaining::Start { .. }));
 }

@@ -17,6 +17,8 @@ pub struct Authority {
     /// Whether issuers that are missing in its answers are fetched from the addresses that certificates name, and from which
     /// hosts of this network; `None` where they are not.
     pub fetch_issuers: Option<Vec<String>>,
+    /// How long before the end of a certificate its renewal has to begin at the latest; `None` leaves that to the lifetime.
+    pub renew_before: Option<SignedDuration>,
     /// How many orders may be under way there at once; at least one.
     pub at_once: usize,
     /// How many names it puts on one certificate at the most; `None` when that is not known.
@@ -112,6 +114,15 @@ impl Authority {
         self.acme().map_or(name, |acme| &acme.directory)
     }
 
+    /// Returns its kind and address in one line: what stays the same as long as it is the same authority.
+    pub fn reached(&self) -> String {
+        match &self.kind {
+            AuthorityKind::Acme(acme) => format!("acme {}", acme.directory),
+            AuthorityKind::Est(est) => format!("est {}", est.address),
+            AuthorityKind::Csr(_) => "csr".to_owned(),
+        }
+    }
+
     /// Returns the word for its kind.
     pub fn kind_word(&self) -> &'static str {
         match self.kind {
@@ -136,11 +147,6 @@ impl Authority {
             }
         }
         paths
-    }
-
-    /// Returns how long before the end of a certificate its renewal has to begin at the latest.
-    pub fn lead(&self) -> SignedDuration {
-        self.csr().map_or(SignedDuration::ZERO, |csr| csr.renew_before)
     }
 }
 
@@ -170,8 +176,6 @@ pub struct CsrAuthority {
     pub requests_folder: Option<PathBuf>,
     /// Folder in which the answer is looked for.
     pub answers_folder: Option<PathBuf>,
-    /// How long before the end of a certificate its renewal begins at the latest.
-    pub renew_before: SignedDuration,
 }
 
 /// A certificate authority that speaks EST (RFC 7030).

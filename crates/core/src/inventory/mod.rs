@@ -16,6 +16,7 @@ use crate::https::HttpsWishes;
 use crate::names::Identifier;
 use crate::pki::{CsrSpecification, KeyKind};
 use crate::recipe::UploadRecipe;
+use crate::renewal::Timing;
 use crate::software::Software;
 use jiff::SignedDuration;
 use std::collections::BTreeMap;
@@ -56,11 +57,14 @@ impl Inventory {
         entry.names.iter().filter_map(|name| self.proof_of(entry, name)).any(|(_, proof)| proof.awaits_person())
     }
 
-    /// Returns how long before its end the renewal of a certificate has to begin at the latest.
-    pub fn lead_of(&self, certificate: &str) -> SignedDuration {
-        let entry = self.certificates.get(certificate);
-        let authority = entry.and_then(|entry| self.authorities.get(&entry.authority));
-        authority.map_or(SignedDuration::ZERO, Authority::lead)
+    /// Returns what is said of when a certificate is renewed.
+    pub fn timing_of(&self, certificate: &str) -> Timing {
+        let Some(entry) = self.certificates.get(certificate) else { return Timing::default() };
+        let authority = self.authorities.get(&entry.authority);
+        let lead = entry.renew_before.or(authority.and_then(|authority| authority.renew_before));
+        // What a person carries is done for several at once.
+        let spreads = authority.is_some_and(|authority| authority.csr().is_none());
+        Timing { lead: lead.unwrap_or_default(), seed: spreads.then(|| certificate.to_owned()) }
     }
 
     /// Makes every path absolute: what is relative lies in the inventory's own folder.
@@ -344,6 +348,8 @@ pub struct CertificateEntry {
     pub names: Vec<Identifier>,
     /// The authority's name.
     pub authority: String,
+    /// The authorities that are asked when that one fails for long, in this order.
+    pub other_authorities: Vec<String>,
     /// The name of the proof for all names that have none of their own; `None` where nothing is proved by Eskort.
     pub proof: Option<String>,
     /// The names of the proofs for single names.
@@ -354,6 +360,8 @@ pub struct CertificateEntry {
     pub csr: CsrSpecification,
     /// The kind of certificate, of those that its authority offers (draft-ietf-acme-profiles); `None` leaves it to the authority.
     pub profile: Option<String>,
+    /// How long before its end its renewal has to begin at the latest; `None` leaves that to its authority.
+    pub renew_before: Option<SignedDuration>,
     /// Whether renewals use the same key again.
     pub keep_key: bool,
     /// A key that exists already, and is only read.
@@ -365,6 +373,11 @@ pub struct CertificateEntry {
 }
 
 impl CertificateEntry {
+    /// Returns its authorities, the one that is asked first of all before the others.
+    pub fn authorities(&self) -> impl Iterator<Item = &str> {
+        std::iter::once(&self.authority).chain(&self.other_authorities).map(String::as_str)
+    }
+
     /// Returns the name of the proof that shows control of one of its names.
     pub fn proof_of(&self, name: &Identifier) -> Option<&str> {
         self.proof_for.get(name).or(self.proof.as_ref()).map(String::as_str)

@@ -4,7 +4,7 @@ use crate::*;
 use eskort_core::budget::{Counted, Spent};
 use eskort_core::challenge::ChallengeKind;
 use eskort_core::debt::Debt;
-use eskort_core::decision::{AuthorityHold, Specification};
+use eskort_core::decision::{AuthorityHold, Fault, Specification};
 use eskort_core::event::{Event, GivenUp};
 use eskort_core::inventory::{Limit, Limits};
 use eskort_core::journey::{Acme, Milestone, OrderRef, ProofTask, Stage};
@@ -99,15 +99,22 @@ async fn failures_count_up_until_cleared() {
     on_each(failures).await;
 }
 
+fn failure<'a>(code: &'a str, reason: &'a str, hold_until: Option<Timestamp>) -> Failure<'a> {
+    let fault = if code == "acme" { Fault::Authority } else { Fault::Here };
+    Failure { code, reason, fault, authority: "public", hold_until }
+}
+
 async fn failures(store: &Store) {
-    store.record_failure("website", ("acme", "refused"), None, at(5)).await.unwrap();
-    store.record_failure("website", ("acme", "limits"), Some(at(90)), at(7)).await.unwrap();
+    store.record_failure("website", &failure("acme", "refused", None), at(5)).await.unwrap();
+    store.record_failure("website", &failure("acme", "limits", Some(at(90))), at(7)).await.unwrap();
     let (failures, reason) = store.failures("website").await.unwrap().unwrap();
     assert_eq!((failures.count, failures.last, failures.hold_until), (2, at(7), Some(at(90))));
     assert_eq!(reason, "limits");
     // A later failure of another kind does not shorten what the authority asked for.
-    store.record_failure("website", ("io", "disk full"), None, at(8)).await.unwrap();
-    assert_eq!(store.failures("website").await.unwrap().unwrap().0.hold_until, Some(at(90)));
+    store.record_failure("website", &failure("io", "disk full", None), at(8)).await.unwrap();
+    let failures = store.failures("website").await.unwrap().unwrap().0;
+    assert_eq!((failures.hold_until, failures.authority_since), (Some(at(90)), Some(at(5))));
+    assert_eq!((failures.fault, failures.authority.as_deref()), (Some(Fault::Here), Some("public")));
     let newest = store.events("website", 1).await.unwrap().remove(0);
     assert_eq!(newest.event, Event::Failed { code: "io".into(), cause: "disk full".into() });
     store.clear_failures("website").await.unwrap();
@@ -204,7 +211,7 @@ async fn overview(store: &Store) {
     let journey = store.start_journey("website", 1, &specification(), Stage::Opened, at(4)).await.unwrap();
     let published = Acme::Published { order, tasks: vec![task] }.into();
     store.save_stage("website", journey.id, &published, None, at(5)).await.unwrap();
-    store.record_failure("mail", ("acme", "refused"), None, at(6)).await.unwrap();
+    store.record_failure("mail", &failure("acme", "refused", None), at(6)).await.unwrap();
     let all = store.overview().await.unwrap();
     let open = all["website"].open.as_ref().unwrap();
     assert_eq!((open.published, open.handed_over, open.since), (true, false, at(4)));

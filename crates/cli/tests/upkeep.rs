@@ -1,0 +1,83 @@
+//! What keeps certificates beside their renewals: one that somebody asks for, names that would be lost, another authority.
+
+use crate::world::*;
+use eskort_practice::{Authority, AuthorityOptions, Clock, Fault, Resource};
+use std::sync::Arc;
+
+#[test]
+fn somebody_gets_a_new_one_and_no_names_are_lost_unasked() {
+    let world = World::new();
+    world.on_day(0, &["keep"]).check(0, &["generation 1 installed and checked live"]);
+    world.on_day(1, &["keep"]).check(0, &["nothing to do; renewal on"]);
+    world.on_day(1, &["renew", "website", "--plan"]).check(0, &["generation 2): somebody asked for it"]);
+    world.on_day(1, &["renew", "website"]).check(0, &["generation 2 installed and checked live"]);
+    world.on_day(1, &["renew", "mail"]).check(2, &["has no certificate `mail`"]);
+    assert_eq!(world.authority.counts().1, 2);
+    // The budget counts for it, too.
+    world.write_inventory(|text| text.replace("timeout = \"6s\"", "timeout = \"6s\"\nlimit-same-names = \"2 in 7d\""));
+    world.on_day(2, &["renew", "website"]).check(4, &["the budget for", "is used up"]);
+    assert_eq!(world.authority.counts().1, 2);
+
+    // A name that the inventory dropped is somebody's site.
+    let one = |text: String| {
+        text.replace("names = [\"lampholm.example\", \"www.lampholm.example\"]", "names = [\"lampholm.example\"]")
+    };
+    world.write_inventory(one);
+    let lost = "www.lampholm.example would have no certificate any more";
+    for words in [&["keep"][..], &["keep", "--plan"], &["renew", "website"]] {
+        let code = if words.contains(&"--plan") { 0 } else { 3 };
+        world.on_day(3, words).check(code, &["not renewed before", lost]);
+    }
+    assert_eq!(world.authority.counts().1, 2);
+    world.on_day(3, &["keep", "--drop-names"]).check(0, &["generation 3 installed and checked live"]);
+    // Renewals that are due wait for nobody.
+    world.write_inventory(|text| one(text).replace("[\"lampholm.example\"]", "[\"www.lampholm.example\"]"));
+    world.on_day(4, &["keep"]).check(3, &["lampholm.example would have no certificate any more"]);
+    world.on_day(64, &["keep"]).check(0, &["generation 4 installed and checked live"]);
+}
+
+#[test]
+fn another_authority_is_asked_when_the_first_fails_for_a_third_of_the_time() {
+    let world = World::new();
+    let clock = Clock::default();
+    let options = AuthorityOptions { site_port: world.site.plain_address().port(), ..AuthorityOptions::default() };
+    let runtime = runtime();
+    let other = runtime.block_on(Authority::start(options, clock.clone(), Arc::clone(&world.names))).unwrap();
+    world.place.write("other-api-root.pem", other.api_root_pem());
+    world.place.write("other-visitor-root.pem", &other.visitor_root_pem());
+    let both = |text: String| {
+        let section = format!(
+            "[authority.other]\nkind = \"acme\"\ndirectory = \"{}\"\naccept-terms = true\n\
+             api-roots = \"other-api-root.pem\"\nvisitor-roots = \"other-visitor-root.pem\"\n\n",
+            other.directory()
+        );
+        let text = text.replace("[proof.pages]", &format!("{section}[proof.pages]"));
+        text.replace("[certificate.website]", "[certificate.website]\nauthority = [\"public\", \"other\"]")
+    };
+    world.write_inventory(both);
+    let on_day = |day: i64, words: &[&str]| {
+        clock.set_offset(jiff::SignedDuration::from_hours(24 * day));
+        world.on_day(day, words)
+    };
+    on_day(0, &["keep"]).check(0, &["generation 1 installed and checked live"]);
+    world.authority.misbehave(Resource::NewOrder, Fault::Status(503), 999);
+    on_day(62, &["keep"]).check(1, &["503"]);
+    on_day(66, &["keep"]).check(1, &["503"]);
+    assert_eq!(other.counts().1, 0);
+    // Ten days of thirty.
+    on_day(74, &["keep", "--plan"]).check(0, &["`public` has failed for 12 days: `other` is asked instead"]);
+    on_day(74, &["keep"]).check(0, &["is asked instead", "generation 2 installed and checked live"]);
+    assert_eq!((world.authority.counts().1, other.counts().1), (1, 1));
+    // What came from there stays, and is looked at with its own roots; the next renewal is for the first again.
+    on_day(76, &["keep"]).check(0, &["nothing to do; renewal on"]);
+    on_day(76, &["check"]).check(0, &["website"]);
+    on_day(76, &["show", "website"]).check(0, &["public"]);
+    world.authority.behave();
+    on_day(140, &["keep"]).check(0, &["generation 3 installed and checked live"]);
+    assert_eq!((world.authority.counts().1, other.counts().1), (2, 1));
+
+    world.write_inventory(|text| both(text).replace("[\"public\", \"other\"]", "[\"public\", \"public\"]"));
+    on_day(140, &["list"]).check(2, &["`public` is listed twice"]);
+    world.write_inventory(|text| both(text).replace("[\"public\", \"other\"]", "[]"));
+    on_day(140, &["list"]).check(2, &["has no `authority`"]);
+}
