@@ -16,6 +16,7 @@ pub use answers::note::{Noted, note};
 pub use answers::receive::{Receipt, Received, receive};
 pub use by_hand::answer::Brought;
 pub use error::{AnswerError, StepError};
+pub use eskort_notify::NotifyError;
 pub use eskort_store::RunRow;
 pub use give::add::{AddError, AddOptions, Added, plan_addition, resolves, write_addition};
 pub use give::advice::Advice;
@@ -23,6 +24,7 @@ pub use give::csr::{
     CsrOptions, KeySource, MadeRequest, RequestError, RequestView, SubjectPart, make_request, save_request,
     view_request,
 };
+pub use give::news::{NotifyView, look_at_news, test_news};
 pub use give::pack::{PackError, Packing, pack};
 pub use give::place::{FileToPlace, place, take_back};
 pub use give::schedule::{Keeper, ScheduleOptions, ScheduleText, ScheduleView, look_at_schedule, schedule, unschedule};

@@ -2,7 +2,9 @@
 
 mod upkeep;
 
-pub(crate) use upkeep::{HistoryArgs, KeepArgs, RenewArgs, ReportArgs, ScheduleAction, ScheduleArgs};
+pub(crate) use upkeep::{
+    HistoryArgs, KeepArgs, NotifyCommand, NotifyTestArgs, RenewArgs, ReportArgs, ScheduleAction, ScheduleArgs,
+};
 
 use crate::password::PasswordArgs;
 use crate::ui::Output;
@@ -87,6 +89,9 @@ pub(crate) enum Command {
     Report(ReportArgs),
     /// Set up the timer that runs `keep`, look at it, or remove it
     Schedule(ScheduleArgs),
+    /// Tell people what is new: who is told, and a test
+    #[command(subcommand)]
+    Notify(NotifyCommand),
     /// Print manual pages, or the reference of all commands
     Man(ManArgs),
     /// Print what completes commands and options in a shell

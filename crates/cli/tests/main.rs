@@ -24,6 +24,7 @@ mod looks;
 mod machines;
 mod network;
 mod nginx;
+mod notices;
 mod obstacles;
 mod office;
 mod pebble;

@@ -18,6 +18,7 @@ pub mod https;
 pub mod inventory;
 pub mod journey;
 pub mod manual;
+pub mod news;
 pub mod progress;
 pub mod recipe;
 pub mod record;

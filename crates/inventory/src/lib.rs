@@ -8,6 +8,7 @@ mod fields;
 mod host;
 mod install;
 mod mistake;
+mod notify;
 mod proof;
 mod recipe;
 mod server;
@@ -25,6 +26,7 @@ use eskort_core::inventory::Inventory;
 use fields::{Entry, contact};
 use host::{FTP, SSH, parse_host};
 use install::INSTALL;
+use notify::{LOG, MAIL, NOTIFY_PROGRAM, WEBHOOK, parse_notify};
 use proof::{BY_HAND, DNS_UPDATE, HTTP_FOLDER, HTTP_LISTENER, PROGRAM, STANDING, TLS_LISTENER, WEB_API, parse_proof};
 use recipe::{RECIPE, REQUEST, UPLOAD_RECIPE, UPLOAD_REQUEST};
 use server::{CLUSTER, CONFIGURED, COPY, FILES, KEYSTORE, PARCEL, TOLD, UPLOAD, parse_server};
@@ -32,7 +34,7 @@ use table::{Notes, Section};
 use toml::Spanned;
 use toml::de::{DeTable, DeValue};
 
-const TOP: &[&str] = &["contact", "state", "authority", "host", "proof", "server", "certificate"];
+const TOP: &[&str] = &["contact", "state", "authority", "host", "proof", "server", "certificate", "notify"];
 /// Every section of an inventory with the keys it knows, titled as docs/inventory.md titles them.
 pub const SECTIONS: &[(&str, &[&str])] = &[
     ("top of the file", TOP),
@@ -64,6 +66,10 @@ pub const SECTIONS: &[(&str, &[&str])] = &[
     ("[certificate.NAME]", CERTIFICATE),
     ("subject of a certificate", SUBJECT),
     ("install of a certificate", INSTALL),
+    ("[notify.NAME] of kind mail", MAIL),
+    ("[notify.NAME] of kind webhook", WEBHOOK),
+    ("[notify.NAME] of kind program", NOTIFY_PROGRAM),
+    ("[notify.NAME] of kind log", LOG),
 ];
 
 /// Reads an inventory.
@@ -105,6 +111,9 @@ fn parse_root<'a>(root: &'a DeTable<'a>, notes: &'a Notes<'a>) -> Inventory {
         if let Some(certificate) = parse_certificate(&entry, &known, &inventory, notes) {
             inventory.certificates.insert(entry.name.to_owned(), certificate);
         }
+    }
+    for entry in named(root, "notify", notes) {
+        inventory.notify.extend(parse_notify(&entry, notes).map(|notify| (entry.name.to_owned(), notify)));
     }
     inventory
 }

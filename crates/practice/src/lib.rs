@@ -4,6 +4,7 @@
 //! The authority is strict where a real one is (signatures, nonces, requests, looks at the sites) and misbehaves on demand
 //! (see [`Fault`]). Nothing here listens on anything but loopback.
 
+mod board;
 pub mod ca;
 mod clock;
 mod est;
@@ -17,6 +18,7 @@ mod panel;
 mod site;
 mod uploads;
 
+pub use board::Board;
 pub use ca::{Authority, AuthorityOptions, Fault, Offer, Resource};
 pub use clock::Clock;
 pub use est::{EST_PASSWORD, EST_USER, EstServer};

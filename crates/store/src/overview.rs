@@ -2,6 +2,7 @@
 
 use crate::rows::instant;
 use crate::{Store, StoreError};
+use eskort_core::decision::Fault;
 use eskort_core::journey::HumanTask;
 use eskort_core::renewal::Validity;
 use jiff::Timestamp;
@@ -24,8 +25,21 @@ pub struct Overview {
     pub asked_renewal: Option<Timestamp>,
     /// An open journey.
     pub open: Option<OpenOverview>,
-    /// The last failure since the last success: how many, when, why.
-    pub failed: Option<(u32, Timestamp, String)>,
+    /// The failures since the last success.
+    pub failed: Option<FailedOverview>,
+}
+
+/// What the ledger knows about failures.
+#[derive(Clone, Debug)]
+pub struct FailedOverview {
+    /// How many.
+    pub count: u32,
+    /// When the last one was.
+    pub last: Timestamp,
+    /// Why.
+    pub reason: String,
+    /// Whose fault it was.
+    pub fault: Option<Fault>,
 }
 
 /// What the ledger knows about an open journey.
@@ -116,8 +130,11 @@ impl Store {
                 known.asked_renewal = Some(at);
             }
         }
-        let failed = "SELECT certificate, count, last, reason FROM failure";
-        let failed = self.rows(failed, [], |row| Ok((row.get(0)?, (row.get(1)?, instant(row, 2)?, row.get(3)?))))?;
+        let failed = "SELECT certificate, count, last, reason, fault FROM failure";
+        let failed = self.rows(failed, [], |row| {
+            let fault = row.get::<_, Option<String>>(4)?.and_then(|word| word.parse().ok());
+            Ok((row.get(0)?, FailedOverview { count: row.get(1)?, last: instant(row, 2)?, reason: row.get(3)?, fault }))
+        })?;
         for (certificate, failure) in failed {
             known.entry(certificate).or_default().failed = Some(failure);
         }

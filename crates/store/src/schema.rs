@@ -134,6 +134,12 @@ ALTER TABLE failure ADD COLUMN fault TEXT;
 ALTER TABLE generation ADD COLUMN revoked INTEGER;
 ALTER TABLE generation ADD COLUMN swept INTEGER;
 ",
+    // What people were told, and what is still to be delivered.
+    "
+CREATE TABLE told (certificate TEXT PRIMARY KEY, told TEXT NOT NULL);
+CREATE TABLE undelivered (
+  id INTEGER PRIMARY KEY, notify TEXT NOT NULL, news TEXT NOT NULL, since INTEGER NOT NULL, taken_until INTEGER NOT NULL, trouble TEXT);
+",
 ];
 
 /// The version of the ledger's tables that this program writes.

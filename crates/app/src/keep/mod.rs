@@ -18,6 +18,7 @@ pub(crate) mod steps;
 mod turn;
 
 use crate::by_hand::validation::is_published_for_validation;
+use crate::give::news::tell_news;
 use crate::give::place::stays;
 use crate::stop::Stop;
 pub(crate) use domain::{Caa, look_at_caa, resolver};
@@ -81,6 +82,7 @@ pub async fn keep(context: &Context, options: &KeepOptions) -> Result<Vec<KeepEn
     let waiting = entries.iter().filter(|entry| entry.awaits_person()).count();
     let (ended, by_timer, certificates) = (context.now(), options.by_timer, entries.len());
     store.record_run(&RunRow { began, ended, by_timer, certificates, failed, waiting }).await?;
+    tell_news(context, &store).await?;
     // What a person has to do comes first.
     entries.sort_by_key(|entry| !entry.awaits_person());
     Ok(entries)

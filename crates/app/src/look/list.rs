@@ -1,9 +1,10 @@
 //! What certificates there are, and how long they last.
 
 use eskort_core::context::Context;
+use eskort_core::decision::Fault;
 use eskort_core::renewal::{Renewal, Timing, Validity};
 use eskort_core::words;
-use eskort_store::{Overview, Store, StoreError};
+use eskort_store::{FailedOverview, Overview, Store, StoreError};
 use jiff::Timestamp;
 use serde::Serialize;
 use std::collections::BTreeMap;
@@ -61,6 +62,9 @@ pub enum State {
         failures: u32,
         /// Why, the last time.
         reason: String,
+        /// Whose fault that was.
+        #[serde(skip_serializing_if = "Option::is_none")]
+        fault: Option<Fault>,
     },
     /// The ledger knows it; the inventory does not any more.
     NotInInventory,
@@ -214,7 +218,9 @@ fn row(
     let state = match (known, validity) {
         _ if upkeep.is_none() => State::NotInInventory,
         (_, Some(v)) if now >= v.not_after => State::Expired,
-        (Some(Overview { failed: Some((failures, _, reason)), .. }), _) => State::Failing { failures, reason },
+        (Some(Overview { failed: Some(FailedOverview { count, reason, fault, .. }), .. }), _) => {
+            State::Failing { failures: count, reason, fault }
+        }
         (Some(Overview { open: Some(journey), .. }), _)
             if journey.handed_over || (journey.published && upkeep.is_some_and(|w| w.by_hand)) =>
         {

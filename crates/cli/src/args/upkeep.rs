@@ -102,3 +102,19 @@ pub(crate) struct ReportArgs {
     #[arg(long, value_name = "FILE")]
     pub(crate) calendar: Option<PathBuf>,
 }
+
+/// What is done about those who are told what is new.
+#[derive(Debug, Subcommand)]
+pub(crate) enum NotifyCommand {
+    /// Say who is told what is new, and what waits to be delivered
+    Show,
+    /// Send a test
+    Test(NotifyTestArgs),
+}
+
+#[derive(Debug, ClapArgs)]
+pub(crate) struct NotifyTestArgs {
+    /// Sections [notify.NAME] of the inventory [default: all of them]
+    #[arg(value_name = "NAME")]
+    pub(crate) names: Vec<String>,
+}

@@ -11,6 +11,7 @@ mod keep;
 mod list;
 mod man;
 mod note;
+mod notify;
 mod pack;
 mod place;
 mod receive;
@@ -126,6 +127,7 @@ fn run_command(ui: &Ui, args: Args) -> ExitStatus {
         Command::Place(place) => place::run(ui, &context, &place),
         Command::Install(install) => install::run(ui, &context, &install),
         Command::History(history) => history::run(ui, &context, &history),
+        Command::Notify(notify) => notify::run(ui, &context, &notify),
         Command::Report(report) => report::run(ui, &context, &report),
         Command::Add(_)
         | Command::Demo(_)

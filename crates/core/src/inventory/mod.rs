@@ -2,12 +2,14 @@
 
 mod authority;
 mod host;
+mod notify;
 mod proof;
 
 pub use authority::{
     AcmeAuthority, Authority, AuthorityKind, CsrAuthority, EstAuthority, ExternalAccount, Limit, Limits,
 };
 pub use host::{FtpHost, FtpTls, Host, HostKind, SshHost};
+pub use notify::{LogKind, MailNotify, MailTls, Notify, NotifyKind, Webhook};
 pub use proof::{
     DnsLook, DnsProof, Proof, RecipeSource, RecordWriter, SecretSource, TsigKey, USUAL_SPREAD, USUAL_TTL, WebApi,
 };
@@ -43,6 +45,8 @@ pub struct Inventory {
     pub servers: BTreeMap<String, Server>,
     /// Certificates by name.
     pub certificates: BTreeMap<String, CertificateEntry>,
+    /// Whom news is sent to, by name.
+    pub notify: BTreeMap<String, Notify>,
 }
 
 impl Inventory {
@@ -74,6 +78,7 @@ impl Inventory {
         self.authorities.values_mut().flat_map(Authority::paths_mut).for_each(place);
         self.hosts.values_mut().flat_map(Host::paths_mut).for_each(place);
         self.proofs.values_mut().flat_map(Proof::paths_mut).for_each(place);
+        self.notify.values_mut().flat_map(Notify::paths_mut).for_each(place);
         let keys = self.certificates.values_mut().flat_map(|c| [&mut c.key_file, &mut c.key_password_file]);
         keys.flatten().for_each(place);
         for server in self.servers.values_mut() {

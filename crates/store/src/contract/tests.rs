@@ -215,7 +215,9 @@ async fn overview(store: &Store) {
     let all = store.overview().await.unwrap();
     let open = all["website"].open.as_ref().unwrap();
     assert_eq!((open.published, open.handed_over, open.since), (true, false, at(4)));
-    assert_eq!(all["mail"].failed, Some((1, at(6), "refused".into())));
+    let failed = all["mail"].failed.as_ref().unwrap();
+    assert_eq!((failed.count, failed.last, &*failed.reason), (1, at(6), "refused"));
+    assert_eq!(failed.fault, Some(Fault::Authority));
     assert!(all["mail"].newest.is_none() && all["mail"].installed_on.is_empty());
 }
 
