@@ -43,7 +43,7 @@ impl Signer {
         self.account = None;
     }
 
-    fn jwk(&self) -> Value {
+    pub(crate) fn jwk(&self) -> Value {
         self.public.members.iter().map(|(name, value)| (*name, value.as_str())).collect()
     }
 
@@ -82,11 +82,20 @@ impl Signer {
             Some(kid) => head["kid"] = json!(kid),
             None => head["jwk"] = self.jwk(),
         }
+        let body = self.flattened(&head, payload)?;
+        Ok(Request { method: Method::Post, url: url.to_owned(), body: Some(body.to_string().into_bytes()) })
+    }
+
+    /// Signs a body that goes within another, with the key itself and without a nonce (section 7.3.5).
+    pub(crate) fn signed_within(&self, url: &str, payload: &Value) -> Result<Value, AcmeError> {
+        self.flattened(&json!({ "alg": self.public.algorithm, "jwk": self.jwk(), "url": url }), Some(payload))
+    }
+
+    fn flattened(&self, head: &Value, payload: Option<&Value>) -> Result<Value, AcmeError> {
         let protected = base64url(head.to_string().as_bytes());
         let payload = payload.map(|p| base64url(p.to_string().as_bytes())).unwrap_or_default();
         let signature = self.key.sign_jws(format!("{protected}.{payload}").as_bytes()).ok_or(AcmeError::Signing)?;
-        let body = json!({ "protected": protected, "payload": payload, "signature": base64url(&signature) });
-        Ok(Request { method: Method::Post, url: url.to_owned(), body: Some(body.to_string().into_bytes()) })
+        Ok(json!({ "protected": protected, "payload": payload, "signature": base64url(&signature) }))
     }
 
     /// Returns the inner JWS that binds this key to an external account.

@@ -3,6 +3,7 @@
 //! Per resource there is a pair: one function makes the request, one reads the answer. Nothing here sends anything,
 //! sleeps or knows the time; `eskort-app` does.
 
+mod account;
 mod directory;
 mod jws;
 mod lenient;
@@ -13,6 +14,7 @@ mod problem;
 mod renewal;
 mod wire;
 
+pub use account::{AccountState, change_key, deactivate, find_account, parse_account_state, parse_orders, revoke};
 pub use directory::{Directory, Meta, change_contact, is_account_usable, new_account, parse_account, parse_directory};
 pub use jws::{ExternalBinding, Signer};
 pub use order::{

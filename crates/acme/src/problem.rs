@@ -30,6 +30,10 @@ pub enum Step {
     Certificate,
     /// Say when a certificate is to be renewed (RFC 9773).
     RenewalInfo,
+    /// Revoke a certificate.
+    Revocation,
+    /// Give the account another key.
+    KeyChange,
 }
 
 impl Step {
@@ -46,6 +50,8 @@ impl Step {
             Step::Finalize => "take the CSR",
             Step::Certificate => "give the certificate",
             Step::RenewalInfo => "say when to renew",
+            Step::Revocation => "revoke the certificate",
+            Step::KeyChange => "change the account's key",
         }
     }
 }

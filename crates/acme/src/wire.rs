@@ -42,6 +42,8 @@ pub struct Response {
     pub alternates: Vec<String>,
     /// The address of the terms of service that a link names (RFC 8555 section 7.3.3).
     pub terms: Option<String>,
+    /// The address of the next page that a link names (RFC 8555 section 7.1.2.1).
+    pub next: Option<String>,
     /// The body.
     pub body: Vec<u8>,
 }

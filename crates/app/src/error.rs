@@ -28,6 +28,12 @@ pub enum StepError {
     /// Nothing to go back from.
     #[error("no generation is in use")]
     NotInstalled,
+    /// What was there before is not stored any more.
+    #[error("what was there before generation {generation} is not stored any more")]
+    Swept {
+        /// The generation in use.
+        generation: u32,
+    },
     /// What is stored is of no use any more.
     #[error("generation {generation} has ended on {day}")]
     Ended {
@@ -171,6 +177,7 @@ impl StepError {
             | StepError::Panic { .. }
             | StepError::NothingStored
             | StepError::NotInstalled
+            | StepError::Swept { .. }
             | StepError::Ended { .. }
             | StepError::Bug(_) => false,
         }

@@ -3,6 +3,7 @@
 //! Every change of the world is gathered (facts), planned (pure, printable) and applied (step by step, each recorded).
 
 mod answers;
+mod authority;
 mod by_hand;
 mod error;
 mod give;
@@ -14,6 +15,8 @@ mod stop;
 pub use answers::adopt::{Adopted, adopt};
 pub use answers::note::{Noted, note};
 pub use answers::receive::{Receipt, Received, receive};
+pub use authority::account::{AccountView, bring_account, change_account_key, end_account, show_account, take_account};
+pub use authority::revoke::{RevokeError, RevokeOptions, Revoked, revoke};
 pub use by_hand::answer::Brought;
 pub use error::{AnswerError, StepError};
 pub use eskort_notify::NotifyError;

@@ -3,7 +3,8 @@
 mod upkeep;
 
 pub(crate) use upkeep::{
-    HistoryArgs, KeepArgs, NotifyCommand, NotifyTestArgs, RenewArgs, ReportArgs, ScheduleAction, ScheduleArgs,
+    AccountArgs, AccountCommand, AccountEndArgs, AccountTakeArgs, HistoryArgs, KeepArgs, NotifyCommand, NotifyTestArgs,
+    RenewArgs, ReportArgs, RevokeArgs, ScheduleAction, ScheduleArgs,
 };
 
 use crate::password::PasswordArgs;
@@ -89,6 +90,11 @@ pub(crate) enum Command {
     Report(ReportArgs),
     /// Set up the timer that runs `keep`, look at it, or remove it
     Schedule(ScheduleArgs),
+    /// Revoke a certificate
+    Revoke(RevokeArgs),
+    /// Show, change or end the account at an authority
+    #[command(subcommand)]
+    Account(AccountCommand),
     /// Tell people what is new: who is told, and a test
     #[command(subcommand)]
     Notify(NotifyCommand),

@@ -32,6 +32,7 @@ mod ports;
 mod records;
 mod rehearse;
 mod renewals;
+mod revoke;
 mod rights;
 mod rooms;
 mod runtime;

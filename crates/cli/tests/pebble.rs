@@ -93,7 +93,7 @@ impl Pebble {
     }
 
     /// An inventory that proves with a listener of our own and puts files in a folder.
-    fn write_inventory(&self, certificate: &str) {
+    pub(crate) fn write_inventory(&self, certificate: &str) {
         let text = format!(
             "{}[proof.own]\nkind = \"http-listener\"\nlisten = \"127.0.0.1:{2}\"\ncheck-address = \"127.0.0.1:{2}\"\n\n\
              [server.app]\nkind = \"files\"\ncopy = [{{ part = \"bundle\", to = \"app/tls.pem\" }},\n  \

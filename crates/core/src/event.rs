@@ -50,6 +50,20 @@ pub enum Event {
         /// The one that was put on them instead.
         instead: Option<u32>,
     },
+    /// The files of an old generation were removed.
+    Swept {
+        /// Its number.
+        generation: u32,
+    },
+    /// A generation was revoked: its authority says so, or somebody asked for it.
+    Revoked {
+        /// Its number.
+        generation: u32,
+        /// Why, by the codes of RFC 5280 section 5.3.1; `None` where that is not known.
+        reason: Option<u8>,
+        /// Whether it was asked for here.
+        by_us: bool,
+    },
     /// The program was asked to stop.
     Stopped,
     /// Something failed.
@@ -82,6 +96,8 @@ impl Event {
             Event::Noted { .. } => "noted",
             Event::Remembered { .. } => "remembered",
             Event::WentBack { .. } => "went-back",
+            Event::Swept { .. } => "swept",
+            Event::Revoked { .. } => "revoked",
             Event::Stopped => "stopped",
             Event::Failed { .. } => "failed",
         }

@@ -23,9 +23,11 @@ pub use recipe::{parse_recipe, parse_upload_recipe};
 use authority::{ACME, CSR, EST, parse_authority};
 use certificate::{CERTIFICATE, Known, SUBJECT, parse_certificate};
 use eskort_core::inventory::Inventory;
+use eskort_core::keeping::Keeping;
 use fields::{Entry, contact};
 use host::{FTP, SSH, parse_host};
 use install::INSTALL;
+use jiff::SignedDuration;
 use notify::{LOG, MAIL, NOTIFY_PROGRAM, WEBHOOK, parse_notify};
 use proof::{BY_HAND, DNS_UPDATE, HTTP_FOLDER, HTTP_LISTENER, PROGRAM, STANDING, TLS_LISTENER, WEB_API, parse_proof};
 use recipe::{RECIPE, REQUEST, UPLOAD_RECIPE, UPLOAD_REQUEST};
@@ -34,7 +36,18 @@ use table::{Notes, Section};
 use toml::Spanned;
 use toml::de::{DeTable, DeValue};
 
-const TOP: &[&str] = &["contact", "state", "authority", "host", "proof", "server", "certificate", "notify"];
+const TOP: &[&str] = &[
+    "contact",
+    "state",
+    "keep-generations",
+    "keep-days",
+    "authority",
+    "host",
+    "proof",
+    "server",
+    "certificate",
+    "notify",
+];
 /// Every section of an inventory with the keys it knows, titled as docs/inventory.md titles them.
 pub const SECTIONS: &[(&str, &[&str])] = &[
     ("top of the file", TOP),
@@ -90,7 +103,13 @@ pub fn parse_inventory(source: &str) -> Result<Inventory, Mistakes> {
 
 fn parse_root<'a>(root: &'a DeTable<'a>, notes: &'a Notes<'a>) -> Inventory {
     let top = Section::open(root, 0..0, "the top of the file", TOP, notes);
-    let mut inventory = Inventory { contact: contact(&top), state: top.path("state"), ..Inventory::default() };
+    let usual = Keeping::default();
+    let days = top.number("keep-days", 0..=36_500, u32::try_from(usual.time.as_hours() / 24).unwrap_or(30));
+    let keeping = Keeping {
+        generations: top.number("keep-generations", 2..=1000, usual.generations),
+        time: SignedDuration::from_hours(24 * i64::from(days)),
+    };
+    let mut inventory = Inventory { contact: contact(&top), state: top.path("state"), keeping, ..Inventory::default() };
     for entry in named(root, "authority", notes) {
         inventory.authorities.extend(parse_authority(&entry, notes).map(|a| (entry.name.to_owned(), a)));
     }

@@ -6,7 +6,7 @@ use eskort_core::pki::{PrivateKey, Secret};
 use eskort_host::files::{Access, make_folders, write_atomic};
 use jiff::Timestamp;
 use rusqlite::params;
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 
 /// An account at an authority.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -50,7 +50,7 @@ impl Store {
     /// When it cannot be renamed.
     pub fn put_account_key_aside(&self, authority: &str, now: Timestamp) -> Result<PathBuf, StoreError> {
         let path = self.account_key_path(authority);
-        let aside = path.with_file_name(format!("{authority}.until-{}.key.pem", now.strftime("%Y-%m-%d-%H%M%S")));
+        let aside = Self::aside(&path, authority, now);
         std::fs::rename(&path, &aside).map_err(io("rename", path))?;
         Ok(aside)
     }
@@ -83,6 +83,45 @@ impl Store {
                    ON CONFLICT (authority, directory) DO UPDATE SET url = excluded.url, thumbprint = excluded.thumbprint,
                      contact = excluded.contact, made = excluded.made";
         self.run(sql, params![authority, directory, url, thumbprint, contact, now.as_second()]).map(drop)
+    }
+
+    /// Returns the address of the terms that were last agreed to, or seen.
+    ///
+    /// # Errors
+    /// When the ledger fails.
+    pub async fn terms(&self, authority: &str, directory: &str) -> Result<Option<String>, StoreError> {
+        let sql = "SELECT terms FROM account WHERE authority = ? AND directory = ?";
+        Ok(self.rows(sql, [authority, directory], |row| row.get(0))?.into_iter().next().flatten())
+    }
+
+    /// Writes down the address of an authority's terms.
+    ///
+    /// # Errors
+    /// When the ledger fails.
+    pub async fn save_terms(&self, authority: &str, directory: &str, terms: &str) -> Result<(), StoreError> {
+        let sql = "UPDATE account SET terms = ? WHERE authority = ? AND directory = ?";
+        self.run(sql, [terms, authority, directory]).map(drop)
+    }
+
+    /// Puts another account key in the place of an authority's, and returns where the old one is kept. At each moment there is one.
+    ///
+    /// # Errors
+    /// When a file cannot be linked or renamed.
+    pub fn replace_account_key(&self, authority: &str, by: &str, now: Timestamp) -> Result<PathBuf, StoreError> {
+        let (path, by) = (self.account_key_path(authority), self.account_key_path(by));
+        let aside = Self::aside(&path, authority, now);
+        std::fs::hard_link(&path, &aside).map_err(io("link", &path))?;
+        std::fs::rename(&by, path).map_err(io("rename", by))?;
+        Ok(aside)
+    }
+
+    /// Returns where an account key is kept that is of no more use: a name that nothing has yet.
+    fn aside(path: &Path, authority: &str, now: Timestamp) -> PathBuf {
+        let day = now.strftime("%Y-%m-%d-%H%M%S");
+        let name = |n: u32| if n == 0 { String::new() } else { format!("-{n}") };
+        let names = (0..).map(|n| path.with_file_name(format!("{authority}.until-{day}{}.key.pem", name(n))));
+        let mut free = names.skip_while(|path| path.exists());
+        free.next().expect("some name is free")
     }
 
     /// Forgets the account at this directory, when the authority does not know it any more.

@@ -5,6 +5,7 @@ use eskort_core::inventory::Part;
 use eskort_core::pki::{Chain, PrivateKey, Secret};
 use eskort_host::files::{Access, make_folders, read_whole, remove, switch_link, write_atomic, write_several};
 use std::fs;
+use std::io::Read;
 use std::path::{Path, PathBuf};
 
 /// The folder of one generation.
@@ -168,6 +169,34 @@ impl Store {
         eskort_host::files::remove_folder(folder.path());
         Ok(())
     }
+}
+
+impl Store {
+    /// Removes the folder of a generation with all that is in it; what was in its files is overwritten before. One that is gone already is no error.
+    ///
+    /// # Errors
+    /// When a file cannot be overwritten or removed.
+    pub fn remove_generation(&self, certificate: &str, number: u32) -> Result<(), StoreError> {
+        let folder = self.generation_folder(certificate, number);
+        for entry in fs::read_dir(folder.path()).into_iter().flatten().flatten() {
+            let path = entry.path();
+            // Not by a link: that would lead elsewhere.
+            if entry.file_type().is_ok_and(|kind| kind.is_file()) {
+                overwrite(&path).map_err(io("overwrite", &path))?;
+            }
+            remove(&path).map_err(io("remove", &path))?;
+        }
+        eskort_host::files::remove_folder(folder.path());
+        Ok(())
+    }
+}
+
+/// Overwrites what is in a file, as far as its file system does that in place.
+fn overwrite(path: &Path) -> std::io::Result<()> {
+    let mut file = fs::OpenOptions::new().write(true).open(path)?;
+    let length = file.metadata()?.len();
+    std::io::copy(&mut std::io::repeat(0).take(length), &mut file)?;
+    file.sync_data()
 }
 
 #[cfg(test)]

@@ -8,6 +8,7 @@ use eskort_core::pki::Chain;
 use eskort_core::renewal::Validity;
 use jiff::Timestamp;
 use rusqlite::{Row, params};
+use std::collections::BTreeMap;
 
 /// A stored generation.
 #[derive(Clone, Debug)]
@@ -125,6 +126,38 @@ impl Store {
         self.in_one_transaction(|| match self.run(sql, params![now.as_second(), certificate, number])? {
             0 => Ok(()),
             _ => self.write_event(certificate, event, now),
+        })
+    }
+
+    /// Returns the generations of all certificates that have files, as number and when it came.
+    ///
+    /// # Errors
+    /// When the ledger fails.
+    pub async fn unswept(&self) -> Result<BTreeMap<String, Vec<(u32, Timestamp)>>, StoreError> {
+        let sql = "SELECT certificate, number, received FROM generation WHERE swept IS NULL";
+        let rows = self.rows(sql, [], |row| Ok((row.get::<_, String>(0)?, row.get(1)?, instant(row, 2)?)))?;
+        let mut found: BTreeMap<String, Vec<(u32, Timestamp)>> = BTreeMap::new();
+        for (certificate, number, received) in rows {
+            found.entry(certificate).or_default().push((number, received));
+        }
+        Ok(found)
+    }
+
+    /// Writes down that the files of a generation were removed, and what happened, as one.
+    ///
+    /// # Errors
+    /// When the ledger fails.
+    pub async fn mark_swept(
+        &self,
+        certificate: &str,
+        number: u32,
+        event: &Event,
+        now: Timestamp,
+    ) -> Result<(), StoreError> {
+        let sql = "UPDATE generation SET swept = ? WHERE certificate = ? AND number = ?";
+        self.in_one_transaction(|| {
+            self.run(sql, params![now.as_second(), certificate, number])?;
+            self.write_event(certificate, event, now)
         })
     }
 

@@ -1,5 +1,7 @@
 //! Talks to an ACME authority: sends requests, keeps nonces, tries again what may be tried again.
 
+mod account;
+
 use crate::AuthorityError;
 use crate::http::{self, HttpError, failure, is_trouble};
 use eskort_acme::{
@@ -181,8 +183,10 @@ impl Conversation {
     pub async fn ensure_account(&self, store: &Store) -> Result<(), AuthorityError> {
         let (authority, contact) = (&self.shared.authority, self.shared.wanted_contact.as_deref());
         let _care = self.shared.account_care.lock().await;
+        self.finish_key_change(store).await?;
         let signer = self.signer();
         if let Some(url) = signer.account() {
+            self.look_at_terms(store).await?;
             if self.account().contact.as_deref() != contact {
                 self.bring_contact(url, contact, store).await?;
             }
@@ -207,7 +211,26 @@ impl Conversation {
             self.progress.tell(&Progress::Note(format!("a new account{agreed}")));
         }
         self.save_account(&url, contact, store).await?;
+        if let Some(terms) = &directory.meta.terms_of_service {
+            store.save_terms(&self.shared.name, &authority.directory, terms).await?;
+        }
         Ok(())
+    }
+
+    /// Says once that the authority's terms are others than those that were agreed to.
+    async fn look_at_terms(&self, store: &Store) -> Result<(), AuthorityError> {
+        let Some(now) = self.directory().await?.meta.terms_of_service.as_ref() else { return Ok(()) };
+        let (name, directory) = (&self.shared.name, &self.shared.authority.directory);
+        let before = store.terms(name, directory).await?;
+        if before.as_ref() == Some(now) {
+            return Ok(());
+        }
+        if let Some(before) = before {
+            let [now, before] = [now, &before].map(|terms| eskort_core::words::printable(terms, 200));
+            self.progress
+                .tell(&Progress::Note(format!("the authority's terms have changed: {now} (before: {before})")));
+        }
+        Ok(store.save_terms(name, directory, now).await?)
     }
 
     async fn save_account(&self, url: &str, contact: Option<&str>, store: &Store) -> Result<(), StoreError> {
@@ -479,6 +502,7 @@ fn head_of(response: &reqwest::Response) -> Response {
         nonce: text("replay-nonce").filter(usable),
         alternates: of("rel=\"alternate\""),
         terms: of("rel=\"terms-of-service\"").into_iter().next(),
+        next: of("rel=\"next\"").into_iter().next(),
         body: Vec::new(),
     }
 }

@@ -61,6 +61,9 @@ pub async fn install_stored(context: &Context, name: &str, back: bool) -> Result
         (None, Some(_)) => return Err(StepError::NotInstalled),
         (Some(current), Some(newest)) => {
             let before = known.iter().filter(|row| row.number < current).max_by_key(|row| row.number);
+            if before.is_some_and(|before| before.swept.is_some()) {
+                return Err(StepError::Swept { generation: current });
+            }
             let Some(before) = before else {
                 let files = install::restore(context, &store, &machines, name).await?;
                 let gone = GoneBack { generation: newest.number, instead: None };

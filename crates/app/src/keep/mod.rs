@@ -15,6 +15,7 @@ mod ramp;
 mod renewal_info;
 pub(crate) mod run;
 pub(crate) mod steps;
+mod sweep;
 mod turn;
 
 use crate::by_hand::validation::is_published_for_validation;
@@ -50,6 +51,7 @@ pub async fn keep(context: &Context, options: &KeepOptions) -> Result<Vec<KeepEn
     let store = Arc::new(Store::open(&context.state)?);
     let (began, machines) = (context.now(), Machines::default());
     recover(context, &store, &machines).await?;
+    sweep::sweep(context, &store).await?;
     let names: Vec<&str> = chosen(context, options).into_iter().map(|(name, _)| name).collect();
     let of_the_day = with_authorities_of_the_day(context, &store, &names).await?;
     let context = of_the_day.as_ref();

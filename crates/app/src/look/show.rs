@@ -33,6 +33,12 @@ pub struct GenerationView {
     pub validity: Validity,
     /// When it was first seen live.
     pub confirmed: Option<Timestamp>,
+    /// Since when it is revoked.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub revoked: Option<Timestamp>,
+    /// When its files were removed.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub swept: Option<Timestamp>,
 }
 
 /// An open journey, for people.
@@ -165,6 +171,8 @@ pub async fn show(context: &Context, name: &str) -> Result<Option<Show>, StoreEr
             fingerprint: g.fingerprint,
             validity: g.validity,
             confirmed: g.confirmed,
+            revoked: g.revoked,
+            swept: g.swept,
         };
         if let Some(open) = store.open_journey(name).await? {
             let by_hand = |t: &&ProofTask| {

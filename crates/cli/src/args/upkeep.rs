@@ -1,7 +1,10 @@
 //! The command lines of what keeps certificates, and tells of it.
 
+use clap::builder::{PossibleValuesParser, TypedValueParser};
 use clap::{Args as ClapArgs, Subcommand};
+use eskort_core::revocation::Revocation;
 use std::path::PathBuf;
+use strum::VariantNames;
 
 #[derive(Clone, Debug, Default, ClapArgs)]
 pub(crate) struct KeepArgs {
@@ -117,4 +120,73 @@ pub(crate) struct NotifyTestArgs {
     /// Sections [notify.NAME] of the inventory [default: all of them]
     #[arg(value_name = "NAME")]
     pub(crate) names: Vec<String>,
+}
+
+#[derive(Debug, ClapArgs)]
+pub(crate) struct RevokeArgs {
+    /// Certificate of the inventory
+    #[arg(value_name = "CERTIFICATE")]
+    pub(crate) certificate: String,
+    /// Generation [default: the newest]
+    #[arg(long, value_name = "NUMBER")]
+    pub(crate) generation: Option<u32>,
+    /// Why; with key-compromise another certificate with a new key is put in its place first
+    #[arg(long, value_name = "REASON", default_value = "unspecified", value_parser = revocation())]
+    pub(crate) reason: Revocation,
+    /// Sign with the certificate's own key, for one that another account got
+    #[arg(long)]
+    pub(crate) with_key: bool,
+    /// Also while servers still show it
+    #[arg(long)]
+    pub(crate) insist: bool,
+    /// Do not ask
+    #[arg(long)]
+    pub(crate) yes: bool,
+}
+
+/// Reads the word for a reason.
+fn revocation() -> impl TypedValueParser<Value = Revocation> {
+    PossibleValuesParser::new(Revocation::VARIANTS).map(|word| word.parse().expect("it is one of the possible words"))
+}
+
+/// What is done with the accounts at authorities.
+#[derive(Debug, Subcommand)]
+pub(crate) enum AccountCommand {
+    /// Show an account as its authority knows it
+    Show(AccountArgs),
+    /// Make the account where there is none, and tell the authority the contact of the inventory
+    Open(AccountArgs),
+    /// Give the account another key
+    NewKey(AccountArgs),
+    /// Take in the account that a key from another machine has
+    Take(AccountTakeArgs),
+    /// End the account for good
+    End(AccountEndArgs),
+}
+
+#[derive(Debug, ClapArgs)]
+pub(crate) struct AccountArgs {
+    /// Authority, by its name in the inventory [default: the only one]
+    #[arg(value_name = "AUTHORITY")]
+    pub(crate) authority: Option<String>,
+}
+
+#[derive(Debug, ClapArgs)]
+pub(crate) struct AccountTakeArgs {
+    /// The key (PEM)
+    #[arg(value_name = "KEY-FILE")]
+    pub(crate) key: PathBuf,
+    /// Authority, by its name in the inventory [default: the only one]
+    #[arg(value_name = "AUTHORITY")]
+    pub(crate) authority: Option<String>,
+}
+
+#[derive(Debug, ClapArgs)]
+pub(crate) struct AccountEndArgs {
+    /// Authority, by its name in the inventory
+    #[arg(value_name = "AUTHORITY")]
+    pub(crate) authority: String,
+    /// Do not ask
+    #[arg(long)]
+    pub(crate) yes: bool,
 }

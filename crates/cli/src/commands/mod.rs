@@ -1,5 +1,6 @@
 //! One file for each command.
 
+mod account;
 mod add;
 mod adopt;
 mod check;
@@ -17,6 +18,7 @@ mod place;
 mod receive;
 mod rehearse;
 mod report;
+mod revoke;
 mod schedule;
 mod show;
 mod survey;
@@ -127,6 +129,8 @@ fn run_command(ui: &Ui, args: Args) -> ExitStatus {
         Command::Place(place) => place::run(ui, &context, &place),
         Command::Install(install) => install::run(ui, &context, &install),
         Command::History(history) => history::run(ui, &context, &history),
+        Command::Revoke(args) => revoke::run(ui, &context, &args),
+        Command::Account(account) => account::run(ui, &context, &account),
         Command::Notify(notify) => notify::run(ui, &context, &notify),
         Command::Report(report) => report::run(ui, &context, &report),
         Command::Add(_)

@@ -177,6 +177,9 @@ fn text(shown: &Show, now: Timestamp, page: Page) -> String {
     if let State::Failing { reason: why, .. } | State::Unconfirmed { why } = &shown.row.state {
         rows.push(fact("why", why.clone()));
     }
+    if let State::Failing { fault: Some(fault), .. } = &shown.row.state {
+        rows.push(fact("look at", fault.words().to_owned()));
+    }
     if let Some(JourneyView { generation, passed }) = shown.journey {
         rows.push(fact("journey", format!("to generation {generation}: {}", stages(passed))));
     }
@@ -267,7 +270,12 @@ fn stages(passed: Option<Milestone>) -> String {
 fn generation(g: &GenerationView) -> Vec<Cell> {
     vec![
         Cell::toned(g.number.to_string(), Tone::Strong),
-        Cell::toned(if g.in_use { "in use" } else { "" }, Tone::Good),
+        match (g.in_use, g.revoked, g.swept) {
+            (_, Some(_), _) => Cell::toned("revoked", Tone::Bad),
+            (true, None, _) => Cell::toned("in use", Tone::Good),
+            (false, None, Some(_)) => Cell::toned("removed", Tone::Faint),
+            (false, None, None) => Cell::plain(""),
+        },
         Cell::plain(words::day(g.validity.not_before)),
         Cell::plain(words::day(g.validity.not_after)),
         Cell::plain(&g.key),

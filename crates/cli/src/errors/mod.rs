@@ -143,6 +143,9 @@ pub(crate) fn tell(error: &StepError, certificate: &str) -> ErrorText {
              ledger's events (`eskort show`)",
         ),
         StepError::NothingStored => text.hint(format!("`eskort keep --only {certificate}` gets it and installs it")),
+        StepError::Swept { .. } => text.hint(format!(
+            "`keep-generations` and `keep-days` say how long generations are kept; `eskort renew {certificate}` gets a new one"
+        )),
         StepError::NotInstalled => text.hint(format!("`eskort install {certificate}` puts it on its servers")),
         StepError::Ended { .. } => text.hint(format!("`eskort keep --only {certificate}` renews it")),
         StepError::Bug(_) => {

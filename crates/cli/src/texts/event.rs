@@ -2,6 +2,7 @@
 
 use eskort_core::event::{Event, GivenUp, Note};
 use eskort_core::manual::Asked;
+use eskort_core::revocation::Revocation;
 use eskort_core::words;
 use jiff::SignedDuration;
 
@@ -21,6 +22,13 @@ pub(crate) fn event(event: &Event) -> String {
             format!("went back from generation {generation} to {instead}")
         }
         Event::WentBack { generation, instead: None } => format!("generation {generation} was taken off the servers"),
+        Event::Swept { generation } => format!("generation {generation} is old: its key and chain were removed"),
+        Event::Revoked { generation, reason, by_us } => {
+            let why =
+                reason.as_ref().and_then(Revocation::of).map(|why| format!(": {}", why.words())).unwrap_or_default();
+            let who = if *by_us { "was revoked" } else { "is revoked, its authority says" };
+            format!("generation {generation} {who}{why}")
+        }
         Event::Stopped => "stopped by a signal".to_owned(),
         Event::Failed { cause, .. } => format!("failed: {cause}"),
     }

@@ -15,6 +15,7 @@ pub use proof::{
 };
 
 use crate::https::HttpsWishes;
+use crate::keeping::Keeping;
 use crate::names::Identifier;
 use crate::pki::{CsrSpecification, KeyKind};
 use crate::recipe::UploadRecipe;
@@ -35,6 +36,8 @@ pub struct Inventory {
     pub contact: Option<String>,
     /// Where the program keeps what it keeps.
     pub state: Option<PathBuf>,
+    /// For how long old generations are kept.
+    pub keeping: Keeping,
     /// Authorities by name.
     pub authorities: BTreeMap<String, Authority>,
     /// Other machines, by name.

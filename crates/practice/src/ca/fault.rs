@@ -25,6 +25,12 @@ pub enum Resource {
     Certificate,
     /// When a certificate is to be renewed (RFC 9773).
     RenewalInfo,
+    /// Revocations.
+    Revoke,
+    /// Another key for an account.
+    KeyChange,
+    /// The orders of an account.
+    Orders,
 }
 
 /// A way to misbehave.

@@ -38,6 +38,9 @@ fn route(path: &str) -> Option<(Resource, usize)> {
         ["order", n, "finalize"] => (Resource::Finalize, number(n)?),
         ["authorization", n] => (Resource::Authorization, number(n)?),
         ["challenge", n, _] => (Resource::Challenge, number(n)?),
+        ["account", n, "orders"] => (Resource::Orders, number(n)?),
+        ["revoke"] => (Resource::Revoke, 0),
+        ["key-change"] => (Resource::KeyChange, 0),
         ["renewal-info", _] => (Resource::RenewalInfo, 0),
         ["certificate", n] | ["certificate", n, "old"] => (Resource::Certificate, number(n)?),
         _ => return None,
@@ -141,7 +144,8 @@ impl Core {
             Err("no such account") => return refuse(400, "accountDoesNotExist", "no such account"),
             Err(why) => return refuse(400, "malformed", why),
         };
-        if signed.head["url"] != json!(self.url(asked.uri().path().trim_start_matches('/'))) {
+        let path = asked.uri().path_and_query().map_or("", |path| path.as_str());
+        if signed.head["url"] != json!(self.url(path.trim_start_matches('/'))) {
             return refuse(401, "unauthorized", "the signed address is another one");
         }
         let nonce = signed.head["nonce"].as_str().unwrap_or_default();
@@ -185,6 +189,9 @@ fn act(
         Resource::Challenge => challenge(core, number, asked, fault),
         Resource::Finalize => finalize(core, number, asked, fault),
         Resource::Certificate => certificate(core, number, asked, fault),
+        Resource::Revoke => revoke(core, asked),
+        Resource::KeyChange => key_change(core, asked),
+        Resource::Orders => orders(core, number, asked),
         Resource::Directory | Resource::NewNonce | Resource::RenewalInfo => {
             refuse(405, "malformed", "this wants a GET")
         }
@@ -194,6 +201,7 @@ fn act(
 fn directory(core: &Core) -> Reply {
     let mut shown = json!({
         "newNonce": core.url("new-nonce"), "newAccount": core.url("new-account"), "newOrder": core.url("new-order"),
+        "revokeCert": core.url("revoke"), "keyChange": core.url("key-change"),
         "meta": {
             "termsOfService": "https://ca.lampholm.example/terms",
             "website": "https://ca.lampholm.example/",
@@ -255,6 +263,9 @@ fn new_account(core: &Core, asked: &Asked) -> Result<Reply, Refusal> {
         }
         return reply(200, index);
     }
+    if payload["onlyReturnExisting"] == json!(true) {
+        return refuse(400, "accountDoesNotExist", "no account has this key");
+    }
     if payload["termsOfServiceAgreed"] != json!(true) {
         return refuse(403, "userActionRequired", "the terms of service have to be agreed to");
     }
@@ -271,12 +282,89 @@ fn new_account(core: &Core, asked: &Asked) -> Result<Reply, Refusal> {
 fn account(core: &Core, number: usize, asked: &Asked) -> Result<Reply, Refusal> {
     let (signed, account) = core.account(asked)?;
     own(Some(number), account)?;
-    if let Ok(payload) = serde_json::from_slice::<Value>(&signed.payload)
-        && payload.get("contact").is_some()
-    {
-        core.state().contacts.push(payload["contact"].clone());
+    let payload: Value = serde_json::from_slice(&signed.payload).unwrap_or_default();
+    let mut state = core.state();
+    if payload.get("contact").is_some() {
+        state.contacts.push(payload["contact"].clone());
     }
-    Ok(json_reply(200, &json!({ "status": "valid" })))
+    let ends = payload["status"] == "deactivated";
+    if ends {
+        state.ended.insert(account);
+    }
+    let contact = state.contacts.last().cloned().unwrap_or_default();
+    let status = if ends { "deactivated" } else { "valid" };
+    let orders = core.url(&format!("account/{account}/orders"));
+    Ok(json_reply(200, &json!({ "status": status, "contact": contact, "orders": orders })))
+}
+
+/// Lists an account's orders, two on a page (RFC 8555 section 7.1.2.1).
+fn orders(core: &Core, number: usize, asked: &Asked) -> Result<Reply, Refusal> {
+    let (_, account) = core.account(asked)?;
+    own(Some(number), account)?;
+    let from: usize = asked.uri().query().and_then(|query| query.strip_prefix("from=")?.parse().ok()).unwrap_or(0);
+    let state = core.state();
+    let theirs = state.orders.iter().enumerate().filter(|(_, order)| order.account == account);
+    let urls: Vec<String> = theirs.map(|(index, _)| core.url(&format!("order/{index}"))).collect();
+    let page: Vec<&String> = urls.iter().skip(from).take(2).collect();
+    let mut reply = json_reply(200, &json!({ "orders": page }));
+    if from + 2 < urls.len() {
+        let next = format!("<{}?from={}>;rel=\"next\"", core.url(&format!("account/{account}/orders")), from + 2);
+        reply.headers_mut().insert("link", next.parse().expect("an address is a header value"));
+    }
+    Ok(reply)
+}
+
+/// Revokes a certificate for the account that got it, or for who has its key (RFC 8555 section 7.6).
+fn revoke(core: &Core, asked: &Asked) -> Result<Reply, Refusal> {
+    let (signed, account) = core.signed(asked)?;
+    let payload: Value = serde_json::from_slice(&signed.payload).unwrap_or_default();
+    let der = payload["certificate"].as_str().and_then(base64url_decode).unwrap_or_default();
+    let mut state = core.state();
+    let is_it = |order: &Order| order.certificate.as_ref().is_some_and(|certificate| certificate.der() == der);
+    let Some(index) = state.orders.iter().position(is_it) else {
+        return refuse(404, "malformed", "this is no certificate of this authority");
+    };
+    let by_key = || {
+        let key = signed.head.get("jwk").and_then(AccountKey::from_jwk);
+        let certificate = state.orders[index].certificate.as_ref();
+        key.zip(certificate).is_some_and(|(key, certificate)| key.is_key_of(certificate))
+    };
+    if account != Some(state.orders[index].account) && !by_key() {
+        return refuse(403, "unauthorized", "neither the account that got it nor its key has signed this");
+    }
+    let reason = payload["reason"].as_u64().unwrap_or(0);
+    if ![0, 1, 3, 4, 5].contains(&reason) {
+        return refuse(400, "badRevocationReason", "0, 1, 3, 4 and 5 are taken");
+    }
+    if state.revoked.contains_key(&index) {
+        return refuse(400, "alreadyRevoked", "it was revoked before");
+    }
+    state.revoked.insert(index, reason);
+    Ok(response(200, "text/plain", ""))
+}
+
+/// Gives an account another key (RFC 8555 section 7.3.5).
+fn key_change(core: &Core, asked: &Asked) -> Result<Reply, Refusal> {
+    let (signed, account) = core.account(asked)?;
+    let url = core.url("key-change");
+    let inner = open(&signed.payload, |head| {
+        AccountKey::from_jwk(&head["jwk"]).filter(|_| head["url"] == json!(url) && head.get("nonce").is_none())
+    });
+    let Ok(inner) = inner else { return refuse(400, "malformed", "what is signed within is not as it should be") };
+    let payload: Value = serde_json::from_slice(&inner.payload).unwrap_or_default();
+    let mut state = core.state();
+    let old = AccountKey::from_jwk(&payload["oldKey"]);
+    if payload["account"] != json!(core.url(&format!("account/{account}")))
+        || old.as_ref() != state.accounts.get(account)
+    {
+        return refuse(400, "malformed", "it is for another account or another key");
+    }
+    let Some(new) = AccountKey::from_jwk(&inner.head["jwk"]) else { return refuse(400, "malformed", "no key") };
+    if state.accounts.contains(&new) {
+        return refuse(409, "malformed", "an account has this key already");
+    }
+    state.accounts[account] = new;
+    Ok(response(200, "application/json", "{}"))
 }
 
 fn new_order(core: &Core, asked: &Asked) -> Result<Reply, Refusal> {

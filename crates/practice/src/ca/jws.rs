@@ -1,6 +1,6 @@
 //! Checks signed requests (RFC 8555 section 6.2 to 6.5), written from the RFC and sharing no code with the client.
 
-use eskort_pki::{base64url, base64url_decode, sha256};
+use eskort_pki::{Certificate, base64url, base64url_decode, sha256};
 use serde_json::Value;
 
 /// A signed request, its signature good.
@@ -34,6 +34,12 @@ impl AccountKey {
 
     pub(super) fn to_jwk(&self) -> Value {
         serde_json::json!({ "crv": "P-256", "kty": "EC", "x": base64url(&self.x), "y": base64url(&self.y) })
+    }
+
+    /// Whether it is the key of a certificate.
+    pub(super) fn is_key_of(&self, certificate: &Certificate) -> bool {
+        let point = [&[4], &self.x[..], &self.y[..]].concat();
+        certificate.public_key().ends_with(&point)
     }
 
     fn verifies(&self, message: &[u8], signature: &[u8]) -> bool {

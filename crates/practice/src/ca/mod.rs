@@ -214,6 +214,15 @@ impl Authority {
         self.core.state.lock().expect("no holder panics").window = Some((start, end));
     }
 
+    /// Returns the orders whose certificates are revoked, each with the code of the reason.
+    ///
+    /// # Panics
+    /// Only when another holder of a lock has panicked.
+    pub fn revoked(&self) -> Vec<(usize, u64)> {
+        let state = self.core.state.lock().expect("no holder panics");
+        state.revoked.iter().map(|(order, reason)| (*order, *reason)).collect()
+    }
+
     /// Returns which orders were for a replacement, by the number of the certificate that was replaced.
     ///
     /// # Panics

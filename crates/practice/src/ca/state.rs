@@ -6,7 +6,7 @@ use eskort_pki::Certificate;
 use eskort_pki::names::Identifier;
 use jiff::Timestamp;
 use serde_json::{Value, json};
-use std::collections::BTreeSet;
+use std::collections::{BTreeMap, BTreeSet};
 
 #[derive(Default)]
 pub(super) struct State {
@@ -20,6 +20,8 @@ pub(super) struct State {
     pub(super) ended: BTreeSet<usize>,
     pub(super) orders: Vec<Order>,
     pub(super) authorizations: Vec<Authorization>,
+    /// The orders whose certificates are revoked, with the reason's code.
+    pub(super) revoked: BTreeMap<usize, u64>,
     pub(super) asked: Vec<Resource>,
     /// When all certificates are to be renewed, where that is not as usual.
     pub(super) window: Option<(Timestamp, Timestamp)>,
