@@ -129,6 +129,6 @@ mod tests {
                 .unwrap();
         assert_eq!((found.contact.len(), found.orders), (1, None));
         assert!(!found.status.contains('\u{1b}'));
-        assert!(of(json!([1])).is_err());
+        assert!(of(json!("valid")).is_err());
     }
 }

@@ -108,13 +108,20 @@ const SELDOM: &[&str] = &[
     "ramps[].since",
     "debts[].trouble",
     "debts[].by_hand",
+    "events[].by_us",
+    "events[].reason",
+    "account.agreed_terms",
+    "account.external_account",
+    "generations[].swept",
     "state.failures",
+    "state.fault",
     "state.reason",
     "state.why",
     "state.passed",
     "state.have",
     "state.servers",
     "certificates[].state.failures",
+    "certificates[].state.fault",
     "certificates[].state.reason",
     "certificates[].state.why",
     "certificates[].state.have",
@@ -184,6 +191,29 @@ fn documented() -> BTreeMap<String, BTreeSet<String>> {
         }
     }
     found
+}
+
+/// Names that would be lost, an account, a revocation, and those who are told what is new.
+fn reports_of_upkeep(seen: &mut Seen) {
+    let world = World::new();
+    let place = &world.place;
+    seen.run(place, "account-none", 0, &["account", "show"]);
+    place.run(&["keep"]).check(0, &["generation 1"]);
+    seen.run(place, "account", 0, &["account", "show"]);
+    let told = "[notify.keeper]\nkind = \"program\"\nrun = [\"false\"]\n\n[notify.log]\nkind = \"program\"\nrun = [\"true\"]\n";
+    world.write_inventory(|text| text.replace("[\"lampholm.example\", ", "[") + told);
+    seen.run(place, "keep-loses-names", 3, &["keep"]);
+    seen.run(place, "notify-test", 1, &["notify", "test"]);
+    world.authority.misbehave(
+        eskort_practice::Resource::NewOrder,
+        eskort_practice::Fault::RateLimited("7200".into()),
+        1,
+    );
+    place.run(&["keep", "--drop-names"]).check(1, &["rateLimited", "could not be delivered to `keeper`"]);
+    seen.run(place, "notify-show", 4, &["notify", "show"]);
+    world.write_inventory(|text| text);
+    seen.run(place, "revoke", 0, &["revoke", "website", "--reason", "key-compromise", "--yes"]);
+    seen.run(place, "show-revoked", 0, &["show", "website"]);
 }
 
 #[test]
@@ -308,6 +338,8 @@ fn every_report_is_whole_looks_as_it_did_and_is_explained() {
     );
     let key = place.path("state/certificates/stock/0001/key.pem").display().to_string();
     seen.run(place, "adopt", 0, &["adopt", "bought", "leaf.pem", &key, "issuer.pem"]);
+
+    reports_of_upkeep(&mut seen);
 
     // The demo's reports come as one document.
     let place = Place::new();

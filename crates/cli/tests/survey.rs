@@ -396,8 +396,8 @@ pub(crate) fn in_a_house_with_exim(test: &str) -> bool {
     let unpacked = unpacked.canonicalize().unwrap();
     let more = format!(
         "mount -t overlay overlay -o lowerdir={}:/usr/sbin /usr/sbin && \
-         cp /etc/passwd passwd && echo 'Debian-exim:x:4001:4001::/:/bin/false' >> passwd && mount --bind passwd /etc/passwd && \
-         cp /etc/group group && echo 'Debian-exim:x:4001:' >> group && mount --bind group /etc/group &&",
+         (echo 'Debian-exim:x:4001:4001::/:/bin/false' && cat /etc/passwd) > passwd && mount --bind passwd /etc/passwd && \
+         (echo 'Debian-exim:x:4001:' && cat /etc/group) > group && mount --bind group /etc/group &&",
         unpacked.display()
     );
     in_a_network_of_its_own(test, &more, "", "")

@@ -477,8 +477,8 @@ pub fn authority_of_the_day(
 ) -> usize {
     let Some(since) = failing_since else { return 0 };
     let third = (end.duration_since(due) / 3).max(ENOUGH);
-    let patience = if now.duration_since(end) > -third { ENOUGH } else { third };
-    let passed = now.duration_since(since).as_secs() / patience.as_secs();
+    let step = if now.duration_since(end) > -third { ENOUGH } else { third };
+    let passed = now.duration_since(since).as_secs() / step.as_secs();
     usize::try_from(passed).unwrap_or_default().min(authorities.saturating_sub(1))
 }
 

@@ -64,7 +64,7 @@ fn each_mistake_is_said_with_its_line() {
         (
             "contact =",
             "colour =",
-            "2: unknown key `colour` in the top of the file (known here: contact, state, authority",
+            "2: unknown key `colour` in the top of the file (known here: contact, state, keep-generations, keep-days, authority",
         ),
         (
             "kind = \"acme\"",

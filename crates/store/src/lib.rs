@@ -27,6 +27,7 @@ mod renewals;
 mod rows;
 mod runs;
 mod schema;
+mod settled;
 mod undo;
 mod worker;
 
@@ -45,6 +46,7 @@ pub use news::UndeliveredRow;
 pub use overview::{FailedOverview, OpenOverview, Overview};
 pub use renewals::AskedRenewal;
 pub use runs::RunRow;
+pub use settled::Settled;
 pub use undo::{PutBack, Undo};
 
 use std::path::PathBuf;

@@ -69,7 +69,8 @@ pub(crate) fn specification_of(context: &Context, entry: &CertificateEntry) -> S
     Specification::new(entry, &context.inventory.authorities[&entry.authority])
 }
 
-fn bare_facts(context: &Context, name: &str, entry: &CertificateEntry) -> Facts {
+/// Returns what the inventory says of a certificate, and nothing else.
+pub(super) fn bare_facts(context: &Context, name: &str, entry: &CertificateEntry) -> Facts {
     let at = |authority| Specification {
         authority: String::clone(authority),
         reached: Some(context.inventory.authorities[authority].reached()),

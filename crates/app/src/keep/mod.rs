@@ -13,6 +13,7 @@ mod lost;
 mod plan;
 mod ramp;
 mod renewal_info;
+mod rest;
 pub(crate) mod run;
 pub(crate) mod steps;
 mod sweep;

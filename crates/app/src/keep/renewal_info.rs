@@ -1,11 +1,12 @@
 //! Asking authorities when they want their certificates renewed (RFC 9773), before anything is decided.
 
 use super::common::Common;
+use super::rest::Known;
 use crate::StepError;
 use eskort_core::context::Context;
 use eskort_core::progress::Progress;
 use eskort_core::words;
-use eskort_store::{AskedRenewal, GenerationRow, Store, StoreError};
+use eskort_store::{AskedRenewal, GenerationRow, Settled, Store, StoreError};
 use futures_util::future::{BoxFuture, FutureExt};
 use futures_util::stream::{self, StreamExt};
 use jiff::SignedDuration;
@@ -29,11 +30,20 @@ const AFTER_TROUBLE: SignedDuration = SignedDuration::from_hours(1);
 struct Silent(Mutex<BTreeSet<String>>);
 
 /// Asks about those of some certificates for which it is time. No answer keeps nothing from being renewed: what was known stays.
-pub(super) async fn refresh(run: &Common, chosen: &[&str]) {
+pub(super) async fn refresh(run: &Common, chosen: &[&str], known: &mut Known) {
     let mut due = Vec::new();
     for name in chosen {
+        let mut authorities = run.context.inventory.certificates[*name].authorities();
+        let speaks_acme = authorities.any(|authority| run.context.inventory.authorities[authority].acme().is_some());
+        let asked_later = |settled: &Settled| settled.ask_again.is_some_and(|at| at > run.context.now());
+        if !speaks_acme || known.of(name).is_some_and(asked_later) {
+            continue;
+        }
         match to_ask_about(&run.context, &run.store, name).await {
-            Ok(Some(generation)) => due.push((*name, generation)),
+            Ok(Some(generation)) => {
+                known.forget(name);
+                due.push((*name, generation));
+            }
             Ok(None) => {}
             Err(error) => run.context.report(&Progress::Note(error.to_string())),
         }

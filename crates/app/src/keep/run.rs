@@ -8,6 +8,7 @@ use super::deploy::{finished, install};
 use super::entry::{Ending, Insistence, KeepEntry};
 use super::group::Groups;
 use super::renewal_info;
+use super::rest::Known;
 use super::turn::{Obtained, Turn, guarded};
 use crate::StepError;
 use crate::stop::Stop;
@@ -143,8 +144,9 @@ impl Run {
         let mut entries = Vec::new();
         let obtaining = match self.hold().await {
             Ok(mut lock) => {
-                renewal_info::refresh(&self.common, chosen).await;
-                let obtaining = self.decide_and_install(chosen, &mut entries).await;
+                let mut known = Known::read(&self.common).await.unwrap_or_default();
+                renewal_info::refresh(&self.common, chosen, &mut known).await;
+                let obtaining = self.decide_and_install(chosen, &known, &mut entries).await;
                 if !obtaining.is_empty()
                     && let Err(error) = self.common.store.begin_work(self.common.context.now())
                 {
@@ -165,11 +167,15 @@ impl Run {
 
     /// Decides about certificates, and puts on servers what is stored and lacking there. Returns those for which a generation has
     /// to be obtained.
-    async fn decide_and_install(&self, chosen: &[&str], entries: &mut Vec<KeepEntry>) -> Vec<Turn> {
+    async fn decide_and_install(&self, chosen: &[&str], known: &Known, entries: &mut Vec<KeepEntry>) -> Vec<Turn> {
         let (mut turns, mut lacking) = (Vec::new(), Vec::new());
         for name in chosen {
             if self.common.stop.is_asked() {
                 break;
+            }
+            if let Some(entry) = known.at_rest(&self.common, name).await {
+                entries.push(entry);
+                continue;
             }
             let mut turn = Turn::new(&self.common, name);
             match turn.decide().await {
