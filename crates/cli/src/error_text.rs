@@ -27,6 +27,12 @@ impl ErrorText {
         ErrorText { code, cause: cause.into(), hints: Vec::new() }
     }
 
+    /// Returns it in one line.
+    pub(crate) fn in_one_line(&self) -> String {
+        let hints: String = self.hints.iter().map(|hint| format!(" ({hint})")).collect();
+        format!("{}{hints}", self.cause).split_whitespace().collect::<Vec<_>>().join(" ")
+    }
+
     /// Adds what to do next.
     pub(crate) fn hint(mut self, hint: impl Into<String>) -> Self {
         self.hints.push(hint.into());

@@ -5,6 +5,7 @@ use crate::draw::table::{Page, wrap};
 use crate::draw::tone::Tone;
 use crate::error_text::ErrorText;
 use crate::exit::ExitStatus;
+use crate::texts::log::{Fact, LogFormat};
 use clap::ValueEnum;
 use eskort_core::progress::NameState;
 use eskort_inventory::{Mistake, Mistakes};
@@ -14,7 +15,7 @@ use indicatif::{ProgressBar, ProgressDrawTarget, ProgressState, ProgressStyle};
 use serde::Serialize;
 use std::collections::BTreeMap;
 use std::io::{IsTerminal, Write};
-use std::sync::{Arc, Mutex, MutexGuard};
+use std::sync::{Arc, Mutex, MutexGuard, OnceLock};
 use std::time::{Duration, Instant};
 
 /// The version of the JSON reports' shape.
@@ -69,6 +70,8 @@ pub(crate) struct Ui {
     waits: Arc<Mutex<Waits>>,
     side: Arc<Mutex<Side>>,
     reports: Arc<Mutex<Reports>>,
+    /// Whether what is told are facts for a log, and in which form.
+    log: Arc<OnceLock<LogFormat>>,
 }
 
 /// Whose talk is printed: that of one certificate after the other under its headline, or of several side by side.
@@ -157,6 +160,29 @@ impl Ui {
             waits: Arc::default(),
             side: Arc::default(),
             reports: Arc::default(),
+            log: Arc::default(),
+        }
+    }
+
+    /// Tells facts for a log from now on.
+    pub(crate) fn log_as(&self, format: LogFormat) {
+        let _ = self.log.set(format);
+    }
+
+    /// Returns in which form facts are told for a log; `None` where people are told.
+    pub(crate) fn logs(&self) -> Option<LogFormat> {
+        self.log.get().copied()
+    }
+
+    /// Tells a fact for a log.
+    pub(crate) fn fact(&self, fact: &Fact) {
+        match self.logs() {
+            Some(LogFormat::Json) => {
+                say(std::io::stderr(), &serde_json::to_string(fact).expect("our own facts encode as JSON"));
+            }
+            Some(LogFormat::Journal) if fact.to_journal() => {}
+            // Where there is no journal, it stands where the others stand.
+            _ => say(std::io::stderr(), &fact.line()),
         }
     }
 

@@ -79,7 +79,10 @@ fn a_machine_with_one_family_and_a_dead_secondary_renews_and_a_circle_of_records
     let circle =
         text.replace("\"*.archive.lampholm.example\", \"archive.lampholm.example\"", "\"circle.lampholm.example\"");
     pebble.place.write("eskort.toml", &circle);
-    pebble.place.run(&["keep", "--drop-names"]).check(1, &["Server Failure when asked for the zone of _acme-challenge.circle"]);
+    pebble
+        .place
+        .run(&["keep", "--drop-names"])
+        .check(1, &["Server Failure when asked for the zone of _acme-challenge.circle"]);
 }
 
 #[test]

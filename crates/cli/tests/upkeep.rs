@@ -81,3 +81,37 @@ fn another_authority_is_asked_when_the_first_fails_for_a_third_of_the_time() {
     world.write_inventory(|text| both(text).replace("[\"public\", \"other\"]", "[]"));
     on_day(140, &["list"]).check(2, &["has no `authority`"]);
 }
+
+#[test]
+fn a_timer_tells_facts_a_line_each() {
+    let world = World::new();
+    let lines = |said: &Said| -> Vec<serde_json::Value> {
+        said.err.lines().map(|line| serde_json::from_str(line).unwrap_or_else(|e| panic!("{e}: {line}"))).collect()
+    };
+    let said = world.place.run(&["keep", "--by-timer", "--log-format", "json"]);
+    said.check(0, &[]);
+    assert_eq!(said.out, "", "{said}");
+    let facts = lines(&said);
+    let kinds: Vec<&str> = facts.iter().map(|fact| fact["fact"].as_str().unwrap()).collect();
+    assert_eq!((kinds[0], kinds.last()), ("begins", Some(&"run")), "{said}");
+    assert_eq!(kinds.iter().filter(|kind| **kind == "passed").count(), 6, "{said}");
+    let result = facts.iter().find(|fact| fact["fact"] == "result").unwrap();
+    assert_eq!((&result["certificate"], &result["priority"]), (&"website".into(), &5.into()), "{said}");
+    // Nothing to do is one line.
+    let said = world.place.run(&["keep", "--by-timer", "--log-format", "json"]);
+    assert_eq!(lines(&said)[0]["text"], "1 certificate looked after, 1 of them at rest", "{said}");
+    world.authority.misbehave(Resource::NewOrder, Fault::Problem("caa"), 1);
+    let said = world.place.run(&["keep", "--drop-names", "--by-timer", "--log-format", "json"]);
+    said.check(0, &[]);
+    world.place.run(&["renew", "website"]).check(1, &["caa"]);
+    world.write_inventory(|text| text.replace("[certificate.website]", "[certificate.website]\nkey = \"p384\""));
+    let said = world.place.run(&["keep", "--by-timer", "--log-format", "json"]);
+    let facts = lines(&said);
+    let result = facts.iter().find(|fact| fact["fact"] == "result").unwrap();
+    assert_eq!(said.code, Some(4), "{said}");
+    assert!(result["text"].as_str().unwrap().contains("not tried again until"), "{said}");
+    // Without a journal the facts stand in lines of text.
+    let said = world.place.run_with("JOURNAL_STREAM", "8:1", &["keep", "--only", "website", "--by-timer"]);
+    said.check(0, &["website: passed"].map(|part| part.trim_end_matches("passed").trim_end()));
+    assert!(said.out.is_empty() && said.err.contains("website: issued: by `Lampholm"), "{said}");
+}

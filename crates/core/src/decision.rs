@@ -439,6 +439,11 @@ fn same_names(a: &[Identifier], b: &[Identifier]) -> bool {
     sorted(a) == sorted(b)
 }
 
+/// Returns what tells which of several certificates goes first, the least first: when visitors are left without one.
+pub fn urgency(newest: Option<&Stored>, now: Timestamp) -> Timestamp {
+    newest.map_or(now, |stored| stored.validity.not_after)
+}
+
 /// Whose fault it is that something failed.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, strum::EnumString, strum::IntoStaticStr)]
 #[serde(rename_all = "kebab-case")]
@@ -466,20 +471,27 @@ impl Fault {
     }
 }
 
-/// Returns which of several authorities a renewal goes to at `now`, as an index: the first, unless it has failed since `failing_since` for a
-/// third of the time from `due` to `end`; then the second, and after another third the one after that. Where less than a third is left, or no
-/// generation is of use any more, it has failed long enough after an hour.
+/// Returns which of several `authorities` a renewal goes to at `now`, as an index: the first, unless it has failed for a third of the time from
+/// `due` to `end`; then the second, too, and after another third the one after that. Where less than a third is left, or no generation is of use
+/// any more, it has failed long enough after an hour. Of those that may be asked then each gets its turn, one after the other, but for those that
+/// are `held`.
 pub fn authority_of_the_day(
-    authorities: usize,
-    failing_since: Option<Timestamp>,
+    authorities: &[&str],
+    failures: Option<&Failures>,
+    held: impl Fn(&str) -> bool,
     (due, end): (Timestamp, Timestamp),
     now: Timestamp,
 ) -> usize {
-    let Some(since) = failing_since else { return 0 };
+    let Some(since) = failures.and_then(|failures| failures.authority_since) else { return 0 };
     let third = (end.duration_since(due) / 3).max(ENOUGH);
     let step = if now.duration_since(end) > -third { ENOUGH } else { third };
     let passed = now.duration_since(since).as_secs() / step.as_secs();
-    usize::try_from(passed).unwrap_or_default().min(authorities.saturating_sub(1))
+    let may_be_asked = usize::try_from(passed).unwrap_or_default().min(authorities.len().saturating_sub(1)) + 1;
+    let last = failures.and_then(|failures| failures.authority.as_deref());
+    let last = last.and_then(|last| authorities.iter().position(|name| *name == last));
+    let next = if may_be_asked == 1 { 0 } else { last.map_or(0, |last| last + 1) };
+    let turns = (0..may_be_asked).map(|n| (next + n) % may_be_asked);
+    turns.clone().find(|n| !held(authorities[*n])).or(turns.clone().next()).unwrap_or(0)
 }
 
 /// An authority that fails for less than this may just be restarting.
@@ -501,5 +513,7 @@ pub enum Concerns {
     Nobody,
 }
 
+#[cfg(test)]
+mod decade;
 #[cfg(test)]
 mod tests;

@@ -4,6 +4,8 @@ mod log;
 mod mail;
 mod webhook;
 
+pub use log::write_to_journal;
+
 use eskort_core::inventory::{Notify, NotifyKind};
 use eskort_core::news::Message;
 use eskort_host::program::run;

@@ -15,11 +15,6 @@ const DAEMON: u8 = 3;
 pub(crate) fn deliver(log: LogKind, socket: Option<&Path>, message: &Message) -> Result<(), NotifyError> {
     let usual = Path::new(if log == LogKind::Journal { JOURNAL } else { SYSLOG });
     let socket = socket.unwrap_or(usual);
-    let write = |entries: Vec<Vec<u8>>| {
-        let from = UnixDatagram::unbound()?;
-        from.connect(socket)?;
-        entries.iter().try_for_each(|entry| from.send(entry).map(drop))
-    };
     let test = News {
         what: NewsKind::Recovered,
         certificate: String::new(),
@@ -29,8 +24,36 @@ pub(crate) fn deliver(log: LogKind, socket: Option<&Path>, message: &Message) ->
         failing: None,
     };
     let news = if message.news.is_empty() { std::slice::from_ref(&test) } else { &message.news[..] };
-    let entries = news.iter().map(|news| if log == LogKind::Journal { journal(news) } else { syslog(news) }).collect();
-    write(entries).map_err(|source| NotifyError::Log { socket: socket.to_owned(), source })
+    let entry = |news| if log == LogKind::Journal { journal(news) } else { syslog(news) };
+    let sent = news.iter().try_for_each(|news| send(socket, &entry(news)));
+    sent.map_err(|source| NotifyError::Log { socket: socket.to_owned(), source })
+}
+
+fn send(socket: &Path, entry: &[u8]) -> std::io::Result<()> {
+    let from = UnixDatagram::unbound()?;
+    from.connect(socket)?;
+    from.send(entry).map(drop)
+}
+
+/// Writes an entry with fields of its own into systemd's journal.
+///
+/// # Errors
+/// When there is no journal, or it does not take it.
+pub fn write_to_journal(fields: &[(&str, &str)]) -> std::io::Result<()> {
+    send(Path::new(JOURNAL), &journal_entry(fields))
+}
+
+/// Returns an entry as systemd's journal takes it: each field with its length, since it may have several lines.
+fn journal_entry(fields: &[(&str, &str)]) -> Vec<u8> {
+    let mut entry = Vec::new();
+    for (name, value) in fields {
+        entry.extend_from_slice(name.as_bytes());
+        entry.push(b'\n');
+        entry.extend_from_slice(&(value.len() as u64).to_le_bytes());
+        entry.extend_from_slice(value.as_bytes());
+        entry.push(b'\n');
+    }
+    entry
 }
 
 /// Returns how urgent it is (RFC 3164 section 4.1.1).
@@ -48,26 +71,18 @@ fn sentence(news: &News) -> String {
     format!("{}{why}", news.text)
 }
 
-/// Returns an entry with fields of its own, as systemd's journal takes it.
 fn journal(news: &News) -> Vec<u8> {
-    let mut entry = Vec::new();
-    let mut field = |name: &str, value: &str| {
-        entry.extend_from_slice(name.as_bytes());
-        // What has several lines goes with its length.
-        entry.push(b'\n');
-        entry.extend_from_slice(&(value.len() as u64).to_le_bytes());
-        entry.extend_from_slice(value.as_bytes());
-        entry.push(b'\n');
-    };
-    field("MESSAGE", &sentence(news));
-    field("PRIORITY", &priority(news.what).to_string());
-    field("SYSLOG_IDENTIFIER", "eskort");
-    field("ESKORT_NEWS", news.what.into());
-    field("ESKORT_CERTIFICATE", &news.certificate);
-    if let Some(ends) = news.ends {
-        field("ESKORT_ENDS", &ends.to_string());
-    }
-    entry
+    let (message, priority) = (sentence(news), priority(news.what).to_string());
+    let ends = news.ends.map(|ends| ends.to_string());
+    let mut fields = vec![
+        ("MESSAGE", message.as_str()),
+        ("PRIORITY", &priority),
+        ("SYSLOG_IDENTIFIER", "eskort"),
+        ("ESKORT_NEWS", news.what.into()),
+        ("ESKORT_CERTIFICATE", &news.certificate),
+    ];
+    fields.extend(ends.as_deref().map(|ends| ("ESKORT_ENDS", ends)));
+    journal_entry(&fields)
 }
 
 fn syslog(news: &News) -> Vec<u8> {

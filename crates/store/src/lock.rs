@@ -1,6 +1,6 @@
 //! The lock that keeps two runs apart.
 
-use crate::worker::anybody_works;
+use crate::worker::{anybody_works, forget_killed, mark_killed, was_killed};
 use crate::{StoreError, io};
 use eskort_host::files;
 use jiff::Timestamp;
@@ -14,7 +14,14 @@ use std::time::Duration;
 #[derive(Debug)]
 pub struct RunLock {
     command: String,
-    _file: File,
+    file: File,
+}
+
+impl Drop for RunLock {
+    fn drop(&mut self) {
+        // One that was killed leaves its words there.
+        let _ = self.file.set_len(0);
+    }
 }
 
 impl RunLock {
@@ -57,14 +64,19 @@ impl RunLock {
             }
             Err(TryLockError::Error(source)) => return Err(StoreError::Io { job: "lock", path, source }),
         }
+        if file.metadata().is_ok_and(|meta| meta.len() > 0) {
+            mark_killed(state);
+        }
         let holder = format!("process {}, `{command}`, since {}", std::process::id(), eskort_core::words::instant(now));
         let written = file.set_len(0).and_then(|()| file.rewind()).and_then(|()| file.write_all(holder.as_bytes()));
         written.map_err(io("write", &path))?;
         // Where nobody else writes now, what passed through a name of its own when a run was killed is of no use to anybody.
-        if !anybody_works(state) {
+        let somebody_works = anybody_works(state);
+        if was_killed(state) && !somebody_works {
             files::sweep_below(state);
+            forget_killed(state);
         }
-        Ok(RunLock { command: command.to_owned(), _file: file })
+        Ok(RunLock { command: command.to_owned(), file })
     }
 }
 
@@ -85,5 +97,18 @@ mod tests {
         });
         RunLock::take(dir.path(), "eskort keep", now).unwrap();
         holder.join().unwrap();
+    }
+
+    #[test]
+    fn what_a_killed_run_left_goes_once_nobody_works() {
+        let dir = tempfile::tempdir().unwrap();
+        let now = "2026-03-02T10:00:00Z".parse().unwrap();
+        let passing = dir.path().join(".key.pem.0123456789abcdef.new");
+        std::fs::write(&passing, "x").unwrap();
+        drop(RunLock::take(dir.path(), "eskort keep", now).unwrap());
+        assert!(passing.exists(), "no run was killed");
+        std::fs::write(dir.path().join("lock"), "process 1").unwrap();
+        drop(RunLock::take(dir.path(), "eskort keep", now).unwrap());
+        assert!(!passing.exists());
     }
 }

@@ -2,7 +2,7 @@
 
 use crate::rows::instant;
 use crate::{Store, StoreError};
-use jiff::Timestamp;
+use jiff::{SignedDuration, Timestamp};
 use rusqlite::{Row, params};
 use serde::Serialize;
 
@@ -47,6 +47,24 @@ impl Store {
                 ],
             )?;
             self.run("DELETE FROM run WHERE id <= (SELECT max(id) FROM run) - ?", [KEPT]).map(drop)
+        })
+    }
+
+    /// Mends what a clock wrote that was ahead: nothing was counted, refused or put off later than now. Otherwise it would count until that moment
+    /// has really come, and a week's budget for months.
+    ///
+    /// # Errors
+    /// When the ledger fails.
+    pub async fn mend_clock(&self, now: Timestamp) -> Result<(), StoreError> {
+        let (now, tomorrow) = (now.as_second(), (now + SignedDuration::from_hours(25)).as_second());
+        self.in_one_transaction(|| {
+            self.run("UPDATE spent SET at = ? WHERE at > ?", [now, now])?;
+            self.run("UPDATE failure SET last = ?, hold_until = NULL WHERE last > ?", [now, now])?;
+            self.run("UPDATE failure SET authority_since = ? WHERE authority_since > ?", [now, now])?;
+            self.run("DELETE FROM hold WHERE last > ?", [now])?;
+            self.run("UPDATE asked_renewal SET ask_again = ? WHERE ask_again > ?", [now, tomorrow])?;
+            self.run("UPDATE undelivered SET taken_until = 0 WHERE taken_until > ?", [tomorrow])?;
+            self.run("UPDATE ramp SET since = ? WHERE since > ?", [now, now]).map(drop)
         })
     }
 

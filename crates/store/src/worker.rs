@@ -55,9 +55,28 @@ pub(crate) fn lives(state: &Path, worker: &str) -> bool {
     let Ok(file) = File::open(&path) else { return false };
     let lives = matches!(file.try_lock_shared(), Err(TryLockError::WouldBlock));
     if !lives {
+        mark_killed(state);
         let _ = std::fs::remove_file(&path);
     }
     lives
+}
+
+/// There while a run was killed and nobody has looked after what it left.
+const KILLED: &str = "killed";
+
+/// Writes down that a run was killed.
+pub(crate) fn mark_killed(state: &Path) {
+    let _ = OpenOptions::new().write(true).create(true).truncate(false).mode(0o600).open(state.join(KILLED));
+}
+
+/// Whether a run was killed since [`forget_killed`].
+pub(crate) fn was_killed(state: &Path) -> bool {
+    state.join(KILLED).exists()
+}
+
+/// Writes down that what killed runs left was looked after.
+pub(crate) fn forget_killed(state: &Path) {
+    let _ = std::fs::remove_file(state.join(KILLED));
 }
 
 /// Whether any run of a state folder works on journeys.

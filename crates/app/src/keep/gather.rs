@@ -14,6 +14,7 @@ use eskort_core::words;
 use eskort_install::{self as install, Facts as ServerFacts, Placement};
 use eskort_store::{JourneyRow, Store, StoreError};
 use std::borrow::Cow;
+use std::collections::BTreeSet;
 use std::sync::Arc;
 
 /// Returns the certificates that a run is about, in the order of their names.
@@ -39,10 +40,17 @@ pub(crate) async fn with_authorities_of_the_day<'a>(
         if entry.other_authorities.is_empty() {
             continue;
         }
-        let since = store.failures(name).await?.and_then(|(failures, _)| failures.authority_since);
+        let failures = store.failures(name).await?.map(|(failures, _)| failures);
+        let since = failures.as_ref().and_then(|failures| failures.authority_since);
         let validity = store.newest(name).await?.map(|newest| newest.validity);
         let time = validity.map_or((now, now), |v| (context.inventory.timing_of(name).renew_at(&v), v.not_after));
-        let index = authority_of_the_day(entry.authorities().count(), since, time, now);
+        let authorities: Vec<&str> = entry.authorities().collect();
+        let mut held = BTreeSet::new();
+        for authority in &authorities {
+            let hold = store.authority_hold(authority, || section_of(context, authority)).await?;
+            held.extend(hold.filter(|hold| hold.until > now).map(|_| *authority));
+        }
+        let index = authority_of_the_day(&authorities, failures.as_ref(), |name| held.contains(name), time, now);
         if let (Some(at), Some(since)) = (index.checked_sub(1), since) {
             let other = entry.other_authorities[at].clone();
             let failed_for = words::duration(now.duration_since(since));

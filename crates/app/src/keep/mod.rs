@@ -51,6 +51,7 @@ pub async fn keep(context: &Context, options: &KeepOptions) -> Result<Vec<KeepEn
     let lock = RunLock::take(&context.state, "eskort keep", context.now())?;
     let store = Arc::new(Store::open(&context.state)?);
     let (began, machines) = (context.now(), Machines::default());
+    store.mend_clock(began).await?;
     recover(context, &store, &machines).await?;
     sweep::sweep(context, &store).await?;
     let names: Vec<&str> = chosen(context, options).into_iter().map(|(name, _)| name).collect();

@@ -5,8 +5,9 @@ use super::gather::{chosen, gather, with_authorities_of_the_day};
 use crate::StepError;
 use eskort_core::budget::{Budget, Outlook};
 use eskort_core::context::Context;
-use eskort_core::decision::{Decision, Facts, Obtaining, decide};
+use eskort_core::decision::{Decision, Facts, Obtaining, decide, urgency};
 use eskort_core::inventory::CertificateEntry;
+use eskort_core::words;
 use eskort_install::{self as install, Facts as ServerFacts, Placement};
 use eskort_store::{Store, StoreError};
 use serde::Serialize;
@@ -46,38 +47,43 @@ pub async fn plan(context: &Context, options: &KeepOptions) -> Result<Plan, Stor
     let of_the_day = with_authorities_of_the_day(context, &store, &names).await?;
     let context = of_the_day.as_ref();
     let servers = ServerFacts::default();
-    let mut entries = Vec::new();
-    let mut outlooks: BTreeMap<&str, (String, Outlook)> = BTreeMap::new();
+    let (mut entries, mut decided) = (Vec::new(), Vec::new());
     for (name, entry) in chosen(context, options) {
-        let mut decision = match gather(context, &store, name, entry, &servers).await {
+        match gather(context, &store, name, entry, &servers).await {
             // What has no room now is found below, with what the orders before it take.
             Ok(facts) => {
+                let urgency = urgency(facts.newest.as_ref(), now);
                 let (wanted, may_lose_names) = (insistence.renew, insistence.drop_names);
-                decide(&Facts { no_room: None, wanted, may_lose_names, ..facts }, now, insistence.at_once)
+                let facts = Facts { no_room: None, wanted, may_lose_names, ..facts };
+                decided.push((urgency, name, entry, decide(&facts, now, insistence.at_once)));
             }
-            Err(error) => {
-                entries.push(failed(name, None, error));
-                continue;
-            }
-        };
-        if let Obtaining::Start { .. } = decision.obtain {
-            let authority = &context.inventory.authorities[&entry.authority];
-            let counted_as = authority.counted_as(&entry.authority);
-            if !outlooks.contains_key(counted_as) {
-                let spent = store.spent(counted_as, &authority.limits, now).await?;
-                let outlook = Outlook::new(authority.limits, spent, now);
-                outlooks.insert(counted_as, (entry.authority.clone(), outlook));
-            }
-            let (_, outlook) = outlooks.get_mut(counted_as).expect("it was put there");
-            if let Some((budget, until)) = outlook.plan(&entry.names, options.beyond_budget) {
-                decision.obtain = Obtaining::NoRoom { until, budget };
-            }
+            Err(error) => entries.push(failed(name, None, error)),
         }
+    }
+    // In the order in which a run lets them in.
+    decided.sort_by_key(|(urgency, ..)| *urgency);
+    let mut outlooks: BTreeMap<&str, (String, Outlook)> = BTreeMap::new();
+    for (_, _, entry, decision) in &mut decided {
+        let Obtaining::Start { .. } = decision.obtain else { continue };
+        let authority = &context.inventory.authorities[&entry.authority];
+        let counted_as = authority.counted_as(&entry.authority);
+        if !outlooks.contains_key(counted_as) {
+            let spent = store.spent(counted_as, &authority.limits, now).await?;
+            let outlook = Outlook::new(authority.limits, spent, now);
+            outlooks.insert(counted_as, (entry.authority.clone(), outlook));
+        }
+        let (_, outlook) = outlooks.get_mut(counted_as).expect("it was put there");
+        if let Some((budget, until)) = outlook.plan(&entry.names, options.beyond_budget) {
+            decision.obtain = Obtaining::NoRoom { until, budget };
+        }
+    }
+    for (_, name, entry, decision) in decided {
         entries.push(match planned_changes(context, &store, name, entry, &decision, &servers).await {
             Ok(changes) => KeepEntry::new(name, Some(decision), Ending::Planned(changes)),
             Err(error) => failed(name, Some(decision), error),
         });
     }
+    entries.sort_by(|a, b| words::natural_order(&a.certificate, &b.certificate));
     let budgets = outlooks.into_values().flat_map(|(authority, outlook)| {
         let planned = move |budget| PlannedBudget { authority: authority.clone(), budget };
         outlook.into_budgets().into_iter().map(planned)

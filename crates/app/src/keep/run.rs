@@ -160,6 +160,9 @@ impl Run {
                 return entries;
             }
         };
+        // The gates let them in in this order.
+        let mut obtaining = obtaining;
+        obtaining.sort_by_key(Turn::urgency);
         self.obtain_all(obtaining, &mut entries).await;
         entries.sort_by(|a, b| words::natural_order(&a.certificate, &b.certificate));
         entries

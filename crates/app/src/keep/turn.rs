@@ -13,7 +13,7 @@ use crate::by_hand::validation::is_published_for_validation;
 use crate::stop::Stop;
 use eskort_core::budget::{names_key, waits_for};
 use eskort_core::context::Context;
-use eskort_core::decision::{AuthorityHold, Concerns, Decision, Facts, Obtaining, decide, hold_after};
+use eskort_core::decision::{AuthorityHold, Concerns, Decision, Facts, Obtaining, decide, hold_after, urgency};
 use eskort_core::deployment::Deployment;
 use eskort_core::event::{Event, GivenUp};
 use eskort_core::inventory::CertificateEntry;
@@ -77,6 +77,11 @@ impl Turn {
     /// Returns the servers that the certificate is for.
     pub(super) fn servers(&self) -> BTreeSet<String> {
         self.entry().install.iter().map(|install| install.server.clone()).collect()
+    }
+
+    /// Returns what tells which of several goes first: when its visitors are left without a certificate.
+    pub(super) fn urgency(&self) -> Timestamp {
+        urgency(self.facts.as_ref().and_then(|facts| facts.newest.as_ref()), self.context.now())
     }
 
     /// Returns what tells its order from those of other certificates at its authority: the names, in any order.

@@ -1,5 +1,6 @@
 //! The command lines of what keeps certificates, and tells of it.
 
+use crate::texts::log::LogFormat;
 use clap::builder::{PossibleValuesParser, TypedValueParser};
 use clap::{Args as ClapArgs, Subcommand};
 use eskort_core::revocation::Revocation;
@@ -29,6 +30,9 @@ pub(crate) struct KeepArgs {
     /// With --every: write `well` or `failed` and the time into this file after each run, for a health check
     #[arg(long, value_name = "FILE", requires = "every")]
     pub(crate) health: Option<PathBuf>,
+    /// How it is told what goes on [default: text; with a timer of systemd: journal]
+    #[arg(long, value_name = "FORMAT", value_enum)]
+    pub(crate) log_format: Option<LogFormat>,
     /// Write down that a timer began this run
     #[arg(long, hide = true)]
     pub(crate) by_timer: bool,

@@ -10,6 +10,7 @@ use crate::draw::tone::Tone;
 use crate::errors;
 use crate::exit::ExitStatus;
 use crate::password;
+use crate::texts::log::{Fact, LogFormat};
 use crate::texts::manual_step;
 use crate::texts::progress::change;
 use crate::ui::Ui;
@@ -31,7 +32,13 @@ pub(crate) fn run(ui: &Ui, context: &Context, args: KeepArgs) -> ExitStatus {
     if context.inventory.certificates.is_empty() {
         ui.talk("The inventory has no [certificate.NAME] section, so there is nothing to keep.");
     }
-    let KeepArgs { plan, wait, only, beyond_budget, drop_names, by_timer, .. } = args;
+    let KeepArgs { plan, wait, only, beyond_budget, drop_names, by_timer, log_format, .. } = args;
+    // systemd says so where what is printed goes into its journal.
+    let in_journal = by_timer && std::env::var_os("JOURNAL_STREAM").is_some();
+    let format = log_format.unwrap_or(if in_journal { LogFormat::Journal } else { LogFormat::Text });
+    if format != LogFormat::Text {
+        ui.log_as(format);
+    }
     run_with(ui, context, plan, KeepOptions { wait, only, beyond_budget, drop_names, by_timer, renew: false })
 }
 
@@ -195,6 +202,13 @@ fn print_errors(ui: &Ui, entries: &[KeepEntry]) {
 /// Prints what came of a run.
 pub(crate) fn print(ui: &Ui, context: &Context, entries: &[KeepEntry]) {
     let now = context.now();
+    if ui.logs().is_some() {
+        facts(context, entries, now).iter().for_each(|fact| ui.fact(fact));
+        if ui.is_json() {
+            print_json(ui, entries, &[], now);
+        }
+        return;
+    }
     print_errors(ui, entries);
     if ui.is_json() {
         return print_json(ui, entries, &[], now);
@@ -220,6 +234,30 @@ pub(crate) fn print(ui: &Ui, context: &Context, entries: &[KeepEntry]) {
         }
         print_at_rest(ui, &at_rest, entries.len());
     }
+}
+
+/// Returns what came of a run as facts for a log: one for each certificate about which there was something to do, and one for the run.
+fn facts(context: &Context, entries: &[KeepEntry], at: Timestamp) -> Vec<Fact> {
+    let of = |entry: &KeepEntry| {
+        let (code, text) = match error_of(entry) {
+            Some(text) => (Some(text.code), text.in_one_line()),
+            None => (None, row(context, entry, at).pop().map(|cell| cell.text().to_owned()).unwrap_or_default()),
+        };
+        let priority = match status(std::slice::from_ref(entry)) {
+            ExitStatus::Well => 5,
+            ExitStatus::Failed | ExitStatus::Bug => 3,
+            _ => 4,
+        };
+        Fact { at, priority, fact: "result", certificate: Some(entry.certificate.clone()), text, code }
+    };
+    let (at_rest, others): (Vec<&KeepEntry>, Vec<&KeepEntry>) = entries.iter().partition(|e| is_at_rest(e));
+    let text = format!(
+        "{} looked after, {} of them at rest",
+        words::count(entries.len() as u64, "certificate"),
+        at_rest.len()
+    );
+    let run = Fact { at, priority: 6, fact: "run", certificate: None, text, code: None };
+    others.into_iter().map(of).chain([run]).collect()
 }
 
 /// Whether there was nothing to do about a certificate.

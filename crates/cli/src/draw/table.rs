@@ -18,6 +18,10 @@ impl Cell {
         Cell { text: text.into(), tone }
     }
 
+    pub(crate) fn text(&self) -> &str {
+        &self.text
+    }
+
     pub(crate) fn is_empty(&self) -> bool {
         self.text.is_empty()
     }

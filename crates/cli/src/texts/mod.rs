@@ -2,6 +2,7 @@
 
 pub(crate) mod event;
 pub(crate) mod guide;
+pub(crate) mod log;
 pub(crate) mod manual_step;
 pub(crate) mod progress;
 pub(crate) mod reference;

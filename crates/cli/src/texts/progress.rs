@@ -1,5 +1,6 @@
 //! What is told of work under way.
 
+use super::log::Fact;
 use super::manual_step;
 use crate::draw::board::{Board, place_of, steps};
 use crate::draw::table::{Cell, Page, draw, wrap};
@@ -9,11 +10,15 @@ use eskort_core::journey::Milestone;
 use eskort_core::pki::{Certificate, Chain};
 use eskort_core::progress::{FileChange, Progress, TurnEnd};
 use eskort_core::words;
+use jiff::Timestamp;
 use std::path::Path;
 use std::time::Instant;
 
 /// Says how a run goes on: with one certificate, or with the run as a whole.
 pub(crate) fn show(ui: &Ui, about: Option<&str>, progress: &Progress) {
+    if ui.logs().is_some() {
+        return Fact::of(about, progress, Timestamp::now()).iter().for_each(|fact| ui.fact(fact));
+    }
     if let Progress::SideBySide { certificates } = progress {
         return ui.side_by_side(certificates);
     }

@@ -322,20 +322,35 @@ fn another_authority_is_asked_when_the_first_has_failed_for_long() {
     let hours = |n: i64| SignedDuration::from_hours(n);
     let table = [
         (3, None, on("2026-03-20"), 0),
-        (3, Some(on("2026-03-02")), on("2026-03-11"), 0),
-        (3, Some(on("2026-03-02")), on("2026-03-12"), 1),
-        (3, Some(on("2026-03-02")), on("2026-03-22"), 2),
-        (2, Some(on("2026-03-02")), on("2026-03-22"), 1),
-        (1, Some(on("2026-03-02")), on("2026-03-30"), 0),
+        (3, Some((on("2026-03-02"), "a")), on("2026-03-11"), 0),
+        (3, Some((on("2026-03-02"), "a")), on("2026-03-12"), 1),
+        // Those that may be asked take turns.
+        (3, Some((on("2026-03-02"), "b")), on("2026-03-13"), 0),
+        (3, Some((on("2026-03-02"), "b")), on("2026-03-22"), 2),
+        (3, Some((on("2026-03-02"), "c")), on("2026-03-22"), 0),
+        (2, Some((on("2026-03-02"), "a")), on("2026-03-22"), 1),
+        (1, Some((on("2026-03-02"), "a")), on("2026-03-30"), 0),
         // Little is left, or nothing.
-        (2, Some(on("2026-03-30")), on("2026-03-30") + hours(2), 1),
-        (2, Some(on("2026-04-09")), on("2026-04-09"), 0),
-        (2, Some(on("2026-04-09")), on("2026-04-09") + hours(1), 1),
+        (2, Some((on("2026-03-30"), "a")), on("2026-03-30") + hours(2), 1),
+        (2, Some((on("2026-04-09"), "a")), on("2026-04-09"), 0),
+        (2, Some((on("2026-04-09"), "a")), on("2026-04-09") + hours(1), 1),
         // A clock that went back.
-        (2, Some(on("2026-03-30")), on("2026-03-03"), 0),
+        (2, Some((on("2026-03-30"), "a")), on("2026-03-03"), 0),
     ];
-    for (authorities, since, now, chosen) in table {
-        assert_eq!(authority_of_the_day(authorities, since, (due, end), now), chosen, "{since:?} {now}");
+    for (authorities, failing, now, chosen) in table {
+        let names = &["a", "b", "c"][..authorities];
+        let failures = failing.map(|(since, last): (_, &str)| Failures {
+            authority_since: Some(since),
+            authority: Some(last.to_owned()),
+            ..Failures::default()
+        });
+        let of = |held: &[&str]| {
+            authority_of_the_day(names, failures.as_ref(), |name| held.contains(&name), (due, end), now)
+        };
+        assert_eq!(of(&[]), chosen, "{failing:?} {now}");
+        // One that is left alone lets another have its turn, if there is one that may be asked.
+        assert_eq!(of(&names), chosen);
+        assert!(chosen == 0 || of(&[names[chosen]]) != chosen);
     }
 }
 

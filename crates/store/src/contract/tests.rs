@@ -310,3 +310,24 @@ async fn budgets(store: &Store) {
     assert_eq!((failures.len(), failures[0].subject.as_str(), failures[0].at), (1, "www.lampholm.example", at(104)));
     assert!(store.spent("another", &limits, at(104)).await.unwrap().is_empty());
 }
+
+#[tokio::test]
+async fn what_a_clock_wrote_that_was_ahead_counts_from_now_on() {
+    on_each(mended).await;
+}
+
+async fn mended(store: &Store) {
+    store.record_failure("website", &failure("acme", "refused", Some(at(900))), at(800)).await.unwrap();
+    store.record_failure("mail", &failure("acme", "refused", Some(at(900))), at(5)).await.unwrap();
+    store.hold_authority("public", "", "limits", None, at(800)).await.unwrap();
+    store.spend_failures("ca", "website", &["lampholm.example".to_owned()], at(800)).await.unwrap();
+    store.mend_clock(at(10)).await.unwrap();
+    let failures = store.failures("website").await.unwrap().unwrap().0;
+    assert_eq!((failures.last, failures.hold_until, failures.authority_since), (at(10), None, Some(at(10))));
+    assert_eq!(store.failures("mail").await.unwrap().unwrap().0.hold_until, Some(at(900)));
+    assert_eq!(store.authority_hold("public", String::new).await.unwrap(), None);
+    let limit = Some(Limit::new(4, jiff::SignedDuration::from_hours(1)));
+    let limits = Limits { failures: limit, ..Limits::default() };
+    let spent = store.spent("ca", &limits, at(10)).await.unwrap();
+    assert_eq!(spent.iter().map(|one| one.at).collect::<Vec<_>>(), [at(10)]);
+}
