@@ -51,6 +51,12 @@ pub enum StepError {
     /// What was brought is no answer.
     #[error(transparent)]
     Answer(#[from] AnswerError),
+    /// The practice authority of a rehearsal.
+    #[error("cannot start a practice authority: {what}")]
+    Rehearsal {
+        /// What came back.
+        what: String,
+    },
     /// The timer, or what runs it.
     #[error("cannot {job}: {what}")]
     Schedule {
@@ -173,6 +179,7 @@ impl StepError {
             | StepError::Forbidden { .. }
             | StepError::NoProfile { .. }
             | StepError::Schedule { .. }
+            | StepError::Rehearsal { .. }
             | StepError::Interrupted
             | StepError::Panic { .. }
             | StepError::NothingStored

@@ -39,6 +39,7 @@ pub use look::check::{CheckTarget, EndpointReport, check};
 pub use look::history::{History, HistoryEvent, history};
 pub use look::inspect::{CertificateView, FileView, InspectError, KeyView, inspect};
 pub use look::list::{ListFilter, ListRow, State, StateKind, age, list};
+pub use look::rehearse::renewal::{StandIn, rehearse_renewal};
 pub use look::rehearse::{Rehearsal, Rehearsed, Trial, Tried, rehearse};
 pub use look::report::{ReportKind, report, write_report};
 pub use look::show::{AskedView, DebtView, GenerationView, JourneyView, RampView, Show, show};

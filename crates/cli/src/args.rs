@@ -278,6 +278,10 @@ pub(crate) struct RehearseArgs {
     /// Certificates of the inventory [default: all of them]
     #[arg(value_name = "CERTIFICATE")]
     pub(crate) certificates: Vec<String>,
+    /// Also get a certificate for each: from the address that `rehearsal` names for its authority, or from a practice authority;
+    /// it is thrown away
+    #[arg(long)]
+    pub(crate) renewal: bool,
 }
 
 #[derive(Debug, ClapArgs)]

@@ -83,6 +83,57 @@ fn another_authority_is_asked_when_the_first_fails_for_a_third_of_the_time() {
 }
 
 #[test]
+fn a_renewal_is_rehearsed_to_its_end_and_nothing_is_touched() {
+    let world = World::new();
+    world.place.run(&["keep"]).check(0, &["generation 1 installed and checked live"]);
+    let served = world.place.read("tls/site.pem");
+    let run = |words: &[&str]| world.place.run(words);
+    // Without an authority for rehearsals a practice authority stands in.
+    let said = run(&["rehearse", "--renewal"]);
+    said.check(0, &["good renewal a practice authority: proved, ordered and received", "nothing was installed"]);
+    let said = run(&["rehearse", "--renewal", "website", "--output", "json"]);
+    said.check(0, &["\"what\": \"renewal\""]);
+    assert_eq!(world.authority.counts().1, 1);
+    // With one, that is asked; what it refuses is told.
+    let options = AuthorityOptions { site_port: world.site.plain_address().port(), ..AuthorityOptions::default() };
+    let runtime = runtime();
+    let test = runtime.block_on(Authority::start(options, Clock::default(), Arc::clone(&world.names))).unwrap();
+    // Both are reached by the roots of the section.
+    world.place.write("api-root.pem", &(world.place.read("api-root.pem") + test.api_root_pem()));
+    let line = format!("\"\nrehearsal = \"{}\"\naccept-terms", test.directory());
+    world.write_inventory(|text| text.replacen("\"\naccept-terms", &line, 1));
+    run(&["rehearse", "--renewal"]).check(0, &[&format!("renewal {}: proved", test.directory())]);
+    assert_eq!((test.counts().1, world.authority.counts().1), (1, 1));
+    test.misbehave(Resource::Finalize, Fault::Problem("badCSR"), 1);
+    run(&["rehearse", "--renewal"]).check(1, &["FATAL renewal", "badCSR"]);
+    run(&["rehearse", "--renewal"]).check(0, &["good renewal"]);
+    world.place.check_nothing_published();
+    assert_eq!(world.place.read("tls/site.pem"), served);
+    let keys = world.place.path("state/rehearsal/certificates/website");
+    assert!(!keys.join("0001").exists() && world.place.mode("state/rehearsal") == 0o700);
+    run(&["keep"]).check(0, &["nothing to do"]);
+    run(&["show", "website"]).check(0, &["generation 1"]);
+    // What is wrong with the proof is found before.
+    world.write_inventory(|text| text.replace("folder = \"www\"", "folder = \"nowhere\""));
+    run(&["rehearse", "--renewal"]).check(1, &["FATAL proof", "not tried, since something would fail before"]);
+}
+
+#[test]
+fn what_ends_first_has_the_budget() {
+    let world = World::new();
+    let annex = "\n[certificate.annex]\nnames = [\"www.lampholm.example\"]\n";
+    world.on_day(0, &["keep"]).check(0, &["generation 1"]);
+    world.write_inventory(|text| text + annex);
+    world.on_day(3, &["keep"]).check(0, &["annex"]);
+    let limited = |text: String| text.replace("timeout = \"6s\"", "timeout = \"6s\"\nlimit-per-domain = \"1 in 3d\"");
+    world.write_inventory(|text| limited(text) + annex);
+    // Both are due; the names come in another order.
+    world.on_day(66, &["keep", "--plan"]).check(0, &["website: get a new certificate", "annex: not before"]);
+    world.on_day(66, &["keep"]).check(4, &["generation 2 installed", "annex", "is used up"]);
+    world.on_day(70, &["keep"]).check(0, &["annex", "generation 2 stored"]);
+}
+
+#[test]
 fn a_timer_tells_facts_a_line_each() {
     let world = World::new();
     let lines = |said: &Said| -> Vec<serde_json::Value> {
@@ -112,6 +163,7 @@ fn a_timer_tells_facts_a_line_each() {
     assert!(result["text"].as_str().unwrap().contains("not tried again until"), "{said}");
     // Without a journal the facts stand in lines of text.
     let said = world.place.run_with("JOURNAL_STREAM", "8:1", &["keep", "--only", "website", "--by-timer"]);
-    said.check(0, &["website: passed"].map(|part| part.trim_end_matches("passed").trim_end()));
-    assert!(said.out.is_empty() && said.err.contains("website: issued: by `Lampholm"), "{said}");
+    said.check(0, &[]);
+    let there = std::path::Path::new("/run/systemd/journal/socket").exists();
+    assert!(said.out.is_empty() && (there || said.err.contains("website: issued: by `Lampholm")), "{said}");
 }

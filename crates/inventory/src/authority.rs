@@ -11,6 +11,7 @@ use std::time::Duration;
 pub(crate) const ACME: &[&str] = &[
     "kind",
     "directory",
+    "rehearsal",
     "accept-terms",
     "contact",
     "api-roots",
@@ -137,10 +138,13 @@ fn parse_acme(section: &Section<'_>) -> Option<AcmeAuthority> {
     if section.get("directory").is_none() {
         section.missing("directory", "directory = \"https://ca.example/directory\", with your authority's address");
     }
-    let directory = section.parsed("directory", "a URL that begins with https://", |text| {
-        let url = url::Url::parse(text).ok()?;
-        (url.scheme() == "https" && url.has_host()).then(|| url.to_string())
-    });
+    let address = |key: &'static str| {
+        section.parsed(key, "a URL that begins with https://", |text| {
+            let url = url::Url::parse(text).ok()?;
+            (url.scheme() == "https" && url.has_host()).then(|| url.to_string())
+        })
+    };
+    let directory = address("directory");
     let external_account = match (section.text("external-key-id"), section.path("external-key-file")) {
         (Some(id), Some(key_file)) => Some(ExternalAccount { key_id: id.value.to_owned(), key_file }),
         (None, None) => None,
@@ -155,6 +159,7 @@ fn parse_acme(section: &Section<'_>) -> Option<AcmeAuthority> {
     };
     Some(AcmeAuthority {
         directory: directory?,
+        rehearsal: address("rehearsal"),
         accept_terms: section.flag("accept-terms"),
         contact: contact(section),
         api_roots: section.path("api-roots"),

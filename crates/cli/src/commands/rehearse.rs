@@ -6,11 +6,15 @@ use crate::draw::tone::Tone;
 use crate::errors;
 use crate::exit::ExitStatus;
 use crate::ui::Ui;
-use eskort_app::{Rehearsal, Rehearsed, StepError, Tried};
+use eskort_app::{Rehearsal, Rehearsed, StandIn, StepError, Trial, Tried, rehearse_renewal};
 use eskort_core::context::Context;
 use eskort_core::words;
+use eskort_host::files;
+use eskort_practice::{Authority, AuthorityOptions, Clock, NameServer, Offer};
 use jiff::Timestamp;
 use serde::Serialize;
+use std::path::PathBuf;
+use std::sync::Arc;
 
 pub(crate) fn run(ui: &Ui, context: &Context, args: &RehearseArgs) -> ExitStatus {
     for name in &args.certificates {
@@ -18,7 +22,14 @@ pub(crate) fn run(ui: &Ui, context: &Context, args: &RehearseArgs) -> ExitStatus
             return status;
         }
     }
-    let rehearsals = match block_on(eskort_app::rehearse(context, &args.certificates)) {
+    let rehearsed = block_on(async {
+        let mut rehearsals = eskort_app::rehearse(context, &args.certificates).await?;
+        if args.renewal {
+            renew(context, &mut rehearsals).await?;
+        }
+        Ok(rehearsals)
+    });
+    let rehearsals = match rehearsed {
         Ok(rehearsals) => rehearsals,
         Err(StepError::Store(error)) => return errors::print_store(ui, &error),
         Err(error) => {
@@ -30,6 +41,26 @@ pub(crate) fn run(ui: &Ui, context: &Context, args: &RehearseArgs) -> ExitStatus
         true => ExitStatus::Failed,
         false => ExitStatus::Well,
     }
+}
+
+/// Renews at the authorities for rehearsals. A practice authority on this machine stands in for those that have none: it looks at no proof, so that
+/// what counts is what this program saw of them.
+async fn renew(context: &Context, rehearsals: &mut [Rehearsal]) -> Result<(), StepError> {
+    let fail = |what: std::io::Error| StepError::Rehearsal { what: what.to_string() };
+    let names = Arc::new(NameServer::start().await.map_err(fail)?);
+    let options = AuthorityOptions { looks: false, offers: &Offer::ALL, ..AuthorityOptions::default() };
+    let authority = Authority::start(options, Clock::default(), names).await.map_err(fail)?;
+    let api_roots = write_root(context, authority.api_root_pem()).map_err(fail)?;
+    let stand_in = StandIn { directory: authority.directory(), api_roots };
+    rehearse_renewal(context, rehearsals, &stand_in).await
+}
+
+fn write_root(context: &Context, pem: &str) -> std::io::Result<PathBuf> {
+    let folder = context.state.join("rehearsal");
+    files::make_folders(&folder, 0o700)?;
+    let path = folder.join("practice-root.pem");
+    files::write_atomic(&path, pem.as_bytes(), files::Access::mode(0o600))?;
+    Ok(path)
 }
 
 /// Prints what was rehearsed, and returns whether something would fail.
@@ -121,5 +152,8 @@ fn print_told(ui: &Ui, told: &[(&Rehearsal, Vec<Told>)], now: Timestamp) {
     let counts = [(Weight::Fatal, "would fail"), (Weight::Risky, "may fail"), (Weight::Good, "would work")];
     let counts: Vec<String> =
         counts.iter().filter(|(w, _)| of(*w) > 0).map(|(w, words)| format!("{} {words}", of(*w))).collect();
-    ui.result(&format!("\n{}: {}. Nothing was ordered.", words::count(all, "trial"), counts.join(", ")));
+    let renewed = told.iter().flat_map(|(rehearsal, _)| &rehearsal.trials).any(|one| one.trial == Trial::Renewal);
+    let end =
+        if renewed { "Nothing was ordered that counts, and nothing was installed" } else { "Nothing was ordered" };
+    ui.result(&format!("\n{}: {}. {end}.", words::count(all, "trial"), counts.join(", ")));
 }

@@ -106,6 +106,7 @@ pub(crate) fn tell(error: &StepError, certificate: &str) -> ErrorText {
         StepError::NoChallenge { .. } => {
             text.hint("the authority wants these names proved in another way; see docs/inventory.md")
         }
+        StepError::Rehearsal { .. } => text.hint("the state folder has to be writable, and some port free on loopback"),
         StepError::Schedule { .. } => {
             text.hint("run it as root, or with `--user`; where there is no systemd, `--cron` takes cron")
         }

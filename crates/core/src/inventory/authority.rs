@@ -155,6 +155,8 @@ impl Authority {
 pub struct AcmeAuthority {
     /// The address of its directory (RFC 8555 section 7.1.1).
     pub directory: String,
+    /// The address of the directory of its authority for rehearsals, where it has one.
+    pub rehearsal: Option<String>,
     /// Whether its terms of service are agreed to.
     pub accept_terms: bool,
     /// Mail address for this authority; `None` for the inventory's own.

@@ -29,6 +29,8 @@ impl Seeker {
         let digest = || eskort_pki::base64url(&eskort_pki::sha256(self.key_authorization.as_bytes()));
         let label = || eskort_pki::base32(&eskort_pki::sha256(self.account.as_bytes())[..10]);
         match self.offer {
+            _ if !core.options.looks => Ok(()),
+            Offer::TlsAlpn01 => Err(("tls", "this authority asks nobody over TLS".to_owned())),
             Offer::Http01 => {
                 let path = format!("/.well-known/acme-challenge/{}", self.token);
                 fetch_and_compare(&core.names, core.options.site_port, name, path, &self.key_authorization).await

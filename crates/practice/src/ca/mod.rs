@@ -42,6 +42,8 @@ pub struct AuthorityOptions {
     pub repeats_orders: bool,
     /// Whether it says when certificates are to be renewed (RFC 9773).
     pub renewals: bool,
+    /// Whether it looks at proofs; one that does not takes whoever answers a challenge at their word, for any name.
+    pub looks: bool,
     /// The profiles of certificates that it offers, with the lifetime of each.
     pub profiles: &'static [(&'static str, SignedDuration)],
 }
@@ -57,10 +59,14 @@ pub enum Offer {
     DnsAccount01,
     /// draft-ietf-acme-dns-persist; not for addresses.
     DnsPersist01,
+    /// RFC 8737; only for one that does not look.
+    TlsAlpn01,
 }
 
 impl Offer {
-    const ALL: [Offer; 4] = [Offer::Http01, Offer::Dns01, Offer::DnsAccount01, Offer::DnsPersist01];
+    /// All kinds.
+    pub const ALL: [Offer; 5] =
+        [Offer::Http01, Offer::Dns01, Offer::DnsAccount01, Offer::DnsPersist01, Offer::TlsAlpn01];
 
     fn word(self) -> &'static str {
         match self {
@@ -68,6 +74,7 @@ impl Offer {
             Offer::Dns01 => "dns-01",
             Offer::DnsAccount01 => "dns-account-01",
             Offer::DnsPersist01 => "dns-persist-01",
+            Offer::TlsAlpn01 => "tls-alpn-01",
         }
     }
 }
@@ -85,6 +92,7 @@ impl Default for AuthorityOptions {
             refused_nonces: 0,
             repeats_orders: true,
             renewals: false,
+            looks: true,
             profiles: &[],
         }
     }

@@ -4,6 +4,7 @@ mod authority;
 mod firewall;
 mod names;
 mod proofs;
+pub(crate) mod renewal;
 mod servers;
 
 use crate::StepError;
@@ -46,6 +47,8 @@ pub enum Trial {
     Firewall,
     /// Whether the server could be changed now.
     Install,
+    /// Whether another authority gives a certificate.
+    Renewal,
 }
 
 impl Trial {
@@ -59,6 +62,7 @@ impl Trial {
             Trial::Proof => "proof",
             Trial::Firewall => "firewall",
             Trial::Install => "install",
+            Trial::Renewal => "renewal",
         }
     }
 }

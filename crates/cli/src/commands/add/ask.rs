@@ -149,7 +149,8 @@ pub(super) fn agrees(question: &str, usually: bool) -> bool {
 pub(super) fn goes_on(ui: &Ui, context: &Context, certificates: &[String]) -> io::Result<bool> {
     let mut good = false;
     if agrees("Rehearse it now? Nothing is ordered.", true) {
-        good = rehearse::run(ui, context, &RehearseArgs { certificates: certificates.to_vec() }) == ExitStatus::Well;
+        good = rehearse::run(ui, context, &RehearseArgs { certificates: certificates.to_vec(), renewal: false })
+            == ExitStatus::Well;
     }
     let question = if certificates.len() == 1 { "Get the certificate now?" } else { "Get the certificates now?" };
     Ok(agrees(question, good))
