@@ -6,6 +6,7 @@ use eskort_core::finding::Finding;
 use eskort_core::journey::{Unexpected, WaitsFor};
 use eskort_core::names::Identifier;
 use eskort_core::pki::{ChainError, IntakeError, PkiError};
+use eskort_core::record::RecordToPlace;
 use eskort_core::words;
 use eskort_install::InstallError;
 use eskort_probe::TrustError;
@@ -33,6 +34,18 @@ pub enum StepError {
     Swept {
         /// The generation in use.
         generation: u32,
+    },
+    /// The records of its key were published just now.
+    #[error("the TLSA records of its key are published; others may remember those of before until {}", words::instant(*until))]
+    AwaitsTtl {
+        /// When nobody remembers them any more.
+        until: Timestamp,
+    },
+    /// A person has to place records first.
+    #[error("its key has no TLSA records yet")]
+    ToPlace {
+        /// The records.
+        records: Vec<RecordToPlace>,
     },
     /// What is stored is of no use any more.
     #[error("generation {generation} has ended on {day}")]
@@ -185,6 +198,8 @@ impl StepError {
             | StepError::NothingStored
             | StepError::NotInstalled
             | StepError::Swept { .. }
+            | StepError::AwaitsTtl { .. }
+            | StepError::ToPlace { .. }
             | StepError::Ended { .. }
             | StepError::Bug(_) => false,
         }

@@ -23,6 +23,15 @@ impl Bind {
     }
 
     pub(crate) fn start_at(address: SocketAddr) -> Self {
+        Bind::start_with(address, "")
+    }
+
+    /// Starts one that signs the zone.
+    pub(crate) fn signing() -> Self {
+        Bind::start_with(SocketAddr::from(([127, 0, 0, 1], free_port())), "dnssec-policy default; inline-signing yes; ")
+    }
+
+    fn start_with(address: SocketAddr, more_of_zone: &str) -> Self {
         let (ip, port) = (address.ip(), address.port());
         let place = Place::new();
         let dir = place.dir.path().display().to_string();
@@ -40,7 +49,7 @@ impl Bind {
             "include \"{dir}/key\";\ninclude \"{dir}/other-key\";\ncontrols {{ }};\noptions {{ directory \"{dir}\"; \
              pid-file none; session-keyfile none; recursion yes; dnssec-validation no; listen-on-v6 {{ none; }};\n  \
              listen-on port {port} {{ {ip}; }}; }};\n\
-             zone \"lampholm.example\" {{ type primary; file \"zone\"; allow-update {{ key lamp; }}; }};\n\
+             zone \"lampholm.example\" {{ type primary; file \"zone\"; {more_of_zone}allow-update {{ key lamp; }}; }};\n\
              zone \"proofs.test\" {{ type primary; file \"proofs\"; allow-update {{ key lamp; }}; }};\n"
         );
         place.write("named.conf", &config);

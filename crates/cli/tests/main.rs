@@ -42,6 +42,7 @@ mod side;
 mod starttls;
 mod stops;
 mod survey;
+mod tlsa;
 mod undo;
 mod upkeep;
 mod uploads;

@@ -28,6 +28,8 @@ pub enum Topic {
     Key,
     /// The timer that renews.
     Timer,
+    /// The records that name its key.
+    Tlsa,
 }
 
 impl Topic {
@@ -45,6 +47,7 @@ impl Topic {
             Topic::Protocol => "protocol",
             Topic::Key => "key",
             Topic::Timer => "timer",
+            Topic::Tlsa => "tlsa",
         }
     }
 }

@@ -128,6 +128,8 @@ impl Asked {
                 return Err(AskedError::Text);
             }
             RecordType::Txt => text.to_owned(),
+            // No authority asks for such a one.
+            RecordType::Tlsa => return Err(AskedError::Text),
             RecordType::Cname => host_name(text).ok_or_else(|| AskedError::Target(text.to_owned()))?,
         };
         Ok(Asked::Record(Record { name: plain, kind, text }))

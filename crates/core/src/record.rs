@@ -4,7 +4,7 @@ use crate::pki::{base32, base64url, sha256};
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 
-/// The types of record that authorities ask for.
+/// The types of record that are placed.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
 #[serde(rename_all = "UPPERCASE")]
 pub enum RecordType {
@@ -13,6 +13,8 @@ pub enum RecordType {
     Txt,
     /// Another name for the name (RFC 1035 section 3.3.1).
     Cname,
+    /// Which key a service has (RFC 6698); it proves nothing to an authority.
+    Tlsa,
 }
 
 impl RecordType {
@@ -21,6 +23,7 @@ impl RecordType {
         match self {
             RecordType::Txt => "TXT",
             RecordType::Cname => "CNAME",
+            RecordType::Tlsa => "TLSA",
         }
     }
 }
@@ -61,12 +64,16 @@ impl Record {
         match self.kind {
             RecordType::Txt => self.strings().iter().map(quoted).collect::<Vec<_>>().join(" "),
             RecordType::Cname => format!("{}.", self.text),
+            RecordType::Tlsa => self.text.clone(),
         }
     }
 
     /// Returns whether a name with these texts or targets has what this record is for: its own, or for a standing record one
     /// that says as much at `now`.
     pub fn is_answered_by(&self, texts: &[String], now: Timestamp) -> bool {
+        if self.kind == RecordType::Tlsa {
+            return texts.iter().any(|text| text.eq_ignore_ascii_case(&self.text));
+        }
         if self.kind == RecordType::Cname {
             return texts.iter().any(|target| target.trim_end_matches('.').eq_ignore_ascii_case(&self.text));
         }
@@ -81,6 +88,13 @@ impl Record {
 pub fn challenge_record(name: &str, key_authorization: &str) -> Record {
     let text = base64url(&sha256(key_authorization.as_bytes()));
     Record::txt(format!("_acme-challenge.{name}"), text)
+}
+
+/// Returns the record that names the key of a service at a port: DANE-EE, its public key, SHA-256 (RFC 6698, RFC 7671 section 5.1). `public_key` is
+/// a `SubjectPublicKeyInfo` in DER.
+pub fn tlsa_record(name: &str, port: u16, public_key: &[u8]) -> Record {
+    let digest: String = sha256(public_key).iter().map(|byte| format!("{byte:02x}")).collect();
+    Record { name: format!("_{port}._tcp.{name}"), kind: RecordType::Tlsa, text: format!("3 1 1 {digest}") }
 }
 
 /// Returns the record for a dns-account-01 challenge (draft-ietf-acme-dns-account-label): as for dns-01, below a label made

@@ -25,6 +25,7 @@ pub async fn ask_records(server: SocketAddr, name: &str, kind: record::RecordTyp
     let asked = match kind {
         record::RecordType::Txt => RecordType::TXT,
         record::RecordType::Cname => RecordType::CNAME,
+        record::RecordType::Tlsa => RecordType::TLSA,
     };
     let answer = ask(server, &name, asked).await?;
     match answer.metadata.response_code {
@@ -38,6 +39,12 @@ pub(crate) fn found(answer: &Message, asked: RecordType) -> Found {
     let text = |data: &RData| match data {
         RData::TXT(txt) => Some(txt.txt_data.iter().map(|part| String::from_utf8_lossy(part)).collect::<String>()),
         RData::CNAME(cname) if asked == RecordType::CNAME => Some(plain(&cname.0)),
+        RData::TLSA(tlsa) => {
+            let (usage, selector, matching) =
+                (u8::from(tlsa.cert_usage), u8::from(tlsa.selector), u8::from(tlsa.matching));
+            let data: String = tlsa.cert_data.iter().map(|byte| format!("{byte:02x}")).collect();
+            Some(format!("{usage} {selector} {matching} {data}"))
+        }
         _ => None,
     };
     let texts: Vec<String> = answer.answers.iter().filter_map(|record| text(&record.data)).collect();

@@ -4,7 +4,7 @@ use crate::UpdateKey;
 use crate::exchange::{AskError, exchange_tcp, parse_name};
 use eskort_core::record::{self, Record};
 use hickory_proto::op::{Message, OpCode, Query, ResponseCode, UpdateMessage};
-use hickory_proto::rr::rdata::{CNAME, TXT};
+use hickory_proto::rr::rdata::{CNAME, TLSA, TXT};
 use hickory_proto::rr::{self, DNSClass, RData, RecordType};
 use std::net::SocketAddr;
 
@@ -106,12 +106,26 @@ fn message(zone: &str, records: &[Record], class: DNSClass, ttl: u32) -> Result<
         let data = match record.kind {
             record::RecordType::Txt => RData::TXT(TXT::new(record.strings())),
             record::RecordType::Cname => RData::CNAME(CNAME(parse_name(&record.text)?)),
+            record::RecordType::Tlsa => RData::TLSA(tlsa(&record.text).ok_or_else(|| AskError::BadAnswer {
+                server: SocketAddr::from(([0, 0, 0, 0], 0)),
+                what: format!("nothing: `{}` is no TLSA record", record.text),
+            })?),
         };
         let mut record = rr::Record::from_rdata(parse_name(&record.name)?, ttl, data);
         record.dns_class = class;
         message.add_update(record);
     }
     Ok(message)
+}
+
+/// Reads the data of a TLSA record (RFC 6698 section 2.2).
+fn tlsa(text: &str) -> Option<TLSA> {
+    let mut parts = text.split(' ');
+    let mut number = || parts.next()?.parse::<u8>().ok();
+    let (usage, selector, matching) = (number()?, number()?, number()?);
+    let hex = parts.next()?;
+    let bytes = (0..hex.len() / 2).map(|n| u8::from_str_radix(hex.get(2 * n..2 * n + 2)?, 16).ok());
+    Some(TLSA::new(usage.into(), selector.into(), matching.into(), bytes.collect::<Option<Vec<u8>>>()?))
 }
 
 async fn send_signed(

@@ -1,15 +1,16 @@
 //! Reads where a certificate goes, and what its site wants of https there.
 
-use crate::fields::{days, points_to};
+use crate::fields::{days, named_section, points_to};
 use crate::table::{Notes, Section};
 use eskort_core::https::{Hsts, HttpsWishes, Prefer, TlsLevel, with_and_without_www};
-use eskort_core::inventory::{Install, Inventory, ServerKind};
+use eskort_core::inventory::{Install, Inventory, Proof, RecordWriter, ServerKind};
 use eskort_core::names::Identifier;
 use eskort_core::software::Software;
 use std::ops::Range;
 use toml::de::DeTable;
 
-pub(crate) const INSTALL: &[&str] = &["server", "redirect", "prefer", "hsts", "tls", "http2", "stapling", "tls-port"];
+pub(crate) const INSTALL: &[&str] =
+    &["server", "redirect", "prefer", "hsts", "tls", "http2", "stapling", "tls-port", "tlsa"];
 
 pub(crate) fn parse_install<'a>(
     table: &'a DeTable<'a>,
@@ -45,7 +46,8 @@ pub(crate) fn parse_install<'a>(
     };
     // A server with mistakes of its own may be of any kind.
     let is_known = kind.is_some();
-    for key in INSTALL.iter().skip(1).filter(|key| is_known && section.get(key).is_some()) {
+    let only_there = |key: &&&str| !matches!(**key, "server" | "tlsa");
+    for key in INSTALL.iter().filter(only_there).filter(|key| is_known && section.get(key).is_some()) {
         let is_for = matches!(software, Some(Software::Nginx | Software::Apache));
         if !is_for {
             let advice = "write it into the server's own configuration";
@@ -60,7 +62,35 @@ pub(crate) fn parse_install<'a>(
         let what = format!("`prefer = \"{}\"` wants a name both with and without `www.`", prefer.word());
         section.note(at, what, Some("add the other one to the certificate's `names`".into()));
     }
-    servers.into_iter().map(|server| Install { server, wishes }).collect()
+    let tlsa = parse_tlsa(&section, inventory);
+    servers.into_iter().map(|server| Install { server, wishes, tlsa: tlsa.clone() }).collect()
+}
+
+/// Reads which proof places the records that name the key: one that is named, or with `true` the only one that places records.
+fn parse_tlsa(section: &Section<'_>, inventory: &Inventory) -> Option<String> {
+    let value = section.get("tlsa")?;
+    let places = |proof: &Proof| match proof {
+        Proof::Dns(dns) => !matches!(dns.writer, RecordWriter::Standing { .. }),
+        _ => false,
+    };
+    let known: Vec<&str> =
+        inventory.proofs.iter().filter(|(_, proof)| places(proof)).map(|(name, _)| name.as_str()).collect();
+    if value.get_ref().as_bool().is_some() {
+        if !section.flag("tlsa") {
+            return None;
+        }
+        if let [only] = known[..] {
+            return Some(only.to_owned());
+        }
+        let what = match known[..] {
+            [] => "`tlsa` wants a proof that places records, and the inventory has none".to_owned(),
+            _ => format!("`tlsa = true` leaves open which proof places the records: {}", known.join(", ")),
+        };
+        let advice = "tlsa = \"zone\", the name of a proof of kind dns-update, web-api, program or by-hand";
+        section.note(value.span(), what, Some(advice.into()));
+        return None;
+    }
+    named_section(section, &section.text("tlsa")?, &known, "proof").map(str::to_owned)
 }
 
 fn hsts(text: &str) -> Option<Hsts> {

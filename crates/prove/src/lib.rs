@@ -21,5 +21,5 @@ pub use file::SiteFile;
 pub use listener::Listener;
 pub use place::{SitePlace, addresses, look};
 pub use proving::Proving;
-pub use records::{look_at_records, publish_records};
+pub use records::{look_at_records, publish_records, see_records};
 pub use shared::{SharedProofs, Turn, Turns};

@@ -28,6 +28,7 @@ mod rows;
 mod runs;
 mod schema;
 mod settled;
+mod tlsa;
 mod undo;
 mod worker;
 
@@ -47,6 +48,7 @@ pub use overview::{FailedOverview, OpenOverview, Overview};
 pub use renewals::AskedRenewal;
 pub use runs::RunRow;
 pub use settled::Settled;
+pub use tlsa::TlsaRow;
 pub use undo::{PutBack, Undo};
 
 use std::path::PathBuf;

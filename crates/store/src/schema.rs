@@ -141,6 +141,12 @@ CREATE TABLE told (certificate TEXT PRIMARY KEY, told TEXT NOT NULL);
 CREATE TABLE undelivered (
   id INTEGER PRIMARY KEY, notify TEXT NOT NULL, news TEXT NOT NULL, since INTEGER NOT NULL, taken_until INTEGER NOT NULL, trouble TEXT);
 ",
+    // Since when records name the keys of generations (TLSA).
+    "
+CREATE TABLE tlsa (
+  certificate TEXT NOT NULL, generation INTEGER NOT NULL, digest TEXT NOT NULL, published INTEGER NOT NULL, ttl INTEGER NOT NULL,
+  PRIMARY KEY (certificate, generation));
+",
 ];
 
 /// The version of the ledger's tables that this program writes.

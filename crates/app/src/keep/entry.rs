@@ -125,6 +125,11 @@ pub enum Ending {
         /// The servers to which a person has to carry a parcel, each with the page of the steps.
         to_carry: Vec<(String, PathBuf)>,
     },
+    /// The records of its new key are published, and it is installed once nobody remembers those of before.
+    AwaitsTtl {
+        /// When that is.
+        until: Timestamp,
+    },
     /// It waits for somebody to agree that names are lost; the decision says which.
     LosesNames,
     /// It waits for a person to carry a CSR to its authority, and to bring the answer.
@@ -153,9 +158,11 @@ impl Ending {
         match self {
             Ending::Arrived { to_carry, .. } if !to_carry.is_empty() => TurnEnd::Waits,
             Ending::Planned(_) | Ending::AtRest { .. } | Ending::Arrived { .. } => TurnEnd::Done,
-            Ending::AwaitsAnswer(_) | Ending::AwaitsApproval { .. } | Ending::AwaitsPerson(_) | Ending::LosesNames => {
-                TurnEnd::Waits
-            }
+            Ending::AwaitsAnswer(_)
+            | Ending::AwaitsApproval { .. }
+            | Ending::AwaitsPerson(_)
+            | Ending::AwaitsTtl { .. }
+            | Ending::LosesNames => TurnEnd::Waits,
             Ending::NoRoom | Ending::Held { .. } | Ending::UnderWay { .. } => TurnEnd::LeftAlone,
             Ending::Failed { error, .. } => TurnEnd::Failed(words::printable(&error.to_string(), 200)),
         }

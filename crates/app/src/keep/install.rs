@@ -1,6 +1,7 @@
 //! Installs what is stored, or goes back to the generation before. Nothing is ordered.
 
 use super::deploy::Deploying;
+use super::tlsa::{Readiness, Tlsa};
 use crate::StepError;
 use crate::stop::Stop;
 use eskort_core::context::Context;
@@ -11,6 +12,7 @@ use eskort_core::progress::Progress;
 use eskort_core::words;
 use eskort_host::Machines;
 use eskort_install::{self as install, Facts as ServerFacts, Placement};
+use eskort_prove::{ProofContext, SharedProofs};
 use eskort_store::{GoneBack, RunLock, Store};
 use jiff::SignedDuration;
 use std::path::PathBuf;
@@ -86,6 +88,14 @@ pub async fn install_stored(context: &Context, name: &str, back: bool) -> Result
     let servers = ServerFacts::about(&machines);
     let placement = Placement::of(name, entry, &entry.names, row.number);
     let deployment = install::deployment(context, &store, &placement, &servers).await?;
+    let shared = SharedProofs::default();
+    let around = ProofContext { context, store: &store, machines: &machines, shared: &shared };
+    let tlsa = Tlsa { around, servers: &servers, name, entry };
+    match tlsa.before_install(row.number).await? {
+        Readiness::Ready => {}
+        Readiness::Waits(until) => return Err(StepError::AwaitsTtl { until }),
+        Readiness::Place(records) => return Err(StepError::ToPlace { records }),
+    }
     let stop = Stop::listen();
     let deploying =
         Deploying { context, store: &store, stop: &stop, placement, servers: &servers, installed_since: None };
@@ -108,6 +118,7 @@ pub async fn install_stored(context: &Context, name: &str, back: bool) -> Result
         store.clear_failures(name).await?;
         store.add_event(name, &Event::WentBack { generation, instead }, context.now()).await?;
     }
+    tlsa.after_install(row.number).await?;
     machines.hang_up().await;
     Ok(InstallEnding::InUse {
         generation: row.number,

@@ -17,6 +17,7 @@ mod rest;
 pub(crate) mod run;
 pub(crate) mod steps;
 mod sweep;
+mod tlsa;
 mod turn;
 
 use crate::by_hand::validation::is_published_for_validation;

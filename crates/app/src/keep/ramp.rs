@@ -48,7 +48,7 @@ pub(super) async fn climb(
 
 /// Begins the ramp of sites that have been checked live for the first time.
 pub(super) async fn begin(context: &Context, store: &Store, placement: &Placement<'_>) -> Result<(), StoreError> {
-    for Install { server, wishes } in placement.install.iter().copied() {
+    for Install { server, wishes, .. } in placement.install.iter().copied() {
         if wishes.hsts == Some(Hsts::Ramp) && store.ramp(placement.certificate, server).await?.is_none() {
             store.set_ramp(placement.certificate, server, RampStep::first(context.now())).await?;
         }

@@ -38,7 +38,7 @@ impl Known {
     pub(super) async fn at_rest(&self, run: &Common, name: &str) -> Option<KeepEntry> {
         let Settled { newest, asked_renewal, .. } = self.of(name)?;
         let entry = &run.context.inventory.certificates[name];
-        let climbs = |install: &Install| install.wishes.hsts == Some(Hsts::Ramp);
+        let climbs = |install: &Install| install.wishes.hsts == Some(Hsts::Ramp) || install.tlsa.is_some();
         let (generation, validity) = (newest.generation, newest.validity);
         if entry.install.iter().any(climbs) || run.store.current_generation(name) != Some(generation) {
             return None;

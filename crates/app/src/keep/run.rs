@@ -276,6 +276,17 @@ impl Run {
                 }
                 let mut lacking = Vec::new();
                 for Arrived { turn, generation, .. } in arrived {
+                    match turn.before_install(generation).await {
+                        Ok(None) => {}
+                        Ok(Some(ending)) => {
+                            ended.push(turn.ended(ending).await);
+                            continue;
+                        }
+                        Err(error) => {
+                            ended.push(turn.failed(error).await);
+                            continue;
+                        }
+                    }
                     match turn.deployment(generation).await {
                         Ok(deployment) => lacking.push(Lacking { turn, deployment }),
                         Err(error) => ended.push(turn.failed(error).await),

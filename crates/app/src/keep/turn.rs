@@ -8,6 +8,7 @@ use super::gather::{gather, rooms_for, section_of, specification_of, still_fits}
 use super::lost;
 use super::ramp;
 use super::steps::{Awaited, Driver, Step};
+use super::tlsa::{Readiness, Tlsa};
 use crate::StepError;
 use crate::by_hand::validation::is_published_for_validation;
 use crate::stop::Stop;
@@ -45,6 +46,8 @@ pub(super) struct Turn {
     decision: Option<Decision>,
     /// What came of putting the newest generation on servers.
     placed: Option<(u32, Result<Ending, StepError>)>,
+    /// What stands before the installation of the newest generation.
+    waits: Option<Ending>,
     announced: AtomicBool,
 }
 
@@ -65,6 +68,7 @@ impl Turn {
             facts: None,
             decision: None,
             placed: None,
+            waits: None,
             announced: AtomicBool::new(false),
         }
     }
@@ -101,7 +105,15 @@ impl Turn {
 
     /// Decides. Returns what is to be put on servers first.
     pub(super) async fn decide(&mut self) -> Result<Option<Deployment>, StepError> {
-        let (facts, decision) = guarded(self.decide_now()).await?;
+        let (facts, mut decision) = guarded(self.decide_now()).await?;
+        if let Some(generation) = decision.place.as_ref().filter(|place| place.is_to_install()).map(|p| p.generation) {
+            match self.before_install(generation).await {
+                Ok(None) => {}
+                Ok(Some(ending)) => (decision.place, self.waits) = (None, Some(ending)),
+                // It stands in the way of no renewal.
+                Err(error) => (decision.place, self.placed) = (None, Some((generation, Err(error)))),
+            }
+        }
         let place = decision.place.clone();
         (self.facts, self.decision) = (Some(facts), Some(decision));
         Ok(place)
@@ -169,6 +181,19 @@ impl Turn {
         self.placed = generation.map(|generation| (generation, placed));
     }
 
+    fn tlsa(&self) -> Tlsa<'_> {
+        Tlsa { around: self.around(), servers: &self.run.servers, name: &self.name, entry: self.entry() }
+    }
+
+    /// Looks what stands before the installation of a generation; `None` when nothing does.
+    pub(super) async fn before_install(&self, generation: u32) -> Result<Option<Ending>, StepError> {
+        Ok(match guarded(self.tlsa().before_install(generation)).await? {
+            Readiness::Ready => None,
+            Readiness::Waits(until) => Some(Ending::AwaitsTtl { until }),
+            Readiness::Place(records) => Some(Ending::AwaitsPerson(records)),
+        })
+    }
+
     /// Whether its authority is to be asked.
     pub(super) fn obtains(&self) -> bool {
         let obtain = self.decision.as_ref().map(|decision| &decision.obtain);
@@ -185,13 +210,20 @@ impl Turn {
 
     /// Ends the turn of a certificate whose authority is not asked.
     pub(super) async fn end_at_rest(mut self) -> KeepEntry {
-        let obtained = match &self.decision {
+        let mut obtained = match &self.decision {
             Some(decision) => guarded(self.obtain_decided(&decision.obtain)).await,
             None => Err(StepError::Interrupted),
         };
+        let served = self.facts.as_ref().and_then(|facts| facts.deployment.as_ref()).filter(|served| served.is_done());
+        if let (Ok(_), Some(served)) = (&obtained, served)
+            && let Err(error) = guarded(self.tlsa().settle(served.generation)).await
+        {
+            obtained = Err(error);
+        }
         let ending = match obtained {
             Ok(Obtained::Nothing(Ending::AtRest { validity })) => match self.placed.take() {
                 Some((_, arrived)) => arrived,
+                None if self.waits.is_some() => Ok(self.waits.take().unwrap_or(Ending::AtRest { validity })),
                 // Thousands that are at rest are not all written about.
                 None if self.facts.as_ref().is_some_and(|facts| facts.failures.is_none()) => {
                     Ok(Ending::AtRest { validity })
@@ -351,6 +383,9 @@ impl Turn {
             installed_since,
         };
         let Deployed { looked_at, unconfirmed, left_out, to_carry } = guarded(deploying.run(deployment)).await?;
+        if left_out.is_empty() && to_carry.is_empty() {
+            guarded(self.tlsa().after_install(generation)).await?;
+        }
         let arrived = store.newest(&self.name).await?.filter(|g| g.number == generation);
         store.clear_failures(&self.name).await?;
         Ok(Ending::Arrived {

@@ -3,12 +3,14 @@
 use crate::StepError;
 use eskort_core::context::Context;
 use eskort_core::finding::{Finding, Severity, Topic};
-use eskort_core::inventory::CheckAddress;
-use eskort_core::pki::Certificate;
+use eskort_core::inventory::{CheckAddress, Proof};
+use eskort_core::pki::{Certificate, Chain};
+use eskort_core::record::tlsa_record;
 use eskort_core::renewal::Validity;
 use eskort_core::words;
 use eskort_install::{self as install, Facts, LiveEndpoint, Placement};
 use eskort_probe::{Expected, NoTls, ObserveError, Trust, judge, observe};
+use eskort_prove::see_records;
 use eskort_store::Store;
 use futures_util::future::BoxFuture;
 use futures_util::stream::{self, StreamExt};
@@ -132,9 +134,48 @@ pub async fn check(context: &Context, target: &CheckTarget) -> Result<Vec<Endpoi
             let generation = store.newest(name).await?.map_or(0, |g| g.number);
             let placement = Placement { preview: true, ..Placement::of(name, entry, &entry.names, generation) };
             let endpoints = install::endpoints(context, &store, &placement, &Facts::default()).await?;
-            look_at(context, &store, name, &endpoints).await
+            let mut reports = look_at(context, &store, name, &endpoints).await?;
+            for (endpoint, report) in endpoints.iter().zip(&mut reports) {
+                let install = entry.install.iter().find(|install| install.server == endpoint.server);
+                if let Some(proof) = install.and_then(|install| install.tlsa.as_ref()) {
+                    report.findings.extend(is_key_named(context, &store, name, proof, endpoint, report).await?);
+                }
+            }
+            Ok(reports)
         }
     }
+}
+
+/// Looks whether records name the key that an endpoint shows (TLSA), where that is one of ours.
+async fn is_key_named(
+    context: &Context,
+    store: &Store,
+    certificate: &str,
+    proof: &str,
+    endpoint: &LiveEndpoint,
+    report: &EndpointReport,
+) -> Result<Option<Finding>, StepError> {
+    let Some(leaf) = report.chain.first() else { return Ok(None) };
+    let Some(generation) = store.generation_of(certificate, &leaf.fingerprint).await? else { return Ok(None) };
+    let bundle = store.generation_folder(certificate, generation).bundle()?;
+    let chain = bundle.map(|bundle| Chain::from_pem(&bundle)).transpose()?;
+    let (Some(chain), Some(Proof::Dns(dns))) = (chain, context.inventory.proofs.get(proof)) else { return Ok(None) };
+    let record = tlsa_record(&endpoint.name, endpoint.port, chain.leaf().public_key());
+    let at = record.name.clone();
+    Ok(Some(match see_records(context, dns, std::slice::from_ref(&record)).await {
+        Ok(seen) if seen.is_everywhere() => {
+            Finding::new(Severity::Good, Topic::Tlsa, format!("the TLSA record at {at} names the key"))
+        }
+        Ok(_) => {
+            let text = format!("no TLSA record at {at} names the key: who goes by them turns away");
+            let advice = format!("`eskort keep` places it; by hand: {}. TLSA {}", record.name, record.text);
+            Finding::new(Severity::Bad, Topic::Tlsa, text).coded("not-named").with_advice(advice)
+        }
+        Err(error) => {
+            let text = format!("the TLSA record at {at} cannot be asked for: {error}");
+            Finding::new(Severity::Notice, Topic::Tlsa, text).coded("not-asked")
+        }
+    }))
 }
 
 /// Looks at the endpoints of a certificate, where visitors would find it. The reports come in the order of the endpoints.

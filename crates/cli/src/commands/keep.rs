@@ -164,7 +164,10 @@ fn run_plan(ui: &Ui, context: &Context, options: &KeepOptions) -> ExitStatus {
 pub(crate) fn status(entries: &[KeepEntry]) -> ExitStatus {
     let of = |entry: &KeepEntry| match &entry.ending {
         Ending::Arrived { to_carry, .. } if !to_carry.is_empty() => ExitStatus::AwaitsPerson,
-        Ending::Planned(_) | Ending::AtRest { .. } | Ending::Arrived { unconfirmed: None, .. } => ExitStatus::Well,
+        Ending::Planned(_)
+        | Ending::AtRest { .. }
+        | Ending::AwaitsTtl { .. }
+        | Ending::Arrived { unconfirmed: None, .. } => ExitStatus::Well,
         Ending::UnderWay { .. } => ExitStatus::Busy,
         Ending::NoRoom | Ending::Held { .. } | Ending::Arrived { .. } => ExitStatus::NeedsAttention,
         Ending::AwaitsPerson(_) | Ending::AwaitsAnswer(_) | Ending::AwaitsApproval { .. } | Ending::LosesNames => {
@@ -368,6 +371,13 @@ fn row(context: &Context, entry: &KeepEntry, now: Timestamp) -> Vec<Cell> {
             let text =
                 format!("{text}. `eskort keep --beyond-budget --only {}` orders all the same", entry.certificate);
             (bar(None), Cell::toned(text, Tone::Notice))
+        }
+        Ending::AwaitsTtl { until } => {
+            let text = format!(
+                "the TLSA records of its new key are published; it is installed from {} on",
+                words::instant(*until)
+            );
+            (bar(None), Cell::toned(text, Tone::Good))
         }
         Ending::LosesNames => {
             let text = entry.decision.as_ref().map(|d| d.obtain.words()).unwrap_or_default();

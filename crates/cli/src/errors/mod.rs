@@ -147,6 +147,11 @@ pub(crate) fn tell(error: &StepError, certificate: &str) -> ErrorText {
         StepError::Swept { .. } => text.hint(format!(
             "`keep-generations` and `keep-days` say how long generations are kept; `eskort renew {certificate}` gets a new one"
         )),
+        StepError::AwaitsTtl { .. } => text.hint("run it again then"),
+        StepError::ToPlace { records } => {
+            let lines = records.iter().map(|record| format!("place {}", record.zone_line()));
+            lines.fold(text, ErrorText::hint).hint("then run it again")
+        }
         StepError::NotInstalled => text.hint(format!("`eskort install {certificate}` puts it on its servers")),
         StepError::Ended { .. } => text.hint(format!("`eskort keep --only {certificate}` renews it")),
         StepError::Bug(_) => {

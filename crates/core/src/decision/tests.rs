@@ -349,7 +349,7 @@ fn another_authority_is_asked_when_the_first_has_failed_for_long() {
         };
         assert_eq!(of(&[]), chosen, "{failing:?} {now}");
         // One that is left alone lets another have its turn, if there is one that may be asked.
-        assert_eq!(of(&names), chosen);
+        assert_eq!(of(names), chosen);
         assert!(chosen == 0 || of(&[names[chosen]]) != chosen);
     }
 }

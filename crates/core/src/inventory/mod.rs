@@ -399,4 +399,6 @@ pub struct Install {
     pub server: String,
     /// What its site wants of https there.
     pub wishes: HttpsWishes,
+    /// The proof whose records name the key that is served there (TLSA, RFC 6698); `None` for no such records.
+    pub tlsa: Option<String>,
 }

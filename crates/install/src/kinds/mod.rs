@@ -80,7 +80,7 @@ async fn servings<'a>(
 ) -> Result<Vec<Serving<'a>>, StoreError> {
     let mut found = Vec::new();
     for placement in placements {
-        for &Install { ref server, wishes } in placement.install.iter().copied() {
+        for &Install { ref server, wishes, .. } in placement.install.iter().copied() {
             let hsts_age = match wishes.hsts {
                 Some(Hsts::Ramp) => {
                     let ramp = store.ramp(placement.certificate, server).await?;

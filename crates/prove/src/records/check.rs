@@ -61,6 +61,17 @@ pub async fn look_at_records(
     }
 }
 
+/// Asks every name server once whether it has the records.
+///
+/// # Errors
+/// When no name server can be asked.
+pub async fn see_records(context: &Context, dns: &DnsProof, wanted: &[Record]) -> Result<Propagation, ProofError> {
+    let placed = place_for(dns, wanted).await?;
+    let servers = servers_to_look_at(&dns.look, &placed).await?;
+    let records: Vec<Record> = placed.into_iter().map(|placed| placed.record).collect();
+    Ok(propagation(&servers, &records, context.now()).await)
+}
+
 /// Asks until all servers that answer have all records, or until `timeout` is over; the error is what was found then. A server that is
 /// silent while another answers is not asked again.
 async fn ask_until(

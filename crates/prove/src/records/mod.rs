@@ -7,7 +7,7 @@ mod target;
 mod update;
 mod web_api;
 
-pub use check::look_at_records;
+pub use check::{look_at_records, see_records};
 
 use crate::{ProofContext, ProofError};
 use change::Change;

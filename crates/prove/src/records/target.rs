@@ -50,7 +50,7 @@ pub(crate) async fn locate_all<'r>(
     for group in questions.into_iter().collect::<Vec<_>>().chunks(AT_ONCE) {
         let find = |(name, kind): (String, RecordType)| async move {
             let found = match kind {
-                RecordType::Txt => locate(server, otherwise, &name).await,
+                RecordType::Txt | RecordType::Tlsa => locate(server, otherwise, &name).await,
                 RecordType::Cname => {
                     zone_of(server, otherwise, &name).await.map(|zone| Located { name: name.clone(), zone })
                 }

@@ -90,9 +90,21 @@ impl Api {
         let template = match record.kind {
             RecordType::Txt => Some(&self.recipe.value),
             RecordType::Cname => self.recipe.cname_value.as_ref(),
+            RecordType::Tlsa => None,
         };
-        let only_txt = || self.api.recipe_lacks("it places TXT records only: it has no `cname-value`");
-        let value = template.ok_or_else(only_txt)?.fill(&slots, SlotPlace::Plain).map_err(|e| self.bad_recipe(&e))?;
+        let add = &self.recipe.add;
+        let mut named = add.url.slots().chain(add.body.iter().flat_map(|body| body.slots()));
+        let value = match (template, record.kind) {
+            (Some(template), _) => template.fill(&slots, SlotPlace::Plain).map_err(|e| self.bad_recipe(&e))?,
+            // Its data stands as it is where the recipe says the type.
+            (None, RecordType::Tlsa) if named.any(|slot| slot == "type") => record.text.clone(),
+            (None, RecordType::Tlsa) => {
+                return Err(self.api.recipe_lacks("it places TXT records only: its `add` has no `{type}`").into());
+            }
+            (None, _) => {
+                return Err(self.api.recipe_lacks("it places TXT records only: it has no `cname-value`").into());
+            }
+        };
         slots.insert("value".into(), value);
         Ok(slots)
     }

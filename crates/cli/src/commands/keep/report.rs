@@ -141,6 +141,7 @@ pub(in crate::commands) fn report_row(entry: &KeepEntry) -> ReportRow<'_> {
             let error = ErrorText::coded("held", reason.clone());
             ReportRow { result: "held", error: Some(error), ..bare }
         }
+        Ending::AwaitsTtl { until } => ReportRow { result: "awaits-ttl", ask_again: Some(*until), ..bare },
         Ending::LosesNames => {
             let cause = entry.decision.as_ref().map(|d| d.obtain.words()).unwrap_or_default();
             ReportRow { result: "loses-names", error: Some(ErrorText::coded("loses-names", cause)), ..bare }
