@@ -514,6 +514,4 @@ pub enum Concerns {
 }
 
 #[cfg(test)]
-mod decade;
-#[cfg(test)]
 mod tests;

@@ -18,6 +18,7 @@ pub(crate) mod run;
 pub(crate) mod steps;
 mod sweep;
 mod tlsa;
+mod travel;
 mod turn;
 
 use crate::by_hand::validation::is_published_for_validation;

@@ -7,18 +7,18 @@ use super::entry::{Ending, KeepEntry, Placed};
 use super::gather::{gather, rooms_for, section_of, specification_of, still_fits};
 use super::lost;
 use super::ramp;
-use super::steps::{Awaited, Driver, Step};
+use super::steps::Driver;
 use super::tlsa::{Readiness, Tlsa};
+use super::travel::{Reached, steps};
 use crate::StepError;
 use crate::by_hand::validation::is_published_for_validation;
-use crate::stop::Stop;
 use eskort_core::budget::{names_key, waits_for};
 use eskort_core::context::Context;
 use eskort_core::decision::{AuthorityHold, Concerns, Decision, Facts, Obtaining, decide, hold_after, urgency};
 use eskort_core::deployment::Deployment;
 use eskort_core::event::{Event, GivenUp};
 use eskort_core::inventory::CertificateEntry;
-use eskort_core::journey::{Acme, Milestone, Stage, WaitsFor};
+use eskort_core::journey::{Acme, Milestone, Stage};
 use eskort_core::progress::Progress;
 use eskort_core::words;
 use eskort_host::panic_point;
@@ -32,7 +32,7 @@ use std::panic::AssertUnwindSafe;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::task::Poll;
-use std::time::{Duration, Instant};
+use std::time::Instant;
 
 /// One certificate's turn.
 pub(super) struct Turn {
@@ -513,17 +513,6 @@ pub(super) async fn guarded<T>(work: impl Future<Output = Result<T, StepError>>)
     caught(Box::pin(work)).await.unwrap_or_else(|what| Err(StepError::Panic { what }))
 }
 
-/// How far a journey has come in a run.
-enum Reached {
-    /// Its end: the generation is stored.
-    End,
-    /// Something that it waits for beyond the run.
-    Awaits(Awaited),
-}
-
-/// An authority that wants to be asked again only after this is not waited for.
-const LONG_WAIT: SignedDuration = SignedDuration::from_mins(5);
-
 /// Lets a future run, and turns a panic in it into its message.
 async fn caught<T>(future: impl Future<Output = T>) -> Result<T, String> {
     let mut future = std::pin::pin!(future);
@@ -540,88 +529,4 @@ async fn caught<T>(future: impl Future<Output = T>) -> Result<T, String> {
         }
     })
     .await
-}
-
-/// Does step after step until the journey ends, or until somebody asks the program to stop; `after_each` is called in between.
-/// Returns how far it came.
-async fn steps(
-    actions: &mut JourneyActions<'_>,
-    mut driver: Driver<'_>,
-    stop: &Stop,
-    after_each: impl Fn(&Stage),
-) -> Result<Reached, StepError> {
-    let (context, name) = (actions.work.context, actions.work.certificate);
-    let timeout = context.inventory.authorities[&actions.work.entry.authority].timeout;
-    let timeout = SignedDuration::try_from(timeout).unwrap_or(SignedDuration::MAX);
-    let mut waiting_since: Option<Timestamp> = None;
-    loop {
-        let now = context.now();
-        let step = tokio::select! {
-            biased;
-            () = stop.asked(1) => return Err(StepError::Interrupted),
-            step = driver.step(actions, now) => step?,
-        };
-        after_each(&driver.journey().stage);
-        match step {
-            Step::Done => return Ok(Reached::End),
-            Step::Awaits(awaited) => return Ok(Reached::Awaits(awaited)),
-            Step::Wait(until, waits_for) => {
-                let since = *waiting_since.get_or_insert(now);
-                let waited = now.duration_since(since);
-                // A person at the authority may take days, and an authority may want to be asked much later: the next runs ask
-                // again. What proves control stays meanwhile, but for a listener, which ends with this run.
-                let wait = until.duration_since(now);
-                let much_later = wait >= LONG_WAIT && actions.publication.listeners.is_empty();
-                if (waits_for == WaitsFor::Approval || much_later) && wait > timeout - waited {
-                    return Ok(Reached::Awaits(Awaited::Approval(until)));
-                }
-                if waited >= timeout {
-                    return Err(StepError::Stuck { waits_for, waited });
-                }
-                context.report(&Progress::Waiting { until, waits_for });
-                let pause = until.duration_since(now).min(timeout - waited);
-                tokio::select! {
-                    () = context.clock.wait(Duration::try_from(pause).unwrap_or_default()) => {}
-                    () = stop.asked(1) => return Err(StepError::Interrupted),
-                }
-            }
-            Step::Did(passed) => {
-                if !driver.journey().stage.needs_publication() {
-                    actions.publication.listeners.clear();
-                    pay_debts(actions.work.around(), |whose| whose == name).await?;
-                }
-                if let Some(milestone) = passed {
-                    waiting_since = None;
-                    let journey = driver.journey();
-                    let detail = detail(actions, &journey.specification.key, milestone).await?;
-                    context.report(&Progress::Passed { milestone, detail });
-                    if milestone == Milestone::Proved && actions.work.has_records_by_hand() {
-                        context.report(&Progress::Note("the records placed by hand can be removed now".into()));
-                    }
-                }
-            }
-        }
-    }
-}
-
-/// Returns what there is to say about a stage that was passed.
-async fn detail(actions: &JourneyActions<'_>, key: &str, milestone: Milestone) -> Result<String, StoreError> {
-    Ok(match milestone {
-        Milestone::Prepared => format!("key ({key}) stored, readable by its owner only"),
-        Milestone::Ordered => {
-            let names = words::count(actions.work.specification.names.len() as u64, "name");
-            format!("{names} at authority `{}`", actions.work.specification.authority)
-        }
-        Milestone::Proved => format!("control of {} proved", words::list(&actions.work.specification.names)),
-        Milestone::Issued => match actions.work.store.newest(actions.work.certificate).await? {
-            Some(g) => {
-                let lifetime = words::duration(g.validity.lifetime());
-                let until = words::by_when(g.validity.not_after, g.validity.lifetime());
-                format!("by `{}`, valid for {lifetime}, until {until}", g.issuer)
-            }
-            None => String::new(),
-        },
-        // Those of the deployment.
-        Milestone::Installed | Milestone::Confirmed => String::new(),
-    })
 }

@@ -333,28 +333,7 @@ fn row(context: &Context, entry: &KeepEntry, now: Timestamp) -> Vec<Cell> {
         None => Cell::plain(""),
     };
     let (left, result) = match &entry.ending {
-        Ending::Arrived { generation, validity, to_carry, .. } if !to_carry.is_empty() => {
-            let servers: Vec<&str> = to_carry.iter().map(|(server, _)| server.as_str()).collect();
-            let text = format!("generation {generation} waits for you at {}, see above", words::list(&servers));
-            (bar(*validity), Cell::toned(text, Tone::Notice))
-        }
-        Ending::Arrived { generation, validity, unconfirmed: Some(_), left_out, .. } => {
-            let text = match left_out.is_empty() {
-                true => format!("generation {generation} installed, but not confirmed from here, see above"),
-                false => format!("generation {generation}: {} left out, see above", words::list(left_out)),
-            };
-            (bar(*validity), Cell::toned(text, Tone::Notice))
-        }
-        Ending::Arrived { generation, validity, looked_at, unconfirmed: None, .. } => {
-            let done = match context.inventory.certificates.get(&entry.certificate) {
-                _ if *looked_at > 0 => "installed and checked live",
-                Some(wanted) if wanted.install.is_empty() => "stored",
-                _ => "stored and put in place",
-            };
-            let left = validity.map(|v| format!(", valid for {}", words::duration(v.not_after.duration_since(now))));
-            let text = format!("generation {generation} {done}{}", left.unwrap_or_default());
-            (bar(*validity), Cell::toned(text, Tone::Good))
-        }
+        Ending::Arrived { validity, .. } => (bar(*validity), arrived(context, entry, now)),
         Ending::AtRest { validity } => {
             let text = entry.decision.as_ref().map(|d| d.words()).unwrap_or_default();
             (bar(*validity), Cell::plain(text))
@@ -411,6 +390,35 @@ fn row(context: &Context, entry: &KeepEntry, now: Timestamp) -> Vec<Cell> {
         None => result,
     };
     vec![Cell::toned(&entry.certificate, Tone::Strong), left, result]
+}
+
+/// Says how a generation has arrived.
+fn arrived(context: &Context, entry: &KeepEntry, now: Timestamp) -> Cell {
+    match &entry.ending {
+        Ending::Arrived { generation, to_carry, .. } if !to_carry.is_empty() => {
+            let servers: Vec<&str> = to_carry.iter().map(|(server, _)| server.as_str()).collect();
+            let text = format!("generation {generation} waits for you at {}, see above", words::list(&servers));
+            Cell::toned(text, Tone::Notice)
+        }
+        Ending::Arrived { generation, unconfirmed: Some(_), left_out, .. } => {
+            let text = match left_out.is_empty() {
+                true => format!("generation {generation} installed, but not confirmed from here, see above"),
+                false => format!("generation {generation}: {} left out, see above", words::list(left_out)),
+            };
+            Cell::toned(text, Tone::Notice)
+        }
+        Ending::Arrived { generation, validity, looked_at, unconfirmed: None, .. } => {
+            let done = match context.inventory.certificates.get(&entry.certificate) {
+                _ if *looked_at > 0 => "installed and checked live",
+                Some(wanted) if wanted.install.is_empty() => "stored",
+                _ => "stored and put in place",
+            };
+            let left = validity.map(|v| format!(", valid for {}", words::duration(v.not_after.duration_since(now))));
+            let text = format!("generation {generation} {done}{}", left.unwrap_or_default());
+            Cell::toned(text, Tone::Good)
+        }
+        _ => Cell::plain(""),
+    }
 }
 
 fn waits_for_you(entry: &KeepEntry, now: Timestamp) -> String {

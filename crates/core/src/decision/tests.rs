@@ -1,3 +1,5 @@
+mod decade;
+
 use super::*;
 use crate::deployment::{Lack, Target};
 use crate::pki::KeyKind;
