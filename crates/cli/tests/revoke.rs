@@ -43,6 +43,33 @@ fn what_is_served_is_revoked_only_after_another_is_in_its_place() {
 }
 
 #[test]
+fn a_certificate_that_its_authority_has_revoked_is_replaced_at_once() {
+    let world = World::with(|options| options.lists = true);
+    world.on_day(0, &["keep"]).check(0, &["generation 1 installed and checked live"]);
+    world.on_day(0, &["keep"]).check(0, &["nothing to do"]);
+    // By somebody else: the ledger knows nothing of it.
+    let other = Place::new();
+    std::os::unix::fs::symlink(world.place.path("api-root.pem"), other.path("api-root.pem")).unwrap();
+    std::os::unix::fs::symlink(world.place.path("visitor-root.pem"), other.path("visitor-root.pem")).unwrap();
+    let (from, to) = (world.place.path("state"), other.path("state"));
+    assert!(std::process::Command::new("cp").arg("-a").args([from, to]).status().unwrap().success());
+    other.write("eskort.toml", &world.place.read("eskort.toml"));
+    let words = ["revoke", "website", "--reason", "superseded", "--insist", "--yes"];
+    other.run(&words).check(0, &["Generation 1 of `website` is revoked"]);
+    // Lists are asked for once a day.
+    world.on_day(0, &["keep"]).check(0, &["nothing to do"]);
+    let said = world.on_day(1, &["keep"]);
+    said.check(
+        0,
+        &["its authority has revoked generation 1 on", "generation 2): it was revoked", "generation 2 installed"],
+    );
+    world
+        .on_day(1, &["show", "website"])
+        .check(0, &["generation 1 is revoked, its authority says: another one has taken"]);
+    world.on_day(3, &["keep"]).check(0, &["nothing to do"]);
+}
+
+#[test]
 fn an_account_gets_another_key_moves_to_another_machine_and_ends() {
     let world = World::new();
     let run = |words: &[&str]| world.place.run(words);

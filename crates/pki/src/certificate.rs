@@ -13,10 +13,10 @@ use der::{Decode, Encode};
 use jiff::Timestamp;
 use std::fmt;
 use std::net::IpAddr;
-use x509_cert::ext::pkix::name::GeneralName;
+use x509_cert::ext::pkix::name::{DistributionPointName, GeneralName};
 use x509_cert::ext::pkix::{
-    AuthorityInfoAccessSyntax, AuthorityKeyIdentifier, BasicConstraints, ExtendedKeyUsage, KeyUsage, SubjectAltName,
-    SubjectKeyIdentifier,
+    AuthorityInfoAccessSyntax, AuthorityKeyIdentifier, BasicConstraints, CrlDistributionPoints, ExtendedKeyUsage,
+    KeyUsage, SubjectAltName, SubjectKeyIdentifier,
 };
 use x509_cert::name::Name;
 
@@ -200,17 +200,26 @@ impl Certificate {
         self.access_addresses(ID_AD_OCSP)
     }
 
+    /// Returns the web addresses at which it says that lists of revoked certificates are (RFC 5280 section 4.2.1.13).
+    pub fn list_addresses(&self) -> Vec<String> {
+        let parsed = x509_cert::Certificate::from_der(&self.der).ok();
+        let points = parsed.and_then(|c| c.tbs_certificate().get_extension::<CrlDistributionPoints>().ok().flatten());
+        // One that somebody else signs, or that is for some reasons only, is another matter.
+        let plain = points.into_iter().flat_map(|(_, points)| points.0);
+        let plain = plain.filter(|point| point.reasons.is_none() && point.crl_issuer.is_none());
+        let names = plain.filter_map(|point| match point.distribution_point? {
+            DistributionPointName::FullName(names) => Some(names),
+            DistributionPointName::NameRelativeToCRLIssuer(_) => None,
+        });
+        names.flatten().filter_map(|name| web_address(&name)).collect()
+    }
+
     fn access_addresses(&self, method: ObjectIdentifier) -> Vec<String> {
         let parsed = x509_cert::Certificate::from_der(&self.der).ok();
         let access =
             parsed.and_then(|c| c.tbs_certificate().get_extension::<AuthorityInfoAccessSyntax>().ok().flatten());
         let wanted = access.into_iter().flat_map(|(_, access)| access.0).filter(|a| a.access_method == method);
-        let address = |location| match location {
-            GeneralName::UniformResourceIdentifier(address) => Some(printable(address.as_str())),
-            _ => None,
-        };
-        let web = |address: &String| address.starts_with("http://") || address.starts_with("https://");
-        wanted.filter_map(|a| address(a.access_location)).filter(web).collect()
+        wanted.filter_map(|a| web_address(&a.access_location)).collect()
     }
 
     /// Returns those of some uses of its key that it does not allow. Where it says nothing, it allows all.
@@ -315,6 +324,13 @@ fn short_name(name: &Name) -> String {
     let text =
         |oid| name.iter().find(|a| a.oid == oid).and_then(|a| std::str::from_utf8(a.value.value()).ok()).map(printable);
     text(COMMON_NAME).or_else(|| text(ORGANIZATION_NAME)).unwrap_or_else(|| printable(&name.to_string()))
+}
+
+/// Returns a name that is an address of the web.
+fn web_address(name: &GeneralName) -> Option<String> {
+    let GeneralName::UniformResourceIdentifier(address) = name else { return None };
+    let address = printable(address.as_str());
+    (address.starts_with("http://") || address.starts_with("https://")).then_some(address)
 }
 
 fn timestamp(time: x509_cert::time::Time) -> Timestamp {

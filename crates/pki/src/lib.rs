@@ -10,6 +10,7 @@ mod ber;
 mod certificate;
 mod chain;
 mod container;
+mod crl;
 mod csr;
 mod encoding;
 mod encrypted_key;
@@ -27,6 +28,7 @@ pub use assemble::{Anchors, AssembledChain, ChainNote, assemble};
 pub use certificate::{Certificate, Fingerprint, SignatureCheck, general_name, key_words};
 pub use chain::{Chain, ChainError, ChainFault};
 pub use container::random_text;
+pub use crl::{RevocationList, RevokedEntry};
 pub use csr::{
     CsrFacts, CsrSpecification, Subject, WantedExtension, find_csr, make_csr, parse_csr, parse_csr_unverified,
     request_pem,
@@ -54,6 +56,9 @@ pub enum PkiError {
         #[source]
         source: der::Error,
     },
+    /// A list of revoked certificates that somebody else has signed.
+    #[error("the list of revoked certificates is not signed by the issuer of the certificate")]
+    ForeignList,
     /// PEM text without the block that was looked for.
     #[error("no {label} block in the PEM text")]
     NoPemBlock {

@@ -1,24 +1,29 @@
 //! Signs certificates: two roots, and one intermediate that both have signed.
 
-use const_oid::db::rfc5280::{ID_KP_CLIENT_AUTH, ID_KP_SERVER_AUTH};
-use der::asn1::OctetString;
+use const_oid::db::rfc5280::{ID_CE_CRL_REASONS, ID_KP_CLIENT_AUTH, ID_KP_SERVER_AUTH};
+use der::asn1::{Ia5String, OctetString};
 use der::{Decode, Encode};
 use eskort_pki::names::Identifier;
 use eskort_pki::{Certificate, KeyKind, PrivateKey, Secret, Signature, general_name};
 use jiff::{SignedDuration, Timestamp};
-use spki::{SubjectPublicKeyInfoOwned, SubjectPublicKeyInfoRef};
+use spki::{
+    DynSignatureAlgorithmIdentifier, SignatureBitStringEncoding, SubjectPublicKeyInfoOwned, SubjectPublicKeyInfoRef,
+};
 use std::str::FromStr;
-use x509_cert::TbsCertificate;
 use x509_cert::builder::profile::BuilderProfile;
 use x509_cert::builder::{Builder, CertificateBuilder};
+use x509_cert::crl::{CertificateList, RevokedCert, TbsCertList};
 use x509_cert::ext::Extension;
+use x509_cert::ext::pkix::crl::dp::DistributionPoint;
+use x509_cert::ext::pkix::name::{DistributionPointName, GeneralName};
 use x509_cert::ext::pkix::{
-    AuthorityKeyIdentifier, BasicConstraints, ExtendedKeyUsage, KeyUsage, KeyUsages, SubjectAltName,
-    SubjectKeyIdentifier,
+    AuthorityKeyIdentifier, BasicConstraints, CrlDistributionPoints, ExtendedKeyUsage, KeyUsage, KeyUsages,
+    SubjectAltName, SubjectKeyIdentifier,
 };
 use x509_cert::name::Name;
 use x509_cert::serial_number::SerialNumber;
 use x509_cert::time::{Time, Validity};
+use x509_cert::{TbsCertificate, Version};
 
 /// The keys and certificates of a practice authority.
 pub struct Issuer {
@@ -28,6 +33,8 @@ pub struct Issuer {
     intermediate: Certificate,
     cross_signed: Certificate,
     intermediate_name: String,
+    /// Where the list of its revoked certificates is, by what they say.
+    list_at: Option<String>,
 }
 
 impl Issuer {
@@ -50,7 +57,13 @@ impl Issuer {
         let (root_key, old_root_key, intermediate_key) = (key(), key(), key());
         let decade = SignedDuration::from_hours(24 * 3_652);
         let ca = |subject: &str, issuer: &str, public: &PrivateKey, signer: &PrivateKey| {
-            let leaf = Subject { common_name: subject, names: &[], public_key: &public.public_key_der(), ca: true };
+            let leaf = Subject {
+                common_name: subject,
+                names: &[],
+                public_key: &public.public_key_der(),
+                ca: true,
+                list_at: None,
+            };
             sign(&leaf, issuer, signer, now - decade, now + decade)
         };
         Issuer {
@@ -60,7 +73,50 @@ impl Issuer {
             cross_signed: ca(&intermediate_name, &old_root_name, &intermediate_key, &old_root_key),
             intermediate_key,
             intermediate_name,
+            list_at: None,
         }
+    }
+
+    /// Says in all that it issues from now on where the list of its revoked certificates is.
+    pub(crate) fn lists_at(&mut self, address: String) {
+        self.list_at = Some(address);
+    }
+
+    /// Returns the list of those that are revoked, by the serial number, since when, and with the code of the reason.
+    pub(crate) fn list(&self, revoked: &[(&Certificate, Timestamp, u64)], now: Timestamp) -> Vec<u8> {
+        self.try_list(revoked, now).expect("a list of our own making can be signed")
+    }
+
+    fn try_list(
+        &self,
+        revoked: &[(&Certificate, Timestamp, u64)],
+        now: Timestamp,
+    ) -> x509_cert::builder::Result<Vec<u8>> {
+        let entry = |(certificate, at, reason): &(&Certificate, Timestamp, u64)| {
+            let serial = x509_cert::Certificate::from_der(certificate.der())?.tbs_certificate().serial_number().clone();
+            // An ENUMERATED of one byte.
+            let reason = OctetString::new([0x0a, 1, u8::try_from(*reason).unwrap_or(0)])?;
+            let reason = Extension { extn_id: ID_CE_CRL_REASONS, critical: false, extn_value: reason };
+            let (serial_number, revocation_date) = (serial, time(*at)?);
+            Ok(RevokedCert { serial_number, revocation_date, crl_entry_extensions: Some(vec![reason]) })
+        };
+        let entries: x509_cert::builder::Result<Vec<RevokedCert>> = revoked.iter().map(entry).collect();
+        let entries = entries?;
+        let signature = self.intermediate_key.signature_algorithm_identifier()?;
+        let tbs = TbsCertList {
+            version: Version::V2,
+            signature: signature.clone(),
+            issuer: Name::from_str(&format!("CN={},O=Lampholm Lighthouse Trust", self.intermediate_name))?,
+            this_update: time(now)?,
+            next_update: Some(time(now + SignedDuration::from_hours(24 * 7))?),
+            revoked_certificates: Some(entries).filter(|entries| !entries.is_empty()),
+            crl_extensions: None,
+        };
+        let signed: Signature = signature::Signer::try_sign(&self.intermediate_key, &tbs.to_der()?)?;
+        let signature_value = signed.to_bitstring()?;
+        let list: CertificateList =
+            CertificateList { tbs_cert_list: tbs, signature_algorithm: signature, signature: signature_value };
+        Ok(list.to_der()?)
     }
 
     /// Returns the root of the usual chain as PEM.
@@ -98,7 +154,7 @@ impl Issuer {
         from: Timestamp,
         lifetime: SignedDuration,
     ) -> Certificate {
-        let subject = Subject { common_name, names, public_key, ca: false };
+        let subject = Subject { common_name, names, public_key, ca: false, list_at: self.list_at.as_deref() };
         sign(&subject, &self.intermediate_name, &self.intermediate_key, from, from + lifetime)
     }
 
@@ -120,11 +176,18 @@ pub fn signed_by_each_other(authorities: usize, now: Timestamp) -> Vec<Certifica
     let (day, year) = (SignedDuration::from_hours(24), SignedDuration::from_hours(24 * 365));
     let make = |subject: &Subject<'_>, by: usize| sign(subject, &name(by), &keys[by], now - day, now + year);
     let names = ["lampholm.example".parse().expect("a name")];
-    let leaf = Subject { common_name: "", names: &names, public_key: &keys[0].public_key_der(), ca: false };
+    let leaf =
+        Subject { common_name: "", names: &names, public_key: &keys[0].public_key_der(), ca: false, list_at: None };
     let mut all = vec![make(&leaf, 0)];
     for (of, by) in (0..authorities).flat_map(|of| (0..authorities).map(move |by| (of, by))).filter(|(of, by)| of != by)
     {
-        let subject = Subject { common_name: &name(of), names: &[], public_key: &keys[of].public_key_der(), ca: true };
+        let subject = Subject {
+            common_name: &name(of),
+            names: &[],
+            public_key: &keys[of].public_key_der(),
+            ca: true,
+            list_at: None,
+        };
         all.push(make(&subject, by));
     }
     all
@@ -155,6 +218,7 @@ struct Subject<'a> {
     names: &'a [Identifier],
     public_key: &'a [u8],
     ca: bool,
+    list_at: Option<&'a str>,
 }
 
 struct Names {
@@ -218,6 +282,12 @@ fn try_sign(
         builder.add_extension(&ExtendedKeyUsage(vec![ID_KP_SERVER_AUTH, ID_KP_CLIENT_AUTH]))?;
         let names = subject.names.iter().map(|n| general_name(n).expect("a name is ASCII")).collect();
         builder.add_extension(&SubjectAltName(names))?;
+    }
+    if let Some(address) = subject.list_at {
+        let name = GeneralName::UniformResourceIdentifier(Ia5String::new(address)?);
+        let distribution_point = Some(DistributionPointName::FullName(vec![name]));
+        let point = DistributionPoint { distribution_point, reasons: None, crl_issuer: None };
+        builder.add_extension(&CrlDistributionPoints(vec![point]))?;
     }
     let certificate = builder.build::<_, Signature>(signer)?;
     Ok(Certificate::from_der(&certificate.to_der()?).expect("what was just built reads back"))

@@ -33,6 +33,8 @@ pub struct GenerationRow {
     pub revoked: Option<Timestamp>,
     /// When its files were removed.
     pub swept: Option<Timestamp>,
+    /// When its authority is to be asked again whether it is revoked; `None` where it was not asked yet.
+    pub ask_revocation: Option<Timestamp>,
 }
 
 impl GenerationRow {
@@ -129,6 +131,19 @@ impl Store {
         })
     }
 
+    /// Writes down when authorities are to be asked again whether generations are revoked.
+    ///
+    /// # Errors
+    /// When the ledger fails.
+    pub async fn ask_revocations_again(&self, rows: &[(String, u32, Timestamp)]) -> Result<(), StoreError> {
+        let sql = "UPDATE generation SET ask_revocation = ? WHERE certificate = ? AND number = ?";
+        self.in_one_transaction(|| {
+            rows.iter().try_for_each(|(certificate, number, at)| {
+                self.run(sql, params![at.as_second(), certificate, number]).map(drop)
+            })
+        })
+    }
+
     /// Returns the generations of all certificates that have files, as number and when it came.
     ///
     /// # Errors
@@ -185,6 +200,7 @@ impl Store {
                     confirmed: maybe_instant(row, "confirmed")?,
                     revoked: maybe_instant(row, "revoked")?,
                     swept: maybe_instant(row, "swept")?,
+                    ask_revocation: maybe_instant(row, "ask_revocation")?,
                 },
             ))
         };

@@ -56,13 +56,15 @@ impl Store {
     /// # Errors
     /// When the ledger fails.
     pub async fn mend_clock(&self, now: Timestamp) -> Result<(), StoreError> {
-        let (now, tomorrow) = (now.as_second(), (now + SignedDuration::from_hours(25)).as_second());
+        let later = |hours| (now + SignedDuration::from_hours(hours)).as_second();
+        let (tomorrow, year, now) = (later(25), later(24 * 366), now.as_second());
         self.in_one_transaction(|| {
             self.run("UPDATE spent SET at = ? WHERE at > ?", [now, now])?;
             self.run("UPDATE failure SET last = ?, hold_until = NULL WHERE last > ?", [now, now])?;
             self.run("UPDATE failure SET authority_since = ? WHERE authority_since > ?", [now, now])?;
             self.run("DELETE FROM hold WHERE last > ?", [now])?;
             self.run("UPDATE asked_renewal SET ask_again = ? WHERE ask_again > ?", [now, tomorrow])?;
+            self.run("UPDATE generation SET ask_revocation = ? WHERE ask_revocation > ?", [now, year])?;
             self.run("UPDATE undelivered SET taken_until = 0 WHERE taken_until > ?", [tomorrow])?;
             self.run("UPDATE ramp SET since = ? WHERE since > ?", [now, now]).map(drop)
         })

@@ -133,6 +133,7 @@ ALTER TABLE failure ADD COLUMN authority_since INTEGER;
 ALTER TABLE failure ADD COLUMN fault TEXT;
 ALTER TABLE generation ADD COLUMN revoked INTEGER;
 ALTER TABLE generation ADD COLUMN swept INTEGER;
+ALTER TABLE generation ADD COLUMN ask_revocation INTEGER;
 ALTER TABLE account ADD COLUMN terms TEXT;
 ",
     // What people were told, and what is still to be delivered.

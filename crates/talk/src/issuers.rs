@@ -10,6 +10,7 @@ use std::time::Duration;
 
 const LONGEST_FETCH: Duration = Duration::from_secs(15);
 const LARGEST: usize = 1 << 20;
+const LARGEST_LIST: usize = 64 << 20;
 /// No chain is longer.
 const MOST_ISSUERS: usize = 4;
 
@@ -42,7 +43,7 @@ pub async fn add_missing_issuers(
 async fn fetch_issuer(context: &Context, of: &Certificate, hosts: &[String]) -> Option<Certificate> {
     for address in of.issuer_addresses().into_iter().take(3) {
         let shown = printable(&address, 200);
-        let found = match fetch(&address, hosts).await {
+        let found = match fetch(&address, hosts, false, LARGEST).await {
             Ok(bytes) => {
                 let mut intake = Intake::default();
                 let _ = intake.take(&shown, &bytes, None);
@@ -65,10 +66,18 @@ async fn fetch_issuer(context: &Context, of: &Certificate, hosts: &[String]) -> 
     None
 }
 
-async fn fetch(address: &str, hosts: &[String]) -> Result<Vec<u8>, String> {
+/// Fetches a list of revoked certificates, of at most 64 MiB. With `anywhere` it may be on this machine or network: its authority is one of one's own.
+///
+/// # Errors
+/// In words: when it cannot be had.
+pub async fn fetch_revocation_list(address: &str, hosts: &[String], anywhere: bool) -> Result<Vec<u8>, String> {
+    fetch(address, hosts, anywhere, LARGEST_LIST).await
+}
+
+async fn fetch(address: &str, hosts: &[String], anywhere: bool, largest: usize) -> Result<Vec<u8>, String> {
     let url = reqwest::Url::parse(address).map_err(|e| e.to_string())?;
     let host = host_of(address).ok_or("it has no host name")?;
-    let named = hosts.iter().any(|known| known.eq_ignore_ascii_case(&host));
+    let named = anywhere || hosts.iter().any(|known| known.eq_ignore_ascii_case(&host));
     let port = url.port_or_known_default().unwrap_or(80);
     let found = tokio::net::lookup_host((host.as_str(), port)).await.map_err(|e| e.to_string())?;
     let found: Vec<SocketAddr> = found.filter(|address| named || is_public(address.ip())).collect();
@@ -85,5 +94,5 @@ async fn fetch(address: &str, hosts: &[String]) -> Result<Vec<u8>, String> {
     if !answer.status().is_success() {
         return Err(format!("status {}", answer.status().as_u16()));
     }
-    http::body(answer, LARGEST, address, LONGEST_FETCH).await.map_err(|e| e.to_string())
+    http::body(answer, largest, address, LONGEST_FETCH).await.map_err(|e| e.to_string())
 }

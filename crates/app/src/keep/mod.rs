@@ -14,6 +14,7 @@ mod plan;
 mod ramp;
 mod renewal_info;
 mod rest;
+mod revocation;
 pub(crate) mod run;
 pub(crate) mod steps;
 mod sweep;

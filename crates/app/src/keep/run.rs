@@ -9,6 +9,7 @@ use super::entry::{Ending, Insistence, KeepEntry};
 use super::group::Groups;
 use super::renewal_info;
 use super::rest::Known;
+use super::revocation;
 use super::turn::{Obtained, Turn, guarded};
 use crate::StepError;
 use crate::stop::Stop;
@@ -146,6 +147,7 @@ impl Run {
             Ok(mut lock) => {
                 let mut known = Known::read(&self.common).await.unwrap_or_default();
                 renewal_info::refresh(&self.common, chosen, &mut known).await;
+                revocation::refresh(&self.common, chosen, &mut known).await;
                 let obtaining = self.decide_and_install(chosen, &known, &mut entries).await;
                 if !obtaining.is_empty()
                     && let Err(error) = self.common.store.begin_work(self.common.context.now())

@@ -17,7 +17,7 @@ use jiff::{SignedDuration, Timestamp};
 use state::State;
 use std::net::{Ipv4Addr, SocketAddr};
 use std::sync::atomic::{AtomicUsize, Ordering};
-use std::sync::{Arc, Mutex, RwLock};
+use std::sync::{Arc, Mutex, OnceLock, RwLock};
 
 /// How a practice authority is set up.
 #[derive(Clone, Debug)]
@@ -42,6 +42,8 @@ pub struct AuthorityOptions {
     pub repeats_orders: bool,
     /// Whether it says when certificates are to be renewed (RFC 9773).
     pub renewals: bool,
+    /// Whether its certificates say where the list of the revoked ones is.
+    pub lists: bool,
     /// Whether it looks at proofs; one that does not takes whoever answers a challenge at their word, for any name.
     pub looks: bool,
     /// The profiles of certificates that it offers, with the lifetime of each.
@@ -92,6 +94,7 @@ impl Default for AuthorityOptions {
             refused_nonces: 0,
             repeats_orders: true,
             renewals: false,
+            lists: false,
             looks: true,
             profiles: &[],
         }
@@ -103,6 +106,8 @@ pub struct Authority {
     core: Arc<Core>,
     server: Server,
     api_root: String,
+    /// Gives the list of revoked certificates.
+    _list: Option<Server>,
 }
 
 /// What the handlers share.
@@ -118,6 +123,18 @@ struct Core {
     early_looks: AtomicUsize,
 }
 
+impl Core {
+    /// Returns the list of revoked certificates.
+    fn list(&self) -> Vec<u8> {
+        let (state, now) = (self.state.lock().expect("no holder panics"), self.clock.now());
+        let revoked = state
+            .revoked
+            .iter()
+            .filter_map(|(order, reason)| Some((state.orders[*order].certificate.as_ref()?, now, *reason)));
+        self.issuer.list(&revoked.collect::<Vec<_>>(), now)
+    }
+}
+
 impl Authority {
     /// Starts an authority that looks names up at `names`.
     ///
@@ -131,9 +148,24 @@ impl Authority {
         let api = ApiCertificate::new();
         let tls = tls_config(&api.chain, api.key.reveal());
         let tls = Arc::new(RwLock::new(Arc::new(tls.expect("our own certificate fits its key"))));
+        let mut issuer = Issuer::new(now);
+        let asks: Arc<OnceLock<Arc<Core>>> = Arc::default();
+        let list = match options.lists {
+            true => {
+                let asks = Arc::clone(&asks);
+                let answer = move |_| {
+                    let list = asks.get().map(|core| core.list()).unwrap_or_default();
+                    std::future::ready(Ok(http::response(200, "application/pkix-crl", list)))
+                };
+                let list = http::start(SocketAddr::from((Ipv4Addr::LOCALHOST, 0)), None, answer).await?;
+                issuer.lists_at(format!("http://{}/list", list.address));
+                Some(list)
+            }
+            false => None,
+        };
         let core = Arc::new(Core {
             base: RwLock::default(),
-            issuer: Issuer::new(now),
+            issuer,
             clock,
             names,
             state: Mutex::default(),
@@ -141,12 +173,13 @@ impl Authority {
             early_looks: AtomicUsize::new(0),
             options,
         });
+        let _ = asks.set(Arc::clone(&core));
         let shared = Arc::clone(&core);
         let handler = move |asked| handlers::handle(Arc::clone(&shared), asked);
         let at = SocketAddr::from((Ipv4Addr::LOCALHOST, core.options.port));
         let server = http::start(at, Some(tls), handler).await?;
         *core.base.write().expect("no holder panics") = format!("https://{}", server.address);
-        Ok(Authority { core, server, api_root: api.root })
+        Ok(Authority { core, server, api_root: api.root, _list: list })
     }
 
     /// Returns the address of its directory.
