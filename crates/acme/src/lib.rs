@@ -23,7 +23,7 @@ pub use order::{
 };
 pub use problem::{AtFault, Problem, Rejected, Step};
 pub use renewal::parse_renewal_info;
-pub use wire::{Method, Request, Response, retry_after};
+pub use wire::{Method, Request, Response, http_date, retry_after};
 
 /// Most bytes that an answer may have: far above what any authority sends, far below what would hurt.
 pub const LARGEST_RESPONSE: usize = 1 << 20;

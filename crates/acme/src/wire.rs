@@ -44,6 +44,8 @@ pub struct Response {
     pub terms: Option<String>,
     /// The address of the next page that a link names (RFC 8555 section 7.1.2.1).
     pub next: Option<String>,
+    /// When the authority sent it, by its own clock.
+    pub date: Option<String>,
     /// The body.
     pub body: Vec<u8>,
 }
@@ -68,8 +70,12 @@ pub fn retry_after(value: &str, now: Timestamp) -> Option<SignedDuration> {
     if let Ok(seconds) = value.parse::<u32>() {
         return Some(SignedDuration::from_secs(i64::from(seconds)));
     }
-    let date = jiff::fmt::rfc2822::parse(value).map(|date| date.timestamp()).ok().or_else(|| older_date(value, now))?;
-    Some(date.duration_since(now).max(SignedDuration::ZERO))
+    Some(http_date(value, now)?.duration_since(now).max(SignedDuration::ZERO))
+}
+
+/// Reads a date in any of the three forms of HTTP (RFC 9110 section 5.6.7).
+pub fn http_date(value: &str, now: Timestamp) -> Option<Timestamp> {
+    jiff::fmt::rfc2822::parse(value).map(|date| date.timestamp()).ok().or_else(|| older_date(value, now))
 }
 
 /// Reads a date as RFC 850 had it, or as C's `asctime` writes it.

@@ -134,6 +134,22 @@ fn what_ends_first_has_the_budget() {
 }
 
 #[test]
+fn a_clock_that_is_wrong_is_told_by_the_authority() {
+    let world = World::new();
+    world.on_day(0, &["keep"]).check(0, &["generation 1"]);
+    let note = "this machine's clock is 3 days ahead of that of `public`";
+    let offset = (3 * 86_400).to_string();
+    let said = world.place.run_with("ESKORT_CLOCK_OFFSET", &offset, &["renew", "website"]);
+    said.check(0, &[note]);
+    assert_eq!(said.err.matches("clock is").count(), 1, "{said}");
+    world.place.run(&["schedule", "show"]).check(4, &["clock was 3 days ahead of that of authority `public`"]);
+    let said = world.on_day(4, &["renew", "website"]);
+    assert!(said.code == Some(0) && !said.err.contains("clock"), "{said}");
+    let said = world.on_day(4, &["schedule", "show"]);
+    assert!(!said.out.contains("clock"), "{said}");
+}
+
+#[test]
 fn a_timer_tells_facts_a_line_each() {
     let world = World::new();
     let lines = |said: &Said| -> Vec<serde_json::Value> {

@@ -4,7 +4,7 @@ use crate::folders::read_if_there;
 use crate::{Store, StoreError, io};
 use eskort_core::pki::{PrivateKey, Secret};
 use eskort_host::files::{Access, make_folders, write_atomic};
-use jiff::Timestamp;
+use jiff::{SignedDuration, Timestamp};
 use rusqlite::params;
 use std::path::{Path, PathBuf};
 
@@ -101,6 +101,24 @@ impl Store {
     pub async fn save_terms(&self, authority: &str, directory: &str, terms: &str) -> Result<(), StoreError> {
         let sql = "UPDATE account SET terms = ? WHERE authority = ? AND directory = ?";
         self.run(sql, [terms, authority, directory]).map(drop)
+    }
+
+    /// Returns by how many seconds this machine's clock was ahead of an authority's, the last time; `None` where that is not known.
+    ///
+    /// # Errors
+    /// When the ledger fails.
+    pub async fn clock_ahead(&self, authority: &str, directory: &str) -> Result<Option<i64>, StoreError> {
+        let sql = "SELECT clock_ahead FROM account WHERE authority = ? AND directory = ?";
+        Ok(self.rows(sql, [authority, directory], |row| row.get(0))?.into_iter().next().flatten())
+    }
+
+    /// Writes down by how much this machine's clock is ahead of an authority's.
+    ///
+    /// # Errors
+    /// When the ledger fails.
+    pub async fn save_clock(&self, authority: &str, directory: &str, ahead: SignedDuration) -> Result<(), StoreError> {
+        let sql = "UPDATE account SET clock_ahead = ? WHERE authority = ? AND directory = ?";
+        self.run(sql, params![ahead.as_secs(), authority, directory]).map(drop)
     }
 
     /// Puts another account key in the place of an authority's, and returns where the old one is kept. At each moment there is one.

@@ -135,6 +135,7 @@ ALTER TABLE generation ADD COLUMN revoked INTEGER;
 ALTER TABLE generation ADD COLUMN swept INTEGER;
 ALTER TABLE generation ADD COLUMN ask_revocation INTEGER;
 ALTER TABLE account ADD COLUMN terms TEXT;
+ALTER TABLE account ADD COLUMN clock_ahead INTEGER;
 ",
     // What people were told, and what is still to be delivered.
     "

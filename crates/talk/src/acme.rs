@@ -6,24 +6,27 @@ use crate::AuthorityError;
 use crate::http::{self, HttpError, failure, is_trouble};
 use eskort_acme::{
     AcmeError, Directory, ExternalBinding, LARGEST_RESPONSE, Method, Problem, Request, Response, Signer, Step,
-    change_contact, is_account_usable, new_account, parse_account, parse_directory, parse_renewal_info, post_as_get,
-    retry_after,
+    change_contact, http_date, is_account_usable, new_account, parse_account, parse_directory, parse_renewal_info,
+    post_as_get, retry_after,
 };
 use eskort_core::context::{Clock, Context};
 use eskort_core::inventory::AcmeAuthority;
 use eskort_core::pki::{KeyKind, PrivateKey, Secret, base64url_decode};
 use eskort_core::progress::{Progress, Teller};
 use eskort_core::renewal::Window;
+use eskort_core::words;
 use eskort_host::obeyed;
 use eskort_store::{AccountRow, Store, StoreError};
-use jiff::Timestamp;
-use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
+use jiff::{SignedDuration, Timestamp};
+use std::sync::{Arc, Mutex, MutexGuard, OnceLock, PoisonError};
 use std::time::Duration;
 use tokio::sync::OnceCell;
 
 /// So many refused nonces in a row cost no pause; after that each costs a little more.
 const QUICK_NONCES: u32 = 12;
 const LONGEST_PAUSE: Duration = Duration::from_secs(2);
+/// Clocks that differ by less than this hurt nobody.
+const CLOSE_ENOUGH: SignedDuration = SignedDuration::from_mins(10);
 /// No more nonces are kept than this.
 const MOST_NONCES: usize = 64;
 /// How often a request is tried again after the authority's own trouble.
@@ -60,6 +63,8 @@ struct Shared {
     /// Fresh nonces, the newest last.
     nonces: Mutex<Vec<String>>,
     account: Mutex<Account>,
+    /// By how much this machine's clock is ahead of the authority's, once that is known.
+    ahead: OnceLock<SignedDuration>,
     /// Held while the account is looked after: one asks for it, and the others find it.
     account_care: tokio::sync::Mutex<()>,
     longest: Duration,
@@ -119,6 +124,7 @@ impl Conversation {
             directory: OnceCell::new(),
             nonces: Mutex::default(),
             account: Mutex::new(Account { signer: Arc::new(signer), contact }),
+            ahead: OnceLock::new(),
             account_care: tokio::sync::Mutex::default(),
             longest,
             timeout,
@@ -217,10 +223,15 @@ impl Conversation {
         Ok(())
     }
 
-    /// Says once that the authority's terms are others than those that were agreed to.
+    /// Writes down how the clocks stand, and says once that the authority's terms are others than those that were agreed to.
     async fn look_at_terms(&self, store: &Store) -> Result<(), AuthorityError> {
-        let Some(now) = self.directory().await?.meta.terms_of_service.as_ref() else { return Ok(()) };
+        // Its answer brings the time, too.
+        self.directory().await?;
         let (name, directory) = (&self.shared.name, &self.shared.authority.directory);
+        if let Some(ahead) = self.shared.ahead.get() {
+            store.save_clock(name, directory, *ahead).await?;
+        }
+        let Some(now) = self.directory().await?.meta.terms_of_service.as_ref() else { return Ok(()) };
         let before = store.terms(name, directory).await?;
         if before.as_ref() == Some(now) {
             return Ok(());
@@ -439,6 +450,7 @@ impl Conversation {
         let failed = |e| failure(&request.url, self.shared.longest, &e);
         let sent = sending.send().await.map_err(failed)?;
         let mut response = head_of(&sent);
+        self.compare_clocks(&response);
         response.body = http::body(sent, LARGEST_RESPONSE, &request.url, self.shared.longest).await?;
         // One that was asked for is for who asked.
         if let Some(nonce) = response.nonce.clone().filter(|_| request.method != Method::Head) {
@@ -451,6 +463,18 @@ impl Conversation {
         }
         self.progress.tell(&Progress::Request { method: word, url: request.url.clone(), status: response.status });
         Ok(response)
+    }
+
+    /// Compares this machine's clock with the authority's, once, and says when one of them is wrong.
+    fn compare_clocks(&self, response: &Response) {
+        let now = self.shared.clock.now();
+        let Some(theirs) = response.date.as_deref().and_then(|date| http_date(date, now)) else { return };
+        let ahead = now.duration_since(theirs);
+        if self.shared.ahead.set(ahead).is_ok() && ahead.abs() > CLOSE_ENOUGH {
+            let (by, way) = (words::duration(ahead.abs()), if ahead.is_negative() { "behind" } else { "ahead of" });
+            let text = format!("this machine's clock is {by} {way} that of `{}`: set it right", self.shared.name);
+            self.progress.tell(&Progress::Note(text));
+        }
     }
 
     /// Returns when the authority may be asked again after it said that it was asked too often, if that is within the run's time.
@@ -503,6 +527,7 @@ fn head_of(response: &reqwest::Response) -> Response {
         alternates: of("rel=\"alternate\""),
         terms: of("rel=\"terms-of-service\"").into_iter().next(),
         next: of("rel=\"next\"").into_iter().next(),
+        date: text("date"),
         body: Vec::new(),
     }
 }

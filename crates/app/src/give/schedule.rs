@@ -70,6 +70,8 @@ pub struct ScheduleView {
     pub findings: Vec<Finding>,
 }
 
+/// Clocks that differ by less than this hurt nobody.
+const CLOSE_ENOUGH: SignedDuration = SignedDuration::from_mins(10);
 /// The longest that nothing may have gone well before that is said.
 const LONGEST: SignedDuration = SignedDuration::from_hours(50);
 
@@ -177,10 +179,11 @@ pub async fn unschedule(context: &Context, keepers: &[Keeper]) -> Result<Vec<Pat
 /// When the ledger fails.
 pub async fn look_at_schedule(context: &Context, wanted: &[ScheduleOptions]) -> Result<ScheduleView, StepError> {
     let now = context.now();
-    let runs = match Store::open_existing(&context.state)? {
-        Some(store) => store.runs(10).await?,
-        None => Vec::new(),
-    };
+    let (mut runs, mut clocks) = (Vec::new(), Vec::new());
+    if let Some(store) = Store::open_existing(&context.state)? {
+        runs = store.runs(10).await?;
+        clocks = judge_clocks(context, &store).await?;
+    }
     let mut view = ScheduleView { keeper: None, next: None, runs, findings: Vec::new() };
     for options in wanted {
         let found = texts_there(context, &options.keeper).await;
@@ -216,6 +219,7 @@ pub async fn look_at_schedule(context: &Context, wanted: &[ScheduleOptions]) -> 
         view.findings.push(problem(what, "run it as the user to whom the state belongs"));
     }
     view.findings.extend(judge_runs(&view.runs, view.keeper.is_some() || is_kept, now));
+    view.findings.extend(clocks);
     Ok(view)
 }
 
@@ -294,6 +298,22 @@ fn judge_texts(context: &Context, options: &ScheduleOptions, found: &[ScheduleTe
         findings.push(Finding::new(Severity::Notice, Topic::Timer, text).with_advice(again));
     }
     findings
+}
+
+/// Says whose clocks were far from this machine's when they were last asked.
+async fn judge_clocks(context: &Context, store: &Store) -> Result<Vec<Finding>, StepError> {
+    let mut findings = Vec::new();
+    for (name, authority) in &context.inventory.authorities {
+        let Some(acme) = authority.acme() else { continue };
+        let ahead = store.clock_ahead(name, &acme.directory).await?.unwrap_or_default();
+        let ahead = SignedDuration::from_secs(ahead);
+        if ahead.abs() > CLOSE_ENOUGH {
+            let (by, way) = (words::duration(ahead.abs()), if ahead.is_negative() { "behind" } else { "ahead of" });
+            let text = format!("this machine's clock was {by} {way} that of authority `{name}` in the last run there");
+            findings.push(problem(text, "set the clock right: certificates and authorities go by it"));
+        }
+    }
+    Ok(findings)
 }
 
 /// Says what is wrong with the last runs.

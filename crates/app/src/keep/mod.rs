@@ -56,7 +56,10 @@ pub async fn keep(context: &Context, options: &KeepOptions) -> Result<Vec<KeepEn
     let (began, machines) = (context.now(), Machines::default());
     store.mend_clock(began).await?;
     recover(context, &store, &machines).await?;
-    sweep::sweep(context, &store).await?;
+    // What could not be removed is no reason to leave all else alone.
+    if let Err(error) = sweep::sweep(context, &store).await {
+        context.report(&Progress::Note(error.to_string()));
+    }
     let names: Vec<&str> = chosen(context, options).into_iter().map(|(name, _)| name).collect();
     let of_the_day = with_authorities_of_the_day(context, &store, &names).await?;
     let context = of_the_day.as_ref();
@@ -89,7 +92,9 @@ pub async fn keep(context: &Context, options: &KeepOptions) -> Result<Vec<KeepEn
     let waiting = entries.iter().filter(|entry| entry.awaits_person()).count();
     let (ended, by_timer, certificates) = (context.now(), options.by_timer, entries.len());
     store.record_run(&RunRow { began, ended, by_timer, certificates, failed, waiting }).await?;
-    tell_news(context, &store).await?;
+    if let Err(error) = tell_news(context, &store).await {
+        context.report(&Progress::Note(error.to_string()));
+    }
     // What a person has to do comes first.
     entries.sort_by_key(|entry| !entry.awaits_person());
     Ok(entries)

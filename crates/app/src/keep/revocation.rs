@@ -102,7 +102,7 @@ async fn ask(
             let shown = words::printable(address, 200);
             read.inspect_err(|error| context.report(&Progress::Note(format!("{shown}: {error}")))).ok()
         });
-        let next = list.as_ref().and_then(|list| list.next).unwrap_or(now);
+        let next = list.as_ref().and_then(|list| list.next).unwrap_or(now + LATEST);
         again.push((one.certificate.clone(), one.number, next.clamp(now + SOONEST, now + LATEST)));
         if let Some(found) = list.as_ref().and_then(|list| list.of(&one.serial)) {
             let event = Event::Revoked { generation: one.number, reason: found.reason, by_us: false };

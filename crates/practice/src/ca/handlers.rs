@@ -120,6 +120,8 @@ impl Core {
     /// Every answer carries a fresh nonce.
     fn finish(&self, mut reply: Reply) -> Reply {
         let nonce = self.state().fresh_nonce();
+        let date = self.clock.now().strftime("%a, %d %b %Y %H:%M:%S GMT").to_string();
+        reply.headers_mut().insert("date", date.parse().expect("a date is a header value"));
         reply.headers_mut().insert("replay-nonce", nonce.parse().expect("base64url is a header value"));
         reply
     }
