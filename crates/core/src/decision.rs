@@ -7,7 +7,7 @@ use crate::deployment::Deployment;
 use crate::inventory::{Authority, CertificateEntry};
 use crate::journey::Milestone;
 use crate::names::Identifier;
-use crate::renewal::{Renewal, Timing, Validity};
+use crate::renewal::{Renewal, Timing, Validity, moment_between};
 use crate::words;
 use jiff::{SignedDuration, Timestamp};
 use serde::{Deserialize, Serialize};
@@ -163,9 +163,29 @@ pub struct AuthorityHold {
 /// Returns until when an authority is left alone after its `count`th refusal in a row at `last`: as long as it said itself
 /// (`authority_says`), and at least 15 minutes, doubling up to a day.
 pub fn hold_after(count: u32, last: Timestamp, authority_says: Option<Timestamp>) -> Timestamp {
-    let minutes = 15_i64 << count.saturating_sub(1).min(7);
-    let ours = last + SignedDuration::from_mins(minutes.min(24 * 60));
+    let ours = last + pause_after(count);
     authority_says.map_or(ours, |theirs| theirs.max(ours))
+}
+
+/// Returns until when an authority is not asked for one certificate again after its `count`th refusal in a row: as [`hold_after`], but for a
+/// quarter of the time that the certificate is still good (until `end`) at the most, and up to a tenth longer, another share for each `seed`.
+/// Where the authority said how long, that counts.
+pub fn hold_of_certificate(
+    count: u32,
+    last: Timestamp,
+    authority_says: Option<Timestamp>,
+    end: Option<Timestamp>,
+    seed: &str,
+) -> Timestamp {
+    let left = end.map(|end| end.duration_since(last) / 4).filter(|left| left.is_positive());
+    let pause = left.map_or(pause_after(count), |left| pause_after(count).min(left.max(pause_after(1))));
+    let ours = moment_between(last + pause, last + pause + pause / 10, &format!("{seed} {count}"));
+    authority_says.map_or(ours, |theirs| theirs.max(ours))
+}
+
+fn pause_after(count: u32) -> SignedDuration {
+    let minutes = 15_i64 << count.saturating_sub(1).min(7);
+    SignedDuration::from_mins(minutes.min(24 * 60))
 }
 
 /// Why a new generation is wanted.

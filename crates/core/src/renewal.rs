@@ -60,7 +60,7 @@ impl Timing {
 const SPREAD: i32 = 30;
 
 /// Returns a moment between two, any, but the same one for the same seed.
-fn moment_between(start: Timestamp, end: Timestamp, seed: &str) -> Timestamp {
+pub(crate) fn moment_between(start: Timestamp, end: Timestamp, seed: &str) -> Timestamp {
     // FNV-1a, spread by a last multiplication: the same with each build of the program.
     let hash = seed
         .bytes()

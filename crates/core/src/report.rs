@@ -1,5 +1,6 @@
 //! What is told to other programs: metrics for a collector, and dates for a calendar.
 
+use crate::budget::Room;
 use crate::renewal::Validity;
 use jiff::Timestamp;
 use jiff::tz::TimeZone;
@@ -30,7 +31,8 @@ pub struct ToldRuns {
 }
 
 /// Returns metrics in the text format of OpenMetrics 1.0.
-pub fn metrics(told: &[Told], runs: ToldRuns) -> String {
+/// `budgets` has how the budgets of authorities stand, each with the authority's name.
+pub fn metrics(told: &[Told], runs: ToldRuns, budgets: &[(String, Room)]) -> String {
     let mut text = String::new();
     let seconds = |at: Timestamp| at.as_second();
     let mut family = |name: &str, unit: &str, help: &str, values: Vec<(String, i64)>| {
@@ -61,6 +63,13 @@ pub fn metrics(told: &[Told], runs: ToldRuns) -> String {
         "When the last run without a failure ended, in Unix time.",
         run(runs.last_good),
     );
+    let left = budgets.iter().map(|(authority, room)| {
+        let (authority, subject) = (escaped(authority), escaped(&room.subject));
+        let counted = room.counted.word();
+        let labels = format!("{{authority=\"{authority}\",counted=\"{counted}\",subject=\"{subject}\"}}");
+        (labels, i64::from(room.left()))
+    });
+    family("budget_left", "", "How much is left of what an authority lets people order.", left.collect());
     text + "# EOF\n"
 }
 
@@ -143,13 +152,22 @@ mod tests {
     #[test]
     fn metrics_are_in_the_open_format() {
         let last = "2026-11-26T20:00:00Z".parse().ok();
-        let text = metrics(&told(), ToldRuns { last, last_good: None });
+        let room = Room {
+            counted: crate::budget::Counted::Domain,
+            subject: "lampholm.example".into(),
+            most: 40,
+            within: 3600,
+            spent: 3,
+            again: None,
+        };
+        let text = metrics(&told(), ToldRuns { last, last_good: None }, &[("public".into(), room)]);
         for line in [
             "# TYPE eskort_certificate_end_seconds gauge\n# UNIT eskort_certificate_end_seconds seconds\n",
             "eskort_certificate_end_seconds{certificate=\"web\\\"site\"} 1801310400\n",
             "eskort_certificate_failures{certificate=\"web\\\"site\"} 2\n",
             "eskort_certificate_failures{certificate=\"new\"} 0\n",
             "eskort_run_end_seconds 1795723200\n",
+            "eskort_budget_left{authority=\"public\",counted=\"domain\",subject=\"lampholm.example\"} 37\n",
         ] {
             assert!(text.contains(line), "lacks {line:?}:\n{text}");
         }

@@ -14,7 +14,9 @@ use crate::StepError;
 use crate::by_hand::validation::is_published_for_validation;
 use eskort_core::budget::{names_key, waits_for};
 use eskort_core::context::Context;
-use eskort_core::decision::{AuthorityHold, Concerns, Decision, Facts, Obtaining, decide, hold_after, urgency};
+use eskort_core::decision::{
+    AuthorityHold, Concerns, Decision, Facts, Obtaining, decide, hold_of_certificate, urgency,
+};
 use eskort_core::deployment::Deployment;
 use eskort_core::event::{Event, GivenUp};
 use eskort_core::inventory::CertificateEntry;
@@ -478,7 +480,8 @@ impl Turn {
             }
             Concerns::Certificate => {
                 let before = store.failures(name).await?.map_or(0, |(failures, _)| failures.count);
-                hold = Some(hold_after(before + 1, now, authority_says));
+                let end = store.newest(name).await?.map(|newest| newest.validity.not_after);
+                hold = Some(hold_of_certificate(before + 1, now, authority_says, end, name));
             }
             Concerns::Nobody => {}
         }

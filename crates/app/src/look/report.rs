@@ -1,10 +1,12 @@
 //! What is told to other programs: gathered, and written whole or not at all.
 
 use super::list::{ListFilter, State, list};
+use eskort_core::budget::{Counted, Room, rooms};
 use eskort_core::context::Context;
 use eskort_core::report::{Told, ToldRuns, calendar, metrics};
 use eskort_host::files::{Access, write_atomic};
 use eskort_store::{Store, StoreError};
+use std::collections::BTreeMap;
 use std::path::Path;
 
 /// Who a report is for.
@@ -36,12 +38,31 @@ pub async fn report(context: &Context, kind: ReportKind) -> Result<String, Store
     if kind == ReportKind::Calendar {
         return Ok(calendar(&told, context.now()));
     }
-    let runs = match Store::open_existing(&context.state)? {
-        Some(store) => store.runs(200).await?,
-        None => Vec::new(),
-    };
+    let (mut runs, mut budgets) = (Vec::new(), Vec::new());
+    if let Some(store) = Store::open_existing(&context.state)? {
+        runs = store.runs(200).await?;
+        budgets = budgets_of(context, &store).await?;
+    }
     let last_good = runs.iter().find(|run| run.failed == 0).map(|run| run.ended);
-    Ok(metrics(&told, ToldRuns { last: runs.first().map(|run| run.ended), last_good }))
+    Ok(metrics(&told, ToldRuns { last: runs.first().map(|run| run.ended), last_good }, &budgets))
+}
+
+/// Returns how the budgets of authorities stand: those of orders, and of the domains of certificates.
+async fn budgets_of(context: &Context, store: &Store) -> Result<Vec<(String, Room)>, StoreError> {
+    let now = context.now();
+    let mut budgets = Vec::new();
+    for (name, authority) in &context.inventory.authorities {
+        let spent = store.spent(authority.counted_as(name), &authority.limits, now).await?;
+        let theirs = context.inventory.certificates.values().filter(|entry| entry.authorities().any(|of| of == name));
+        let mut domains: BTreeMap<(Counted, String), Room> = BTreeMap::new();
+        for entry in theirs {
+            let whole = |room: &Room| matches!(room.counted, Counted::Orders | Counted::Domain);
+            let of_entry = rooms(&authority.limits, &spent, &entry.names, now).into_iter().filter(whole);
+            domains.extend(of_entry.map(|room| ((room.counted, room.subject.clone()), room)));
+        }
+        budgets.extend(domains.into_values().map(|room| (name.clone(), room)));
+    }
+    Ok(budgets)
 }
 
 /// Writes a report whole or not at all, for everybody to read.

@@ -265,6 +265,23 @@ fn after_failures_it_holds_off_longer_each_time_unless_asked() {
     for (count, minutes) in [(1, 15), (2, 30), (5, 240), (30, 24 * 60)] {
         assert_eq!(hold_after(count, last, None), last + SignedDuration::from_mins(minutes));
     }
+    // A certificate that ends soon is tried again sooner, and not at the same moment as all others.
+    let day = SignedDuration::from_hours(24);
+    for (count, end, least) in [
+        (1, Some(last + day * 90), SignedDuration::from_mins(15)),
+        (9, Some(last + day * 90), day),
+        (9, Some(last + day), day / 4),
+        (9, Some(last + day / 100), SignedDuration::from_mins(15)),
+        (9, Some(last - day), day),
+        (9, None, day),
+    ] {
+        let of = |n: i64| hold_of_certificate(count, last, None, end, &format!("room{n}")).duration_since(last);
+        let pauses: Vec<SignedDuration> = (0..20).map(of).collect();
+        assert!(pauses.iter().all(|pause| (least..=least + least / 10).contains(pause)), "{count} {end:?}: {pauses:?}");
+        assert!(pauses.iter().any(|pause| *pause != pauses[0]));
+        let says = last + day * 3;
+        assert_eq!(hold_of_certificate(count, last, Some(says), end, "room"), says);
+    }
     let hold_until = Some(hold_after(1, last, Some(on("2026-02-09"))));
     facts.failures = Some(Failures { count: 1, last, hold_until, ..Failures::default() });
     let held = Obtaining::Hold { until: on("2026-02-09"), failures: 1, authority: None };
