@@ -59,7 +59,7 @@ fn each_piece_of_news_is_told_once_and_what_was_not_taken_is_told_later() {
     let kinds: Vec<&str> = news.iter().map(|one| one["what"].as_str().unwrap()).collect();
     assert_eq!(kinds, ["failed"], "{news:?}");
     assert_eq!(news[0]["failing"]["fault"], "the authority", "{news:?}");
-    assert!(messages[1]["text"].as_str().unwrap().contains("`eskort show mail` says more"), "{news:?}");
+    assert!(messages[1]["text"].as_str().unwrap().contains("` says more"), "{news:?}");
     assert_eq!(logged().len(), 1);
     // Little time is left; then it is well again.
     world.on_day(82, &["keep"]).check(1, &["503"]);

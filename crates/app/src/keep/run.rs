@@ -163,8 +163,8 @@ impl Run {
             }
         };
         // The gates let them in in this order.
-        let mut obtaining = obtaining;
-        obtaining.sort_by_key(Turn::urgency);
+        let (mut obtaining, now) = (obtaining, self.common.context.now());
+        obtaining.sort_by_key(|turn| turn.urgency(now));
         self.obtain_all(obtaining, &mut entries).await;
         entries.sort_by(|a, b| words::natural_order(&a.certificate, &b.certificate));
         entries

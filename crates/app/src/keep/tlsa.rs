@@ -103,7 +103,12 @@ impl Tlsa<'_> {
         known: &[TlsaRow],
     ) -> Result<Result<TlsaRow, Vec<RecordToPlace>>, StepError> {
         let (mut to_place, mut ttl, mut digest) = (Vec::new(), 0, String::new());
-        for (proof, records) in self.records(generation).await? {
+        let records = self.records(generation).await?;
+        if records.is_empty() {
+            let text = "no TLSA record is placed: it is not known at which port it is served; `check-address` of its server says it";
+            self.context().report(&Progress::Note(text.into()));
+        }
+        for (proof, records) in records {
             let Some(Proof::Dns(dns)) = self.context().inventory.proofs.get(&proof) else { continue };
             let owner = owner(self.name, generation);
             publish_records((self.around, &owner), &proof, dns, &records).await?;

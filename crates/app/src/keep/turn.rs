@@ -86,8 +86,8 @@ impl Turn {
     }
 
     /// Returns what tells which of several goes first: when its visitors are left without a certificate.
-    pub(super) fn urgency(&self) -> Timestamp {
-        urgency(self.facts.as_ref().and_then(|facts| facts.newest.as_ref()), self.context.now())
+    pub(super) fn urgency(&self, now: Timestamp) -> Timestamp {
+        urgency(self.facts.as_ref().and_then(|facts| facts.newest.as_ref()), now)
     }
 
     /// Returns what tells its order from those of other certificates at its authority: the names, in any order.
