@@ -154,7 +154,7 @@ fn run_plan(ui: &Ui, context: &Context, options: &KeepOptions) -> ExitStatus {
             if ui.is_json() {
                 print_json(ui, &entries, &budgets, context.now());
             } else {
-                print_plan(ui, &entries, &budgets);
+                print_plan(ui, options, &entries, &budgets);
             }
             status(&entries)
         }
@@ -428,7 +428,7 @@ fn waits_for_you(entry: &KeepEntry, now: Timestamp) -> String {
     }
 }
 
-fn print_plan(ui: &Ui, entries: &[KeepEntry], budgets: &[PlannedBudget]) {
+fn print_plan(ui: &Ui, options: &KeepOptions, entries: &[KeepEntry], budgets: &[PlannedBudget]) {
     let mut nothing = true;
     let (at_rest, others): (Vec<&KeepEntry>, Vec<&KeepEntry>) = entries.iter().partition(|e| is_at_rest(e));
     for entry in others {
@@ -442,7 +442,11 @@ fn print_plan(ui: &Ui, entries: &[KeepEntry], budgets: &[PlannedBudget]) {
     print_at_rest(ui, &at_rest, entries.len());
     print_budgets(ui, budgets);
     if !nothing {
-        ui.result("Only a plan: nothing was done. `eskort keep` does it.");
+        let command = match &options.only[..] {
+            names if options.renew => format!("eskort renew {}", names.join(" ")),
+            _ => "eskort keep".to_owned(),
+        };
+        ui.result(&format!("Only a plan: nothing was done. `{command}` does it."));
     }
 }
 
