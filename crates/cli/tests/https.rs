@@ -98,7 +98,7 @@ fn a_plain_virtual_host_of_apache_gets_one_with_tls_beside_it() {
     assert!(probe.ends_with("still here"), "{probe}");
     place.run(&["keep"]).check(0, &["nothing to do"]);
     place.run_with("ESKORT_CLOCK_OFFSET", "400", &["keep"]).check(0, &["put generation 1 in place"]);
-    until("a week", || fetch_at(&format!("https://{}:{tls_port}/", NAMES[0]), &[]).contains("max-age=604800"));
+    until_it_stays("a week", || fetch_at(&format!("https://{}:{tls_port}/", NAMES[0]), &[]).contains("max-age=604800"));
     place.run(&["install", "website", "--undo"]).check(0, &[]);
     assert!(!place.path(own).exists());
     assert_eq!(place.read("apache/sites/site.conf"), before);
@@ -116,7 +116,7 @@ fn a_site_gets_all_that_it_wants_of_https_and_the_ramp_goes_up_while_it_is_good(
     place.run(&["keep"]).check(0, &["confirmed", "the certificate names no OCSP responder"]);
 
     let [bare, www] = NAMES;
-    until("browsers are told", || https(place, &nginx, bare, "/", &[]).contains("max-age=300"));
+    until_it_stays("browsers are told", || https(place, &nginx, bare, "/", &[]).contains("max-age=300"));
     let home = https(place, &nginx, bare, "/", &[]);
     assert!(home.starts_with("HTTP/2 200") && home.contains("The lighthouse is open."), "{home}");
     let moved = https(place, &nginx, www, "/visit?day=1", &[]);
@@ -125,7 +125,7 @@ fn a_site_gets_all_that_it_wants_of_https_and_the_ramp_goes_up_while_it_is_good(
     let plain = format!("http://127.0.0.1:{}/", nginx.plain_port);
     let plain_visit = || fetch(place, &["-i", "-H", &format!("Host: {www}"), &plain]);
     // Just after a reload a process of before may still answer.
-    until("http leads to https", || plain_visit().contains(" 301 "));
+    until_it_stays("http leads to https", || plain_visit().contains(" 301 "));
     let over_http = plain_visit();
     let to = format!("https://{www}:{}/\r\n", nginx.tls_port);
     assert!(over_http.contains(&to) && !over_http.contains("Strict-Transport"), "to https first: {over_http}");
@@ -138,19 +138,19 @@ fn a_site_gets_all_that_it_wants_of_https_and_the_ramp_goes_up_while_it_is_good(
     // A look that finds something wrong begins the time anew.
     place.write(SITE, &before.replace("max-age=300", "max-age=3"));
     Nginx::reload(place);
-    until("it is cut short", || https(place, &nginx, bare, "/", &[]).contains("max-age=3\r"));
+    until_it_stays("it is cut short", || https(place, &nginx, bare, "/", &[]).contains("max-age=3\r"));
     let later = |seconds: u64, words: &[&str]| place.run_with("ESKORT_CLOCK_OFFSET", &seconds.to_string(), words);
     later(400, &["keep"])
         .check(0, &["stays at 5 minutes", "sends max-age=3 instead of 300", "put generation 1 in place"]);
     assert_eq!(place.read(SITE), before);
-    until("it is as before", || https(place, &nginx, bare, "/", &[]).contains("max-age=300"));
+    until_it_stays("it is as before", || https(place, &nginx, bare, "/", &[]).contains("max-age=300"));
     later(600, &["keep"]).check(0, &["nothing to do"]);
     assert_eq!(place.read(SITE), before, "five minutes since the last bad look have not passed");
 
     later(800, &["keep", "--plan"]).check(0, &["nothing"]);
     later(800, &["keep"]).check(0, &["put generation 1 in place"]);
     assert_eq!(place.read(SITE), before.replace("max-age=300", "max-age=604800"));
-    until("a week", || https(place, &nginx, bare, "/", &[]).contains("max-age=604800"));
+    until_it_stays("a week", || https(place, &nginx, bare, "/", &[]).contains("max-age=604800"));
     later(800 + 604_900, &["keep"]).check(0, &["put generation 1 in place"]);
     assert_eq!(place.read(SITE), before.replace("max-age=300", "max-age=31536000"));
     place.run(&["show", "website"]).check(0, &["browsers come back over https alone for 7 days from now on"]);
@@ -158,5 +158,5 @@ fn a_site_gets_all_that_it_wants_of_https_and_the_ramp_goes_up_while_it_is_good(
     // Going back.
     place.write("eskort.toml", &inventory(&pebble, &nginx, "", ", hsts = \"off\""));
     place.run(&["keep"]).check(0, &["put generation 1 in place"]);
-    until("browsers are told to forget", || https(place, &nginx, bare, "/", &[]).contains("max-age=0"));
+    until_it_stays("browsers are told to forget", || https(place, &nginx, bare, "/", &[]).contains("max-age=0"));
 }

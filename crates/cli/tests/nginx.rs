@@ -111,9 +111,8 @@ fn takes_a_plain_site_all_the_way_and_does_nothing_more_the_second_time() {
     // http leads to https, but the challenge path stays reachable for the next time.
     let plain = format!("http://127.0.0.1:{}", nginx.plain_port);
     let visit = || fetch(place, &["-i", "-H", "Host: www.lampholm.example", &format!("{plain}/visit?day=1")]);
-    // Just after a reload a process of before may still answer now and then.
     let target = format!("https://www.lampholm.example:{}/visit?day=1", nginx.tls_port);
-    until("http leads to https", || {
+    until_it_stays("http leads to https", || {
         let moved = visit();
         moved.contains(" 301 ") && moved.contains(&target)
     });

@@ -147,6 +147,16 @@ pub(crate) fn until(what: &str, mut is_so: impl FnMut() -> bool) {
     }
 }
 
+/// Waits until something is so five times in a row: just after a reload a process of before may still answer now and then.
+#[track_caller]
+pub(crate) fn until_it_stays(what: &str, mut is_so: impl FnMut() -> bool) {
+    let mut in_a_row = 0;
+    until(what, || {
+        in_a_row = if is_so() { in_a_row + 1 } else { 0 };
+        in_a_row == 5
+    });
+}
+
 pub(crate) const NAMES: [&str; 2] = ["lampholm.example", "www.lampholm.example"];
 
 pub(crate) fn runtime() -> Runtime {

@@ -47,10 +47,6 @@ impl RevocationList {
             })
         });
         let signed = signed.map_err(bad)?;
-        let signature = list.signature.as_bytes().unwrap_or_default();
-        if verify(&list.signature_algorithm, issuer_key, signed, signature) != Some(SignatureCheck::Valid) {
-            return Err(PkiError::ForeignList);
-        }
         let instant = |time: x509_cert::time::Time| {
             let seconds = i64::try_from(time.to_unix_duration().as_secs()).unwrap_or(i64::MAX);
             Timestamp::from_second(seconds).unwrap_or(Timestamp::MAX)
@@ -63,8 +59,12 @@ impl RevocationList {
             let reason = reason.map(|reason| reason as u8);
             (bare(one.serial_number.as_bytes()).to_vec(), RevokedEntry { at: instant(one.revocation_date), reason })
         };
-        let revoked = list.tbs_cert_list.revoked_certificates.unwrap_or_default().into_iter().map(entry);
-        Ok(RevocationList { revoked: revoked.collect(), next: list.tbs_cert_list.next_update.map(instant) })
+        let revoked = list.tbs_cert_list.revoked_certificates.unwrap_or_default().into_iter().map(entry).collect();
+        let signature = list.signature.as_bytes().unwrap_or_default();
+        if verify(&list.signature_algorithm, issuer_key, signed, signature) != Some(SignatureCheck::Valid) {
+            return Err(PkiError::ForeignList);
+        }
+        Ok(RevocationList { revoked, next: list.tbs_cert_list.next_update.map(instant) })
     }
 
     /// Returns what the list says of a certificate by its serial number in hexadecimal; `None` when it is not revoked.

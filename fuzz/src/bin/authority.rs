@@ -1,7 +1,10 @@
 //! Fuzzes what an authority may answer.
 #![no_main]
 
-use eskort_acme::{Response, parse_account, parse_authorization, parse_certificate, parse_directory, parse_order};
+use eskort_acme::{
+    Response, parse_account, parse_account_state, parse_authorization, parse_certificate, parse_directory, parse_order,
+    parse_orders, parse_renewal_info,
+};
 
 libfuzzer_sys::fuzz_target!(|bytes: &[u8]| {
     let (status, body) = match bytes {
@@ -15,6 +18,9 @@ libfuzzer_sys::fuzz_target!(|bytes: &[u8]| {
         parse_order(&answer).err(),
         parse_authorization(&answer).err(),
         parse_certificate(&answer).err(),
+        parse_account_state(&answer).err(),
+        parse_orders(&answer).err(),
+        parse_renewal_info(&answer).err(),
     ];
     for error in said.into_iter().flatten() {
         let text = error.to_string();
