@@ -63,6 +63,8 @@ struct Shared {
     /// Fresh nonces, the newest last.
     nonces: Mutex<Vec<String>>,
     account: Mutex<Account>,
+    /// Whether an account that was known was looked after.
+    known_account: OnceCell<()>,
     /// By how much this machine's clock is ahead of the authority's, once that is known.
     ahead: OnceLock<SignedDuration>,
     /// Held while the account is looked after: one asks for it, and the others find it.
@@ -124,6 +126,7 @@ impl Conversation {
             directory: OnceCell::new(),
             nonces: Mutex::default(),
             account: Mutex::new(Account { signer: Arc::new(signer), contact }),
+            known_account: OnceCell::new(),
             ahead: OnceLock::new(),
             account_care: tokio::sync::Mutex::default(),
             longest,
@@ -189,10 +192,14 @@ impl Conversation {
     pub async fn ensure_account(&self, store: &Store) -> Result<(), AuthorityError> {
         let (authority, contact) = (&self.shared.authority, self.shared.wanted_contact.as_deref());
         let _care = self.shared.account_care.lock().await;
-        self.finish_key_change(store).await?;
+        // Once is enough: others may wait for their orders.
+        let known = || async {
+            self.finish_key_change(store).await?;
+            if self.signer().account().is_some() { self.look_at_terms(store).await } else { Ok(()) }
+        };
+        self.shared.known_account.get_or_try_init(known).await?;
         let signer = self.signer();
         if let Some(url) = signer.account() {
-            self.look_at_terms(store).await?;
             if self.account().contact.as_deref() != contact {
                 self.bring_contact(url, contact, store).await?;
             }
