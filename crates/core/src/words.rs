@@ -3,6 +3,13 @@
 use jiff::{SignedDuration, Timestamp};
 use std::cmp::Ordering;
 
+/// Says how far this machine's clock is from another one, given by how much it is ahead: "3 days ahead of"; `None` where they are close enough to
+/// hurt nobody.
+pub fn clock_off(ahead: SignedDuration) -> Option<String> {
+    let way = if ahead.is_negative() { "behind" } else { "ahead of" };
+    (ahead.abs() > SignedDuration::from_mins(10)).then(|| format!("{} {way}", duration(ahead.abs())))
+}
+
 /// Returns a duration in its largest fitting unit: `62 days`, `5 hours`, `1 minute`, `12 seconds`.
 ///
 /// Rounded to the nearest, negative durations as if positive.

@@ -25,8 +25,6 @@ use tokio::sync::OnceCell;
 /// So many refused nonces in a row cost no pause; after that each costs a little more.
 const QUICK_NONCES: u32 = 12;
 const LONGEST_PAUSE: Duration = Duration::from_secs(2);
-/// Clocks that differ by less than this hurt nobody.
-const CLOSE_ENOUGH: SignedDuration = SignedDuration::from_mins(10);
 /// No more nonces are kept than this.
 const MOST_NONCES: usize = 64;
 /// How often a request is tried again after the authority's own trouble.
@@ -477,9 +475,9 @@ impl Conversation {
         let now = self.shared.clock.now();
         let Some(theirs) = response.date.as_deref().and_then(|date| http_date(date, now)) else { return };
         let ahead = now.duration_since(theirs);
-        if self.shared.ahead.set(ahead).is_ok() && ahead.abs() > CLOSE_ENOUGH {
-            let (by, way) = (words::duration(ahead.abs()), if ahead.is_negative() { "behind" } else { "ahead of" });
-            let text = format!("this machine's clock is {by} {way} that of `{}`: set it right", self.shared.name);
+        let is_first = self.shared.ahead.set(ahead).is_ok();
+        if let Some(off) = words::clock_off(ahead).filter(|_| is_first) {
+            let text = format!("this machine's clock is {off} that of `{}`: set it right", self.shared.name);
             self.progress.tell(&Progress::Note(text));
         }
     }

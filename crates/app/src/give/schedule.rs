@@ -70,8 +70,6 @@ pub struct ScheduleView {
     pub findings: Vec<Finding>,
 }
 
-/// Clocks that differ by less than this hurt nobody.
-const CLOSE_ENOUGH: SignedDuration = SignedDuration::from_mins(10);
 /// The longest that nothing may have gone well before that is said.
 const LONGEST: SignedDuration = SignedDuration::from_hours(50);
 
@@ -306,10 +304,8 @@ async fn judge_clocks(context: &Context, store: &Store) -> Result<Vec<Finding>, 
     for (name, authority) in &context.inventory.authorities {
         let Some(acme) = authority.acme() else { continue };
         let ahead = store.clock_ahead(name, &acme.directory).await?.unwrap_or_default();
-        let ahead = SignedDuration::from_secs(ahead);
-        if ahead.abs() > CLOSE_ENOUGH {
-            let (by, way) = (words::duration(ahead.abs()), if ahead.is_negative() { "behind" } else { "ahead of" });
-            let text = format!("this machine's clock was {by} {way} that of authority `{name}` in the last run there");
+        if let Some(off) = words::clock_off(SignedDuration::from_secs(ahead)) {
+            let text = format!("this machine's clock was {off} that of authority `{name}` in the last run there");
             findings.push(problem(text, "set the clock right: certificates and authorities go by it"));
         }
     }
