@@ -119,6 +119,10 @@ fn parse_mail(section: &Section<'_>) -> Option<MailNotify> {
         section.note(section.span(), "a password is not sent over a connection without TLS", Some(advice.into()));
     }
     let (server, port) = server?;
+    if tls == MailTls::None && !matches!(server.as_str(), "localhost" | "127.0.0.1") {
+        let what = format!("mail goes to {server} without TLS: that is for a server on this machine only");
+        section.note(section.span(), what, Some("take \"tls\" or \"starttls\"".into()));
+    }
     Some(MailNotify { to, from: from?, server, port, tls, login, roots: section.path("roots") })
 }
 

@@ -141,6 +141,11 @@ fn each_mistake_is_said_with_its_line() {
         ),
         ("install =", "subject = { unit = \"\" }\ninstall =", "`unit` in this `subject` wants a text of at most 64"),
         (
+            "[server.front]",
+            "[notify.keeper]\nkind = \"mail\"\nto = [\"a@b.example\"]\nfrom = \"a@b.example\"\nserver = \"b.example\"\ntls = \"none\"\n[server.front]",
+            "mail goes to b.example without TLS",
+        ),
+        (
             "kind = \"nginx\"",
             "kind = \"files\"\ncopy = [{ part = \"key\", to = \"/k\", mode = \"0644\" }]",
             "15: a private key must not be open to everybody (use mode = \"0600\" or \"0640\")",
