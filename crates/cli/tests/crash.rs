@@ -2,6 +2,7 @@
 //! nothing stays published, and no backup is left open.
 
 use crate::world::*;
+use eskort_practice::{Fault, Resource};
 
 /// Every point of a run, in its order. A point that no run passes fails the test.
 const POINTS: &[&str] = &[
@@ -36,6 +37,9 @@ const POINTS: &[&str] = &[
     "installed",
     "confirmed",
 ];
+
+/// Points of what is beside a journey; each has its test.
+const BESIDE: &[&str] = &["key-changed", "revoked", "swept", "told", "tlsa-published", "tlsa-removed"];
 
 /// A world with two certificates that share their authority and a site.
 fn two_certificates() -> World {
@@ -126,6 +130,7 @@ fn no_point_of_the_code_is_forgotten() {
     let known: Vec<&str> =
         POINTS.iter().copied().filter(|p| !p.starts_with("acted-") && !p.starts_with("saved-")).collect();
     assert!(found.remove("record-added") && found.remove("uploaded"));
+    assert!(BESIDE.iter().all(|point| found.remove(*point)));
     assert_eq!(found, known.into_iter().map(str::to_owned).collect());
 }
 
@@ -148,6 +153,51 @@ fn nothing_stays_published_when_the_journey_is_given_up_after_a_crash() {
         world.place.run(&["keep"]).check(0, &["the open journey is given up", "installed and checked live"]);
         world.place.check_nothing_published();
     }
+}
+
+/// Runs a command that is killed at a point.
+fn kill(world: &World, day: i64, point: &str, words: &[&str]) {
+    let offset = (day * 86_400).to_string();
+    world.clock.set_offset(jiff::SignedDuration::from_hours(day * 24));
+    let mut command = world.place.eskort();
+    command.env("ESKORT_CRASH_AT", point).env("ESKORT_CLOCK_OFFSET", offset).args(words);
+    let killed = Said::from(command.output().unwrap());
+    assert_eq!(killed.code, None, "the run ends by a signal at {point}: {killed}");
+}
+
+#[test]
+fn what_is_beside_a_journey_is_finished_after_a_kill_and_done_once() {
+    let world = World::new();
+    world.write_inventory(|text| {
+        format!("keep-generations = 2\nkeep-days = 1\n{text}\n[notify.told]\nkind = \"program\"\nrun = [\"sh\", \"-c\", \"cat >> told; echo >> told\"]\n")
+    });
+    world.on_day(0, &["keep"]).check(0, &["generation 1 installed"]);
+    // The authority knows the new key, and this machine does not know that.
+    kill(&world, 0, "key-changed", &["account", "new-key"]);
+    world.on_day(0, &["renew", "website"]).check(0, &["the account has another key now", "generation 2 installed"]);
+    assert_eq!(world.authority.contacts().len(), 1, "no second account was made");
+    // It is revoked, and not written down.
+    kill(&world, 0, "revoked", &["revoke", "website", "--generation", "1", "--yes"]);
+    world
+        .on_day(0, &["revoke", "website", "--generation", "1", "--yes"])
+        .check(0, &["Generation 1 of `website` is revoked"]);
+    assert_eq!(world.authority.revoked().len(), 1);
+    world.on_day(0, &["renew", "website"]).check(0, &["generation 3 installed"]);
+    // The files of the old generation are gone, and that is not written down.
+    kill(&world, 3, "swept", &["keep"]);
+    assert!(!world.place.path("state/certificates/website/0001").exists());
+    world.on_day(3, &["keep"]).check(0, &["the keys and chains of 1 old generation were removed"]);
+    world.on_day(3, &["keep"]).check(0, &["nothing to do"]);
+    world.on_day(3, &["check", "website"]).check(0, &["generation 3"]);
+    // Somebody was told, and that is not written down: it is told again with the same number, so that nobody takes it for two.
+    world.authority.misbehave(Resource::NewOrder, Fault::Status(503), 99);
+    kill(&world, 62, "told", &["keep"]);
+    world.on_day(63, &["keep"]).check(1, &["`told` was told: 1 piece of news"]);
+    world.on_day(63, &["notify", "show"]).check(0, &["nothing waits"]);
+    let told = world.place.read("told");
+    let ids: Vec<String> =
+        told.lines().map(|line| serde_json::from_str::<serde_json::Value>(line).unwrap()["id"].to_string()).collect();
+    assert!(ids.len() == 2 && ids[0] == ids[1], "{told}");
 }
 
 /// Returns the files below a folder that passed through a name of their own.

@@ -44,7 +44,16 @@ fn what_is_served_is_revoked_only_after_another_is_in_its_place() {
 
 #[test]
 fn a_certificate_that_its_authority_has_revoked_is_replaced_at_once() {
-    let world = World::with(|options| options.lists = true);
+    replaced_once_revoked(|options| options.lists = true);
+}
+
+#[test]
+fn where_an_authority_has_no_list_it_is_asked_about_each_certificate() {
+    replaced_once_revoked(|options| options.responds = true);
+}
+
+fn replaced_once_revoked(says: impl FnOnce(&mut eskort_practice::AuthorityOptions)) {
+    let world = World::with(says);
     world.on_day(0, &["keep"]).check(0, &["generation 1 installed and checked live"]);
     world.on_day(0, &["keep"]).check(0, &["nothing to do"]);
     // By somebody else: the ledger knows nothing of it.
@@ -56,7 +65,7 @@ fn a_certificate_that_its_authority_has_revoked_is_replaced_at_once() {
     other.write("eskort.toml", &world.place.read("eskort.toml"));
     let words = ["revoke", "website", "--reason", "superseded", "--insist", "--yes"];
     other.run(&words).check(0, &["Generation 1 of `website` is revoked"]);
-    // Lists are asked for once a day.
+    // Asked for once a day.
     world.on_day(0, &["keep"]).check(0, &["nothing to do"]);
     let said = world.on_day(1, &["keep"]);
     said.check(

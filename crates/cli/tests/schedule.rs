@@ -166,7 +166,7 @@ fn what_happened_is_told_to_people_and_programs() {
             "confirmed (generation 2)",
         ],
     );
-    let differs = "issued (generation 2): with shop.lampholm.example; key p384 instead of p256";
+    let differs = "requests): with shop.lampholm.example; key p384 instead of p256";
     world.on_day(3, &["history", "website"]).check(0, &[differs]);
     assert_eq!(world.on_day(3, &["history", "--last", "2"]).out.lines().count(), 3, "a head and two lines");
     place.run(&["history", "webiste"]).check(2, &["webiste"]);

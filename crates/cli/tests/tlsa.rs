@@ -2,17 +2,17 @@
 
 use crate::bind::{Bind, KEY};
 use crate::world::*;
+use crate::zones::power_dns;
 use eskort_core::record::RecordType;
+use std::net::SocketAddr;
 use std::process::{Command, Stdio};
 
-/// A world whose certificate has its key named by records of a zone.
-fn world_with(bind: &Bind) -> World {
+/// A world whose certificate has its key named by records that are placed in a way.
+fn world_with(address: SocketAddr, way: &str) -> World {
     let world = World::new();
     world.place.write("zone.key", KEY);
-    let address = bind.address;
     let zone = format!(
-        "[proof.zone]\nkind = \"dns-update\"\nserver = \"{address}\"\nkey-file = \"zone.key\"\nname-servers = [\"{address}\"]\n\
-         ttl = 2\n\n[proof.pages]"
+        "[proof.zone]\n{way}\nserver = \"{address}\"\nname-servers = [\"{address}\"]\nttl = 2\n\n[proof.pages]"
     );
     world.write_inventory(|text| {
         text.replace("[proof.pages]", &zone)
@@ -22,9 +22,9 @@ fn world_with(bind: &Bind) -> World {
     world
 }
 
-fn records(bind: &Bind, world: &World, name: &str) -> Vec<String> {
+fn records(server: SocketAddr, world: &World, name: &str) -> Vec<String> {
     let name = format!("_{}._tcp.{name}", world.site.tls_address().port());
-    runtime().block_on(eskort_dns::ask_records(bind.address, &name, RecordType::Tlsa)).unwrap().texts
+    runtime().block_on(eskort_dns::ask_records(server, &name, RecordType::Tlsa)).unwrap().texts
 }
 
 /// Whether the site shows a key that one of the records names.
@@ -48,11 +48,11 @@ fn pause() {
 #[test]
 fn a_new_key_is_named_before_it_is_served_and_the_old_one_no_more_after_it() {
     let bind = Bind::signing();
-    let world = world_with(&bind);
+    let world = world_with(bind.address, "kind = \"dns-update\"\nkey-file = \"zone.key\"");
     // The first key is served before it is named.
     world.place.run(&["keep"]).check(0, &["TLSA records of generation 1 are at", "generation 1 installed"]);
-    let first = records(&bind, &world, NAMES[0]);
-    assert_eq!((first.len(), records(&bind, &world, NAMES[1])), (1, first.clone()));
+    let first = records(bind.address, &world, NAMES[0]);
+    assert_eq!((first.len(), records(bind.address, &world, NAMES[1])), (1, first.clone()));
     assert!(is_named(&world, &first), "{first:?}");
     let dig = Command::new("dig")
         .args([&format!("@{}", bind.address.ip()), "-p", &bind.address.port().to_string(), "+dnssec", "TLSA"])
@@ -64,18 +64,22 @@ fn a_new_key_is_named_before_it_is_served_and_the_old_one_no_more_after_it() {
 
     // The next one is named first; others may remember for two seconds what was there before.
     let served = world.place.read("tls/site.pem");
-    let said = world.place.run(&["renew", "website"]);
+    let killed = world.place.run_with("ESKORT_CRASH_AT", "tlsa-published", &["renew", "website"]);
+    assert_eq!((killed.code, records(bind.address, &world, NAMES[0]).len()), (None, 2), "{killed}");
+    let said = world.place.run(&["keep"]);
     said.check(0, &["TLSA records of generation 2 are at", "it is installed from"]);
-    let both = records(&bind, &world, NAMES[0]);
+    let both = records(bind.address, &world, NAMES[0]);
     assert!(both.len() == 2 && both.contains(&first[0]), "{both:?}");
     world.place.run(&["keep"]).check(0, &["it is installed from"]);
     world.place.run(&["list"]).check(0, &["not installed yet"]);
     assert_eq!(world.place.read("tls/site.pem"), served);
     assert!(is_named(&world, &both));
     pause();
-    world.place.run(&["keep"]).check(0, &["generation 2 installed and checked live"]);
+    let killed = world.place.run_with("ESKORT_CRASH_AT", "tlsa-removed", &["keep"]);
+    assert_eq!(killed.code, None, "{killed}");
+    world.place.run(&["keep"]).check(0, &[]);
     world.place.run(&["check", "website"]).check(0, &["the TLSA record at", "names the key"]);
-    let second = records(&bind, &world, NAMES[0]);
+    let second = records(bind.address, &world, NAMES[0]);
     assert!(second.len() == 1 && second != first && is_named(&world, &second), "{second:?}");
     assert!(!is_named(&world, &first));
     world.place.run(&["keep"]).check(0, &["nothing to do"]);
@@ -85,14 +89,36 @@ fn a_new_key_is_named_before_it_is_served_and_the_old_one_no_more_after_it() {
     assert!(is_named(&world, &second));
     pause();
     world.place.run(&["install", "website", "--undo"]).check(0, &["generation 1"]);
-    assert_eq!(records(&bind, &world, NAMES[0]), first);
+    assert_eq!(records(bind.address, &world, NAMES[0]), first);
     assert!(is_named(&world, &first));
+
+    // A certificate that is not ours any more leaves no record: whoever replaces it knows nothing of them.
+    let text = world.place.read("eskort.toml");
+    let without = text.replace(", tlsa = true", "");
+    assert_ne!(without, text);
+    world.place.write("eskort.toml", &without);
+    world.place.write("zone.key", &KEY.replace("bGln", "AAAA"));
+    world.place.run(&["keep"]).check(0, &["BADSIG"]);
+    assert_eq!(records(bind.address, &world, NAMES[0]), first);
+    // What could not be taken away is tried again.
+    world.place.write("zone.key", KEY);
+    world.place.run(&["keep"]).check(0, &["nothing to do"]);
+    assert_eq!(records(bind.address, &world, NAMES[0]), Vec::<String>::new());
+    world.place.write("eskort.toml", &text);
+    world.place.run(&["keep"]).check(0, &[]);
+    assert_eq!(records(bind.address, &world, NAMES[0]), first);
+    let gone = text.replace("[certificate.website]", "[certificate.other]");
+    world.place.write("eskort.toml", &gone);
+    world.place.run(&["list"]).check(0, &[]);
+    world.place.run(&["keep"]).check(0, &[]);
+    let left = records(bind.address, &world, NAMES[0]);
+    assert!(!left.contains(&first[0]), "{left:?}");
 }
 
 #[test]
 fn what_leaves_open_who_places_the_records_is_a_mistake_and_a_zone_that_refuses_is_a_failure() {
     let bind = Bind::start();
-    let world = world_with(&bind);
+    let world = world_with(bind.address, "kind = \"dns-update\"\nkey-file = \"zone.key\"");
     let text = world.place.read("eskort.toml");
     world.place.write("zone.key", &KEY.replace("bGln", "AAAA"));
     // The certificate is installed; that its key is not named is told, and tried again.
@@ -101,14 +127,85 @@ fn what_leaves_open_who_places_the_records_is_a_mistake_and_a_zone_that_refuses_
     world.place.run(&["check", "website"]).check(1, &["no TLSA record at", "who goes by them turns away"]);
     world.place.write("zone.key", KEY);
     world.place.run(&["keep"]).check(0, &["TLSA records of generation 1 are at"]);
-    assert!(is_named(&world, &records(&bind, &world, NAMES[0])));
+    assert!(is_named(&world, &records(bind.address, &world, NAMES[0])));
     // The same key: nothing to wait for.
     world.place.write("eskort.toml", &text.replace("proof = \"pages\"", "proof = \"pages\"\nkeep-key = true"));
     world.place.run(&["renew", "website"]).check(0, &["generation 2 installed and checked live"]);
-    assert!(is_named(&world, &records(&bind, &world, NAMES[0])));
+    assert!(is_named(&world, &records(bind.address, &world, NAMES[0])));
     let second = "[proof.second]\nkind = \"by-hand\"\n\n[proof.pages]";
     world.place.write("eskort.toml", &text.replace("[proof.pages]", second));
     world.place.run(&["list"]).check(2, &["leaves open which proof places the records: second, zone"]);
     world.place.write("eskort.toml", &text.replace("tlsa = true", "tlsa = \"pages\""));
     world.place.run(&["list"]).check(2, &["the inventory has no [proof.pages]"]);
+}
+
+/// Renews while records are placed in some way, and looks that there is always one for the key that is served.
+fn renewed_over(server: SocketAddr, world: &World) {
+    world.place.run(&["keep"]).check(0, &["TLSA records of generation 1 are at", "generation 1 installed"]);
+    let first = records(server, world, NAMES[0]);
+    assert!(first.len() == 1 && is_named(world, &first), "{first:?}");
+    world.place.run(&["renew", "website"]).check(0, &["TLSA records of generation 2 are at", "it is installed from"]);
+    let both = records(server, world, NAMES[0]);
+    assert!(both.len() == 2 && is_named(world, &both), "{both:?}");
+    pause();
+    world.place.run(&["keep"]).check(0, &["generation 2 installed and checked live"]);
+    let second = records(server, world, NAMES[0]);
+    assert!(second.len() == 1 && second != first && is_named(world, &second), "{second:?}");
+}
+
+#[test]
+fn an_api_places_the_records() {
+    let (server, api_port) = power_dns();
+    let api = "kind = \"web-api\"\nrecipe = \"powerdns\"\nsecret-file = \"secret\"\n";
+    let world = world_with(server.address, &format!("{api}address = \"http://127.0.0.1:{api_port}\""));
+    world.place.write("secret", "oil-and-wick");
+    renewed_over(server.address, &world);
+}
+
+#[test]
+fn a_program_of_the_administrators_places_the_records() {
+    let bind = Bind::start();
+    let world = world_with(bind.address, "kind = \"program\"\ncommand = [\"sh\", \"records\"]");
+    let script = format!(
+        "read line\nvalue() {{ echo \"$line\" | sed \"s/.*\\\"$1\\\":\\\"\\([^\\\"]*\\)\\\".*/\\1/\"; }}\n\
+         case $(value what) in add) ttl=2; do=add;; remove) ttl=; do=delete;; esac\n\
+         printf 'server 127.0.0.1 {}\\nzone lampholm.example\\n%s\\nsend\\n' \
+         \"$do $(value name). $ttl $(value type) $(value text)\" | nsupdate -k zone.key\n",
+        bind.address.port()
+    );
+    world.place.write("records", &script);
+    renewed_over(bind.address, &world);
+}
+
+#[test]
+fn a_person_is_told_which_records_to_place_and_nothing_is_installed_before() {
+    let bind = Bind::start();
+    let world = world_with(bind.address, "kind = \"by-hand\"");
+    world.place.run(&["keep"]).check(0, &["a person has to place TLSA records", "generation 1 installed"]);
+    // What is said is placed, as it stands there.
+    let place = |said: &Said| {
+        let mut script = format!("server 127.0.0.1 {}\nzone lampholm.example\n", bind.address.port());
+        let words: Vec<&str> = said.out.split_whitespace().collect();
+        for (at, _) in words.iter().enumerate().filter(|(at, word)| **word == "TLSA" && words[at + 1] == "3") {
+            let name = words[at - 3..at].iter().rev().find(|word| word.ends_with('.')).unwrap();
+            script += &format!("add {name} 2 TLSA 3 1 1 {}\n", words[at + 4].trim_end_matches('"'));
+        }
+        world.place.write("script", &(script + "send\n"));
+        let mut nsupdate = Command::new("nsupdate");
+        let done = nsupdate.args(["-k", "zone.key", "script"]).current_dir(world.place.dir.path()).status();
+        assert!(done.expect("Debian's package bind9-dnsutils is installed (scripts/test does it)").success());
+    };
+    place(&world.place.run(&["check", "website", "--output", "json"]));
+    let first = records(bind.address, &world, NAMES[0]);
+    assert!(first.len() == 1 && is_named(&world, &first), "{first:?}");
+    world.place.run(&["keep"]).check(0, &["TLSA records of generation 1 are at"]);
+    let said = world.place.run(&["renew", "website"]);
+    said.check(3, &["Place 2 TLSA records where visitors will look"]);
+    assert!(is_named(&world, &first), "nothing is installed before");
+    place(&said);
+    let both = records(bind.address, &world, NAMES[0]);
+    assert!(both.len() == 2 && is_named(&world, &both), "{both:?}");
+    world.place.run(&["keep"]).check(0, &["TLSA records of generation 2 are at", "it is installed from"]);
+    pause();
+    world.place.run(&["keep"]).check(0, &["generation 2 installed and checked live"]);
 }

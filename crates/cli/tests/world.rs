@@ -187,7 +187,7 @@ pub(crate) struct World {
     pub(crate) authority: Authority,
     pub(crate) site: Site,
     pub(crate) names: Arc<NameServer>,
-    clock: Clock,
+    pub(crate) clock: Clock,
     _runtime: Runtime,
 }
 

@@ -15,6 +15,9 @@ pub enum Event {
         stage: Milestone,
         /// The generation.
         generation: u32,
+        /// How many requests to the authority a run made for it since it began or passed the stage before.
+        #[serde(default, skip_serializing_if = "is_zero")]
+        requests: u32,
     },
     /// An open journey was given up.
     GivenUp {
@@ -79,7 +82,7 @@ impl Event {
     /// Returns the generation that came with it.
     pub fn brought(&self) -> Option<u32> {
         match self {
-            Event::Passed { stage: Milestone::Issued, generation }
+            Event::Passed { stage: Milestone::Issued, generation, .. }
             | Event::Adopted { generation }
             | Event::Found { generation } => Some(*generation),
             _ => None,
@@ -102,6 +105,11 @@ impl Event {
             Event::Failed { .. } => "failed",
         }
     }
+}
+
+#[expect(clippy::trivially_copy_pass_by_ref, reason = "serde asks it so")]
+fn is_zero(count: &u32) -> bool {
+    *count == 0
 }
 
 /// Why a journey was given up.

@@ -7,6 +7,7 @@ use crate::record::RecordToPlace;
 use jiff::Timestamp;
 use std::path::PathBuf;
 use std::sync::Arc;
+use std::sync::atomic::{AtomicU32, Ordering};
 use std::time::Instant;
 
 /// Something to say while a run goes on. Results come back as values; this is the talk beside them.
@@ -116,21 +117,31 @@ pub type ProgressSink = Arc<dyn Fn(Option<&str>, &Progress) + Send + Sync>;
 pub struct Teller {
     sink: ProgressSink,
     certificate: Option<Arc<str>>,
+    /// How many requests were told of.
+    requests: Arc<AtomicU32>,
 }
 
 impl Teller {
     /// Returns what tells of a run as a whole.
     pub fn new(sink: ProgressSink) -> Self {
-        Teller { sink, certificate: None }
+        Teller { sink, certificate: None, requests: Arc::default() }
     }
 
     /// Returns what tells of one certificate.
     pub fn about(&self, certificate: &str) -> Self {
-        Teller { sink: Arc::clone(&self.sink), certificate: Some(certificate.into()) }
+        Teller { sink: Arc::clone(&self.sink), certificate: Some(certificate.into()), requests: Arc::default() }
     }
 
     /// Tells how it goes.
     pub fn tell(&self, progress: &Progress) {
+        if let Progress::Request { .. } = progress {
+            self.requests.fetch_add(1, Ordering::Relaxed);
+        }
         (self.sink)(self.certificate.as_deref(), progress);
+    }
+
+    /// Returns how many requests to the authority it and its clones were told of since this was last asked.
+    pub fn take_requests(&self) -> u32 {
+        self.requests.swap(0, Ordering::Relaxed)
     }
 }

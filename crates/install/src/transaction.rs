@@ -63,7 +63,8 @@ pub async fn apply(
             crash_point("settled");
             for placement in placements {
                 let rows = rows(placement, InstallState::Installed, None, now);
-                let event = Event::Passed { stage: Milestone::Installed, generation: placement.generation };
+                let event =
+                    Event::Passed { stage: Milestone::Installed, generation: placement.generation, requests: 0 };
                 store.record_installs(placement.certificate, &rows, Some(&event), now).await?;
             }
             Ok(())

@@ -18,10 +18,10 @@ mod intake;
 mod key;
 mod key_use;
 pub mod names;
+mod ocsp;
 mod pack;
 mod secret;
 mod signer;
-mod staple;
 
 pub use alpn::{answers_challenge, make_challenge_certificate};
 pub use assemble::{Anchors, AssembledChain, ChainNote, assemble};
@@ -39,10 +39,10 @@ pub use encoding::{
 pub use intake::{Intake, IntakeError, LARGEST_INTAKE, LeftAside, parse_pkcs7};
 pub use key::{JwsKey, KeyKind, PrivateKey};
 pub use key_use::KeyUse;
+pub use ocsp::{OcspError, OcspQuestion, OcspStatus, parse_staple};
 pub use pack::{Pkcs12Form, object_name, tls_secret_manifest, to_pkcs7, to_pkcs12};
 pub use secret::Secret;
 pub use signer::{Signature, VerifyingKey};
-pub use staple::{Staple, parse_staple};
 
 /// What can be wrong with keys, requests and certificates.
 #[derive(Debug, thiserror::Error)]

@@ -3,6 +3,8 @@
 #![expect(clippy::unwrap_used, reason = "a test stops at the first thing that is not as it should be")]
 #![expect(clippy::disallowed_methods, clippy::disallowed_types, reason = "OpenSSL works on files, unlike the crate")]
 
+mod ocsp;
+
 use eskort_pki::names::Identifier;
 use eskort_pki::{
     Anchors, AssembledChain, Certificate, Chain, ChainError, ChainFault, ChainNote, CsrSpecification, Intake,

@@ -1,11 +1,13 @@
 //! Signs certificates: two roots, and one intermediate that both have signed.
 
-use const_oid::db::rfc5280::{ID_CE_CRL_REASONS, ID_KP_CLIENT_AUTH, ID_KP_SERVER_AUTH};
-use der::asn1::{Ia5String, OctetString};
-use der::{Decode, Encode};
+use const_oid::ObjectIdentifier;
+use const_oid::db::rfc5280::{ID_AD_OCSP, ID_CE_CRL_REASONS, ID_KP_CLIENT_AUTH, ID_KP_SERVER_AUTH};
+use der::asn1::{AnyRef, GeneralizedTime, Ia5String, OctetString};
+use der::{Decode, Encode, Reader, SliceReader};
 use eskort_pki::names::Identifier;
-use eskort_pki::{Certificate, KeyKind, PrivateKey, Secret, Signature, general_name};
+use eskort_pki::{Certificate, KeyKind, PrivateKey, Secret, Signature, der_sequence, general_name};
 use jiff::{SignedDuration, Timestamp};
+use sha1::{Digest, Sha1};
 use spki::{
     DynSignatureAlgorithmIdentifier, SignatureBitStringEncoding, SubjectPublicKeyInfoOwned, SubjectPublicKeyInfoRef,
 };
@@ -17,8 +19,8 @@ use x509_cert::ext::Extension;
 use x509_cert::ext::pkix::crl::dp::DistributionPoint;
 use x509_cert::ext::pkix::name::{DistributionPointName, GeneralName};
 use x509_cert::ext::pkix::{
-    AuthorityKeyIdentifier, BasicConstraints, CrlDistributionPoints, ExtendedKeyUsage, KeyUsage, KeyUsages,
-    SubjectAltName, SubjectKeyIdentifier,
+    AccessDescription, AuthorityInfoAccessSyntax, AuthorityKeyIdentifier, BasicConstraints, CrlDistributionPoints,
+    ExtendedKeyUsage, KeyUsage, KeyUsages, SubjectAltName, SubjectKeyIdentifier,
 };
 use x509_cert::name::Name;
 use x509_cert::serial_number::SerialNumber;
@@ -35,6 +37,8 @@ pub struct Issuer {
     intermediate_name: String,
     /// Where the list of its revoked certificates is, by what they say.
     list_at: Option<String>,
+    /// Where one may ask about one of them (OCSP), by what they say.
+    responder_at: Option<String>,
 }
 
 impl Issuer {
@@ -63,6 +67,7 @@ impl Issuer {
                 public_key: &public.public_key_der(),
                 ca: true,
                 list_at: None,
+                responder_at: None,
             };
             sign(&leaf, issuer, signer, now - decade, now + decade)
         };
@@ -74,7 +79,53 @@ impl Issuer {
             intermediate_key,
             intermediate_name,
             list_at: None,
+            responder_at: None,
         }
+    }
+
+    /// Says in all that it issues from now on where one may ask whether it was revoked.
+    pub(crate) fn answers_at(&mut self, address: String) {
+        self.responder_at = Some(address);
+    }
+
+    /// Answers an OCSP request (RFC 6960); `revoked` finds out about the certificate with a serial number, an INTEGER in DER.
+    pub(crate) fn answer(
+        &self,
+        request: &[u8],
+        now: Timestamp,
+        revoked: impl Fn(&[u8]) -> Option<u64>,
+    ) -> Option<Vec<u8>> {
+        // OCSPRequest, TBSRequest, requestList, Request: the CertID within.
+        let id = (0..4).try_fold(request, |der, _| AnyRef::from_der(der).ok().map(|any| any.value()))?;
+        let serial = (0..4).try_fold((id, AnyRef::from_der(id).ok()?.value()), |(_, rest), _| {
+            let mut reader = SliceReader::new(rest).ok()?;
+            let part = reader.tlv_bytes().ok()?;
+            Some((part, &rest[part.len()..]))
+        });
+        let time = |tag: Option<u8>, at: Timestamp| {
+            let seconds = u64::try_from(at.as_second()).unwrap_or(0);
+            let time =
+                GeneralizedTime::from_unix_duration(std::time::Duration::from_secs(seconds)).ok()?.to_der().ok()?;
+            Some(tag.map_or_else(|| time.clone(), |tag| value(tag, &[&time])))
+        };
+        let status = match revoked(serial?.0) {
+            // With the reason, an ENUMERATED.
+            Some(reason) => value(0xa1, &[&time(None, now)?, &[0xa0, 3, 0x0a, 1, u8::try_from(reason).ok()?]]),
+            None => vec![0x80, 0],
+        };
+        let next = time(Some(0xa0), now + SignedDuration::from_hours(24 * 3))?;
+        let single = value(0x30, &[id, &status, &time(None, now)?, &next]);
+        let key = SubjectPublicKeyInfoOwned::from_der(self.intermediate.public_key()).ok()?;
+        let digest = Sha1::digest(key.subject_public_key.raw_bytes());
+        let responder = value(0xa2, &[&value(4, &[&digest])]);
+        let data = value(0x30, &[&responder, &time(None, now)?, &value(0x30, &[&single])]);
+        let signed: Signature = signature::Signer::try_sign(&self.intermediate_key, &data).ok()?;
+        let algorithm = self.intermediate_key.signature_algorithm_identifier().ok()?.to_der().ok()?;
+        let basic = value(0x30, &[&data, &algorithm, &signed.to_bitstring().ok()?.to_der().ok()?]);
+        // id-pkix-ocsp-basic, and the status "successful".
+        let kind = ObjectIdentifier::new_unwrap("1.3.6.1.5.5.7.48.1.1").to_der().ok()?;
+        let bytes = value(0x30, &[&kind, &value(4, &[&basic])]);
+        Some(value(0x30, &[&[0x0a, 1, 0], &value(0xa0, &[&bytes])]))
     }
 
     /// Says in all that it issues from now on where the list of its revoked certificates is.
@@ -154,7 +205,14 @@ impl Issuer {
         from: Timestamp,
         lifetime: SignedDuration,
     ) -> Certificate {
-        let subject = Subject { common_name, names, public_key, ca: false, list_at: self.list_at.as_deref() };
+        let subject = Subject {
+            common_name,
+            names,
+            public_key,
+            ca: false,
+            list_at: self.list_at.as_deref(),
+            responder_at: self.responder_at.as_deref(),
+        };
         sign(&subject, &self.intermediate_name, &self.intermediate_key, from, from + lifetime)
     }
 
@@ -176,8 +234,14 @@ pub fn signed_by_each_other(authorities: usize, now: Timestamp) -> Vec<Certifica
     let (day, year) = (SignedDuration::from_hours(24), SignedDuration::from_hours(24 * 365));
     let make = |subject: &Subject<'_>, by: usize| sign(subject, &name(by), &keys[by], now - day, now + year);
     let names = ["lampholm.example".parse().expect("a name")];
-    let leaf =
-        Subject { common_name: "", names: &names, public_key: &keys[0].public_key_der(), ca: false, list_at: None };
+    let leaf = Subject {
+        common_name: "",
+        names: &names,
+        public_key: &keys[0].public_key_der(),
+        ca: false,
+        list_at: None,
+        responder_at: None,
+    };
     let mut all = vec![make(&leaf, 0)];
     for (of, by) in (0..authorities).flat_map(|of| (0..authorities).map(move |by| (of, by))).filter(|(of, by)| of != by)
     {
@@ -187,6 +251,7 @@ pub fn signed_by_each_other(authorities: usize, now: Timestamp) -> Vec<Certifica
             public_key: &keys[of].public_key_der(),
             ca: true,
             list_at: None,
+            responder_at: None,
         };
         all.push(make(&subject, by));
     }
@@ -219,6 +284,7 @@ struct Subject<'a> {
     public_key: &'a [u8],
     ca: bool,
     list_at: Option<&'a str>,
+    responder_at: Option<&'a str>,
 }
 
 struct Names {
@@ -289,8 +355,20 @@ fn try_sign(
         let point = DistributionPoint { distribution_point, reasons: None, crl_issuer: None };
         builder.add_extension(&CrlDistributionPoints(vec![point]))?;
     }
+    if let Some(address) = subject.responder_at {
+        let access_location = GeneralName::UniformResourceIdentifier(Ia5String::new(address)?);
+        let access = AccessDescription { access_method: ID_AD_OCSP, access_location };
+        builder.add_extension(&AuthorityInfoAccessSyntax(vec![access]))?;
+    }
     let certificate = builder.build::<_, Signature>(signer)?;
     Ok(Certificate::from_der(&certificate.to_der()?).expect("what was just built reads back"))
+}
+
+/// A DER value of several parts.
+fn value(tag: u8, parts: &[&[u8]]) -> Vec<u8> {
+    let mut whole = der_sequence(&parts.concat());
+    whole[0] = tag;
+    whole
 }
 
 /// RFC 7093 section 2: the first 160 bits of SHA-256.

@@ -2,7 +2,7 @@
 
 use crate::{Observation, Trust};
 use eskort_core::finding::{Finding, Severity, Topic};
-use eskort_core::pki::{AssembledChain, Certificate, Staple, assemble, parse_staple};
+use eskort_core::pki::{AssembledChain, Certificate, OcspStatus, assemble, parse_staple};
 use eskort_core::renewal::{Timing, Validity};
 use eskort_core::words;
 use jiff::Timestamp;
@@ -230,7 +230,7 @@ fn revocation(leaf: &Certificate, staple: &[u8], now: Timestamp) -> Option<Findi
         return if leaf.must_staple { bad("not-stapled", text, "turn stapling on in the server") } else { None };
     }
     match parse_staple(staple, &leaf.serial) {
-        Staple::Revoked { at, reason } => {
+        OcspStatus::Revoked { at, reason } => {
             let why = match reason {
                 Some(1) => " (its key was compromised)",
                 Some(4) => " (another one has taken its place)",
@@ -240,20 +240,20 @@ fn revocation(leaf: &Certificate, staple: &[u8], now: Timestamp) -> Option<Findi
             let text = format!("the stapled OCSP response says that it was revoked on {}{why}", words::day(at));
             bad("revoked", text, "get a new one with `eskort keep`; with a new key if the old one was compromised")
         }
-        Staple::Good { next: Some(next) } if next <= now => bad(
+        OcspStatus::Good { next: Some(next) } if next <= now => bad(
             "staple-old",
             format!("the stapled OCSP response expired on {}", words::instant(next)),
             "find out why the server does not refresh it",
         ),
-        Staple::Good { .. } => {
+        OcspStatus::Good { .. } => {
             Some(Finding::new(Severity::Good, Topic::Revocation, "the stapled OCSP response says that it is good"))
         }
-        Staple::Unknown => bad(
+        OcspStatus::Unknown => bad(
             "staple-unknown",
             "the stapled OCSP response does not know this certificate".into(),
             "reload the server",
         ),
-        Staple::Unreadable => bad(
+        OcspStatus::Unreadable => bad(
             "staple-unreadable",
             "what is stapled is not an OCSP response".into(),
             "turn stapling off, or repair it",

@@ -37,6 +37,14 @@ impl Store {
         })
     }
 
+    /// Returns the certificates whose keys are named by records.
+    ///
+    /// # Errors
+    /// When the ledger fails.
+    pub async fn with_tlsa(&self) -> Result<Vec<String>, StoreError> {
+        self.rows("SELECT DISTINCT certificate FROM tlsa ORDER BY certificate", [], |row| row.get(0))
+    }
+
     /// Writes down that every name server has the records of a generation's key.
     ///
     /// # Errors

@@ -2,7 +2,7 @@
 
 use crate::http::{self, host_of, innermost, is_public};
 use eskort_core::context::Context;
-use eskort_core::pki::{Anchors, AssembledChain, Certificate, Intake, assemble};
+use eskort_core::pki::{Anchors, AssembledChain, Certificate, Intake, OcspQuestion, assemble};
 use eskort_core::progress::Progress;
 use eskort_core::words::printable;
 use std::net::SocketAddr;
@@ -11,6 +11,7 @@ use std::time::Duration;
 const LONGEST_FETCH: Duration = Duration::from_secs(15);
 const LARGEST: usize = 1 << 20;
 const LARGEST_LIST: usize = 64 << 20;
+const LARGEST_ANSWER: usize = 64 << 10;
 /// No chain is longer.
 const MOST_ISSUERS: usize = 4;
 
@@ -43,7 +44,7 @@ pub async fn add_missing_issuers(
 async fn fetch_issuer(context: &Context, of: &Certificate, hosts: &[String]) -> Option<Certificate> {
     for address in of.issuer_addresses().into_iter().take(3) {
         let shown = printable(&address, 200);
-        let found = match fetch(&address, hosts, false, LARGEST).await {
+        let found = match fetch(&address, (hosts, false), None, LARGEST).await {
             Ok(bytes) => {
                 let mut intake = Intake::default();
                 let _ = intake.take(&shown, &bytes, None);
@@ -71,10 +72,29 @@ async fn fetch_issuer(context: &Context, of: &Certificate, hosts: &[String]) -> 
 /// # Errors
 /// In words: when it cannot be had.
 pub async fn fetch_revocation_list(address: &str, hosts: &[String], anywhere: bool) -> Result<Vec<u8>, String> {
-    fetch(address, hosts, anywhere, LARGEST_LIST).await
+    fetch(address, (hosts, anywhere), None, LARGEST_LIST).await
 }
 
-async fn fetch(address: &str, hosts: &[String], anywhere: bool, largest: usize) -> Result<Vec<u8>, String> {
+/// Asks a responder whether a certificate was revoked (OCSP, RFC 6960 appendix A.1), and returns its answer in DER; `hosts` and `anywhere` as for lists.
+///
+/// # Errors
+/// In words: when there is no answer.
+pub async fn ask_responder(
+    address: &str,
+    question: &OcspQuestion,
+    hosts: &[String],
+    anywhere: bool,
+) -> Result<Vec<u8>, String> {
+    fetch(address, (hosts, anywhere), Some(question.request()), LARGEST_ANSWER).await
+}
+
+/// Fetches what lies at an address, or sends an OCSP request there.
+async fn fetch(
+    address: &str,
+    (hosts, anywhere): (&[String], bool),
+    ocsp: Option<Vec<u8>>,
+    largest: usize,
+) -> Result<Vec<u8>, String> {
     let url = reqwest::Url::parse(address).map_err(|e| e.to_string())?;
     let host = host_of(address).ok_or("it has no host name")?;
     let named = anywhere || hosts.iter().any(|known| known.eq_ignore_ascii_case(&host));
@@ -90,7 +110,11 @@ async fn fetch(address: &str, hosts: &[String], anywhere: bool, largest: usize) 
         .timeout(LONGEST_FETCH);
     let builder = builder.build().map_err(|e| e.to_string())?;
     let failed = |e: reqwest::Error| innermost(&e.without_url()).0;
-    let answer = builder.get(address).send().await.map_err(failed)?;
+    let request = match ocsp {
+        Some(question) => builder.post(address).header("content-type", "application/ocsp-request").body(question),
+        None => builder.get(address),
+    };
+    let answer = request.send().await.map_err(failed)?;
     if !answer.status().is_success() {
         return Err(format!("status {}", answer.status().as_u16()));
     }

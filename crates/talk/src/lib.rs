@@ -13,4 +13,4 @@ pub use api::{Api, ApiError, KnownRecipe, load_recipe};
 pub use error::AuthorityError;
 pub use est::Est;
 pub use est_messages::{Enrolled, EstError};
-pub use issuers::{add_missing_issuers, fetch_revocation_list};
+pub use issuers::{add_missing_issuers, ask_responder, fetch_revocation_list};

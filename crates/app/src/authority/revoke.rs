@@ -9,6 +9,7 @@ use eskort_core::event::Event;
 use eskort_core::pki::{Chain, PrivateKey};
 use eskort_core::revocation::Revocation;
 use eskort_core::words;
+use eskort_host::crash_point;
 use eskort_store::{GenerationRow, RunLock, Store};
 use eskort_talk::Conversation;
 
@@ -143,6 +144,7 @@ pub async fn revoke(context: &Context, name: &str, options: &RevokeOptions) -> R
     let conversation = Conversation::open(context, authority, acme, &store).await.map_err(StepError::from)?;
     let revoking = conversation.revoke(chain.leaf().der(), options.reason, key, &store);
     revoking.await.map_err(StepError::from)?;
+    crash_point("revoked");
     let event = Event::Revoked { generation, reason: Some(options.reason.code()), by_us: true };
     store.mark_revoked(name, generation, &event, context.now()).await.map_err(StepError::from)?;
     Ok(Revoked { generation, renewed })

@@ -6,6 +6,7 @@ use eskort_core::news::{Failing, Message, News, Standing, news};
 use eskort_core::progress::Progress;
 use eskort_core::renewal::Renewal;
 use eskort_core::words;
+use eskort_host::crash_point;
 use eskort_notify::{NotifyError, deliver};
 use eskort_store::{FailedOverview, Overview, Store, StoreError, UndeliveredRow};
 use futures_util::future::{BoxFuture, join_all};
@@ -102,6 +103,7 @@ async fn deliver_to(context: &Context, store: &Store, name: &str, notify: &Notif
     let message = message(id, rows.iter().map(|row| row.news.clone()).collect(), now);
     match deliver(notify, &message, context.folder()).await {
         Ok(()) => {
+            crash_point("told");
             let what = words::count(rows.len() as u64, "piece");
             context.report(&Progress::Note(format!("`{name}` was told: {what} of news")));
             store.delivered(&rows).await

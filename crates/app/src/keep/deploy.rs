@@ -235,7 +235,7 @@ impl Deploying<'_> {
             return Ok(deployed);
         }
         ramp::begin(context, store, placement).await?;
-        let event = Event::Passed { stage: Milestone::Confirmed, generation };
+        let event = Event::Passed { stage: Milestone::Confirmed, generation, requests: 0 };
         let event = Some(&event).filter(|_| deployed.looked_at > 0);
         let event = event.filter(|_| deployed.to_carry.is_empty());
         if event.is_some() {

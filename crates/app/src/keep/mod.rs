@@ -65,13 +65,14 @@ pub async fn keep(context: &Context, options: &KeepOptions) -> Result<Vec<KeepEn
     let context = of_the_day.as_ref();
     // What an earlier run left published goes, but for journeys that go on, now or in another run: the authority may be looking.
     // What an authority without ACME may look at any day stays too.
+    let unwanted = tlsa::forget_unwanted(context, &store).await?;
     let mut left_alone: BTreeSet<String> = names.iter().map(|name| (*name).to_owned()).collect();
     for row in store.debts().await? {
         let entry = context.inventory.certificates.get(&row.certificate);
         let open = store.open_journey(&row.certificate).await?;
         let shown =
             |(entry, open): (_, JourneyRow)| still_fits(context, entry, &open) && open.stage.needs_publication();
-        if stays(&row.certificate)
+        if stays(&row.certificate) && !unwanted.contains(&row.certificate)
             || store.leased_by_another(&row.certificate, context.now()).await?.is_some()
             || entry.zip(open).is_some_and(shown)
             || is_published_for_validation(&store, &row.certificate).await?

@@ -23,6 +23,9 @@ pub trait Actions {
     /// # Errors
     /// When it cannot be done; nothing is saved then, and the next run begins it again.
     async fn act(&mut self, action: &Action, polls: u32, again: bool) -> Result<Acted, StepError>;
+
+    /// Returns how many requests to the authority were made since this was last asked.
+    fn take_requests(&self) -> u32;
 }
 
 /// What an action ends with.
@@ -104,7 +107,7 @@ impl<'a> Driver<'a> {
         let stage = self.journey.stage.clone().apply(outcome)?;
         let passed = stage.milestone().filter(|m| Some(*m) != before);
         let generation = self.journey.generation;
-        let event = passed.map(|stage| Event::Passed { stage, generation });
+        let event = passed.map(|stage| Event::Passed { stage, generation, requests: actions.take_requests() });
         self.store.save_stage(self.certificate, self.journey.id, &stage, event.as_ref(), now).await?;
         self.store.flush().await?;
         self.journey.stage = stage;

@@ -5,6 +5,7 @@ use eskort_core::event::Event;
 use eskort_core::keeping::to_sweep;
 use eskort_core::progress::Progress;
 use eskort_core::words;
+use eskort_host::crash_point;
 use eskort_store::{Store, StoreError};
 use std::collections::BTreeSet;
 
@@ -32,6 +33,7 @@ pub(super) async fn sweep(context: &Context, store: &Store) -> Result<(), StoreE
         let old = to_sweep(&generations, &in_use, keeping, now);
         for number in &old {
             store.remove_generation(&name, *number)?;
+            crash_point("swept");
             store.mark_swept(&name, *number, &Event::Swept { generation: *number }, now).await?;
         }
         if !old.is_empty() {

@@ -8,11 +8,15 @@ use eskort_core::pki::Chain;
 use eskort_core::progress::Progress;
 use eskort_core::record::{Record, RecordToPlace, tlsa_record};
 use eskort_core::words;
+use eskort_host::crash_point;
 use eskort_install::{Facts as ServerFacts, Placement, endpoints};
 use eskort_prove::{ProofContext, look_at_records, pay_debts, publish_records};
-use eskort_store::{Store, TlsaRow};
+use eskort_store::{Store, StoreError, TlsaRow};
 use jiff::{SignedDuration, Timestamp};
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
+
+/// So begins for whom records are owed.
+const OWNER: &str = "[key of ";
 
 /// Whether a generation may be installed.
 pub(crate) enum Readiness {
@@ -39,7 +43,33 @@ pub(crate) fn is_wanted(entry: &CertificateEntry) -> bool {
 
 /// Returns for whom the records of a generation are owed. No certificate has such a name, so that no run takes them away.
 fn owner(name: &str, generation: u32) -> String {
-    format!("[key of {name}, generation {generation}]")
+    format!("{OWNER}{name}, generation {generation}]")
+}
+
+/// Finds the records that name no key of a certificate of the inventory any more, and forgets them. Returns for whom they are owed; what could not
+/// be taken away by an earlier run is among them.
+pub(super) async fn forget_unwanted(context: &Context, store: &Store) -> Result<BTreeSet<String>, StoreError> {
+    let debts = store.debts().await?.into_iter().map(|row| row.certificate);
+    let mut owed: BTreeSet<String> = debts.filter(|whose| whose.starts_with(OWNER)).collect();
+    if owed.is_empty() {
+        return Ok(owed);
+    }
+    let wanted = context.inventory.certificates.iter().filter(|(_, entry)| is_wanted(entry));
+    let wanted: Vec<&str> = wanted.map(|(name, _)| name.as_str()).collect();
+    for name in store.with_tlsa().await?.iter().filter(|name| !wanted.contains(&name.as_str())) {
+        for row in store.tlsa(name).await? {
+            store.forget_tlsa(name, row.generation).await?;
+        }
+    }
+    for name in wanted {
+        let mut generations: Vec<u32> = store.tlsa(name).await?.iter().map(|row| row.generation).collect();
+        // Those of the newest may be about to be placed.
+        generations.extend(store.newest(name).await?.map(|newest| newest.number));
+        for generation in generations {
+            owed.remove(&owner(name, generation));
+        }
+    }
+    Ok(owed)
 }
 
 impl Tlsa<'_> {
@@ -84,6 +114,7 @@ impl Tlsa<'_> {
         for row in rows.iter().filter(|row| !is_wanted || row.generation != generation) {
             let owner = owner(self.name, row.generation);
             pay_debts(self.around, |whose| whose == owner).await?;
+            crash_point("tlsa-removed");
             self.store().forget_tlsa(self.name, row.generation).await?;
         }
         Ok(())
@@ -112,7 +143,11 @@ impl Tlsa<'_> {
             let Some(Proof::Dns(dns)) = self.context().inventory.proofs.get(&proof) else { continue };
             let owner = owner(self.name, generation);
             publish_records((self.around, &owner), &proof, dns, &records).await?;
-            to_place.extend(look_at_records(self.context(), dns, &records).await?);
+            let lacking = look_at_records(self.context(), dns, &records).await?;
+            if !lacking.is_empty() {
+                to_place.extend(lacking);
+                continue;
+            }
             ttl = ttl.max(dns.look.ttl);
             digest = records.first().map(|record| record.text.clone()).unwrap_or(digest);
             let names: Vec<&String> = records.iter().map(|record| &record.name).collect();
@@ -127,6 +162,7 @@ impl Tlsa<'_> {
         let before = SignedDuration::from_secs(if is_same { i64::from(ttl) } else { 0 });
         let published = self.context().now() - before;
         let row = TlsaRow { generation, digest, published, ttl };
+        crash_point("tlsa-published");
         self.store().save_tlsa(self.name, &row).await?;
         Ok(Ok(row))
     }

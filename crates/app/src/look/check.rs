@@ -159,7 +159,9 @@ async fn is_key_named(
     let Some(generation) = store.generation_of(certificate, &leaf.fingerprint).await? else { return Ok(None) };
     let bundle = store.generation_folder(certificate, generation).bundle()?;
     let chain = bundle.map(|bundle| Chain::from_pem(&bundle)).transpose()?;
-    let (Some(chain), Some(Proof::Dns(dns))) = (chain, context.inventory.proofs.get(proof)) else { return Ok(None) };
+    let proof = context.inventory.proofs.get(proof);
+    let by_person = proof.is_some_and(Proof::awaits_person);
+    let (Some(chain), Some(Proof::Dns(dns))) = (chain, proof) else { return Ok(None) };
     let record = tlsa_record(&endpoint.name, endpoint.port, chain.leaf().public_key());
     let at = record.name.clone();
     Ok(Some(match see_records(context, dns, std::slice::from_ref(&record)).await {
@@ -168,7 +170,11 @@ async fn is_key_named(
         }
         Ok(_) => {
             let text = format!("no TLSA record at {at} names the key: who goes by them turns away");
-            let advice = format!("`eskort keep` places it; by hand: {}. TLSA {}", record.name, record.text);
+            let line = format!("{}. TLSA {}", record.name, record.text);
+            let advice = match by_person {
+                true => format!("place {line} and run `eskort keep`"),
+                false => format!("`eskort keep` places it; by hand: {line}"),
+            };
             Finding::new(Severity::Bad, Topic::Tlsa, text).coded("not-named").with_advice(advice)
         }
         Err(error) => {

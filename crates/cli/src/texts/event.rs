@@ -9,7 +9,10 @@ use jiff::SignedDuration;
 /// Says what happened.
 pub(crate) fn event(event: &Event) -> String {
     match event {
-        Event::Passed { stage, generation } => format!("{stage} (generation {generation})"),
+        Event::Passed { stage, generation, requests: 0 } => format!("{stage} (generation {generation})"),
+        Event::Passed { stage, generation, requests } => {
+            format!("{stage} (generation {generation}, {})", words::count(u64::from(*requests), "request"))
+        }
         Event::GivenUp { why } => format!("given up: {}", given_up(*why)),
         Event::Adopted { generation } => format!("taken in (generation {generation})"),
         Event::Found { generation } => format!("found on disk and taken in again (generation {generation})"),

@@ -4,7 +4,7 @@ use crate::draw::table::{Cell, Page, draw};
 use crate::draw::tone::Tone;
 use eskort_core::manual::{Asked, AskedProof, OrderNotes};
 use eskort_core::manual::{ManualStep, ProofSight};
-use eskort_core::record::RecordToPlace;
+use eskort_core::record::{RecordToPlace, RecordType};
 use eskort_core::words;
 
 /// Returns what a person has to do with a CSR, and what is known of the order.
@@ -125,7 +125,8 @@ pub(crate) fn records_to_place(records: &[RecordToPlace]) -> String {
     let count = words::count(records.len() as u64, &what);
     let for_good = records.iter().any(|r| r.for_good);
     let stays = if for_good { ", once and for good" } else { "" };
-    let mut out = format!("  Place {}{stays} where the authority will look:\n", Tone::Strong.paint(&count));
+    let who = if kind == RecordType::Tlsa.word() { "visitors" } else { "the authority" };
+    let mut out = format!("  Place {}{stays} where {who} will look:\n", Tone::Strong.paint(&count));
     for r in records {
         let lines = [
             ("zone", r.zone.clone()),

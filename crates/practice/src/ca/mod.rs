@@ -12,6 +12,8 @@ pub(crate) use state::random_text;
 use crate::http::{self, Server, tls_config};
 use crate::issuer::ApiCertificate;
 use crate::{Clock, Issuer, NameServer};
+use der::{Decode, Encode};
+use eskort_pki::Certificate;
 use fault::Faults;
 use jiff::{SignedDuration, Timestamp};
 use state::State;
@@ -44,6 +46,8 @@ pub struct AuthorityOptions {
     pub renewals: bool,
     /// Whether its certificates say where the list of the revoked ones is.
     pub lists: bool,
+    /// Whether its certificates say where one may ask whether they were revoked (OCSP).
+    pub responds: bool,
     /// Whether it looks at proofs; one that does not takes whoever answers a challenge at their word, for any name.
     pub looks: bool,
     /// The profiles of certificates that it offers, with the lifetime of each.
@@ -95,6 +99,7 @@ impl Default for AuthorityOptions {
             repeats_orders: true,
             renewals: false,
             lists: false,
+            responds: false,
             looks: true,
             profiles: &[],
         }
@@ -106,8 +111,8 @@ pub struct Authority {
     core: Arc<Core>,
     server: Server,
     api_root: String,
-    /// Gives the list of revoked certificates.
-    _list: Option<Server>,
+    /// Says which certificates are revoked.
+    _told: Option<Server>,
 }
 
 /// What the handlers share.
@@ -133,6 +138,23 @@ impl Core {
             .filter_map(|(order, reason)| Some((state.orders[*order].certificate.as_ref()?, now, *reason)));
         self.issuer.list(&revoked.collect::<Vec<_>>(), now)
     }
+
+    /// Answers an OCSP request.
+    fn status(&self, request: &[u8]) -> Option<Vec<u8>> {
+        let state = self.state.lock().expect("no holder panics");
+        let has = |certificate: &Certificate, serial: &[u8]| {
+            let parsed = x509_cert::Certificate::from_der(certificate.der()).ok();
+            parsed
+                .is_some_and(|parsed| parsed.tbs_certificate().serial_number().to_der().is_ok_and(|own| own == serial))
+        };
+        let reason = |serial: &[u8]| {
+            let mut revoked = state.revoked.iter();
+            let found = revoked
+                .find(|(order, _)| state.orders[**order].certificate.as_ref().is_some_and(|one| has(one, serial)));
+            found.map(|(_, reason)| *reason)
+        };
+        self.issuer.answer(request, self.clock.now(), reason)
+    }
 }
 
 impl Authority {
@@ -150,16 +172,28 @@ impl Authority {
         let tls = Arc::new(RwLock::new(Arc::new(tls.expect("our own certificate fits its key"))));
         let mut issuer = Issuer::new(now);
         let asks: Arc<OnceLock<Arc<Core>>> = Arc::default();
-        let list = match options.lists {
+        let told = match options.lists || options.responds {
             true => {
                 let asks = Arc::clone(&asks);
-                let answer = move |_| {
-                    let list = asks.get().map(|core| core.list()).unwrap_or_default();
-                    std::future::ready(Ok(http::response(200, "application/pkix-crl", list)))
+                let answer = move |asked: http::Asked| {
+                    let core = asks.get();
+                    let reply = match asked.uri().path() {
+                        "/list" => core.map(|core| ("application/pkix-crl", core.list())),
+                        _ => core
+                            .and_then(|core| core.status(asked.body()))
+                            .map(|answer| ("application/ocsp-response", answer)),
+                    };
+                    let (kind, body) = reply.unwrap_or_default();
+                    std::future::ready(Ok(http::response(200, kind, body)))
                 };
-                let list = http::start(SocketAddr::from((Ipv4Addr::LOCALHOST, 0)), None, answer).await?;
-                issuer.lists_at(format!("http://{}/list", list.address));
-                Some(list)
+                let told = http::start(SocketAddr::from((Ipv4Addr::LOCALHOST, 0)), None, answer).await?;
+                if options.lists {
+                    issuer.lists_at(format!("http://{}/list", told.address));
+                }
+                if options.responds {
+                    issuer.answers_at(format!("http://{}/ocsp", told.address));
+                }
+                Some(told)
             }
             false => None,
         };
@@ -179,7 +213,7 @@ impl Authority {
         let at = SocketAddr::from((Ipv4Addr::LOCALHOST, core.options.port));
         let server = http::start(at, Some(tls), handler).await?;
         *core.base.write().expect("no holder panics") = format!("https://{}", server.address);
-        Ok(Authority { core, server, api_root: api.root, _list: list })
+        Ok(Authority { core, server, api_root: api.root, _told: told })
     }
 
     /// Returns the address of its directory.

@@ -56,7 +56,7 @@ async fn journeys(store: &Store) {
     let journey = store.start_journey("website", 1, &specification(), Stage::Opened, at(1)).await.unwrap();
     let again = store.start_journey("website", 2, &specification(), Stage::Opened, at(1)).await;
     assert!(matches!(again, Err(StoreError::Leased { .. })), "{again:?}");
-    let prepared = Event::Passed { stage: Milestone::Prepared, generation: 1 };
+    let prepared = Event::Passed { stage: Milestone::Prepared, generation: 1, requests: 3 };
     store.save_stage("website", journey.id, &Stage::Prepared, Some(&prepared), at(2)).await.unwrap();
     let open = store.open_journey("website").await.unwrap().unwrap();
     assert_eq!(

@@ -9,6 +9,7 @@ use eskort_acme::{
 use eskort_core::pki::PrivateKey;
 use eskort_core::progress::Progress;
 use eskort_core::revocation::Revocation;
+use eskort_host::crash_point;
 use eskort_store::Store;
 use std::sync::Arc;
 
@@ -106,6 +107,7 @@ impl Conversation {
         let new = Signer::new(key, None);
         let make = |old: &Signer, nonce: &str| change_key(old, &new, nonce, &url);
         self.send(Step::KeyChange, Repeat::Once, make).await?;
+        crash_point("key-changed");
         self.take_next_key(store).await
     }
 

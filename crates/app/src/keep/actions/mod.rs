@@ -35,6 +35,10 @@ impl Actions for JourneyActions<'_> {
             done => done,
         }
     }
+
+    fn take_requests(&self) -> u32 {
+        self.work.context.progress.take_requests()
+    }
 }
 
 impl JourneyActions<'_> {

@@ -91,6 +91,10 @@ impl Actions for ModelActions<'_> {
         }
         Ok(self.once(action, polls, again).await?.into())
     }
+
+    fn take_requests(&self) -> u32 {
+        0
+    }
 }
 
 impl ModelActions<'_> {
