@@ -34,8 +34,8 @@ pub use give::schedule::{Keeper, ScheduleOptions, ScheduleText, ScheduleView, lo
 pub use keep::entry::{Ending, KeepEntry, KeepOptions, Placed, PlannedServer};
 pub use keep::install::{InstallEnding, install_stored};
 pub use keep::steps::{Acted, Actions, Awaited, Driver, Step};
-pub use keep::{Plan, PlannedBudget, keep, plan, planned_installation};
-pub use look::check::{CheckTarget, EndpointReport, check};
+pub use keep::{Advised, Plan, PlannedBudget, keep, plan, planned_installation, planned_mending};
+pub use look::check::{CheckDepth, CheckTarget, EndpointReport, check, check_all};
 pub use look::history::{History, HistoryEvent, history};
 pub use look::inspect::{CertificateView, FileView, InspectError, KeyView, inspect};
 pub use look::list::{ListFilter, ListRow, State, StateKind, age, list};

@@ -305,6 +305,27 @@ pub(crate) struct CheckArgs {
     /// Connect to this address instead of where the host's name leads; only for endpoints
     #[arg(long, value_name = "ADDRESS[:PORT]")]
     pub(crate) address: Option<CheckAddress>,
+    /// Make one handshake at each endpoint and no more: no rating
+    #[arg(long, conflicts_with_all = ["fail_under", "pages", "plain_address"])]
+    pub(crate) short: bool,
+    /// Also look at what these many pages of a site load
+    #[arg(long, value_name = "PAGES", default_value_t = 1)]
+    pub(crate) pages: usize,
+    /// Ask for http at this address instead of port 80 of the endpoint's
+    #[arg(long, value_name = "ADDRESS[:PORT]")]
+    pub(crate) plain_address: Option<CheckAddress>,
+    /// Fail when an endpoint is rated below this
+    #[arg(long, value_name = "POINTS", value_parser = clap::value_parser!(u32).range(1..=100))]
+    pub(crate) fail_under: Option<u32>,
+    /// Show what would mend the servers of the inventory, as a difference of their configuration
+    #[arg(long, conflicts_with = "short")]
+    pub(crate) advise: bool,
+    /// Read more endpoints from a file, one on each line; `-` for standard input
+    #[arg(long, value_name = "FILE")]
+    pub(crate) from: Option<PathBuf>,
+    /// Tell everything of each, also when there are many
+    #[arg(long)]
+    pub(crate) details: bool,
 }
 
 #[derive(Debug, ClapArgs)]

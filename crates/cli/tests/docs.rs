@@ -144,3 +144,22 @@ fn manual_pages_and_completions_are_what_man_and_the_shells_read() {
     let bash = std::process::Command::new("bash").args(["-c", script]).current_dir(place.dir.path()).output().unwrap();
     assert_eq!(String::from_utf8_lossy(&bash.stdout).trim(), "keep");
 }
+
+#[test]
+fn the_rubric_of_ratings_is_that_of_the_code() {
+    use eskort_core::rating::{RANGES, RUBRIC, RUBRIC_VERSION};
+    let page = document("docs/rating.md");
+    let rows: Vec<&str> = page.lines().filter(|line| line.starts_with("| `")).collect();
+    let wanted: Vec<String> = RUBRIC
+        .iter()
+        .map(|rule| {
+            let cap = rule.cap.map(|cap| cap.to_string()).unwrap_or_default();
+            format!("| `{}` | {} | {cap} | {} |", rule.code, rule.cost, rule.why)
+        })
+        .collect();
+    assert_eq!(rows, wanted);
+    assert!(page.contains(&format!("version `{RUBRIC_VERSION}`")));
+    for (least, word) in RANGES {
+        assert!(page.contains(&format!("| {least} to ")) && page.contains(&format!("| {word} |")), "{word}");
+    }
+}

@@ -16,6 +16,13 @@ fn settle(value: &mut Value, dir: &str) {
             if let Some(runs) = fields.get_mut("runs").filter(|runs| !runs.is_array()) {
                 *runs = Value::Null;
             }
+            // How often an order is asked for depends on the moment.
+            for name in ["requests", "handshakes"] {
+                if let Some(count) = fields.get_mut(name) {
+                    assert!(count.as_u64().is_some_and(|count| (1..99).contains(&count)), "{count}");
+                    *count = 1.into();
+                }
+            }
             fields.values_mut().for_each(|v| settle(v, dir));
         }
         Value::Array(items) => items.iter_mut().for_each(|v| settle(v, dir)),
@@ -80,6 +87,31 @@ fn check_golden(name: &str, report: &Value) {
 
 /// Fields that need a world of their own, which other tests have.
 const SELDOM: &[&str] = &[
+    "endpoints[].inspection.prime_bits",
+    "endpoints[].inspection.protocol",
+    "endpoints[].inspection.unknown_name.title",
+    "endpoints[].inspection.without_name.title",
+    "endpoints[].rating.deductions[].cap",
+    "endpoints[].visit.hsts",
+    "endpoints[].visit.mixed[].element",
+    "endpoints[].visit.mixed[].kind",
+    "endpoints[].visit.mixed[].page",
+    "endpoints[].visit.mixed[].url",
+    "endpoints[].visit.plain.hops",
+    "endpoints[].visit.plain.keeps_path",
+    "endpoints[].visit.plain.permanent",
+    "endpoints[].visit.plain.secure",
+    "endpoints[].visit.plain.status",
+    "advised",
+    "advised[].certificate",
+    "advised[].changes",
+    "advised[].changes[].difference",
+    "advised[].changes[].path",
+    "advised[].findings",
+    "advised[].keys",
+    "advised[].run",
+    "advised[].server",
+    "advised[].test",
     "certificates[].ask_again",
     "certificates[].unconfirmed",
     "certificates[].to_carry",
@@ -264,7 +296,8 @@ fn every_report_is_whole_looks_as_it_did_and_is_explained() {
     seen.run(place, "schedule", 0, &["schedule", "--user", "--cron", "--plan"]);
     seen.run(place, "schedule-show", 4, &["schedule", "show"]);
     seen.run(place, "show", 0, &["show", "website"]);
-    seen.run(place, "check", 0, &["check", "website"]);
+    let plain = world.site.plain_address().to_string();
+    seen.run(place, "check", 4, &["check", "website", "--plain-address", &plain]);
     place.write("nginx.conf", "events {}\nhttp {\n  include none.conf;\n  include site.conf;\n}\n");
     place.write(
         "site.conf",

@@ -7,7 +7,7 @@ use std::net::{Shutdown, TcpListener, TcpStream};
 use std::process::{Command, Stdio};
 
 /// An authority of OpenSSL's, with a leaf for `lampholm.example` below an intermediate.
-fn certificates(place: &Place) {
+pub(crate) fn certificates(place: &Place) {
     let openssl = |line: &str| {
         let said = place.openssl(&line.split_whitespace().collect::<Vec<_>>());
         assert_eq!(said.code, Some(0), "{line}\n{said}");
@@ -67,7 +67,8 @@ fn serve(place: &Place, leaf: &str, beside: &str, more: &str) -> (u16, Process) 
 }
 
 fn check(place: &Place, port: u16) -> Said {
-    place.run(&["check", "lampholm.example", "--address", &format!("127.0.0.1:{port}"), "--roots", "root.pem"])
+    let address = format!("127.0.0.1:{port}");
+    place.run(&["check", "lampholm.example", "--short", "--address", &address, "--roots", "root.pem"])
 }
 
 #[test]

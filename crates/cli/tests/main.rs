@@ -29,6 +29,7 @@ mod obstacles;
 mod office;
 mod pebble;
 mod ports;
+mod rating;
 mod records;
 mod rehearse;
 mod renewals;

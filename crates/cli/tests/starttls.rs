@@ -154,9 +154,17 @@ fn real_servers_are_asked_to_begin_tls() {
         // By its usual port; on another by how it answers, except a directory server, which waits.
         for endpoint in [usual, port].into_iter().filter(|n| *n != ldap) {
             let (name, address) = (format!("lampholm.example:{endpoint}"), format!("127.0.0.1:{port}"));
-            place
-                .run(&["check", &name, "--address", &address, "--roots", "leaf.pem"])
-                .check(0, &[&format!("begun by {words}"), "itself one of the roots that are trusted here"]);
+            let said = &[&format!("begun by {words}"), "itself one of the roots that are trusted here"];
+            let words = ["check", &name, "--address", &address, "--roots", "leaf.pem"];
+            place.run(&[&words[..], &["--short"]].concat()).check(0, said);
+            // All that it agrees to, over the same words each time.
+            if endpoint == usual {
+                let whole = place.run(&words);
+                assert!(matches!(whole.code, Some(0 | 4)), "{whole}");
+                let rated =
+                    ["sound", "strong", "weak"].iter().any(|word| whole.out.contains(&format!(" of 100, {word}")));
+                assert!(rated && whole.out.contains("ciphers") && !whole.out.contains("had no answer"), "{whole}");
+            }
         }
     }
 }

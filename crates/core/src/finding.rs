@@ -30,6 +30,20 @@ pub enum Topic {
     Timer,
     /// The records that name its key.
     Tlsa,
+    /// Cipher suites.
+    Ciphers,
+    /// How a key is agreed on.
+    Exchange,
+    /// What is resumed, renegotiated and compressed.
+    Sessions,
+    /// What is shown to who asks for no name, or for one that nobody has.
+    OtherNames,
+    /// Where visitors over http are sent.
+    Redirect,
+    /// What a page says of transport security: HSTS, cookies.
+    Headers,
+    /// What a page loads over http.
+    MixedContent,
 }
 
 impl Topic {
@@ -48,6 +62,13 @@ impl Topic {
             Topic::Key => "key",
             Topic::Timer => "timer",
             Topic::Tlsa => "tlsa",
+            Topic::Ciphers => "ciphers",
+            Topic::Exchange => "exchange",
+            Topic::Sessions => "sessions",
+            Topic::OtherNames => "other-names",
+            Topic::Redirect => "redirect",
+            Topic::Headers => "headers",
+            Topic::MixedContent => "mixed-content",
         }
     }
 }
@@ -58,6 +79,8 @@ impl Topic {
 pub enum Severity {
     /// As it should be.
     Good,
+    /// All is well, and could be better.
+    Better,
     /// Worth knowing; nothing is broken.
     Notice,
     /// Visitors are, or soon will be, turned away.

@@ -22,6 +22,56 @@ pub struct HttpsWishes {
     pub tls_port: Option<u16>,
 }
 
+impl HttpsWishes {
+    /// Returns what would mend findings of a look at the site, by their words.
+    pub fn mending<'a>(codes: impl Iterator<Item = &'a str>) -> Self {
+        let mut wishes = HttpsWishes::default();
+        for code in codes {
+            match code {
+                "ssl3" | "tls10" | "tls11" | "no-tls13" | "broken-ciphers" | "small-blocks" | "recordable"
+                | "older-ciphers" | "visitor-chooses" | "small-prime" | "tiny-prime" => {
+                    wishes.tls = Some(TlsLevel::Usual)
+                }
+                "no-redirect" | "loses-path" | "temporary-redirect" => wishes.redirect = true,
+                "no-hsts" | "short-hsts" => wishes.hsts = Some(Hsts::Ramp),
+                "not-stapled" => wishes.stapling = true,
+                _ => {}
+            }
+        }
+        wishes
+    }
+
+    /// Returns the same, with what others wish where nothing is wished.
+    #[must_use]
+    pub fn or(self, others: HttpsWishes) -> Self {
+        HttpsWishes {
+            redirect: self.redirect || others.redirect,
+            prefer: self.prefer.or(others.prefer),
+            hsts: self.hsts.or(others.hsts),
+            tls: self.tls.or(others.tls),
+            http2: self.http2 || others.http2,
+            stapling: self.stapling || others.stapling,
+            tls_port: self.tls_port.or(others.tls_port),
+        }
+    }
+
+    /// Returns the keys of the inventory that say what is wished, as they stand in an install entry.
+    pub fn keys(self) -> Vec<String> {
+        let hsts = self.hsts.map(|hsts| match hsts {
+            Hsts::Ramp => "hsts = \"ramp\"".to_owned(),
+            Hsts::Off => "hsts = \"off\"".to_owned(),
+            Hsts::Fixed(seconds) => format!("hsts = \"{seconds}s\""),
+        });
+        let flags =
+            [(self.redirect, "redirect = true"), (self.http2, "http2 = true"), (self.stapling, "stapling = true")];
+        let flags = flags.into_iter().filter(|(wished, _)| *wished).map(|(_, key)| key.to_owned());
+        let prefer = self.prefer.map(|prefer| format!("prefer = \"{}\"", prefer.word()));
+        let tls = self.tls.map(|level| format!("tls = \"{}\"", level.word()));
+        let port = self.tls_port.map(|port| format!("tls-port = {port}"));
+        flags.chain([prefer, hsts, tls, port].into_iter().flatten()).collect()
+    }
+}
+
 /// Which of two names visitors are sent to.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Prefer {

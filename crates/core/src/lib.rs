@@ -21,6 +21,7 @@ pub mod keeping;
 pub mod manual;
 pub mod news;
 pub mod progress;
+pub mod rating;
 pub mod recipe;
 pub mod record;
 pub mod renewal;

@@ -244,7 +244,7 @@ pub async fn observe_hsts(name: &str, port: u16, instead: Option<CheckAddress>) 
 }
 
 /// Reads the seconds of the header's first `max-age`.
-fn max_age(header: &str) -> Option<u64> {
+pub(crate) fn max_age(header: &str) -> Option<u64> {
     header.split(';').find_map(|part| {
         let (name, value) = part.split_once('=')?;
         name.trim().eq_ignore_ascii_case("max-age").then(|| value.trim().trim_matches('"').parse().ok())?
@@ -307,7 +307,10 @@ async fn fetch(
 type Answered = (hyper::Response<hyper::body::Incoming>, tokio::task::JoinHandle<hyper::Result<()>>);
 
 /// Sends a request; the answer's body comes as long as the task beside it runs.
-async fn send(stream: impl AsyncRead + AsyncWrite + Unpin + Send + 'static, url: &Url) -> Result<Answered, String> {
+pub(crate) async fn send(
+    stream: impl AsyncRead + AsyncWrite + Unpin + Send + 'static,
+    url: &Url,
+) -> Result<Answered, String> {
     let (mut sender, connection) =
         hyper::client::conn::http1::handshake(TokioIo::new(stream)).await.map_err(|e| e.to_string())?;
     let connection = tokio::spawn(connection);

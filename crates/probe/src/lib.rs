@@ -2,15 +2,19 @@
 
 mod approach;
 mod fetch;
+mod inspect;
 mod judge;
 mod observe;
 mod trust;
+mod visit;
 
 pub use approach::{NoTls, StartTls};
 pub use fetch::{Hop, NotVisible, Sight, WhyNotVisible, look_at_file, observe_hsts};
+pub use inspect::{Inspection, OtherName, Spoken, inspect, judge_inspection};
 pub use judge::{Expected, judge};
 pub use observe::{Observation, ObserveError, observe, observe_challenge, reverse_name};
 pub use trust::{Trust, TrustError};
+pub use visit::{MixedLoad, Plain, Visit, VisitOptions, judge_visit, visit};
 
 use eskort_core::inventory::CheckAddress;
 use std::io;

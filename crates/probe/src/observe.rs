@@ -229,8 +229,27 @@ struct Recorder {
     provider: Arc<CryptoProvider>,
 }
 
+/// Makes a whole handshake, for a name or for none: returns the leaf, and the application protocol that was chosen.
+pub(crate) async fn full_handshake(
+    name: Option<&str>,
+    stream: tokio::net::TcpStream,
+    protocols: &[&str],
+) -> Option<(Vec<u8>, Option<String>)> {
+    let (mut config, seen) = unverified_config(protocols.iter().map(|one| one.as_bytes().to_vec()).collect());
+    config.enable_sni = name.is_some();
+    let name = ServerName::try_from(name.unwrap_or("localhost").to_owned()).ok()?;
+    let stream = TlsConnector::from(Arc::new(config)).connect(name, stream).await.ok()?;
+    let protocol = stream.get_ref().1.alpn_protocol().map(|chosen| String::from_utf8_lossy(chosen).into_owned());
+    Some((seen.take().0.into_iter().next()?, protocol))
+}
+
 /// Makes a connector that asks for an application protocol, if one is given (RFC 7301).
 pub(crate) fn unverified_connector(protocol: Option<&[u8]>) -> (TlsConnector, Arc<Seen>) {
+    let (config, seen) = unverified_config(protocol.into_iter().map(<[u8]>::to_vec).collect());
+    (TlsConnector::from(Arc::new(config)), seen)
+}
+
+fn unverified_config(protocols: Vec<Vec<u8>>) -> (ClientConfig, Arc<Seen>) {
     let provider = Arc::new(aws_lc_rs::default_provider());
     let seen = Arc::new(Seen::default());
     let recorder = Recorder { seen: Arc::clone(&seen), provider: Arc::clone(&provider) };
@@ -240,8 +259,8 @@ pub(crate) fn unverified_connector(protocol: Option<&[u8]>) -> (TlsConnector, Ar
         .dangerous()
         .with_custom_certificate_verifier(Arc::new(recorder))
         .with_no_client_auth();
-    config.alpn_protocols = protocol.into_iter().map(<[u8]>::to_vec).collect();
-    (TlsConnector::from(Arc::new(config)), seen)
+    config.alpn_protocols = protocols;
+    (config, seen)
 }
 
 impl ServerCertVerifier for Recorder {

@@ -3,6 +3,7 @@
 use eskort_core::pki::{Anchors, Certificate, Chain, der_sequence};
 use rustls::pki_types::{CertificateDer, TrustAnchor, UnixTime};
 use std::path::{Path, PathBuf};
+use std::sync::OnceLock;
 use std::time::Duration;
 
 /// A set of trusted roots.
@@ -23,8 +24,9 @@ pub struct TrustError {
 impl Trust {
     /// Reads the system's roots; what of them cannot be used is left out.
     pub fn system() -> Self {
-        let found = rustls_native_certs::load_native_certs().certs;
-        Trust { anchors: found.iter().filter_map(anchor).collect() }
+        static SYSTEM: OnceLock<Vec<TrustAnchor<'static>>> = OnceLock::new();
+        let load = || rustls_native_certs::load_native_certs().certs.iter().filter_map(anchor).collect();
+        Trust { anchors: SYSTEM.get_or_init(load).clone() }
     }
 
     /// Returns a trust that trusts nobody yet.

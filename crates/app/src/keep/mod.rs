@@ -40,7 +40,7 @@ use eskort_store::{JourneyRow, RunLock, RunRow, Store, StoreError};
 pub(crate) use gather::rooms_for;
 use gather::{chosen, still_fits, with_authorities_of_the_day};
 pub(crate) use plan::planned_servers;
-pub use plan::{Plan, PlannedBudget, plan, planned_installation};
+pub use plan::{Advised, Plan, PlannedBudget, plan, planned_installation, planned_mending};
 use run::Run;
 use std::collections::BTreeSet;
 use std::sync::Arc;

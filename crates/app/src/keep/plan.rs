@@ -6,7 +6,9 @@ use crate::StepError;
 use eskort_core::budget::{Budget, Outlook};
 use eskort_core::context::Context;
 use eskort_core::decision::{Decision, Facts, Obtaining, decide, urgency};
-use eskort_core::inventory::CertificateEntry;
+use eskort_core::https::HttpsWishes;
+use eskort_core::inventory::{CertificateEntry, ServerKind};
+use eskort_core::software::Software;
 use eskort_core::words;
 use eskort_install::{self as install, Facts as ServerFacts, Placement};
 use eskort_store::{Store, StoreError};
@@ -120,6 +122,49 @@ pub async fn planned_installation(context: &Context, name: &str) -> Result<Vec<P
     let store = Store::open_existing(&context.state)?.ok_or(StepError::NothingStored)?;
     store.newest(name).await?.ok_or(StepError::NothingStored)?;
     Ok(planned_servers(context, &store, name, entry).await?.into_iter().map(planned).collect())
+}
+
+/// What would mend a server's site, and what that would change.
+#[derive(Clone, Debug)]
+pub struct Advised {
+    /// The server.
+    pub server: String,
+    /// The keys to add to its install entry.
+    pub keys: Vec<String>,
+    /// What that would change there.
+    pub planned: PlannedServer,
+}
+
+/// Plans what would mend the findings of looks at a certificate's endpoints, by their words, beyond what the inventory wishes already. Changes nothing.
+///
+/// # Errors
+/// As [`planned_installation`].
+///
+/// # Panics
+/// As [`planned_installation`].
+pub async fn planned_mending(context: &Context, name: &str, codes: &[&str]) -> Result<Vec<Advised>, StepError> {
+    let mut entry = context.inventory.certificates[name].clone();
+    let mending = HttpsWishes::mending(codes.iter().copied());
+    // Of other programs the configuration is not changed in this.
+    entry.install.retain(|install| {
+        let server = context.inventory.servers.get(&install.server).map(|server| &server.kind);
+        matches!(server, Some(ServerKind::Configured(server)) if matches!(server.software, Software::Nginx | Software::Apache))
+    });
+    let mut keys: BTreeMap<String, Vec<String>> = BTreeMap::new();
+    for install in &mut entry.install {
+        let known = install.wishes.keys();
+        install.wishes = install.wishes.or(mending);
+        let new = install.wishes.keys().into_iter().filter(|key| !known.contains(key)).collect();
+        keys.insert(install.server.clone(), new);
+    }
+    let store = Store::open_existing(&context.state)?.ok_or(StepError::NothingStored)?;
+    store.newest(name).await?.ok_or(StepError::NothingStored)?;
+    let plans = planned_servers(context, &store, name, &entry).await?.into_iter().map(planned);
+    let advised = plans.filter(|plan| !plan.changes.is_empty()).map(|planned| {
+        let server = planned.server.clone();
+        Advised { keys: keys.remove(&server).unwrap_or_default(), server, planned }
+    });
+    Ok(advised.collect())
 }
 
 fn planned(plan: install::ServerPlan) -> PlannedServer {

@@ -5,18 +5,24 @@ use eskort_core::context::Context;
 use eskort_core::finding::{Finding, Severity, Topic};
 use eskort_core::inventory::{CheckAddress, Proof};
 use eskort_core::pki::{Certificate, Chain};
+use eskort_core::rating::{Rating, rate};
 use eskort_core::record::tlsa_record;
 use eskort_core::renewal::Validity;
 use eskort_core::words;
 use eskort_install::{self as install, Facts, LiveEndpoint, Placement};
-use eskort_probe::{Expected, NoTls, ObserveError, Trust, judge, observe};
+use eskort_probe::{
+    Expected, Inspection, NoTls, ObserveError, StartTls, Trust, Visit, VisitOptions, inspect, judge, judge_inspection,
+    judge_visit, observe, visit,
+};
 use eskort_prove::see_records;
 use eskort_store::Store;
 use futures_util::future::BoxFuture;
 use futures_util::stream::{self, StreamExt};
 use serde::Serialize;
+use std::collections::BTreeMap;
 use std::net::SocketAddr;
 use std::path::PathBuf;
+use std::sync::atomic::{AtomicUsize, Ordering};
 
 /// So many endpoints of a certificate are looked at side by side.
 const LOOKS_AT_ONCE: usize = 16;
@@ -36,6 +42,21 @@ pub enum CheckTarget {
         instead: Option<CheckAddress>,
         /// A file with what visitors trust, instead of the system's roots and those of the inventory.
         roots: Option<PathBuf>,
+    },
+}
+
+/// How closely to look.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub enum CheckDepth {
+    /// One handshake, as a visitor makes it.
+    #[default]
+    Handshake,
+    /// All that the endpoint agrees to, and what a browser is shown.
+    Whole {
+        /// How many pages are read.
+        pages: usize,
+        /// Where http is asked for instead of port 80 of the same address.
+        plain: Option<CheckAddress>,
     },
 }
 
@@ -73,6 +94,15 @@ pub struct EndpointReport {
     pub chain: Vec<Link>,
     /// What there is to say.
     pub findings: Vec<Finding>,
+    /// What it agrees to, where that was looked at.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub inspection: Option<Inspection>,
+    /// What a browser is shown, where it is a site.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub visit: Option<Visit>,
+    /// How good it is, where all was looked at.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub rating: Option<Rating>,
 }
 
 impl EndpointReport {
@@ -97,7 +127,11 @@ impl EndpointReport {
 ///
 /// # Panics
 /// When the certificate is not in the inventory: callers look first.
-pub async fn check(context: &Context, target: &CheckTarget) -> Result<Vec<EndpointReport>, StepError> {
+pub async fn check(
+    context: &Context,
+    target: &CheckTarget,
+    depth: CheckDepth,
+) -> Result<Vec<EndpointReport>, StepError> {
     let store = match Store::open_existing(&context.state)? {
         Some(store) => store,
         None => Store::in_memory(&context.state)?,
@@ -120,7 +154,8 @@ pub async fn check(context: &Context, target: &CheckTarget) -> Result<Vec<Endpoi
                 None => None,
             };
             let certificate = known.map(|(name, _)| name.clone()).filter(|_| expected.is_some());
-            let mut report = look(certificate, name, *port, *instead, &trust, expected.as_ref(), context).await;
+            let looking = Looking { context, trust, expected, depth };
+            let mut report = looking.at(certificate, name, *port, *instead).await;
             if let (Some((certificate, _)), None, None) = (known, report.address, instead) {
                 let advice = format!("`eskort check {certificate}` looks where the inventory says");
                 report.findings.push(
@@ -134,16 +169,50 @@ pub async fn check(context: &Context, target: &CheckTarget) -> Result<Vec<Endpoi
             let generation = store.newest(name).await?.map_or(0, |g| g.number);
             let placement = Placement { preview: true, ..Placement::of(name, entry, &entry.names, generation) };
             let endpoints = install::endpoints(context, &store, &placement, &Facts::default()).await?;
-            let mut reports = look_at(context, &store, name, &endpoints).await?;
+            let mut reports = look_closely(context, &store, name, &endpoints, depth).await?;
             for (endpoint, report) in endpoints.iter().zip(&mut reports) {
                 let install = entry.install.iter().find(|install| install.server == endpoint.server);
                 if let Some(proof) = install.and_then(|install| install.tlsa.as_ref()) {
                     report.findings.extend(is_key_named(context, &store, name, proof, endpoint, report).await?);
+                    report.rating = report.rating.take().map(|_| rate(&report.findings));
                 }
             }
             Ok(reports)
         }
     }
+}
+
+/// Looks at several targets, many at once; those that name the same host follow each other. The results come in the order of the targets.
+///
+/// # Panics
+/// As [`check`].
+pub async fn check_all(
+    context: &Context,
+    targets: &[CheckTarget],
+    depth: CheckDepth,
+    told: &(dyn Fn(usize) + Sync),
+) -> Vec<Result<Vec<EndpointReport>, StepError>> {
+    let mut hosts: BTreeMap<&str, Vec<usize>> = BTreeMap::new();
+    for (index, target) in targets.iter().enumerate() {
+        let (CheckTarget::Certificate(name) | CheckTarget::Endpoint { name, .. }) = target;
+        hosts.entry(name).or_default().push(index);
+    }
+    let done = AtomicUsize::new(0);
+    let each = |indices: Vec<usize>| -> BoxFuture<'_, Vec<_>> {
+        let done = &done;
+        Box::pin(async move {
+            let mut found = Vec::new();
+            for index in indices {
+                found.push((index, check(context, &targets[index], depth).await));
+                told(done.fetch_add(1, Ordering::Relaxed) + 1);
+            }
+            found
+        })
+    };
+    let looks: Vec<BoxFuture<'_, Vec<_>>> = hosts.into_values().map(each).collect();
+    let mut found: Vec<_> = stream::iter(looks).buffer_unordered(LOOKS_AT_ONCE).flat_map(stream::iter).collect().await;
+    found.sort_by_key(|(index, _)| *index);
+    found.into_iter().map(|(_, result)| result).collect()
 }
 
 /// Looks whether records name the key that an endpoint shows (TLSA), where that is one of ours.
@@ -191,6 +260,16 @@ pub(crate) async fn look_at(
     certificate: &str,
     endpoints: &[LiveEndpoint],
 ) -> Result<Vec<EndpointReport>, StepError> {
+    look_closely(context, store, certificate, endpoints, CheckDepth::Handshake).await
+}
+
+async fn look_closely(
+    context: &Context,
+    store: &Store,
+    certificate: &str,
+    endpoints: &[LiveEndpoint],
+    depth: CheckDepth,
+) -> Result<Vec<EndpointReport>, StepError> {
     if endpoints.is_empty() {
         return Ok(Vec::new());
     }
@@ -200,10 +279,11 @@ pub(crate) async fn look_at(
         roots.iter().try_for_each(|path| trust.add_file(path))?;
     }
     let expected = expected(context, store, certificate).await?;
+    let looking = Looking { context, trust, expected, depth };
     let looks: Vec<BoxFuture<'_, EndpointReport>> = endpoints
         .iter()
         .map(|LiveEndpoint { name, port, instead, .. }| -> BoxFuture<'_, _> {
-            Box::pin(look(Some(certificate.into()), name, *port, *instead, &trust, expected.as_ref(), context))
+            Box::pin(looking.at(Some(certificate.into()), name, *port, *instead))
         })
         .collect();
     Ok(stream::iter(looks).buffered(LOOKS_AT_ONCE).collect().await)
@@ -222,60 +302,99 @@ async fn expected(context: &Context, store: &Store, certificate: &str) -> Result
     Ok(is_it.pop().map(|newest| Expected { newest, earlier: others }))
 }
 
-async fn look(
-    certificate: Option<String>,
-    name: &str,
-    port: u16,
-    instead: Option<CheckAddress>,
-    trust: &Trust,
-    expected: Option<&Expected>,
-    context: &Context,
-) -> EndpointReport {
-    let mut report = EndpointReport {
-        certificate,
-        name: name.to_owned(),
-        port,
-        address: None,
-        validity: None,
-        names: Vec::new(),
-        protocol: None,
-        chain: Vec::new(),
-        findings: Vec::new(),
-    };
-    match observe(name, port, instead).await {
-        Err(error) => {
-            let (code, advice) = match &error {
-                ObserveError::NoHandshake { address, why, .. } => {
-                    // What closes or is silent has shown nothing: a router in between may do that.
-                    let shows = !matches!(why, NoTls::Silent | NoTls::Closes);
-                    report.address = Some(*address).filter(|_| shows);
-                    (why.code(), why.advice())
+/// What looks have in common.
+struct Looking<'a> {
+    context: &'a Context,
+    trust: Trust,
+    expected: Option<Expected>,
+    depth: CheckDepth,
+}
+
+impl Looking<'_> {
+    async fn at(
+        &self,
+        certificate: Option<String>,
+        name: &str,
+        port: u16,
+        instead: Option<CheckAddress>,
+    ) -> EndpointReport {
+        let mut report = EndpointReport {
+            certificate,
+            name: name.to_owned(),
+            port,
+            address: None,
+            validity: None,
+            names: Vec::new(),
+            protocol: None,
+            chain: Vec::new(),
+            findings: Vec::new(),
+            inspection: None,
+            visit: None,
+            rating: None,
+        };
+        let mut inspected = None;
+        match observe(name, port, instead).await {
+            Err(error) => {
+                // What speaks only what is old is worth a close look all the same.
+                if let ObserveError::NoHandshake { address, why: NoTls::OldProtocols | NoTls::NoCommonCipher, .. } =
+                    &error
+                {
+                    inspected = Some((*address, StartTls::usual(port), None));
                 }
-                _ if instead.is_some() => (
-                    "unreachable",
-                    "is the server running? It was looked for where `check-address` or `--address` says",
-                ),
-                _ => (
-                    "unreachable",
-                    "does the name resolve to this machine, and is the port open? A machine that cannot reach itself by name needs `check-address`",
-                ),
+                let (code, advice) = match &error {
+                    ObserveError::NoHandshake { address, why, .. } => {
+                        // What closes or is silent has shown nothing: a router in between may do that.
+                        let shows = !matches!(why, NoTls::Silent | NoTls::Closes);
+                        report.address = Some(*address).filter(|_| shows);
+                        (why.code(), why.advice())
+                    }
+                    _ if instead.is_some() => (
+                        "unreachable",
+                        "is the server running? It was looked for where `check-address` or `--address` says",
+                    ),
+                    _ => (
+                        "unreachable",
+                        "does the name resolve to this machine, and is the port open? A machine that cannot reach itself by name needs `check-address`",
+                    ),
+                };
+                report
+                    .findings
+                    .push(Finding::new(Severity::Bad, Topic::Reach, error.to_string()).coded(code).with_advice(advice));
+            }
+            Ok(seen) => {
+                let timing =
+                    report.certificate.as_ref().map(|name| self.context.inventory.timing_of(name)).unwrap_or_default();
+                report.findings = judge(&seen, &self.trust, self.expected.as_ref(), &timing, self.context.now());
+                report.address = Some(seen.address);
+                let leaf = &seen.sent[0];
+                report.validity = Some(Validity { not_before: leaf.not_before, not_after: leaf.not_after });
+                report.names = leaf.names.iter().map(ToString::to_string).collect();
+                report.protocol = Some(seen.protocol);
+                report.chain = seen.sent.iter().map(link).collect();
+                inspected = Some((seen.address, seen.begun, seen.sent.into_iter().next()));
+            }
+        }
+        if let (CheckDepth::Whole { pages, plain }, Some((address, begun, leaf))) = (self.depth, inspected) {
+            let plain = match plain {
+                Some(plain) => Some(plain.socket(80)),
+                None => Some(SocketAddr::new(address.ip(), 80)).filter(|_| port == 443 && address.port() == 443),
             };
-            report
-                .findings
-                .push(Finding::new(Severity::Bad, Topic::Reach, error.to_string()).coded(code).with_advice(advice));
+            let visiting = async {
+                match begun {
+                    None => visit(name, port, VisitOptions { address, plain, pages }).await,
+                    Some(_) => None,
+                }
+            };
+            // One after the other: some servers have one visitor at a time.
+            let seen = inspect((name, port), address, begun, leaf.as_ref()).await;
+            let shown = visiting.await;
+            report.findings.extend(judge_inspection(&seen));
+            report.findings.extend(shown.iter().flat_map(judge_visit));
+            report.rating = Some(rate(&report.findings));
+            (report.inspection, report.visit) = (Some(seen), shown);
         }
-        Ok(seen) => {
-            let timing = report.certificate.as_ref().map(|name| context.inventory.timing_of(name)).unwrap_or_default();
-            report.findings = judge(&seen, trust, expected, &timing, context.now());
-            report.address = Some(seen.address);
-            let leaf = &seen.sent[0];
-            report.validity = Some(Validity { not_before: leaf.not_before, not_after: leaf.not_after });
-            report.names = leaf.names.iter().map(ToString::to_string).collect();
-            report.protocol = Some(seen.protocol);
-            report.chain = seen.sent.iter().map(link).collect();
-        }
+        report
     }
-    report
 }
 
 fn link(certificate: &Certificate) -> Link {

@@ -13,7 +13,7 @@ use crate::errors;
 use crate::exit::ExitStatus;
 use crate::texts::progress;
 use crate::ui::Ui;
-use eskort_app::{CheckTarget, Ending, KeepOptions, ListFilter};
+use eskort_app::{CheckDepth, CheckTarget, Ending, KeepOptions, ListFilter};
 use eskort_core::context::Context;
 use eskort_core::record::RecordToPlace;
 use eskort_practice::{
@@ -491,7 +491,7 @@ async fn keep_once(ui: &Ui, context: &Context) -> Result<Vec<RecordToPlace>, Exi
 }
 
 async fn check_once(ui: &Ui, context: &Context) -> Result<(), ExitStatus> {
-    match eskort_app::check(context, &CheckTarget::Certificate("website".into())).await {
+    match eskort_app::check(context, &CheckTarget::Certificate("website".into()), CheckDepth::Handshake).await {
         Ok(reports) => {
             check::print(ui, &reports, context.now());
             Ok(())

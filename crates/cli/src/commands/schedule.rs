@@ -131,7 +131,7 @@ fn show(ui: &Ui, context: &Context, args: &ScheduleArgs) -> ExitStatus {
     }
     match worst {
         Some(Severity::Bad | Severity::Notice) => ExitStatus::NeedsAttention,
-        Some(Severity::Good) | None => ExitStatus::Well,
+        Some(Severity::Good | Severity::Better) | None => ExitStatus::Well,
     }
 }
 
@@ -170,7 +170,7 @@ fn print_view(ui: &Ui, view: &ScheduleView) {
     }
     for Finding { severity, text, advice, .. } in &view.findings {
         let (mark, tone) = match severity {
-            Severity::Good => ("good", Tone::Good),
+            Severity::Good | Severity::Better => ("good", Tone::Good),
             Severity::Notice => ("notice", Tone::Notice),
             Severity::Bad => ("BAD", Tone::Bad),
         };

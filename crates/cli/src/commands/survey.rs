@@ -168,7 +168,7 @@ fn text(server: &SurveyedServer, now: Timestamp, page: Page) -> String {
     for site in &server.sites {
         for finding in &site.findings {
             let (mark, tone) = match finding.severity {
-                Severity::Good => continue,
+                Severity::Good | Severity::Better => continue,
                 Severity::Notice => ("  notice", Tone::Notice),
                 Severity::Bad => ("  BAD", Tone::Bad),
             };
@@ -237,7 +237,7 @@ fn row(site: &SurveyedSite, folder: &Path, page: Page, now: Timestamp) -> Vec<Ce
 fn certificate(site: &SurveyedSite, now: Timestamp) -> Cell {
     let soonest = site.certificates.iter().filter_map(|certificate| certificate.validity).min_by_key(|v| v.not_after);
     let tone = match site.worst() {
-        Severity::Good => Tone::Good,
+        Severity::Good | Severity::Better => Tone::Good,
         Severity::Notice => Tone::Notice,
         Severity::Bad => Tone::Bad,
     };
