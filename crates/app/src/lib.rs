@@ -8,6 +8,7 @@ mod by_hand;
 mod error;
 mod give;
 mod keep;
+mod links;
 mod look;
 mod setup;
 mod stop;
@@ -35,6 +36,9 @@ pub use keep::entry::{Ending, KeepEntry, KeepOptions, Placed, PlannedServer};
 pub use keep::install::{InstallEnding, install_stored};
 pub use keep::steps::{Acted, Actions, Awaited, Driver, Step};
 pub use keep::{Advised, Plan, PlannedBudget, keep, plan, planned_installation, planned_mending};
+pub use links::{
+    Example, LeftAlone, LinkFile, LinksError, LinksOptions, LinksReport, Undone, find_links, mend_links, undo_links,
+};
 pub use look::check::{CheckDepth, CheckTarget, EndpointReport, check, check_all};
 pub use look::history::{History, HistoryEvent, history};
 pub use look::inspect::{CertificateView, FileView, InspectError, KeyView, inspect};

@@ -1,6 +1,9 @@
 //! The command line.
 
+mod links;
 mod upkeep;
+
+pub(crate) use links::{LinksCommand, LinksMendArgs, LinksPlaces};
 
 pub(crate) use upkeep::{
     AccountArgs, AccountCommand, AccountEndArgs, AccountTakeArgs, HistoryArgs, KeepArgs, NotifyCommand, NotifyTestArgs,
@@ -98,6 +101,9 @@ pub(crate) enum Command {
     /// Tell people what is new: who is told, and a test
     #[command(subcommand)]
     Notify(NotifyCommand),
+    /// Find and change addresses in a site's pages and dumps that still say http
+    #[command(subcommand)]
+    Links(LinksCommand),
     /// Print manual pages, or the reference of all commands
     Man(ManArgs),
     /// Print what completes commands and options in a shell

@@ -20,6 +20,7 @@ mod https;
 mod install;
 mod inventory;
 mod json;
+mod links;
 mod looks;
 mod machines;
 mod network;

@@ -16,7 +16,7 @@ fn start(place: &Place, program: &str, words: &str, port: u16) -> Process {
     process
 }
 
-fn postgres(place: &Place, port: u16) -> Process {
+pub(crate) fn postgres(place: &Place, port: u16) -> Process {
     let user = nix::unistd::User::from_name("postgres").unwrap().expect("Debian's package postgresql has its user");
     std::fs::create_dir(place.path("pg")).unwrap();
     for file in ["leaf.pem", "leaf.key"] {
@@ -38,7 +38,7 @@ fn postgres(place: &Place, port: u16) -> Process {
     start(place, "setpriv", &words, port)
 }
 
-fn mariadb(place: &Place, port: u16) -> Process {
+pub(crate) fn mariadb(place: &Place, port: u16) -> Process {
     let data = place.path("my").display().to_string();
     let words = format!("--no-defaults --user=root --datadir={data} --auth-root-authentication-method=normal");
     let made = Command::new("mariadb-install-db").args(words.split(' ')).output().unwrap();

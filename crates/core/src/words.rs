@@ -26,7 +26,8 @@ pub fn duration(d: SignedDuration) -> String {
 
 /// Returns `1 name`, `2 names`.
 pub fn count(n: u64, thing: &str) -> String {
-    if n == 1 { format!("1 {thing}") } else { format!("{n} {thing}s") }
+    let more = if thing.ends_with('s') { "es" } else { "s" };
+    if n == 1 { format!("1 {thing}") } else { format!("{n} {thing}{more}") }
 }
 
 /// Returns an instant as `2026-11-23 08:15 UTC`.

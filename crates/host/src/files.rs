@@ -312,6 +312,51 @@ pub fn read_whole(path: &Path, most: u64) -> io::Result<Option<FileRead>> {
     Ok(Some(FileRead { bytes, access }))
 }
 
+/// Writes a file anew from what it is, piece by piece: `job` reads the old and writes the new, and says whether anything changed; then
+/// the new one takes the place of the old, with its access and, where `keep_times` is set, its times.
+///
+/// # Errors
+/// As [`write_atomic`], and what `job` says; the old file is whole then.
+pub fn rewrite(
+    path: &Path,
+    keep_times: bool,
+    job: impl FnOnce(&mut File, &mut dyn Write) -> io::Result<bool>,
+) -> io::Result<bool> {
+    let place = Place::find(path, LastLink::Demand)?;
+    let mut old = place.open()?;
+    let meta = old.metadata()?;
+    if !meta.is_file() {
+        return Err(io::Error::new(io::ErrorKind::InvalidInput, "it is not a regular file"));
+    }
+    place.sweep();
+    let passing = passing_name(&place.name);
+    let flags = OFlags::WRONLY | OFlags::CREATE | OFlags::EXCL | OFlags::NOFOLLOW | OFlags::CLOEXEC;
+    let mut new = File::from(openat(&place.folder, &passing, flags, Mode::RUSR | Mode::WUSR)?);
+    let written = (|| {
+        std::os::unix::fs::fchown(&new, Some(meta.uid()), Some(meta.gid()))?;
+        new.set_permissions(Permissions::from_mode(meta.mode() & 0o7777))?;
+        let mut out = io::BufWriter::with_capacity(1 << 16, &mut new);
+        let changed = job(&mut old, &mut out)?;
+        out.flush()?;
+        drop(out);
+        if !changed {
+            return Ok(false);
+        }
+        if keep_times {
+            new.set_times(std::fs::FileTimes::new().set_modified(meta.modified()?).set_accessed(meta.accessed()?))?;
+        }
+        new.sync_all()?;
+        crash_point("links-written");
+        rustix::fs::renameat(&place.folder, &passing, &place.folder, &place.name)?;
+        place.sync_folder()?;
+        Ok(true)
+    })();
+    if !matches!(written, Ok(true)) {
+        let _ = rustix::fs::unlinkat(&place.folder, &passing, AtFlags::empty());
+    }
+    written
+}
+
 /// Whether the caller may write to a file or folder (access(2)).
 pub fn is_writable(path: &Path) -> bool {
     rustix::fs::access(path, rustix::fs::Access::WRITE_OK).is_ok()

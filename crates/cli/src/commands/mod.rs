@@ -9,6 +9,7 @@ mod demo;
 mod history;
 mod install;
 mod keep;
+mod links;
 mod list;
 mod man;
 mod note;
@@ -99,10 +100,17 @@ fn run_command(ui: &Ui, args: Args) -> ExitStatus {
         return add::run(ui, args.config, *add);
     }
     if let Command::Check(check) = &command
-        && !check.targets.is_empty()
+        && (!check.targets.is_empty() || check.from.is_some())
     {
         return match load_or_do_without(ui, args.config) {
             Ok(context) => check::run(ui, &context, check),
+            Err(status) => status,
+        };
+    }
+    // Who names the hosts needs no inventory, and neither does who goes back.
+    if let Command::Links(links) = &command {
+        return match load_or_do_without(ui, args.config) {
+            Ok(context) => links::run(ui, &context, links),
             Err(status) => status,
         };
     }
@@ -138,6 +146,7 @@ fn run_command(ui: &Ui, args: Args) -> ExitStatus {
         | Command::Csr(_)
         | Command::Show(_)
         | Command::Schedule(_)
+        | Command::Links(_)
         | Command::Man(_)
         | Command::Completions(_) => {
             unreachable!("these were run without an inventory")

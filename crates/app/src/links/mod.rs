@@ -1,0 +1,317 @@
+//! Addresses that still say http, in a site's files and dumps: found, and changed to https.
+
+mod undo;
+mod walk;
+
+pub use undo::{Undone, undo_links};
+
+use eskort_core::context::Context;
+use eskort_core::progress::Progress;
+use eskort_core::words;
+use eskort_host::files::{self, Access, as_owner_of};
+use eskort_pages::{DumpMender, Hosts, Left, Tally, mend_text, mend_value};
+use serde::Serialize;
+use std::collections::BTreeMap;
+use std::io::{self, Read, Write};
+use std::path::{Path, PathBuf};
+use undo::{Backup, Sum};
+use walk::{Kind, Visited, walk};
+
+/// Pages are read whole; none is larger.
+const LARGEST: u64 = 64 << 20;
+/// So much of a dump is read at once.
+const PIECE: usize = 1 << 20;
+/// So many examples are shown.
+const EXAMPLES: usize = 6;
+/// So much is shown of a line before and behind an address.
+const AROUND: usize = 40;
+
+/// Where to look, and for what.
+#[derive(Clone, Debug, Default)]
+pub struct LinksOptions {
+    /// Files and folders.
+    pub paths: Vec<PathBuf>,
+    /// The hosts whose addresses are meant; nothing stands for all names of the inventory.
+    pub hosts: Vec<String>,
+    /// Whether files keep the time of their last change.
+    pub keep_times: bool,
+}
+
+/// Why links cannot be looked for or changed.
+#[derive(Debug, thiserror::Error)]
+pub enum LinksError {
+    /// Nothing says which hosts are meant.
+    #[error("nothing says which hosts are meant")]
+    NoHosts,
+    /// A path does not exist or cannot be read.
+    #[error("cannot read {}: {source}", path.display())]
+    Path {
+        /// The path.
+        path: PathBuf,
+        /// What the system said.
+        source: io::Error,
+    },
+    /// Copies of what was there before cannot be kept.
+    #[error("cannot keep a copy in {}: {source}", path.display())]
+    Copy {
+        /// Where.
+        path: PathBuf,
+        /// What the system said.
+        source: io::Error,
+    },
+    /// There is nothing to go back to.
+    #[error("no change of links is known that could be taken back")]
+    NothingToUndo,
+}
+
+/// What was found, and what was done about it.
+#[derive(Clone, Debug, Default, Serialize)]
+pub struct LinksReport {
+    /// The hosts whose addresses are meant.
+    pub hosts: Vec<String>,
+    /// How many files were read.
+    pub read: usize,
+    /// How many addresses were changed, or would be.
+    pub addresses: u64,
+    /// The files in which something was changed or would be, with how many addresses.
+    pub files: Vec<LinkFile>,
+    /// Addresses of the hosts that stay, by the reason.
+    pub left: BTreeMap<Left, u64>,
+    /// Files that stay as they are, each with the reason.
+    pub left_alone: Vec<LeftAlone>,
+    /// Addresses over http that lead to other hosts, by the host.
+    pub others: BTreeMap<String, u64>,
+    /// Some of what was changed or would be.
+    pub examples: Vec<Example>,
+    /// Where copies of the files of before are.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub copies: Option<PathBuf>,
+}
+
+/// A file with addresses over http.
+#[derive(Clone, Debug, Serialize)]
+pub struct LinkFile {
+    /// Where.
+    pub path: PathBuf,
+    /// How many addresses.
+    pub addresses: u64,
+}
+
+/// A file that stays as it is.
+#[derive(Clone, Debug, Serialize)]
+pub struct LeftAlone {
+    /// Where.
+    pub path: PathBuf,
+    /// Why.
+    pub why: String,
+}
+
+/// One address, with what stands around it.
+#[derive(Clone, Debug, Serialize)]
+pub struct Example {
+    /// The file.
+    pub path: PathBuf,
+    /// The line, from 1.
+    pub line: usize,
+    /// The line around it as it is.
+    pub before: String,
+    /// The same as it will be.
+    pub after: String,
+}
+
+/// Looks for addresses over http. Changes nothing.
+///
+/// # Errors
+/// When a path cannot be read, or no host is known.
+pub fn find_links(context: &Context, options: &LinksOptions) -> Result<LinksReport, LinksError> {
+    go_through(context, options, None)
+}
+
+/// Changes addresses over http to https; copies of the files of before are kept in the state folder.
+///
+/// # Errors
+/// As [`find_links`], and when no copy can be kept. A file that cannot be written stays as it is, and is told.
+pub fn mend_links(context: &Context, options: &LinksOptions) -> Result<LinksReport, LinksError> {
+    go_through(context, options, Some(Backup::new(&context.state, context.now())))
+}
+
+fn go_through(
+    context: &Context,
+    options: &LinksOptions,
+    mut backup: Option<Backup>,
+) -> Result<LinksReport, LinksError> {
+    let named = || context.inventory.certificates.values().flat_map(|entry| &entry.names).map(ToString::to_string);
+    let names: Vec<String> = if options.hosts.is_empty() { named().collect() } else { options.hosts.clone() };
+    if names.is_empty() {
+        return Err(LinksError::NoHosts);
+    }
+    let hosts = Hosts::new(names.iter().cloned());
+    let mut report = LinksReport { hosts: names, ..LinksReport::default() };
+    for path in &options.paths {
+        let mut each = |visited: Visited| -> Result<(), LinksError> {
+            match visited {
+                Visited::LeftAlone(path, why) => report.left_alone.push(LeftAlone { path, why }),
+                Visited::File(path, kind) => {
+                    report.read += 1;
+                    if report.read % 100 == 0 {
+                        context.report(&Progress::Doing("look through files"));
+                    }
+                    visit(&hosts, &path, kind, options.keep_times, backup.as_mut(), &mut report)?;
+                }
+            }
+            Ok(())
+        };
+        walk(path, &mut each)?;
+    }
+    report.files.sort_by(|a, b| b.addresses.cmp(&a.addresses).then_with(|| a.path.cmp(&b.path)));
+    report.copies = backup.and_then(Backup::finish);
+    Ok(report)
+}
+
+fn visit(
+    hosts: &Hosts,
+    path: &Path,
+    kind: Kind,
+    keep_times: bool,
+    backup: Option<&mut Backup>,
+    report: &mut LinksReport,
+) -> Result<(), LinksError> {
+    let found = match kind {
+        Kind::Dump => look_through_dump(hosts, path, backup.is_some()),
+        Kind::Text | Kind::Json => look_through_text(hosts, path, kind, report),
+    };
+    let (tally, after) = match found {
+        Ok(Some(found)) => found,
+        Ok(None) => return Ok(()),
+        Err(error) => {
+            report.left_alone.push(LeftAlone { path: path.to_owned(), why: error.to_string() });
+            return Ok(());
+        }
+    };
+    let changed = tally.changed;
+    let mut all =
+        Tally { left: std::mem::take(&mut report.left), others: std::mem::take(&mut report.others), changed: 0 };
+    all.add(tally);
+    (report.left, report.others) = (all.left, all.others);
+    if changed == 0 {
+        return Ok(());
+    }
+    if let Some(backup) = backup {
+        let copy = backup.keep(path, after)?;
+        let whole = std::path::absolute(path).map_err(|source| LinksError::Path { path: path.to_owned(), source })?;
+        let folder = whole.parent().unwrap_or(Path::new("/"));
+        let write = || {
+            files::rewrite(path, keep_times, |old, new| match kind {
+                Kind::Dump => mend_dump(hosts, old, new),
+                Kind::Text | Kind::Json => mend_whole(hosts, kind, old, new),
+            })
+        };
+        if let Err(error) = as_owner_of(folder, write) {
+            backup.forget(&copy);
+            report.left_alone.push(LeftAlone { path: path.to_owned(), why: format!("cannot be written: {error}") });
+            return Ok(());
+        }
+    }
+    report.addresses += changed;
+    report.files.push(LinkFile { path: path.to_owned(), addresses: changed });
+    Ok(())
+}
+
+fn mended(hosts: &Hosts, kind: Kind, text: &[u8], tally: &mut Tally) -> Option<Vec<u8>> {
+    match kind {
+        Kind::Json => mend_value(text, hosts, tally),
+        _ => mend_text(text, hosts, tally),
+    }
+}
+
+fn look_through_text(
+    hosts: &Hosts,
+    path: &Path,
+    kind: Kind,
+    report: &mut LinksReport,
+) -> io::Result<Option<(Tally, String)>> {
+    let Some(read) = files::read_whole(path, LARGEST)? else { return Ok(None) };
+    if read.bytes.iter().take(8192).any(|byte| *byte == 0) {
+        return Err(io::Error::other("it is no text, whatever its name says (or one in UTF-16)"));
+    }
+    let (mut tally, mut sum) = (Tally::default(), Sum::default());
+    if let Some(new) = mended(hosts, kind, &read.bytes, &mut tally) {
+        if report.examples.len() < EXAMPLES {
+            report.examples.extend(example(path, hosts, &read.bytes, &new));
+        }
+        sum.write_all(&new)?;
+    }
+    Ok(Some((tally, sum.finish())))
+}
+
+fn look_through_dump(hosts: &Hosts, path: &Path, is_to_change: bool) -> io::Result<Option<(Tally, String)>> {
+    let (mut tally, mut sum, mut file) = (Tally::default(), Sum::default(), std::fs::File::open(path)?);
+    match is_to_change {
+        true => pass_through(hosts, &mut file, &mut sum, &mut tally)?,
+        false => pass_through(hosts, &mut file, &mut io::sink(), &mut tally)?,
+    }
+    Ok(Some((tally, sum.finish())))
+}
+
+fn mend_dump(hosts: &Hosts, old: &mut dyn Read, new: &mut dyn Write) -> io::Result<bool> {
+    let mut tally = Tally::default();
+    pass_through(hosts, old, new, &mut tally)?;
+    Ok(tally.changed > 0)
+}
+
+fn pass_through(hosts: &Hosts, old: &mut dyn Read, new: &mut dyn Write, tally: &mut Tally) -> io::Result<()> {
+    let mut mender = DumpMender::new(hosts);
+    let (mut piece, mut out, mut first) = (vec![0; PIECE], Vec::with_capacity(PIECE + 4096), true);
+    loop {
+        let read = old.read(&mut piece)?;
+        if first && (piece[..read].starts_with(&[0x1f, 0x8b]) || piece[..read.min(512)].contains(&0)) {
+            return Err(io::Error::other("it is no dump as text, whatever its name says: unpack it first"));
+        }
+        first = false;
+        match read {
+            0 => mender.finish(&mut out),
+            read => mender.take(&piece[..read], &mut out),
+        }
+        new.write_all(&out)?;
+        out.clear();
+        if read == 0 {
+            tally.add(std::mem::take(&mut mender.tally));
+            return Ok(());
+        }
+    }
+}
+
+fn mend_whole(hosts: &Hosts, kind: Kind, old: &mut dyn Read, new: &mut dyn Write) -> io::Result<bool> {
+    let mut text = Vec::new();
+    old.read_to_end(&mut text)?;
+    match mended(hosts, kind, &text, &mut Tally::default()) {
+        Some(mended) => new.write_all(&mended).map(|()| true),
+        None => Ok(false),
+    }
+}
+
+/// Returns the first address of a file that is changed, with what stands around it.
+fn example(path: &Path, hosts: &Hosts, old: &[u8], new: &[u8]) -> Option<Example> {
+    let found = hosts.find(old).into_iter().find(|found| found.is_ours && found.left.is_none())?;
+    let at = found.scheme.start;
+    let line = old[..at].iter().filter(|byte| **byte == b'\n').count() + 1;
+    let cut = |text: &[u8]| {
+        let start = text[..at].iter().rposition(|byte| *byte == b'\n').map_or(0, |newline| newline + 1);
+        let start = start.max(at.saturating_sub(AROUND));
+        let end = text[at..].iter().position(|byte| *byte == b'\n').map_or(text.len(), |newline| at + newline);
+        words::printable(String::from_utf8_lossy(&text[start..end.min(at + 2 * AROUND)]).trim(), 160)
+    };
+    // Values whose lengths are written before the address may have become longer before it, too.
+    (old[..at] == new[..at.min(new.len())]).then(|| Example {
+        path: path.to_owned(),
+        line,
+        before: cut(old),
+        after: cut(new),
+    })
+}
+
+/// Writes a file for the owner alone.
+fn write_private(path: &Path, bytes: &[u8]) -> Result<(), LinksError> {
+    files::write_atomic(path, bytes, Access::mode(0o600))
+        .map_err(|source| LinksError::Copy { path: path.to_owned(), source })
+}

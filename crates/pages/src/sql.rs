@@ -1,0 +1,443 @@
+//! Dumps of databases as SQL, read and written as they come: MySQL's and MariaDB's, PostgreSQL's (INSERT and COPY), SQLite's.
+
+mod table;
+
+use crate::address::{Hosts, Left, Tally};
+use crate::value::mend_value;
+use memchr::{memchr, memchr2, memmem};
+use table::{Column, Tables};
+
+/// A literal that is longer is left as it is: so much of a dump is in memory at the most.
+const LONGEST: usize = 24 << 20;
+/// No table has a longer definition.
+const LONGEST_DEFINITION: usize = 1 << 20;
+
+/// How a dump writes its texts.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+enum Dialect {
+    /// With backslashes: MySQL, MariaDB.
+    Backslashes,
+    /// With quotes written twice: PostgreSQL, SQLite.
+    Quotes,
+}
+
+/// Where in a dump the reader is.
+#[derive(Debug, Default)]
+enum Statement {
+    /// At its beginning: its words so far.
+    #[default]
+    Begins,
+    /// In one that is of no interest.
+    Other,
+    /// In the definition of a table.
+    Defines,
+    /// In one that adds rows: the columns in order, how deep in parentheses, and which column it is at.
+    Inserts { columns: Vec<Column>, depth: usize, at: usize },
+    /// In rows of PostgreSQL's COPY, a line each.
+    Copies(Vec<Column>),
+}
+
+/// Changes the addresses of the hosts in a dump that comes in pieces.
+pub struct DumpMender<'a> {
+    hosts: &'a Hosts,
+    /// What was changed so far.
+    pub tally: Tally,
+    dialect: Option<Dialect>,
+    tables: Tables,
+    statement: Statement,
+    /// What stands before the rows in the statement, or in the definition of a table.
+    words: Vec<u8>,
+    /// What has come and is not written yet.
+    pending: Vec<u8>,
+}
+
+/// What was done with the front of what is pending.
+enum Step {
+    /// So many bytes of it are written.
+    Took(usize),
+    /// More has to come first.
+    Wants,
+}
+
+impl<'a> DumpMender<'a> {
+    /// Begins a dump.
+    pub fn new(hosts: &'a Hosts) -> Self {
+        DumpMender {
+            hosts,
+            tally: Tally::default(),
+            dialect: None,
+            tables: Tables::default(),
+            statement: Statement::Begins,
+            words: Vec::new(),
+            pending: Vec::new(),
+        }
+    }
+
+    /// Takes the next piece, and writes what is done.
+    pub fn take(&mut self, piece: &[u8], out: &mut Vec<u8>) {
+        self.pending.extend_from_slice(piece);
+        self.go_on(out, false);
+    }
+
+    /// Writes what is left.
+    pub fn finish(&mut self, out: &mut Vec<u8>) {
+        self.go_on(out, true);
+        // A literal without an end, or less than a line.
+        out.append(&mut self.pending);
+    }
+
+    fn go_on(&mut self, out: &mut Vec<u8>, last: bool) {
+        let pending = std::mem::take(&mut self.pending);
+        let dialect = *self.dialect.get_or_insert_with(|| dialect_of(&pending));
+        let mut rest = &pending[..];
+        while !rest.is_empty() {
+            let step = match self.statement {
+                Statement::Copies(_) => self.copy_line(rest, last, out),
+                _ => self.token(rest, dialect, last, out),
+            };
+            match step {
+                Step::Took(count) => rest = &rest[count..],
+                Step::Wants => break,
+            }
+        }
+        let done = pending.len() - rest.len();
+        self.pending = pending;
+        self.pending.drain(..done);
+    }
+
+    /// Takes what stands outside of literals, up to the next one, or a literal.
+    fn token(&mut self, text: &[u8], dialect: Dialect, last: bool, out: &mut Vec<u8>) -> Step {
+        let plain = text.iter().position(|byte| matches!(byte, b'\'' | b'"' | b'`' | b'-' | b'/' | b'#' | b';' | b'$'));
+        let plain = plain.unwrap_or(text.len());
+        if plain > 0 {
+            self.walk(&text[..plain]);
+            out.extend_from_slice(&text[..plain]);
+            return Step::Took(plain);
+        }
+        let skipped = match text[0] {
+            b'\'' => return self.literal(text, dialect, out),
+            quote @ (b'"' | b'`') => end_of_quoted(text, quote, dialect),
+            b'-' if text.starts_with(b"--") => memchr(b'\n', text).map(|at| at + 1).or(last.then_some(text.len())),
+            b'#' if dialect == Dialect::Backslashes => memchr(b'\n', text).map(|at| at + 1),
+            b'/' if text.starts_with(b"/*") => memmem::find(text, b"*/").map(|at| at + 2),
+            b'-' | b'/' if text.len() == 1 && !last => None,
+            b'$' if dialect == Dialect::Quotes => end_of_dollars(text, last),
+            b';' => {
+                self.end();
+                Some(1)
+            }
+            _ => {
+                self.walk(&text[..1]);
+                Some(1)
+            }
+        };
+        match skipped {
+            Some(count) => {
+                if matches!(text[0], b'"' | b'`') {
+                    self.remember(&text[..count]);
+                }
+                out.extend_from_slice(&text[..count]);
+                Step::Took(count)
+            }
+            None if text.len() > LONGEST || last => {
+                out.extend_from_slice(text);
+                Step::Took(text.len())
+            }
+            None => Step::Wants,
+        }
+    }
+
+    fn remember(&mut self, text: &[u8]) {
+        if matches!(self.statement, Statement::Begins | Statement::Defines) && self.words.len() < LONGEST_DEFINITION {
+            self.words.extend_from_slice(text);
+        }
+    }
+
+    /// Notes what stands outside of literals: which statement it is, and at which column.
+    fn walk(&mut self, text: &[u8]) {
+        self.remember(text);
+        if let Statement::Begins = self.statement {
+            // Up to the first parenthesis or the word VALUES it is known which statement it is.
+            if text.iter().any(|byte| matches!(byte, b'(')) || has_word(&self.words, b"VALUES") {
+                self.statement = self.kind();
+                if let Statement::Inserts { .. } = self.statement {
+                    let from = values_at(text).unwrap_or(0);
+                    return self.count(&text[from..]);
+                }
+            }
+            return;
+        }
+        self.count(text);
+    }
+
+    fn count(&mut self, text: &[u8]) {
+        if let Statement::Inserts { depth, at, .. } = &mut self.statement {
+            for byte in text {
+                match byte {
+                    b'(' => {
+                        *depth += 1;
+                        if *depth == 1 {
+                            *at = 0;
+                        }
+                    }
+                    b')' => *depth = depth.saturating_sub(1),
+                    b',' if *depth == 1 => *at += 1,
+                    _ => {}
+                }
+            }
+        }
+    }
+
+    fn kind(&mut self) -> Statement {
+        match table::first_words(&self.words) {
+            [first, ..] if first == b"CREATE" => Statement::Defines,
+            // The columns may still have to come: (a, b) VALUES.
+            [first, ..] if (first == b"INSERT" || first == b"REPLACE") && !has_word(&self.words, b"VALUES") => {
+                Statement::Begins
+            }
+            [first, ..] if first == b"INSERT" || first == b"REPLACE" => {
+                let columns = self.tables.columns_of(&self.words);
+                Statement::Inserts { columns, depth: 0, at: 0 }
+            }
+            [first, ..] if first == b"COPY" => Statement::Begins,
+            _ => Statement::Other,
+        }
+    }
+
+    fn end(&mut self) {
+        let words = std::mem::take(&mut self.words);
+        if let Statement::Defines = self.statement {
+            self.tables.define(&words);
+        }
+        let is_copy = matches!(table::first_words(&words), [first, ..] if first == b"COPY");
+        self.statement = match is_copy && has_word(&words, b"stdin") {
+            true => Statement::Copies(self.tables.columns_of(&words)),
+            false => Statement::Begins,
+        };
+    }
+
+    /// Takes a literal in single quotes.
+    fn literal(&mut self, text: &[u8], dialect: Dialect, out: &mut Vec<u8>) -> Step {
+        let escapes = dialect == Dialect::Backslashes || out.last().is_some_and(|byte| matches!(byte, b'E' | b'e'));
+        let Some(end) = end_of_literal(text, escapes) else {
+            if text.len() <= LONGEST {
+                return Step::Wants;
+            }
+            out.extend_from_slice(text);
+            return Step::Took(text.len());
+        };
+        let raw = &text[1..end - 1];
+        let column = match &self.statement {
+            Statement::Inserts { columns, at, depth } if *depth >= 1 => {
+                Some(columns.get(*at).copied().unwrap_or_default())
+            }
+            _ => None,
+        };
+        let is_bytes =
+            out.ends_with(b"_binary ") || out.last().is_some_and(|byte| matches!(byte, b'x' | b'X' | b'b' | b'B'));
+        let new = column
+            .filter(|_| !is_bytes && may_hold(raw))
+            .and_then(|column| self.mend(column, raw, &|raw| decode(raw, escapes), &|text| encode(text, escapes, raw)));
+        out.push(b'\'');
+        out.extend_from_slice(new.as_deref().unwrap_or(raw));
+        out.push(b'\'');
+        Step::Took(end)
+    }
+
+    /// Changes a value as far as its column lets it.
+    fn mend(
+        &mut self,
+        column: Column,
+        raw: &[u8],
+        decode: &dyn Fn(&[u8]) -> Vec<u8>,
+        encode: &dyn Fn(&[u8]) -> Vec<u8>,
+    ) -> Option<Vec<u8>> {
+        if column.is_binary {
+            return None;
+        }
+        let mut tally = Tally::default();
+        let mended = mend_value(&decode(raw), self.hosts, &mut tally);
+        if mended.as_ref().is_some_and(|mended| !column.holds(mended)) {
+            let changed = std::mem::take(&mut tally.changed);
+            *tally.left.entry(Left::TooLong).or_default() += changed;
+            self.tally.add(tally);
+            return None;
+        }
+        self.tally.add(tally);
+        mended.map(|mended| encode(&mended))
+    }
+
+    /// Takes a line of COPY.
+    fn copy_line(&mut self, text: &[u8], last: bool, out: &mut Vec<u8>) -> Step {
+        let Some(end) = memchr(b'\n', text).map(|at| at + 1).or((last || text.len() > LONGEST).then_some(text.len()))
+        else {
+            return Step::Wants;
+        };
+        let line = &text[..end];
+        if line.starts_with(b"\\.") {
+            self.statement = Statement::Begins;
+        }
+        if !may_hold(line) {
+            out.extend_from_slice(line);
+            return Step::Took(end);
+        }
+        let Statement::Copies(columns) = &self.statement else {
+            out.extend_from_slice(line);
+            return Step::Took(end);
+        };
+        let columns = columns.clone();
+        let ends = line.len() - line.iter().rev().take_while(|byte| matches!(byte, b'\n' | b'\r')).count();
+        for (n, field) in line[..ends].split(|byte| *byte == b'\t').enumerate() {
+            if n > 0 {
+                out.push(b'\t');
+            }
+            let column = columns.get(n).copied().unwrap_or_default();
+            let new = match may_hold(field) {
+                true => self.mend(column, field, &|raw| decode(raw, true), &encode_copy),
+                false => None,
+            };
+            out.extend_from_slice(new.as_deref().unwrap_or(field));
+        }
+        out.extend_from_slice(&line[ends..]);
+        Step::Took(end)
+    }
+}
+
+/// Whether a text may have an address over http in it.
+fn may_hold(text: &[u8]) -> bool {
+    memmem::find(text, b"ttp").is_some() || memmem::find(text, b"TTP").is_some()
+}
+
+fn dialect_of(beginning: &[u8]) -> Dialect {
+    let head = &beginning[..beginning.len().min(4096)];
+    let has = |word: &str| memmem::find(head, word.as_bytes()).is_some();
+    match has("PostgreSQL database dump") || has("PRAGMA foreign_keys") || has("standard_conforming_strings") {
+        true => Dialect::Quotes,
+        false => Dialect::Backslashes,
+    }
+}
+
+fn has_word(text: &[u8], word: &[u8]) -> bool {
+    text.split(|byte| !byte.is_ascii_alphanumeric()).any(|one| one.eq_ignore_ascii_case(word))
+}
+
+/// Returns where in the last words before the rows those rows begin.
+fn values_at(text: &[u8]) -> Option<usize> {
+    let at = text.windows(6).rposition(|six| six.eq_ignore_ascii_case(b"VALUES"))?;
+    Some(at + 6)
+}
+
+/// Returns the end of a literal that begins a text, behind its last quote.
+fn end_of_literal(text: &[u8], escapes: bool) -> Option<usize> {
+    let mut at = 1;
+    loop {
+        let rest = text.get(at..)?;
+        at += if escapes { memchr2(b'\'', b'\\', rest)? } else { memchr(b'\'', rest)? };
+        match (text[at], text.get(at + 1)) {
+            (b'\\', Some(_)) | (b'\'', Some(b'\'')) => at += 2,
+            // What comes next has to be seen: it may be the second quote.
+            (_, None) => return None,
+            _ => return Some(at + 1),
+        }
+    }
+}
+
+fn end_of_quoted(text: &[u8], quote: u8, dialect: Dialect) -> Option<usize> {
+    let mut at = 1;
+    loop {
+        at += memchr2(quote, b'\\', text.get(at..)?)?;
+        match text[at] {
+            b'\\' if dialect == Dialect::Backslashes && quote == b'"' => at += 2,
+            b'\\' => at += 1,
+            _ => return Some(at + 1),
+        }
+    }
+}
+
+/// Returns the end of a text between `$word$` and the same.
+fn end_of_dollars(text: &[u8], last: bool) -> Option<usize> {
+    let word = text[1..].iter().take_while(|byte| byte.is_ascii_alphanumeric() || **byte == b'_').count();
+    match text.get(word + 1) {
+        Some(b'$') => {
+            let mark = &text[..word + 2];
+            memmem::find(&text[mark.len()..], mark).map(|at| at + 2 * mark.len())
+        }
+        None if !last => None,
+        _ => Some(1),
+    }
+}
+
+fn decode(raw: &[u8], escapes: bool) -> Vec<u8> {
+    let mut out = Vec::with_capacity(raw.len());
+    let mut at = 0;
+    while at < raw.len() {
+        match (raw[at], raw.get(at + 1)) {
+            (b'\'', Some(b'\'')) => {
+                out.push(b'\'');
+                at += 2;
+            }
+            (b'\\', Some(next)) if escapes => {
+                out.push(match next {
+                    b'0' => 0,
+                    b'b' => 8,
+                    b't' => 9,
+                    b'n' => 10,
+                    b'v' => 11,
+                    b'f' => 12,
+                    b'r' => 13,
+                    b'Z' => 26,
+                    other => *other,
+                });
+                at += 2;
+            }
+            (byte, _) => {
+                out.push(byte);
+                at += 1;
+            }
+        }
+    }
+    out
+}
+
+/// Writes a text as a literal, in the way in which another one was written.
+fn encode(text: &[u8], escapes: bool, like: &[u8]) -> Vec<u8> {
+    let has = |what: &[u8]| memmem::find(like, what).is_some();
+    let (double, twice) = (has(b"\\\""), has(b"''") && !has(b"\\'"));
+    let mut out = Vec::with_capacity(text.len() + 16);
+    for byte in text {
+        match byte {
+            b'\'' if !escapes || twice => out.extend(b"''"),
+            _ if !escapes => out.push(*byte),
+            b'\'' => out.extend(b"\\'"),
+            b'"' if double => out.extend(b"\\\""),
+            b'\\' => out.extend(b"\\\\"),
+            0 => out.extend(b"\\0"),
+            b'\n' if !has(b"\n") => out.extend(b"\\n"),
+            b'\r' if !has(b"\r") => out.extend(b"\\r"),
+            b'\t' if has(b"\\t") => out.extend(b"\\t"),
+            26 => out.extend(b"\\Z"),
+            other => out.push(*other),
+        }
+    }
+    out
+}
+
+fn encode_copy(text: &[u8]) -> Vec<u8> {
+    let mut out = Vec::with_capacity(text.len() + 16);
+    for byte in text {
+        match byte {
+            b'\\' => out.extend(b"\\\\"),
+            8 => out.extend(b"\\b"),
+            b'\t' => out.extend(b"\\t"),
+            b'\n' => out.extend(b"\\n"),
+            11 => out.extend(b"\\v"),
+            12 => out.extend(b"\\f"),
+            b'\r' => out.extend(b"\\r"),
+            other => out.push(*other),
+        }
+    }
+    out
+}
+
+#[cfg(test)]
+mod tests;
