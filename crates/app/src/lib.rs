@@ -43,6 +43,7 @@ pub use look::check::{CheckDepth, CheckTarget, EndpointReport, check, check_all}
 pub use look::history::{History, HistoryEvent, history};
 pub use look::inspect::{CertificateView, FileView, InspectError, KeyView, inspect};
 pub use look::list::{ListFilter, ListRow, State, StateKind, age, list};
+pub use look::page::{page, write_page};
 pub use look::rehearse::renewal::{StandIn, rehearse_renewal};
 pub use look::rehearse::{Rehearsal, Rehearsed, Trial, Tried, rehearse};
 pub use look::report::{ReportKind, report, write_report};

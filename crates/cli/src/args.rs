@@ -89,7 +89,7 @@ pub(crate) enum Command {
     Place(PlaceArgs),
     /// Say what happened, to a certificate or to all
     History(HistoryArgs),
-    /// Tell other programs how the certificates stand: a collector of metrics, a calendar
+    /// Report how all certificates stand: here, on a page, to a collector of metrics, in a calendar
     Report(ReportArgs),
     /// Set up the timer that runs `keep`, look at it, or remove it
     Schedule(ScheduleArgs),

@@ -211,6 +211,23 @@ fn a_site_goes_from_a_poor_rating_to_a_good_one() {
         (Some("strong"), Some(94))
     );
     assert_eq!(endpoint["visit"]["plain"]["keeps_path"], true);
+    // The page that shows it needs nothing from outside, and is there whole.
+    place
+        .run(&["report"])
+        .check(0, &["1 certificate, and all is well.", "94 strong", "What could be better:", "(HSTS)"]);
+    place.run(&["report", "--page", "www/state"]).check(0, &[]);
+    let page = place.read("www/state/index.html");
+    assert_eq!(
+        (place.mode("www/state/index.html"), std::fs::read_dir(place.path("www/state")).unwrap().count()),
+        (0o644, 1)
+    );
+    for wanted in ["<svg", "94 strong", "website", "no post-quantum group", "class=\"renewal\""] {
+        assert!(page.contains(wanted), "{wanted}\n{page}");
+    }
+    assert!(!page.contains("<script") && !page.contains("href="), "{page}");
+    let without = place.run(&["report", "--without-looks", "--page", "-"]);
+    assert!(without.out.contains("</html>") && !without.out.contains("94 strong"), "{without}");
+    place.run(&["report", "--page", "/proc/no"]).check(1, &["the page was not written", "may write to"]);
     place.run(&["check", "website", "--advise"]).check(0, &["No change that Eskort makes"]);
 }
 

@@ -20,6 +20,7 @@ pub mod journey;
 pub mod keeping;
 pub mod manual;
 pub mod news;
+pub mod page;
 pub mod progress;
 pub mod rating;
 pub mod recipe;

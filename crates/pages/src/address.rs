@@ -1,16 +1,41 @@
 //! Addresses that still say http, in any text: as they are, with escaped slashes, in percent code.
 
-use regex::bytes::{Regex, RegexBuilder};
+use memchr::memmem::Finder;
 use serde::Serialize;
 use std::collections::BTreeMap;
 use std::ops::Range;
+use std::sync::LazyLock;
+
+/// What every address over http has, in one way or the other: nobody writes `hTtP`.
+static LOWER: LazyLock<Finder<'static>> = LazyLock::new(|| Finder::new("ttp"));
+static UPPER: LazyLock<Finder<'static>> = LazyLock::new(|| Finder::new("TTP"));
 
 /// The hosts whose addresses are looked for.
 #[derive(Debug)]
 pub struct Hosts {
     names: Vec<String>,
-    /// Finds any address over http; the host is its second group.
-    any: Regex,
+}
+
+/// Returns what follows the letters `ttp` of an address over http: where its host begins. Slashes are as they are, escaped once or more
+/// often, or in percent code.
+fn host_begins(text: &[u8], at: usize) -> Option<usize> {
+    let rest = text.get(at..)?;
+    if let Some(after) = rest.strip_prefix(b":") {
+        let mut slashes = after;
+        for _ in 0..2 {
+            let escapes = slashes.iter().take(16).take_while(|byte| **byte == b'\\').count();
+            slashes = slashes.get(escapes..)?.strip_prefix(b"/")?;
+        }
+        return Some(text.len() - slashes.len());
+    }
+    let code = rest.get(..9)?;
+    code.eq_ignore_ascii_case(b"%3a%2f%2f").then_some(at + 9)
+}
+
+/// Whether a text may have an address over http in it: a quick look that misses none.
+pub(crate) fn may_hold(text: &[u8]) -> bool {
+    let follows = |at: usize| matches!(text.get(at + 3), Some(b':' | b'%'));
+    LOWER.find_iter(text).any(follows) || UPPER.find_iter(text).any(follows)
 }
 
 /// An address over http that was found.
@@ -60,11 +85,7 @@ impl Left {
 impl Hosts {
     /// Looks for these hosts; `*.NAME` stands for all one level below.
     pub fn new(names: impl IntoIterator<Item = String>) -> Self {
-        // Slashes as they are, escaped once or more often, or in percent code.
-        let pattern = r"(?-u)(http)(?::(?:\\{0,15}/){2}|%3a%2f%2f)((?:[a-z0-9_-]+\.)*[a-z0-9_-]+)";
-        let any =
-            RegexBuilder::new(pattern).case_insensitive(true).unicode(false).build().expect("the pattern is good");
-        Hosts { names: names.into_iter().map(|name| name.to_ascii_lowercase()).collect(), any }
+        Hosts { names: names.into_iter().map(|name| name.to_ascii_lowercase()).collect() }
     }
 
     fn has(&self, host: &str) -> bool {
@@ -76,24 +97,49 @@ impl Hosts {
 
     /// Returns the addresses over http in a text, in order.
     pub fn find(&self, text: &[u8]) -> Vec<Found> {
+        let mut candidates: Vec<usize> = LOWER.find_iter(text).collect();
+        if UPPER.find(text).is_some() {
+            candidates.extend(UPPER.find_iter(text));
+            candidates.sort_unstable();
+        }
         let mut found = Vec::new();
-        for capture in self.any.captures_iter(text) {
-            let (Some(scheme), Some(host)) = (capture.get(1), capture.get(2)) else { continue };
-            // What only ends alike is another scheme.
-            let before = text[..scheme.start()].last();
-            if before.is_some_and(|byte| byte.is_ascii_alphanumeric() || b"+-.".contains(byte)) {
+        for at in candidates {
+            if at == 0 || !text[at - 1].eq_ignore_ascii_case(&b'h') {
                 continue;
             }
-            let (mut left, mut port) = (None, host.end()..host.end());
-            match text.get(host.end()) {
+            let scheme = at - 1..at + 3;
+            let Some(begins) = host_begins(text, at + 3) else { continue };
+            let is_host = |byte: &&u8| byte.is_ascii_alphanumeric() || b"-._".contains(byte);
+            let mut ends = begins + text[begins..].iter().take_while(is_host).count();
+            // The end of a sentence is no part of it.
+            while ends > begins && text[ends - 1] == b'.' {
+                ends -= 1;
+            }
+            if ends == begins {
+                continue;
+            }
+            let host = begins..ends;
+            // What only ends alike is another scheme.
+            let (before, escape) = match text[..scheme.start] {
+                [.., escape, before] => (Some(before), escape == b'\\'),
+                [before] => (Some(before), false),
+                [] => (None, false),
+            };
+            // What is a letter may be the end of an escape: `\n` in a program or a dump.
+            let is_escape = escape && before.is_some_and(|byte| b"nrtbfv0Z".contains(&byte));
+            if before.is_some_and(|byte| byte.is_ascii_alphanumeric() || b"+-.".contains(&byte)) && !is_escape {
+                continue;
+            }
+            let (mut left, mut port) = (None, host.end..host.end);
+            match text.get(host.end) {
                 // A name that goes on in another writing, or somebody's login.
                 Some(byte) if !byte.is_ascii() || *byte == b'@' => continue,
                 Some(b':') => {
-                    let digits = text[host.end() + 1..].iter().take_while(|byte| byte.is_ascii_digit()).count();
-                    let end = host.end() + 1 + digits;
-                    match &text[host.end() + 1..end] {
+                    let digits = text[host.end + 1..].iter().take_while(|byte| byte.is_ascii_digit()).count();
+                    let end = host.end + 1 + digits;
+                    match &text[host.end + 1..end] {
                         b"" => {}
-                        b"80" => port = host.end()..end,
+                        b"80" => port = host.end..end,
                         _ => left = Some(Left::Port),
                     }
                     if text.get(end) == Some(&b'@') {
@@ -102,12 +148,12 @@ impl Hosts {
                 }
                 _ => {}
             }
-            if is_vocabulary(&text[..scheme.start()]) {
+            if is_vocabulary(&text[..scheme.start]) {
                 left = Some(Left::Vocabulary);
             }
-            let host = String::from_utf8_lossy(host.as_bytes()).to_ascii_lowercase();
+            let host = String::from_utf8_lossy(&text[host]).to_ascii_lowercase();
             let is_ours = self.has(&host);
-            found.push(Found { scheme: scheme.range(), host, port, is_ours, left });
+            found.push(Found { scheme, host, port, is_ours, left });
         }
         found
     }
@@ -209,6 +255,11 @@ mod tests {
             ("http://lampholm.exampl\u{e9}/", "", 0),
             ("<svg xmlns=\"http://lampholm.example/sea\" xmlns:a = 'http://lampholm.example/a'>", "", 0),
             ("//lampholm.example/x http: //lampholm.example", "", 0),
+            (
+                r"a\nhttp://lampholm.example \xhttp://lampholm.example",
+                r"a\nhttps://lampholm.example \xhttp://lampholm.example",
+                1,
+            ),
             (
                 "srcset=\"http://lampholm.example/1 1x, http://lampholm.example/2 2x\"",
                 "srcset=\"https://lampholm.example/1 1x, https://lampholm.example/2 2x\"",

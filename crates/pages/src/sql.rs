@@ -2,13 +2,18 @@
 
 mod table;
 
-use crate::address::{Hosts, Left, Tally};
-use crate::value::mend_value;
+use crate::address::{Hosts, Left, Tally, may_hold, mend_text};
+use crate::value::{may_be_structured, mend_value};
 use memchr::{memchr, memchr2, memmem};
+use std::io::{self, Read, Write};
 use table::{Column, Tables};
 
 /// A literal that is longer is left as it is: so much of a dump is in memory at the most.
 const LONGEST: usize = 24 << 20;
+/// So much is read at once.
+const PIECE: usize = 1 << 20;
+/// By so much of the beginning it is known what it is.
+const HEAD: usize = 512;
 /// No table has a longer definition.
 const LONGEST_DEFINITION: usize = 1 << 20;
 
@@ -47,14 +52,14 @@ pub struct DumpMender<'a> {
     statement: Statement,
     /// What stands before the rows in the statement, or in the definition of a table.
     words: Vec<u8>,
-    /// What has come and is not written yet.
-    pending: Vec<u8>,
+    /// The last bytes outside of literals.
+    before: [u8; 8],
 }
 
-/// What was done with the front of what is pending.
+/// What was done with the front of what is there.
 enum Step {
-    /// So many bytes of it are written.
-    Took(usize),
+    /// So many bytes are done: they stay as they are, or these take their place.
+    Took(usize, Option<Vec<u8>>),
     /// More has to come first.
     Wants,
 }
@@ -69,53 +74,76 @@ impl<'a> DumpMender<'a> {
             tables: Tables::default(),
             statement: Statement::Begins,
             words: Vec::new(),
-            pending: Vec::new(),
+            before: [0; 8],
         }
     }
 
-    /// Takes the next piece, and writes what is done.
-    pub fn take(&mut self, piece: &[u8], out: &mut Vec<u8>) {
-        self.pending.extend_from_slice(piece);
-        self.go_on(out, false);
+    /// Reads a dump from its beginning to its end, and writes it changed.
+    ///
+    /// # Errors
+    /// What reading and writing say, and when it is no text.
+    pub fn pass(&mut self, old: &mut dyn Read, new: &mut dyn Write) -> io::Result<()> {
+        let mut buffer = vec![0; PIECE];
+        let mut filled = 0;
+        loop {
+            if filled == buffer.len() {
+                buffer.resize(2 * filled, 0);
+            }
+            let read = old.read(&mut buffer[filled..])?;
+            filled += read;
+            let there = &buffer[..filled];
+            if self.dialect.is_none() && read > 0 && filled < HEAD {
+                continue;
+            }
+            if self.dialect.is_none() && (there.starts_with(&[0x1f, 0x8b]) || there[..filled.min(HEAD)].contains(&0)) {
+                return Err(io::Error::other("it is no dump as text, whatever its name says: unpack it first"));
+            }
+            let done = self.go_on(there, read == 0, new)?;
+            buffer.copy_within(done..filled, 0);
+            filled -= done;
+            if read == 0 {
+                // A literal without an end, or less than a line.
+                return new.write_all(&buffer[..filled]);
+            }
+        }
     }
 
-    /// Writes what is left.
-    pub fn finish(&mut self, out: &mut Vec<u8>) {
-        self.go_on(out, true);
-        // A literal without an end, or less than a line.
-        out.append(&mut self.pending);
-    }
-
-    fn go_on(&mut self, out: &mut Vec<u8>, last: bool) {
-        let pending = std::mem::take(&mut self.pending);
-        let dialect = *self.dialect.get_or_insert_with(|| dialect_of(&pending));
-        let mut rest = &pending[..];
-        while !rest.is_empty() {
+    /// Does what can be done of what is there, writes it, and returns how much that was.
+    fn go_on(&mut self, there: &[u8], last: bool, new: &mut dyn Write) -> io::Result<usize> {
+        let dialect = *self.dialect.get_or_insert_with(|| dialect_of(there));
+        // What stays as it is is written in one.
+        let (mut done, mut written) = (0, 0);
+        while done < there.len() {
             let step = match self.statement {
-                Statement::Copies(_) => self.copy_line(rest, last, out),
-                _ => self.token(rest, dialect, last, out),
+                Statement::Copies(_) => self.copy_line(&there[done..], last),
+                _ => self.token(&there[done..], dialect, last),
             };
             match step {
-                Step::Took(count) => rest = &rest[count..],
+                Step::Took(count, changed) => {
+                    if let Some(changed) = changed {
+                        new.write_all(&there[written..done])?;
+                        new.write_all(&changed)?;
+                        written = done + count;
+                    }
+                    done += count;
+                }
                 Step::Wants => break,
             }
         }
-        let done = pending.len() - rest.len();
-        self.pending = pending;
-        self.pending.drain(..done);
+        new.write_all(&there[written..done])?;
+        Ok(done)
     }
 
     /// Takes what stands outside of literals, up to the next one, or a literal.
-    fn token(&mut self, text: &[u8], dialect: Dialect, last: bool, out: &mut Vec<u8>) -> Step {
+    fn token(&mut self, text: &[u8], dialect: Dialect, last: bool) -> Step {
         let plain = text.iter().position(|byte| matches!(byte, b'\'' | b'"' | b'`' | b'-' | b'/' | b'#' | b';' | b'$'));
         let plain = plain.unwrap_or(text.len());
         if plain > 0 {
             self.walk(&text[..plain]);
-            out.extend_from_slice(&text[..plain]);
-            return Step::Took(plain);
+            return Step::Took(plain, None);
         }
         let skipped = match text[0] {
-            b'\'' => return self.literal(text, dialect, out),
+            b'\'' => return self.literal(text, dialect),
             quote @ (b'"' | b'`') => end_of_quoted(text, quote, dialect),
             b'-' if text.starts_with(b"--") => memchr(b'\n', text).map(|at| at + 1).or(last.then_some(text.len())),
             b'#' if dialect == Dialect::Backslashes => memchr(b'\n', text).map(|at| at + 1),
@@ -136,13 +164,9 @@ impl<'a> DumpMender<'a> {
                 if matches!(text[0], b'"' | b'`') {
                     self.remember(&text[..count]);
                 }
-                out.extend_from_slice(&text[..count]);
-                Step::Took(count)
+                Step::Took(count, None)
             }
-            None if text.len() > LONGEST || last => {
-                out.extend_from_slice(text);
-                Step::Took(text.len())
-            }
+            None if text.len() > LONGEST || last => Step::Took(text.len(), None),
             None => Step::Wants,
         }
     }
@@ -155,6 +179,9 @@ impl<'a> DumpMender<'a> {
 
     /// Notes what stands outside of literals: which statement it is, and at which column.
     fn walk(&mut self, text: &[u8]) {
+        let kept = text.len().min(8);
+        self.before.copy_within(kept.., 0);
+        self.before[8 - kept..].copy_from_slice(&text[text.len() - kept..]);
         self.remember(text);
         if let Statement::Begins = self.statement {
             // Up to the first parenthesis or the word VALUES it is known which statement it is.
@@ -217,14 +244,15 @@ impl<'a> DumpMender<'a> {
     }
 
     /// Takes a literal in single quotes.
-    fn literal(&mut self, text: &[u8], dialect: Dialect, out: &mut Vec<u8>) -> Step {
-        let escapes = dialect == Dialect::Backslashes || out.last().is_some_and(|byte| matches!(byte, b'E' | b'e'));
+    fn literal(&mut self, text: &[u8], dialect: Dialect) -> Step {
+        let before = std::mem::take(&mut self.before);
+        let escapes = dialect == Dialect::Backslashes || matches!(before[7], b'E' | b'e');
         let Some(end) = end_of_literal(text, escapes) else {
             if text.len() <= LONGEST {
+                self.before = before;
                 return Step::Wants;
             }
-            out.extend_from_slice(text);
-            return Step::Took(text.len());
+            return Step::Took(text.len(), None);
         };
         let raw = &text[1..end - 1];
         let column = match &self.statement {
@@ -233,15 +261,11 @@ impl<'a> DumpMender<'a> {
             }
             _ => None,
         };
-        let is_bytes =
-            out.ends_with(b"_binary ") || out.last().is_some_and(|byte| matches!(byte, b'x' | b'X' | b'b' | b'B'));
+        let is_bytes = before == *b"_binary " || matches!(before[7], b'x' | b'X' | b'b' | b'B');
         let new = column
             .filter(|_| !is_bytes && may_hold(raw))
             .and_then(|column| self.mend(column, raw, &|raw| decode(raw, escapes), &|text| encode(text, escapes, raw)));
-        out.push(b'\'');
-        out.extend_from_slice(new.as_deref().unwrap_or(raw));
-        out.push(b'\'');
-        Step::Took(end)
+        Step::Took(end, new.map(|new| [b"'", &new[..], b"'"].concat()))
     }
 
     /// Changes a value as far as its column lets it.
@@ -256,36 +280,43 @@ impl<'a> DumpMender<'a> {
             return None;
         }
         let mut tally = Tally::default();
-        let mended = mend_value(&decode(raw), self.hosts, &mut tally);
-        if mended.as_ref().is_some_and(|mended| !column.holds(mended)) {
+        // A plain text is changed as it is written, escapes and all.
+        let is_plain = !may_be_structured(raw);
+        let mended = match is_plain {
+            true => mend_text(raw, self.hosts, &mut tally),
+            false => mend_value(&decode(raw), self.hosts, &mut tally),
+        };
+        let fits = |mended: &Vec<u8>| match is_plain && column.has_limits() {
+            true => column.holds(&decode(mended)),
+            false => column.holds(mended),
+        };
+        if mended.as_ref().is_some_and(|mended| !fits(mended)) {
             let changed = std::mem::take(&mut tally.changed);
             *tally.left.entry(Left::TooLong).or_default() += changed;
             self.tally.add(tally);
             return None;
         }
         self.tally.add(tally);
-        mended.map(|mended| encode(&mended))
+        mended.map(|mended| if is_plain { mended } else { encode(&mended) })
     }
 
     /// Takes a line of COPY.
-    fn copy_line(&mut self, text: &[u8], last: bool, out: &mut Vec<u8>) -> Step {
-        let Some(end) = memchr(b'\n', text).map(|at| at + 1).or((last || text.len() > LONGEST).then_some(text.len()))
-        else {
+    fn copy_line(&mut self, text: &[u8], last: bool) -> Step {
+        let end = memchr(b'\n', text).map(|at| at + 1);
+        let Some(end) = end.or((last || text.len() > LONGEST).then_some(text.len())) else {
             return Step::Wants;
         };
         let line = &text[..end];
         if line.starts_with(b"\\.") {
             self.statement = Statement::Begins;
+            return Step::Took(end, None);
         }
+        let Statement::Copies(columns) = &self.statement else { return Step::Took(end, None) };
         if !may_hold(line) {
-            out.extend_from_slice(line);
-            return Step::Took(end);
+            return Step::Took(end, None);
         }
-        let Statement::Copies(columns) = &self.statement else {
-            out.extend_from_slice(line);
-            return Step::Took(end);
-        };
         let columns = columns.clone();
+        let (mut out, mut changed) = (Vec::with_capacity(line.len() + 64), false);
         let ends = line.len() - line.iter().rev().take_while(|byte| matches!(byte, b'\n' | b'\r')).count();
         for (n, field) in line[..ends].split(|byte| *byte == b'\t').enumerate() {
             if n > 0 {
@@ -296,16 +327,12 @@ impl<'a> DumpMender<'a> {
                 true => self.mend(column, field, &|raw| decode(raw, true), &encode_copy),
                 false => None,
             };
+            changed |= new.is_some();
             out.extend_from_slice(new.as_deref().unwrap_or(field));
         }
         out.extend_from_slice(&line[ends..]);
-        Step::Took(end)
+        Step::Took(end, changed.then_some(out))
     }
-}
-
-/// Whether a text may have an address over http in it.
-fn may_hold(text: &[u8]) -> bool {
-    memmem::find(text, b"ttp").is_some() || memmem::find(text, b"TTP").is_some()
 }
 
 fn dialect_of(beginning: &[u8]) -> Dialect {

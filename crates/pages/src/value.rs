@@ -1,6 +1,6 @@
 //! Values that have lengths or values in them: PHP's serialized values, JSON, each within the other, however deep.
 
-use crate::address::{Hosts, Left, Tally, mend_text};
+use crate::address::{Hosts, Left, Tally, may_hold, mend_text};
 
 /// No value is deeper.
 const DEEPEST: usize = 40;
@@ -11,7 +11,7 @@ pub fn mend_value(value: &[u8], hosts: &Hosts, tally: &mut Tally) -> Option<Vec<
 }
 
 fn mend(value: &[u8], hosts: &Hosts, tally: &mut Tally, depth: usize) -> Option<Vec<u8>> {
-    if !value.windows(4).any(|four| four.eq_ignore_ascii_case(b"http")) {
+    if !may_hold(value) {
         return None;
     }
     if depth > DEEPEST {
@@ -51,6 +51,11 @@ fn around(whole: &[u8], trimmed: &[u8], mended: &[u8]) -> Vec<u8> {
 /// Counts the addresses of the hosts that would be changed.
 fn ours(value: &[u8], hosts: &Hosts) -> u64 {
     hosts.find(value).iter().filter(|found| found.is_ours && found.left.is_none()).count() as u64
+}
+
+/// Whether a text may be a value with others in it: whatever else begins so is looked at closely.
+pub(crate) fn may_be_structured(text: &[u8]) -> bool {
+    matches!(text.trim_ascii_start(), [b's' | b'S' | b'a' | b'O' | b'C', b':', ..] | [b'{' | b'[' | b'"' | b'\\', ..])
 }
 
 /// Whether a value begins as a serialized one that can have a text in it does.
@@ -208,7 +213,7 @@ fn mend_json(value: &[u8], hosts: &Hosts, tally: &mut Tally, depth: usize) -> Op
         at = end + 1;
         // Keys are names by which a program finds things: they stay.
         let is_key = value[at..].trim_ascii_start().first() == Some(&b':');
-        if is_key || !raw.windows(4).any(|four| four.eq_ignore_ascii_case(b"http")) {
+        if is_key || !may_hold(raw) {
             continue;
         }
         let text: String = serde_json::from_slice(raw).ok()?;

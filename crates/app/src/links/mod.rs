@@ -19,8 +19,6 @@ use walk::{Kind, Visited, walk};
 
 /// Pages are read whole; none is larger.
 const LARGEST: u64 = 64 << 20;
-/// So much of a dump is read at once.
-const PIECE: usize = 1 << 20;
 /// So many examples are shown.
 const EXAMPLES: usize = 6;
 /// So much is shown of a line before and behind an address.
@@ -153,7 +151,7 @@ fn go_through(
                 Visited::LeftAlone(path, why) => report.left_alone.push(LeftAlone { path, why }),
                 Visited::File(path, kind) => {
                     report.read += 1;
-                    if report.read % 100 == 0 {
+                    if report.read.is_multiple_of(100) {
                         context.report(&Progress::Doing("look through files"));
                     }
                     visit(&hosts, &path, kind, options.keep_times, backup.as_mut(), &mut report)?;
@@ -261,24 +259,9 @@ fn mend_dump(hosts: &Hosts, old: &mut dyn Read, new: &mut dyn Write) -> io::Resu
 
 fn pass_through(hosts: &Hosts, old: &mut dyn Read, new: &mut dyn Write, tally: &mut Tally) -> io::Result<()> {
     let mut mender = DumpMender::new(hosts);
-    let (mut piece, mut out, mut first) = (vec![0; PIECE], Vec::with_capacity(PIECE + 4096), true);
-    loop {
-        let read = old.read(&mut piece)?;
-        if first && (piece[..read].starts_with(&[0x1f, 0x8b]) || piece[..read.min(512)].contains(&0)) {
-            return Err(io::Error::other("it is no dump as text, whatever its name says: unpack it first"));
-        }
-        first = false;
-        match read {
-            0 => mender.finish(&mut out),
-            read => mender.take(&piece[..read], &mut out),
-        }
-        new.write_all(&out)?;
-        out.clear();
-        if read == 0 {
-            tally.add(std::mem::take(&mut mender.tally));
-            return Ok(());
-        }
-    }
+    mender.pass(old, new)?;
+    tally.add(mender.tally);
+    Ok(())
 }
 
 fn mend_whole(hosts: &Hosts, kind: Kind, old: &mut dyn Read, new: &mut dyn Write) -> io::Result<bool> {

@@ -374,26 +374,37 @@ impl Looking<'_> {
                 inspected = Some((seen.address, seen.begun, seen.sent.into_iter().next()));
             }
         }
-        if let (CheckDepth::Whole { pages, plain }, Some((address, begun, leaf))) = (self.depth, inspected) {
-            let plain = match plain {
-                Some(plain) => Some(plain.socket(80)),
-                None => Some(SocketAddr::new(address.ip(), 80)).filter(|_| port == 443 && address.port() == 443),
-            };
-            let visiting = async {
-                match begun {
-                    None => visit(name, port, VisitOptions { address, plain, pages }).await,
-                    Some(_) => None,
-                }
-            };
-            // One after the other: some servers have one visitor at a time.
-            let seen = inspect((name, port), address, begun, leaf.as_ref()).await;
-            let shown = visiting.await;
-            report.findings.extend(judge_inspection(&seen));
-            report.findings.extend(shown.iter().flat_map(judge_visit));
-            report.rating = Some(rate(&report.findings));
-            (report.inspection, report.visit) = (Some(seen), shown);
+        if let Some(inspected) = inspected {
+            self.closely(&mut report, inspected).await;
         }
         report
+    }
+
+    /// Looks at all that an endpoint agrees to, and at what a browser is shown there, where that is wanted.
+    async fn closely(
+        &self,
+        report: &mut EndpointReport,
+        (address, begun, leaf): (SocketAddr, Option<StartTls>, Option<Certificate>),
+    ) {
+        let CheckDepth::Whole { pages, plain } = self.depth else { return };
+        let (name, port) = (report.name.clone(), report.port);
+        let plain = match plain {
+            Some(plain) => Some(plain.socket(80)),
+            None => Some(SocketAddr::new(address.ip(), 80)).filter(|_| port == 443 && address.port() == 443),
+        };
+        let visiting = async {
+            match begun {
+                None => visit(&name, port, VisitOptions { address, plain, pages }).await,
+                Some(_) => None,
+            }
+        };
+        // One after the other: some servers have one visitor at a time.
+        let seen = inspect((&name, port), address, begun, leaf.as_ref()).await;
+        let shown = visiting.await;
+        report.findings.extend(judge_inspection(&seen));
+        report.findings.extend(shown.iter().flat_map(judge_visit));
+        report.rating = Some(rate(&report.findings));
+        (report.inspection, report.visit) = (Some(seen), shown);
     }
 }
 

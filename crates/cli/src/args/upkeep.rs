@@ -100,7 +100,6 @@ pub(crate) struct HistoryArgs {
 }
 
 #[derive(Debug, ClapArgs)]
-#[group(required = true, multiple = true)]
 pub(crate) struct ReportArgs {
     /// Write metrics in the text format of OpenMetrics to this file, whole or not at all; `-` for standard output
     #[arg(long, value_name = "FILE")]
@@ -108,6 +107,12 @@ pub(crate) struct ReportArgs {
     /// Write a calendar with renewals and ends (iCalendar) to this file; `-` for standard output
     #[arg(long, value_name = "FILE")]
     pub(crate) calendar: Option<PathBuf>,
+    /// Write a page with all certificates (index.html) into this folder, whole or not at all; `-` for standard output
+    #[arg(long, value_name = "FOLDER")]
+    pub(crate) page: Option<PathBuf>,
+    /// Do not look at endpoints: no ratings
+    #[arg(long)]
+    pub(crate) without_looks: bool,
 }
 
 /// What is done about those who are told what is new.

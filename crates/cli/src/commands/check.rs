@@ -214,7 +214,7 @@ fn print_many(ui: &Ui, reports: &[EndpointReport]) {
     ui.result(&format!("\n{all}: {}. `--details` tells everything of each.", parts.join(", ")));
 }
 
-fn mark(severity: Severity) -> (&'static str, Tone) {
+pub(super) fn mark(severity: Severity) -> (&'static str, Tone) {
     match severity {
         Severity::Good => ("good", Tone::Good),
         Severity::Better => ("better", Tone::Plain),

@@ -150,7 +150,7 @@ fn failed(ui: &Ui, what: &str, error: &LinksError) -> ExitStatus {
 fn print(ui: &Ui, report: &LinksReport, is_done: bool) {
     let LinksReport { hosts, read, addresses, files, left, left_alone, others, examples, .. } = report;
     let what = if is_done { "changed to https" } else { "over http" };
-    let sites = words::list(hosts);
+    let sites = if hosts.len() > 4 { words::count(hosts.len() as u64, "host") } else { words::list(hosts) };
     ui.result_wrapped(
         "",
         &format!(

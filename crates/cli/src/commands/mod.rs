@@ -99,31 +99,23 @@ fn run_command(ui: &Ui, args: Args) -> ExitStatus {
     if let Command::Add(add) = command {
         return add::run(ui, args.config, *add);
     }
-    if let Command::Check(check) = &command
-        && (!check.targets.is_empty() || check.from.is_some())
-    {
-        return match load_or_do_without(ui, args.config) {
-            Ok(context) => check::run(ui, &context, check),
-            Err(status) => status,
-        };
-    }
-    // Who names the hosts needs no inventory, and neither does who goes back.
-    if let Command::Links(links) = &command {
-        return match load_or_do_without(ui, args.config) {
-            Ok(context) => links::run(ui, &context, links),
-            Err(status) => status,
-        };
-    }
     if let Command::Survey(survey) = &command
         && survey.host.is_none()
     {
         return survey::run(ui, &without_inventory(ui), survey);
     }
-    let context = match load(ui, args.config) {
+    // Who names what is looked at needs no inventory, and neither does who goes back.
+    let may_do_without = match &command {
+        Command::Check(check) => !check.targets.is_empty() || check.from.is_some(),
+        other => matches!(other, Command::Links(_)),
+    };
+    let loaded = if may_do_without { load_or_do_without(ui, args.config) } else { load(ui, args.config) };
+    let context = match loaded {
         Ok(context) => context,
         Err(status) => return status,
     };
     match command {
+        Command::Links(links) => links::run(ui, &context, &links),
         Command::Keep(keep) => keep::run(ui, &context, keep),
         Command::Renew(renew) => keep::renew(ui, &context, renew),
         Command::Rehearse(rehearse) => rehearse::run(ui, &context, &rehearse),
@@ -146,7 +138,6 @@ fn run_command(ui: &Ui, args: Args) -> ExitStatus {
         | Command::Csr(_)
         | Command::Show(_)
         | Command::Schedule(_)
-        | Command::Links(_)
         | Command::Man(_)
         | Command::Completions(_) => {
             unreachable!("these were run without an inventory")

@@ -2,12 +2,17 @@
 
 use super::block_on;
 use crate::args::ReportArgs;
+use crate::draw::table::{Cell, draw};
+use crate::draw::tone::Tone;
 use crate::error_text::ErrorText;
 use crate::errors;
 use crate::exit::ExitStatus;
 use crate::ui::Ui;
-use eskort_app::{ReportKind, report, write_report};
+use eskort_app::{ReportKind, report, write_page, write_report};
 use eskort_core::context::Context;
+use eskort_core::page::{Page, PageCertificate, PageEndpoint, PageFinding};
+use eskort_core::words;
+use jiff::Timestamp;
 use std::path::Path;
 
 pub(crate) fn run(ui: &Ui, context: &Context, args: &ReportArgs) -> ExitStatus {
@@ -30,5 +35,67 @@ pub(crate) fn run(ui: &Ui, context: &Context, args: &ReportArgs) -> ExitStatus {
             return ExitStatus::Failed;
         }
     }
-    ExitStatus::Well
+    let other = args.metrics.is_some() || args.calendar.is_some();
+    if other && args.page.is_none() {
+        return ExitStatus::Well;
+    }
+    let page = match block_on(eskort_app::page(context, !args.without_looks)) {
+        Ok(page) => page,
+        Err(error) => return errors::print_store(ui, &error),
+    };
+    ui.settle();
+    match &args.page {
+        Some(path) if path == Path::new("-") => ui.result(page.to_html().trim_end()),
+        Some(folder) => {
+            if let Err(error) = write_page(folder, &page) {
+                let text = ErrorText::coded("write", format!("cannot write into {}: {error}", folder.display()));
+                errors::print(ui, "the page was not written", &text.hint("name a folder that this user may write to"));
+                return ExitStatus::Failed;
+            }
+        }
+        None if ui.is_json() => ui.json("report", &page),
+        None => print(ui, &page),
+    }
+    match page.certificates.iter().any(|one| one.needs_attention) {
+        true => ExitStatus::NeedsAttention,
+        false => ExitStatus::Well,
+    }
+}
+
+/// The page in text.
+fn print(ui: &Ui, page: &Page) {
+    ui.result_wrapped("", &page.summary());
+    ui.result("");
+    let row = |one: &PageCertificate| {
+        let day = |at: Option<Timestamp>| at.map_or(String::new(), words::day);
+        let rating = one.rating().map_or(String::new(), |rating| format!("{} {}", rating.points, rating.word));
+        let tone = if one.needs_attention { Tone::Bad } else { Tone::Plain };
+        vec![
+            Cell::toned(&one.certificate, Tone::Strong),
+            Cell::toned(&one.state, tone),
+            Cell::plain(day(one.validity.map(|validity| validity.not_after))),
+            Cell::plain(day(one.renew_at)),
+            Cell::plain(rating),
+        ]
+    };
+    let rows: Vec<Vec<Cell>> = page.certificates.iter().map(row).collect();
+    ui.result(&draw(&["CERTIFICATE", "STATE", "GOOD UNTIL", "RENEWED ON", "RATING"], &rows, ui.page()));
+    let mut said: Vec<&str> = Vec::new();
+    let mut found: Vec<(&PageEndpoint, &PageFinding)> = Vec::new();
+    for endpoint in page.certificates.iter().flat_map(|one| &one.endpoints) {
+        found.extend(endpoint.findings.iter().map(|finding| (endpoint, finding)));
+    }
+    found.sort_by_key(|(_, finding)| std::cmp::Reverse(finding.severity));
+    for (endpoint, finding) in found {
+        if said.contains(&finding.text.as_str()) {
+            continue;
+        }
+        if said.is_empty() {
+            ui.result("\nWhat could be better:");
+        }
+        said.push(&finding.text);
+        let (word, tone) = super::check::mark(finding.severity);
+        let lead = format!("  {}  ", tone.paint(&format!("{word:6}")));
+        ui.result_wrapped(&lead, &format!("{} ({})", finding.text, endpoint.endpoint));
+    }
 }

@@ -14,6 +14,10 @@ pub(super) struct Column {
 }
 
 impl Column {
+    pub(super) fn has_limits(self) -> bool {
+        self.characters.is_some() || self.bytes.is_some()
+    }
+
     pub(super) fn holds(self, text: &[u8]) -> bool {
         // In a text each byte but those that go on with a character is one.
         let characters = || text.iter().filter(|byte| **byte & 0xc0 != 0x80).count();

@@ -1,17 +1,23 @@
 use super::*;
 use std::collections::BTreeMap;
 
-fn mend(dump: &str, pieces: usize) -> (String, Tally) {
+/// Gives a dump in pieces of a size.
+struct Pieces<'a>(&'a [u8], usize);
+
+impl Read for Pieces<'_> {
+    fn read(&mut self, buffer: &mut [u8]) -> io::Result<usize> {
+        let (piece, rest) = self.0.split_at(self.0.len().min(self.1).min(buffer.len()));
+        buffer[..piece.len()].copy_from_slice(piece);
+        self.0 = rest;
+        Ok(piece.len())
+    }
+}
+
+fn mend(dump: &str, size: usize) -> (String, Tally) {
     let hosts = Hosts::new(["lampholm.example".to_owned()]);
     let mut mender = DumpMender::new(&hosts);
     let mut out = Vec::new();
-    // The first piece tells the dialect.
-    let (head, rest) = dump.as_bytes().split_at(dump.len().min(200));
-    mender.take(head, &mut out);
-    for piece in rest.chunks(pieces) {
-        mender.take(piece, &mut out);
-    }
-    mender.finish(&mut out);
+    mender.pass(&mut Pieces(dump.as_bytes(), size), &mut out).unwrap();
     (String::from_utf8(out).unwrap(), mender.tally)
 }
 
@@ -31,7 +37,7 @@ fn dumps(address: &str) -> [String; 3] {
          INSERT INTO `posts` VALUES (1,'http://lampholm.example/','a {address} \\'b\\'\\n(,;','{OLD}'),(2,NULL,'{escaped}',0xff);\n\
          INSERT INTO `posts` (`raw`, `body`) VALUES (_binary '{OLD}','x'),('{OLD}','{{\\\"a\\\":\\\"{address}\\\"}}');\n"
     );
-    let copied = php(address).replace('"', "\"");
+    let copied = php(address);
     let postgres = format!(
         "--\n-- PostgreSQL database dump\n--\nSET standard_conforming_strings = on;\nCREATE FUNCTION f() AS $x$ SELECT '{OLD}'; $x$;\n\
          CREATE TABLE public.posts (\n    id integer NOT NULL,\n    url character varying(24),\n    body text,\n    raw bytea\n);\n\
