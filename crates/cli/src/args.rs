@@ -157,6 +157,8 @@ pub(crate) enum DemoChapter {
     Office,
     /// A hosting panel and an application platform, each behind an API
     Uploads,
+    /// A site with six faults, its rating, and how both get better
+    Rating,
     /// Twenty certificates at once
     Many,
 }
@@ -323,6 +325,9 @@ pub(crate) struct CheckArgs {
     /// Fail when an endpoint is rated below this
     #[arg(long, value_name = "POINTS", value_parser = clap::value_parser!(u32).range(1..=100))]
     pub(crate) fail_under: Option<u32>,
+    /// Ask authorities whether they have revoked what is served: by their lists, or by OCSP
+    #[arg(long, conflicts_with = "short")]
+    pub(crate) online: bool,
     /// Show what would mend the servers of the inventory, as a difference of their configuration
     #[arg(long, conflicts_with = "short")]
     pub(crate) advise: bool,

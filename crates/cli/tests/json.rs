@@ -395,7 +395,11 @@ fn every_report_is_whole_looks_as_it_did_and_is_explained() {
     let demo = seen.take(&place, "demo", &said);
     let kinds: BTreeSet<&str> =
         demo["reports"].as_array().unwrap().iter().map(|r| r["report"].as_str().unwrap()).collect();
-    assert_eq!(kinds, BTreeSet::from(["keep", "list", "check", "receive", "survey", "add", "rehearse"]), "{said}");
+    assert_eq!(
+        kinds,
+        BTreeSet::from(["links", "keep", "list", "check", "receive", "survey", "add", "rehearse"]),
+        "{said}"
+    );
     fields(&demo["version"], "", seen.0.entry("demo".into()).or_default());
     seen.0.entry("demo".into()).or_default().extend(["reports".to_owned(), "reports[]".to_owned()].into_iter().take(1));
 

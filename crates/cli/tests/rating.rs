@@ -252,3 +252,69 @@ fn many_endpoints_have_a_line_each_the_worst_first() {
     place.run(&["check", "--from", "list", "--roots", "root.pem", "--details"]).check(1, &["other-name       -100"]);
     place.run(&["check", "--from", "none"]).check(2, &["cannot read none", "on each line"]);
 }
+
+#[test]
+fn what_an_authority_has_revoked_is_unsafe_whether_it_has_a_list_or_answers() {
+    type Says = fn(&mut eskort_practice::AuthorityOptions);
+    for says in [(|options| options.lists = true) as Says, |options| options.responds = true] {
+        let world = World::with(says);
+        world.place.run(&["keep"]).check(0, &["installed and checked live"]);
+        let good = world.place.run(&["check", "website", "--online"]);
+        good.check(0, &["its authority says that it is not revoked", "92 of 100, strong"]);
+        world.place.run(&["revoke", "website", "--insist", "--yes"]).check(0, &["is revoked"]);
+        let bad = world.place.run(&["check", "website", "--online"]);
+        bad.check(1, &["its authority has revoked it on", "0 of 100, unsafe"]);
+        // Of a stranger's certificate nobody on this machine is asked.
+        let at = world.site.tls_address().to_string();
+        let stranger = world.place.run(&["check", "shop.lampholm.example", "--address", &at, "--online"]);
+        stranger.check(1, &["could not be found out", "is not public"]);
+    }
+}
+
+#[test]
+fn all_addresses_of_a_name_are_looked_at_and_have_to_show_the_same() {
+    let place = Place::new();
+    certificates(&place);
+    place.write("eskort.toml", "state = \"state\"\n");
+    let other = "req -x509 -newkey ec -pkeyopt ec_paramgen_curve:P-256 -nodes -subj /CN=old -addext subjectAltName=DNS:twin.lampholm.example -keyout old.key -out old.pem";
+    place.openssl(&other.split(' ').collect::<Vec<_>>()).check(0, &[]);
+    let port = free_port();
+    let serve_at = |ip: &str, words: &str| {
+        let mut openssl = Command::new("openssl");
+        openssl.args(["s_server", "-quiet", "-www", "-accept", &format!("{ip}:{port}")]).args(words.split(' '));
+        let child = openssl
+            .current_dir(place.dir.path())
+            .stdin(Stdio::piped())
+            .stdout(Stdio::null())
+            .stderr(Stdio::null())
+            .spawn();
+        let process = Process(child.unwrap());
+        await_server(format!("{ip}:{port}").parse().unwrap(), "openssl");
+        process
+    };
+    let _first = serve_at("127.0.0.2", SOUND);
+    let _second = serve_at("127.0.0.3", SOUND);
+    // Where names lead is said by a file of the test's own.
+    let check = |hosts: &str| {
+        place.write("hosts", hosts);
+        let script = format!(
+            "mount --bind hosts /etc/hosts && exec {} check twin.lampholm.example:{port} --roots root.pem",
+            env!("CARGO_BIN_EXE_eskort")
+        );
+        let mut unshare = Command::new("unshare");
+        unshare.args(["-rm", "sh", "-c", &script]).current_dir(place.dir.path());
+        Said::from(unshare.output().expect("Debian's package util-linux is installed"))
+    };
+    let two = "127.0.0.2 twin.lampholm.example\n127.0.0.3 twin.lampholm.example\n";
+    check(two).check(1, &["2 addresses of the name show the same"]);
+    let _old = serve_at("127.0.0.4", "-cert old.pem -key old.key");
+    let said = check(&format!("{two}127.0.0.4 twin.lampholm.example\n127.0.0.5 twin.lampholm.example\n"));
+    said.check(
+        1,
+        &[
+            "127.0.0.4 shows another certificate: `old`",
+            "another address of the name does not answer",
+            "addresses-differ",
+        ],
+    );
+}

@@ -28,5 +28,5 @@ pub use machine::write_machine;
 pub use names::NameServer;
 pub use office::{Office, Slip};
 pub use panel::Panel;
-pub use site::Site;
+pub use site::{Manners, Site};
 pub use uploads::{UploadKind, Uploads};

@@ -21,9 +21,22 @@ pub struct Site {
     _watcher: Watcher,
     /// The folders of names that have one of their own.
     folders: Folders,
+    manners: Arc<RwLock<Manners>>,
+}
+
+/// How a site treats visitors.
+#[derive(Clone, Debug, Default)]
+pub struct Manners {
+    /// Whether those who come over http are sent to https; challenges stay where they are.
+    pub redirects: bool,
+    /// What it says in `Strict-Transport-Security`.
+    pub hsts: Option<String>,
+    /// The cookie that it sets.
+    pub cookie: Option<String>,
 }
 
 type Folders = Arc<RwLock<BTreeMap<String, PathBuf>>>;
+type Page = hyper::Response<http_body_util::Full<bytes::Bytes>>;
 
 impl Site {
     /// Starts a site that serves `folder`, and takes its certificate from `bundle` and `key` whenever they change.
@@ -46,6 +59,7 @@ impl Site {
         let root = folder.to_owned();
         let folders = Folders::default();
         let known = Arc::clone(&folders);
+        let manners: Arc<RwLock<Manners>> = Arc::default();
         let handler = move |asked: Asked| {
             let host = asked.headers().get("host").and_then(|h| h.to_str().ok()).unwrap_or_default();
             let host = host.split(':').next().unwrap_or_default();
@@ -53,8 +67,26 @@ impl Site {
             let root = own.unwrap_or_else(|| root.clone());
             async move { Ok(page(&root, asked.uri().path())) }
         };
-        let plain = http::start(plain, None, handler.clone()).await?;
-        let tls = http::start(tls, Some(Arc::clone(&shared)), handler).await?;
+        let (open, treats) = (handler.clone(), Arc::clone(&manners));
+        let tls = http::start(tls, Some(Arc::clone(&shared)), move |asked: Asked| {
+            let (answer, manners) = (handler(asked), treats.read().expect("no holder panics").clone());
+            async move { answer.await.map(|answer| with_manners(answer, &manners)) }
+        })
+        .await?;
+        let (treats, port) = (Arc::clone(&manners), tls.address.port());
+        let plain = http::start(plain, None, move |asked: Asked| {
+            let redirects = treats.read().expect("no holder panics").redirects;
+            let sent =
+                Some(redirect(&asked, port)).filter(|_| redirects && !asked.uri().path().starts_with("/.well-known/"));
+            let answer = open(asked);
+            async move {
+                match sent {
+                    Some(redirect) => Ok(redirect),
+                    None => answer.await,
+                }
+            }
+        })
+        .await?;
         let files = [bundle.to_owned(), key.to_owned()];
         let watcher = tokio::spawn(async move {
             let stamp = |files: &[PathBuf; 2]| -> [Option<SystemTime>; 2] {
@@ -69,7 +101,7 @@ impl Site {
                 }
             }
         });
-        Ok(Site { plain, tls, _watcher: Watcher(watcher), folders })
+        Ok(Site { plain, tls, _watcher: Watcher(watcher), folders, manners })
     }
 
     /// Serves a name from a folder of its own.
@@ -78,6 +110,14 @@ impl Site {
     /// Only when another holder of the lock has panicked.
     pub fn serve(&self, name: &str, folder: &Path) {
         self.folders.write().expect("no holder panics").insert(name.to_owned(), folder.to_owned());
+    }
+
+    /// Treats visitors otherwise from now on.
+    ///
+    /// # Panics
+    /// As [`Site::serve`].
+    pub fn treat(&self, manners: Manners) {
+        *self.manners.write().expect("no holder panics") = manners;
     }
 
     /// Ends it; its addresses are free when this returns.
@@ -95,6 +135,28 @@ impl Site {
     pub fn tls_address(&self) -> SocketAddr {
         self.tls.address
     }
+}
+
+/// Sends a visitor to the same address at https.
+fn redirect(asked: &Asked, port: u16) -> Page {
+    let host = asked.headers().get("host").and_then(|host| host.to_str().ok()).unwrap_or_default();
+    let host = host.split(':').next().unwrap_or_default();
+    let path = asked.uri().path_and_query().map_or("/", |path| path.as_str());
+    let mut answer = response(301, "text/html", "");
+    if let Ok(to) = format!("https://{host}:{port}{path}").parse() {
+        answer.headers_mut().insert("location", to);
+    }
+    answer
+}
+
+fn with_manners(mut answer: Page, manners: &Manners) -> Page {
+    let headers = [("strict-transport-security", &manners.hsts), ("set-cookie", &manners.cookie)];
+    for (name, value) in headers {
+        if let Some(value) = value.as_ref().and_then(|value| value.parse().ok()) {
+            answer.headers_mut().insert(name, value);
+        }
+    }
+    answer
 }
 
 /// Reads the certificate files again when they change, until it is dropped.
@@ -124,7 +186,7 @@ fn reload(shared: &SharedTls, bundle: &Path, key: &Path) -> bool {
     loaded
 }
 
-fn page(root: &Path, path: &str) -> hyper::Response<http_body_util::Full<bytes::Bytes>> {
+fn page(root: &Path, path: &str) -> Page {
     let not_found = || response(404, "text/html", "<!doctype html><title>No such page</title><p>No such page.");
     let parts: Vec<&str> = path.split('/').filter(|p| !p.is_empty()).collect();
     if parts.iter().any(|p| *p == ".." || p.contains('\0')) {

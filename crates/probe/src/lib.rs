@@ -24,6 +24,17 @@ use std::time::Duration;
 /// How long one connection may take to be made or to answer.
 pub const PATIENCE: Duration = Duration::from_secs(10);
 
+/// Returns all addresses that a name leads to, with a port.
+///
+/// # Errors
+/// When it leads nowhere.
+pub async fn addresses_of(name: &str, port: u16) -> io::Result<Vec<SocketAddr>> {
+    let mut found = addresses(name, port, None).await?;
+    found.sort_unstable();
+    found.dedup();
+    Ok(found)
+}
+
 /// Returns the addresses to connect to: what the inventory says, or what the name resolves to.
 async fn addresses(host: &str, port: u16, instead: Option<CheckAddress>) -> io::Result<Vec<SocketAddr>> {
     if let Some(instead) = instead {

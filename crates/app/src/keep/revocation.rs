@@ -123,7 +123,7 @@ async fn look(run: &Common, chosen: &[&str], known: &mut Known) -> Result<(), St
 /// Asks a responder; `None` when it does not answer, which is said.
 async fn answer(context: &Context, asked: &Question) -> Option<OcspStatus> {
     let authority = context.inventory.authorities.get(&asked.authority)?;
-    let (hosts, own) = reach(authority);
+    let (hosts, own) = authority.reach();
     let read = match ask_responder(&asked.address, &asked.question, hosts, own).await {
         Ok(answer) => asked.question.read(&answer, context.now()).map_err(|error| error.to_string()),
         Err(what) => Err(what),
@@ -146,12 +146,6 @@ async fn write_down(
     let text = format!("its authority has revoked generation {number} on {}", words::day(found.at));
     run.context.about(certificate).report(&Progress::Note(text));
     Ok(())
-}
-
-/// Which hosts of this machine or network may be asked for an authority, and whether all may: one's own.
-fn reach(authority: &Authority) -> (&[String], bool) {
-    let hosts = authority.fetch_issuers.as_deref().unwrap_or_default();
-    (hosts, authority.acme().is_some_and(|acme| acme.api_roots.is_some()))
 }
 
 /// Asks for one list, and looks for certificates in it.
@@ -184,7 +178,7 @@ async fn ask(
 }
 
 async fn fetch(context: &Context, address: &str, authority: &Authority) -> Option<Vec<u8>> {
-    let (hosts, own) = reach(authority);
+    let (hosts, own) = authority.reach();
     match fetch_revocation_list(address, hosts, own).await {
         Ok(list) => Some(list),
         Err(what) => {

@@ -1,5 +1,6 @@
 //! Looks at live endpoints as a visitor would.
 
+use super::online::{other_addresses, revocation};
 use crate::StepError;
 use eskort_core::context::Context;
 use eskort_core::finding::{Finding, Severity, Topic};
@@ -57,6 +58,8 @@ pub enum CheckDepth {
         pages: usize,
         /// Where http is asked for instead of port 80 of the same address.
         plain: Option<CheckAddress>,
+        /// Whether authorities are asked whether they have revoked what is served.
+        online: bool,
     },
 }
 
@@ -339,7 +342,7 @@ impl Looking<'_> {
                 if let ObserveError::NoHandshake { address, why: NoTls::OldProtocols | NoTls::NoCommonCipher, .. } =
                     &error
                 {
-                    inspected = Some((*address, StartTls::usual(port), None));
+                    inspected = Some((*address, StartTls::usual(port), Vec::new()));
                 }
                 let (code, advice) = match &error {
                     ObserveError::NoHandshake { address, why, .. } => {
@@ -371,11 +374,11 @@ impl Looking<'_> {
                 report.names = leaf.names.iter().map(ToString::to_string).collect();
                 report.protocol = Some(seen.protocol);
                 report.chain = seen.sent.iter().map(link).collect();
-                inspected = Some((seen.address, seen.begun, seen.sent.into_iter().next()));
+                inspected = Some((seen.address, seen.begun, seen.sent));
             }
         }
         if let Some(inspected) = inspected {
-            self.closely(&mut report, inspected).await;
+            self.closely(&mut report, instead, inspected).await;
         }
         report
     }
@@ -384,9 +387,11 @@ impl Looking<'_> {
     async fn closely(
         &self,
         report: &mut EndpointReport,
-        (address, begun, leaf): (SocketAddr, Option<StartTls>, Option<Certificate>),
+        instead: Option<CheckAddress>,
+        (address, begun, sent): (SocketAddr, Option<StartTls>, Vec<Certificate>),
     ) {
-        let CheckDepth::Whole { pages, plain } = self.depth else { return };
+        let CheckDepth::Whole { pages, plain, online } = self.depth else { return };
+        let leaf = sent.first();
         let (name, port) = (report.name.clone(), report.port);
         let plain = match plain {
             Some(plain) => Some(plain.socket(80)),
@@ -399,10 +404,18 @@ impl Looking<'_> {
             }
         };
         // One after the other: some servers have one visitor at a time.
-        let seen = inspect((&name, port), address, begun, leaf.as_ref()).await;
+        let seen = inspect((&name, port), address, begun, leaf).await;
         let shown = visiting.await;
         report.findings.extend(judge_inspection(&seen));
         report.findings.extend(shown.iter().flat_map(judge_visit));
+        if let (None, Some(leaf)) = (instead, leaf) {
+            report.findings.extend(other_addresses(&name, port, address, leaf).await);
+        }
+        if online {
+            let entry = report.certificate.as_ref().and_then(|name| self.context.inventory.certificates.get(name));
+            let authority = entry.and_then(|entry| entry.authorities().next());
+            report.findings.push(revocation(self.context, authority, &sent).await);
+        }
         report.rating = Some(rate(&report.findings));
         (report.inspection, report.visit) = (Some(seen), shown);
     }

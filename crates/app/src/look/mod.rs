@@ -4,6 +4,7 @@ pub(crate) mod check;
 pub(crate) mod history;
 pub(crate) mod inspect;
 pub(crate) mod list;
+mod online;
 pub(crate) mod page;
 pub(crate) mod rehearse;
 pub(crate) mod report;

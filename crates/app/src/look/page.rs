@@ -26,7 +26,7 @@ pub async fn page(context: &Context, looks: bool) -> Result<Page, StoreError> {
         false => Vec::new(),
     };
     context.report(&Progress::Doing("look at the endpoints"));
-    let depth = CheckDepth::Whole { pages: 1, plain: None };
+    let depth = CheckDepth::Whole { pages: 1, plain: None, online: false };
     let mut seen = check_all(context, &targets, depth, &|_| {}).await.into_iter();
     let store = Store::open_existing(&context.state)?;
     let mut certificates = Vec::new();

@@ -33,7 +33,7 @@ pub(crate) fn run(ui: &Ui, context: &Context, args: &CheckArgs) -> ExitStatus {
     };
     let depth = match args.short {
         true => CheckDepth::Handshake,
-        false => CheckDepth::Whole { pages: args.pages, plain: args.plain_address },
+        false => CheckDepth::Whole { pages: args.pages, plain: args.plain_address, online: args.online },
     };
     let told = |done: usize| {
         if targets.len() > 1 {

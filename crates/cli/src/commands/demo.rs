@@ -2,6 +2,7 @@
 
 mod beginning;
 mod office;
+mod rating;
 mod survey;
 mod uploads;
 
@@ -373,6 +374,9 @@ impl Teller<'_> {
         if told(DemoChapter::Uploads) {
             uploads::tell_chapter(self).await?;
         }
+        if told(DemoChapter::Rating) {
+            rating::tell_chapter(self).await?;
+        }
         if told(DemoChapter::Many) {
             self.many().await?;
         }
@@ -383,7 +387,7 @@ impl Teller<'_> {
             ui.result(&format!("\n{}", what_next(&world.folder)));
             if !args.all {
                 ui.result(
-                    "The demo has more chapters: `eskort demo survey`, `proofs`, `office`, `uploads` and `many`; `--all` tells them all.",
+                    "The demo has more chapters: `eskort demo survey`, `proofs`, `office`, `uploads`, `rating` and `many`; `--all` tells them all.",
                 );
             }
             ui.result(&format!("This note is in {}", world.folder.join(NOTE).display()));

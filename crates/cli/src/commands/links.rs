@@ -91,20 +91,22 @@ fn mend(ui: &Ui, context: &Context, args: &LinksMendArgs) -> ExitStatus {
     match mend_links(context, &options) {
         Ok(report) => {
             ui.settle();
-            if ui.is_json() {
-                ui.json("links", &report);
-            } else {
-                print(ui, &report, true);
-                if let Some(copies) = &report.copies {
-                    let copies = copies.display();
-                    ui.result(&format!(
-                        "\nThe files of before are in {copies}; `eskort links mend --undo` puts them back."
-                    ));
-                }
-            }
+            print_mended(ui, &report);
             ExitStatus::Well
         }
         Err(error) => failed(ui, "links cannot be changed", &error),
+    }
+}
+
+/// Tells what was changed.
+pub(super) fn print_mended(ui: &Ui, report: &LinksReport) {
+    if ui.is_json() {
+        return ui.json("links", report);
+    }
+    print(ui, report, true);
+    if let Some(copies) = &report.copies {
+        let copies = copies.display();
+        ui.result(&format!("\nThe files of before are in {copies}; `eskort links mend --undo` puts them back."));
     }
 }
 
@@ -127,7 +129,7 @@ fn undo(ui: &Ui, context: &Context) -> ExitStatus {
     if undone.left_alone.is_empty() { ExitStatus::Well } else { ExitStatus::NeedsAttention }
 }
 
-fn failed(ui: &Ui, what: &str, error: &LinksError) -> ExitStatus {
+pub(super) fn failed(ui: &Ui, what: &str, error: &LinksError) -> ExitStatus {
     let text = ErrorText::coded(
         match error {
             LinksError::NoHosts => "no-hosts",

@@ -92,6 +92,12 @@ impl Authority {
         }
     }
 
+    /// Returns which hosts of this machine or network may be asked about its certificates, and whether all may, since it is one's own.
+    pub fn reach(&self) -> (&[String], bool) {
+        let hosts = self.fetch_issuers.as_deref().unwrap_or_default();
+        (hosts, self.acme().is_some_and(|acme| acme.api_roots.is_some()))
+    }
+
     /// Returns what is needed to carry a CSR to it; `None` for the other kinds.
     pub fn csr(&self) -> Option<&CsrAuthority> {
         match &self.kind {
