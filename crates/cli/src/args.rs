@@ -325,6 +325,9 @@ pub(crate) struct CheckArgs {
     /// Fail when an endpoint is rated below this
     #[arg(long, value_name = "POINTS", value_parser = clap::value_parser!(u32).range(1..=100))]
     pub(crate) fail_under: Option<u32>,
+    /// Look again until every endpoint shows the newest generation, for so many minutes at the most
+    #[arg(long, value_name = "MINUTES", value_parser = clap::value_parser!(u32).range(1..=1440))]
+    pub(crate) wait: Option<u32>,
     /// Ask authorities whether they have revoked what is served: by their lists, or by OCSP
     #[arg(long, conflicts_with = "short")]
     pub(crate) online: bool,

@@ -318,3 +318,83 @@ fn all_addresses_of_a_name_are_looked_at_and_have_to_show_the_same() {
         ],
     );
 }
+
+#[test]
+fn a_look_waits_until_the_newest_generation_is_everywhere() {
+    let world = World::new();
+    world.place.run(&["keep"]).check(0, &["generation 1 installed"]);
+    let old = ["pem", "key"].map(|kind| world.place.read(&format!("tls/site.{kind}")));
+    world.place.run(&["renew", "website"]).check(0, &["generation 2 installed"]);
+    let new = ["pem", "key"].map(|kind| world.place.read(&format!("tls/site.{kind}")));
+    let show = |texts: &[String; 2]| {
+        for (kind, text) in ["pem", "key"].iter().zip(texts) {
+            std::fs::write(world.place.path(&format!("tls/site.{kind}")), text).unwrap();
+        }
+    };
+    show(&old);
+    until_it_stays("it shows the old one", || {
+        world.place.run(&["check", "website", "--short"]).out.contains("still generation 1, not 2")
+    });
+    std::thread::scope(|scope| {
+        let waiting = scope.spawn(|| world.place.run(&["check", "website", "--wait", "1"]));
+        std::thread::sleep(std::time::Duration::from_millis(1500));
+        assert!(!waiting.is_finished());
+        show(&new);
+        waiting.join().unwrap().check(0, &["generation 2, as installed"]);
+    });
+}
+
+/// A page that wants everything over http that a page can want.
+const GREEDY: &str = r#"<!doctype html><title>x</title>
+<script src="http://a.tides.example/1.js"></script><link rel=stylesheet href="http://a.tides.example/2.css">
+<link rel="shortcut icon" href="http://a.tides.example/3.ico"><link rel=canonical href="http://a.tides.example/never">
+<img src="http://a.tides.example/4.png"><img src="x.png" srcset="http://a.tides.example/5.png 1x">
+<picture><source srcset="http://a.tides.example/6.png"><img src="y.png"></picture>
+<iframe src="http://a.tides.example/7.html"></iframe><object data="http://a.tides.example/8.pdf"></object><embed src="http://a.tides.example/9.pdf">
+<video src="http://a.tides.example/10.mp4" poster="http://a.tides.example/11.png" preload=auto></video>
+<audio src="http://a.tides.example/12.mp3" preload=auto></audio><p style="background: url(http://a.tides.example/13.png)">x</p>
+<style>@import url(http://a.tides.example/14.css); h1 { background: url('http://a.tides.example/15.png') }</style><h1>x</h1>
+<form action="http://a.tides.example/16"><input type=image src="http://a.tides.example/17.png"></form>
+<link rel=preload as=script href="http://a.tides.example/18.js"><video><source src="http://a.tides.example/19.mp4"></video>
+<table background="http://a.tides.example/20.png"><tr><td>x</table><svg><image href="http://a.tides.example/21.png"/></svg>
+<a href="http://a.tides.example/never">x</a><!-- <img src="http://a.tides.example/never"> --><script>"<img src=http://a.tides.example/never>"</script>
+"#;
+
+#[test]
+fn what_a_page_wants_over_http_is_what_a_browser_says() {
+    let world = World::new();
+    world.place.write("www/index.html", GREEDY);
+    world.place.run(&["keep"]).check(0, &["installed and checked live"]);
+    let (endpoint, _) = look(&world.place, &["website"]);
+    let ours: BTreeSet<(String, String)> = endpoint["visit"]["mixed"]
+        .as_array()
+        .unwrap()
+        .iter()
+        .map(|one| (one["kind"].as_str().unwrap().to_owned(), one["url"].as_str().unwrap().to_owned()))
+        .collect();
+    let url = format!("https://{}:{}/", NAMES[0], world.site.tls_address().port());
+    let profile = format!("--user-data-dir={}", world.place.path("profile").display());
+    let resolve = format!("--host-resolver-rules=MAP {} 127.0.0.1,MAP a.tides.example 127.0.0.9", NAMES[0]);
+    let browser = Command::new("chromium")
+        .args(["--headless", "--no-sandbox", "--disable-gpu", "--ignore-certificate-errors", "--enable-logging=stderr"])
+        .args(["--virtual-time-budget=5000", "--dump-dom", &profile, &resolve, &url])
+        .output()
+        .expect("Debian's package chromium is installed (scripts/test does it)");
+    let said = String::from_utf8_lossy(&browser.stderr).into_owned();
+    let theirs: BTreeSet<(String, String)> = said
+        .lines()
+        .filter(|line| line.contains("Mixed Content"))
+        .filter_map(|line| {
+            let kind = match line {
+                line if line.contains("has been blocked") => "blocked",
+                line if line.contains("automatically upgraded") => "upgraded",
+                line if line.contains("contains a form") => "warned",
+                _ => return None,
+            };
+            let at = line.find("'http://")? + 1;
+            Some((kind.to_owned(), line[at..].split('\'').next()?.to_owned()))
+        })
+        .collect();
+    assert_eq!(theirs.len(), 21, "{said}");
+    assert_eq!(ours, theirs);
+}

@@ -6,6 +6,8 @@ use serde::Serialize;
 use std::collections::BTreeSet;
 use url::Url;
 
+/// The kinds of links that a browser follows by itself.
+const LOADED: [&str; 5] = ["stylesheet", "manifest", "preload", "modulepreload", "icon"];
 /// No more of a page is told.
 const MOST: usize = 200;
 
@@ -13,7 +15,7 @@ const MOST: usize = 200;
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum LoadKind {
-    /// They leave it out: scripts, style sheets, frames, images to choose from.
+    /// They leave it out: scripts, style sheets, frames, images to choose from, the site's icon.
     Blocked,
     /// They ask for it over https instead: images, sound, films.
     Upgraded,
@@ -86,10 +88,9 @@ impl Found {
             "video" => &[("src", LoadKind::Upgraded), ("poster", LoadKind::Upgraded)],
             "form" => &[("action", LoadKind::Warned)],
             "button" => &[("formaction", LoadKind::Warned)],
-            "link" if ["stylesheet", "manifest", "preload", "modulepreload"].iter().any(|one| has_rel(one)) => {
-                &[("href", LoadKind::Blocked)]
-            }
-            "link" if has_rel("icon") => &[("href", LoadKind::Upgraded)],
+            "link" if LOADED.iter().any(|one| has_rel(one)) => &[("href", LoadKind::Blocked)],
+            // Of drawings within the page.
+            "image" => &[("href", LoadKind::Upgraded), ("xlink:href", LoadKind::Upgraded)],
             "body" | "table" | "td" => &[("background", LoadKind::Upgraded)],
             _ => &[],
         };
@@ -161,7 +162,8 @@ mod tests {
             ("<script src=//a.test/x.js></script><script>var x = '<img src=http://no.test>'</script>", &[]),
             ("<link rel='Stylesheet' href='http://a.test/x.css'>", &["Blocked link http://a.test/x.css"]),
             ("<link rel=canonical href='http://a.test/'>", &[]),
-            ("<LINK REL=\"shortcut icon\" HREF=http://a.test/i.png>", &["Upgraded link http://a.test/i.png"]),
+            ("<LINK REL=\"shortcut icon\" HREF=http://a.test/i.png>", &["Blocked link http://a.test/i.png"]),
+            ("<svg><image href=http://a.test/1 /></svg>", &["Upgraded image http://a.test/1"]),
             ("<img src=\" http://a.test/x.png \" alt=x>", &["Upgraded img http://a.test/x.png"]),
             (
                 "<img src=/x srcset='http://a.test/1 1x, http://a.test/2 2x'>",

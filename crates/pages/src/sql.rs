@@ -13,7 +13,7 @@ const LONGEST: usize = 24 << 20;
 /// So much is read at once.
 const PIECE: usize = 1 << 20;
 /// By so much of the beginning it is known what it is.
-const HEAD: usize = 512;
+const HEAD: usize = 4096;
 /// No table has a longer definition.
 const LONGEST_DEFINITION: usize = 1 << 20;
 
@@ -336,7 +336,7 @@ impl<'a> DumpMender<'a> {
 }
 
 fn dialect_of(beginning: &[u8]) -> Dialect {
-    let head = &beginning[..beginning.len().min(4096)];
+    let head = &beginning[..beginning.len().min(HEAD)];
     let has = |word: &str| memmem::find(head, word.as_bytes()).is_some();
     match has("PostgreSQL database dump") || has("PRAGMA foreign_keys") || has("standard_conforming_strings") {
         true => Dialect::Quotes,

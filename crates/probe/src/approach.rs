@@ -32,6 +32,14 @@ pub enum StartTls {
     Postgres,
     /// MySQL and MariaDB.
     Mysql,
+    /// Rules for a mailbox (RFC 5804 section 2.2).
+    ManageSieve,
+    /// News (RFC 4642).
+    Nntp,
+    /// Messages, for their clients (RFC 6120 section 5).
+    Xmpp,
+    /// The same, between servers.
+    XmppServer,
 }
 
 impl StartTls {
@@ -45,6 +53,10 @@ impl StartTls {
             389 => StartTls::Ldap,
             5432 => StartTls::Postgres,
             3306 => StartTls::Mysql,
+            4190 => StartTls::ManageSieve,
+            119 => StartTls::Nntp,
+            5222 => StartTls::Xmpp,
+            5269 => StartTls::XmppServer,
             _ => return None,
         })
     }
@@ -59,11 +71,14 @@ impl StartTls {
             StartTls::Ldap => "a directory server (LDAP)",
             StartTls::Postgres => "a database (PostgreSQL)",
             StartTls::Mysql => "a database (MySQL or MariaDB)",
+            StartTls::ManageSieve => "a server for mail rules (ManageSieve)",
+            StartTls::Nntp => "a news server (NNTP)",
+            StartTls::Xmpp | StartTls::XmppServer => "a message server (XMPP)",
         }
     }
 
-    /// Says what makes the server begin TLS.
-    pub(crate) async fn begin(self, stream: &mut TcpStream) -> io::Result<()> {
+    /// Says what makes the server of a name begin TLS.
+    pub(crate) async fn begin(self, stream: &mut TcpStream, name: &str) -> io::Result<()> {
         let talk = async {
             match self {
                 StartTls::Smtp => {
@@ -109,6 +124,29 @@ impl StartTls {
                         b'N' => Err(odd("it has no TLS")),
                         _ => Err(odd("it is not a PostgreSQL server")),
                     }
+                }
+                StartTls::ManageSieve => {
+                    until_ok(stream).await?;
+                    stream.write_all(b"STARTTLS\r\n").await?;
+                    until_ok(stream).await
+                }
+                StartTls::Nntp => {
+                    expect(&line(stream).await?, "20")?;
+                    stream.write_all(b"STARTTLS\r\n").await?;
+                    expect(&line(stream).await?, "382")
+                }
+                StartTls::Xmpp | StartTls::XmppServer => {
+                    let of = if self == StartTls::Xmpp { "client" } else { "server" };
+                    // What stands between quotes has to be a name.
+                    let to: String = name.chars().filter(|c| c.is_ascii_alphanumeric() || "-.:".contains(*c)).collect();
+                    let opens = format!(
+                        "<?xml version='1.0'?><stream:stream to='{to}' version='1.0' xmlns='jabber:{of}' xmlns:stream='http://etherx.jabber.org/streams'>"
+                    );
+                    stream.write_all(opens.as_bytes()).await?;
+                    until(stream, b"</stream:features>").await?;
+                    stream.write_all(b"<starttls xmlns='urn:ietf:params:xml:ns:xmpp-tls'/>").await?;
+                    until(stream, b"<proceed").await?;
+                    until(stream, b">").await
                 }
                 StartTls::Mysql => {
                     let greeting = some(stream).await?;
@@ -158,6 +196,29 @@ async fn reply(stream: &mut TcpStream, code: &str) -> io::Result<()> {
         }
     }
     Err(odd("more lines than an answer has"))
+}
+
+/// Reads lines up to the one that says that all is well (RFC 5804 section 1.2).
+async fn until_ok(stream: &mut TcpStream) -> io::Result<()> {
+    for _ in 0..MOST_LINES {
+        let said = line(stream).await?;
+        if ["OK", "NO", "BYE"].iter().any(|word| said.starts_with(word)) {
+            return expect(&said, "OK");
+        }
+    }
+    Err(odd("more lines than an answer has"))
+}
+
+/// Reads up to some bytes.
+async fn until(stream: &mut TcpStream, end: &[u8]) -> io::Result<()> {
+    let mut seen = Vec::new();
+    while !seen.ends_with(end) {
+        seen.push(stream.read_u8().await?);
+        if seen.len() > LONGEST * 4 {
+            return Err(odd("an answer without an end"));
+        }
+    }
+    Ok(())
 }
 
 async fn some(stream: &mut TcpStream) -> io::Result<Vec<u8>> {
@@ -301,6 +362,8 @@ fn greeted(bytes: &[u8]) -> Answers {
         [b'2', b'2', b'0', ..] => StartTls::Ftp,
         [b'*', b' ', ..] => StartTls::Imap,
         [b'+', b'O', b'K', ..] => StartTls::Pop3,
+        [b'2', b'0', b'0' | b'1', b' ', ..] => StartTls::Nntp,
+        [b'"', ..] if has("\"IMPLEMENTATION\"") || has("\"STARTTLS\"") || has("\"SIEVE\"") => StartTls::ManageSieve,
         [_, _, 0, 0, 10, ..] => StartTls::Mysql,
         [b'S', b'S', b'H', b'-', ..] => return Answers::Else(NoTls::Speaks("an SSH server")),
         [b'R', b'F', b'B', b' ', ..] => return Answers::Else(NoTls::Speaks("a remote desktop (VNC)")),
@@ -322,6 +385,8 @@ mod tests {
             (b"220-Welcome to the harbour's FTP", Some(StartTls::Ftp)),
             (b"* OK [CAPABILITY IMAP4rev1] ready", Some(StartTls::Imap)),
             (b"+OK ready", Some(StartTls::Pop3)),
+            (b"201 news", Some(StartTls::Nntp)),
+            (b"\"IMPLEMENTATION\" \"Sieve\"\r\n", Some(StartTls::ManageSieve)),
             (b"\x4a\x00\x00\x00\x0a5.5.5-10.11", Some(StartTls::Mysql)),
             (b"SSH-2.0-x", None),
             (b"HTTP/1.0 400 Bad", None),
@@ -369,6 +434,19 @@ mod tests {
         const POP3: Script = &[("", b"+OK\r\n"), ("STLS\r\n", b"+OK go\r\n")];
         const FTP: Script = &[("", b"220 FTP\r\n"), ("AUTH TLS\r\n", b"234 go\r\n")];
         const LDAP: Script = &[("0", b"\x30\x0c\x02\x01\x01\x78\x07\x0a\x01\x00\x04\x00\x04\x00")];
+        const SIEVE: Script =
+            &[("", b"\"IMPLEMENTATION\" \"x\"\r\n\"STARTTLS\"\r\nOK\r\n"), ("STARTTLS\r\n", b"OK \"go\"\r\n")];
+        const NEWS: Script = &[("", b"200 news\r\n"), ("STARTTLS\r\n", b"382 go\r\n")];
+        const CHAT: Script = &[
+            (
+                "<?xml version='1.0'?><stream:stream to='lampholm.example' version='1.0' xmlns='jabber:client' xmlns:stream='http://etherx.jabber.org/streams'>",
+                b"<?xml version='1.0'?><stream:stream><stream:features><starttls/></stream:features>",
+            ),
+            (
+                "<starttls xmlns='urn:ietf:params:xml:ns:xmpp-tls'/>",
+                b"<proceed xmlns='urn:ietf:params:xml:ns:xmpp-tls'/>",
+            ),
+        ];
         const REFUSES: Script = &[("", b"220 FTP\r\n"), ("AUTH TLS\r\n", b"530 no\x1b\r\n")];
         for (kind, script) in [
             (StartTls::Smtp, SMTP),
@@ -376,10 +454,15 @@ mod tests {
             (StartTls::Pop3, POP3),
             (StartTls::Ftp, FTP),
             (StartTls::Ldap, LDAP),
+            (StartTls::ManageSieve, SIEVE),
+            (StartTls::Nntp, NEWS),
+            (StartTls::Xmpp, CHAT),
         ] {
-            kind.begin(&mut scripted(script).await).await.unwrap_or_else(|error| panic!("{kind:?}: {error}"));
+            kind.begin(&mut scripted(script).await, "lampholm.example")
+                .await
+                .unwrap_or_else(|error| panic!("{kind:?}: {error}"));
         }
-        let said = StartTls::Ftp.begin(&mut scripted(REFUSES).await).await.unwrap_err().to_string();
+        let said = StartTls::Ftp.begin(&mut scripted(REFUSES).await, "x").await.unwrap_err().to_string();
         assert_eq!(said, "it says `530 no`");
     }
 }

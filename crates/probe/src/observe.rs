@@ -118,7 +118,7 @@ async fn handshake(
     let server_name = ServerName::try_from(asked_for).map_err(|_| failed(NoTls::UnknownName))?;
     let usual = StartTls::usual(port).filter(|_| protocol.is_none());
     if let Some(kind) = usual {
-        kind.begin(&mut stream).await.map_err(|e| failed(NoTls::Refuses(kind, in_words(&e))))?;
+        kind.begin(&mut stream, name).await.map_err(|e| failed(NoTls::Refuses(kind, in_words(&e))))?;
     }
     let first = shake_hands(server_name.clone(), stream, protocol).await;
     let (shown, begun) = match first {
@@ -132,7 +132,7 @@ async fn handshake(
             Answers::StartTls(kind) => {
                 let refuses = |e: io::Error| failed(NoTls::Refuses(kind, in_words(&e)));
                 let mut stream = connect(&[address]).await.map_err(|(_, e)| refuses(e))?.0;
-                kind.begin(&mut stream).await.map_err(refuses)?;
+                kind.begin(&mut stream, name).await.map_err(refuses)?;
                 let shown = shake_hands(server_name, stream, protocol).await;
                 (shown.map_err(|NoHandshake { why, .. }| failed(why))?, Some(kind))
             }

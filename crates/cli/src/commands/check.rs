@@ -22,6 +22,7 @@ use std::cmp::Reverse;
 use std::collections::BTreeMap;
 use std::net::IpAddr;
 use std::path::Path;
+use std::time::{Duration, Instant};
 
 /// From so many endpoints on each has a line, and no more.
 const MANY: usize = 8;
@@ -35,6 +36,9 @@ pub(crate) fn run(ui: &Ui, context: &Context, args: &CheckArgs) -> ExitStatus {
         true => CheckDepth::Handshake,
         false => CheckDepth::Whole { pages: args.pages, plain: args.plain_address, online: args.online },
     };
+    if let Some(minutes) = args.wait {
+        block_on(wait_for_newest(ui, context, &targets, minutes));
+    }
     let told = |done: usize| {
         if targets.len() > 1 {
             ui.spin(format!("look at endpoints: {done} of {}", targets.len()));
@@ -135,6 +139,28 @@ fn target(ui: &Ui, context: &Context, args: &CheckArgs, text: &str) -> Result<Ch
             errors::print(ui, &format!("`{text}` is neither a certificate of the inventory nor an endpoint"), &cause);
             Err(ExitStatus::Usage)
         }
+    }
+}
+
+/// Looks again and again, until every endpoint shows the newest generation or the time is over; the look after it says how it is.
+async fn wait_for_newest(ui: &Ui, context: &Context, targets: &[CheckTarget], minutes: u32) {
+    let until = Instant::now() + Duration::from_secs(u64::from(minutes) * 60);
+    let mut pause = Duration::from_millis(500);
+    loop {
+        let results = eskort_app::check_all(context, targets, CheckDepth::Handshake, &|_| {}).await;
+        let reports: Vec<EndpointReport> = results.into_iter().flatten().flatten().collect();
+        let is_behind = |report: &&EndpointReport| {
+            let topics = [Topic::Installed, Topic::Reach];
+            report.findings.iter().any(|one| one.severity == Severity::Bad && topics.contains(&one.topic))
+        };
+        let behind = reports.iter().filter(is_behind).count();
+        if behind == 0 || Instant::now() + pause > until {
+            return;
+        }
+        let all = words::count(reports.len() as u64, "endpoint");
+        ui.spin(format!("wait for the newest generation: {behind} of {all} do not show it yet"));
+        context.clock.wait(pause).await;
+        pause = (pause * 2).min(Duration::from_secs(10));
     }
 }
 

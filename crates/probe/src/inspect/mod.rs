@@ -253,7 +253,7 @@ impl Endpoint<'_> {
         let talk = async {
             let mut stream = TcpStream::connect(self.address).await.ok()?;
             if let Some(kind) = self.begun {
-                kind.begin(&mut stream).await.ok()?;
+                kind.begin(&mut stream, self.name).await.ok()?;
             }
             stream.write_all(&hello.to_record()).await.ok()?;
             let (mut reader, mut buffer) = (ServerReader::default(), vec![0; 16 * 1024]);
@@ -411,7 +411,7 @@ impl Endpoint<'_> {
         let talk = async {
             let mut stream = TcpStream::connect(self.address).await.ok()?;
             if let Some(kind) = self.begun {
-                kind.begin(&mut stream).await.ok()?;
+                kind.begin(&mut stream, self.name).await.ok()?;
             }
             full_handshake(name, stream, &PROTOCOLS).await
         };
