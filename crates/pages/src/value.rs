@@ -200,9 +200,8 @@ impl Serialized<'_> {
 /// Changes the texts within JSON; the outer `None` when it is none.
 #[expect(clippy::option_option, reason = "no JSON is something else than JSON in which nothing was changed")]
 fn mend_json(value: &[u8], hosts: &Hosts, tally: &mut Tally, depth: usize) -> Option<Option<Vec<u8>>> {
-    if serde_json::from_slice::<serde::de::IgnoredAny>(value).is_err() {
-        return None;
-    }
+    let text = std::str::from_utf8(value).ok()?;
+    serde_json::from_str::<serde::de::IgnoredAny>(text).ok()?;
     let (mut out, mut done, mut at) = (Vec::new(), 0, 0);
     while let Some(start) = value[at..].iter().position(|byte| *byte == b'"').map(|found| at + found) {
         let mut end = start + 1;
@@ -216,7 +215,11 @@ fn mend_json(value: &[u8], hosts: &Hosts, tally: &mut Tally, depth: usize) -> Op
         if is_key || !may_hold(raw) {
             continue;
         }
-        let text: String = serde_json::from_slice(raw).ok()?;
+        // Half a letter, as JSON lets it be written, is no text.
+        let Ok(text) = serde_json::from_slice::<String>(raw) else {
+            tally.leave(Left::Broken, ours(raw, hosts));
+            continue;
+        };
         let inner = text.trim().as_bytes();
         let is_value = looks_serialized(inner) || matches!(inner.first(), Some(b'{' | b'[' | b'"'));
         let new = match is_value {
@@ -323,6 +326,14 @@ mod tests {
             }
             assert_eq!((mended, tally.left), (None, BTreeMap::from([(Left::Broken, 1)])), "{value}");
         }
+        // What is no text in the encoding of JSON is none; half a letter in one is left.
+        let mut tally = Tally::default();
+        let latin = b"[\"s:24:http\",\"\xe9 http://lampholm.example\"]";
+        assert!(mend_value(latin, &hosts(), &mut tally).is_some() && tally.left.is_empty());
+        let mut tally = Tally::default();
+        let half = br#"["\ud800 http://lampholm.example","http://lampholm.example"]"#;
+        assert!(mend_value(half, &hosts(), &mut tally).is_some());
+        assert_eq!((tally.changed, tally.left), (1, BTreeMap::from([(Left::Broken, 1)])));
         let deep = (0..60).fold(php("http://lampholm.example/"), |inner, _| php(&inner));
         let mut tally = Tally::default();
         assert_eq!(mend_value(deep.as_bytes(), &hosts(), &mut tally), None);

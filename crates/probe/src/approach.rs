@@ -135,19 +135,8 @@ impl StartTls {
                     stream.write_all(b"STARTTLS\r\n").await?;
                     expect(&line(stream).await?, "382")
                 }
-                StartTls::Xmpp | StartTls::XmppServer => {
-                    let of = if self == StartTls::Xmpp { "client" } else { "server" };
-                    // What stands between quotes has to be a name.
-                    let to: String = name.chars().filter(|c| c.is_ascii_alphanumeric() || "-.:".contains(*c)).collect();
-                    let opens = format!(
-                        "<?xml version='1.0'?><stream:stream to='{to}' version='1.0' xmlns='jabber:{of}' xmlns:stream='http://etherx.jabber.org/streams'>"
-                    );
-                    stream.write_all(opens.as_bytes()).await?;
-                    until(stream, b"</stream:features>").await?;
-                    stream.write_all(b"<starttls xmlns='urn:ietf:params:xml:ns:xmpp-tls'/>").await?;
-                    until(stream, b"<proceed").await?;
-                    until(stream, b">").await
-                }
+                StartTls::Xmpp => begin_xmpp(stream, "client", name).await,
+                StartTls::XmppServer => begin_xmpp(stream, "server", name).await,
                 StartTls::Mysql => {
                     let greeting = some(stream).await?;
                     // The lower half of what it can do stands behind version, thread and the first part of the salt.
@@ -164,6 +153,20 @@ impl StartTls {
         };
         timeout(PATIENCE, talk).await.unwrap_or_else(|_| Err(io::ErrorKind::TimedOut.into()))
     }
+}
+
+/// Opens a stream for clients or servers of a name, and asks for TLS in it (RFC 6120 section 5.4).
+async fn begin_xmpp(stream: &mut TcpStream, of: &str, name: &str) -> io::Result<()> {
+    // What stands between quotes has to be a name.
+    let to: String = name.chars().filter(|c| c.is_ascii_alphanumeric() || "-.:".contains(*c)).collect();
+    let opens = format!(
+        "<?xml version='1.0'?><stream:stream to='{to}' version='1.0' xmlns='jabber:{of}' xmlns:stream='http://etherx.jabber.org/streams'>"
+    );
+    stream.write_all(opens.as_bytes()).await?;
+    until(stream, b"</stream:features>").await?;
+    stream.write_all(b"<starttls xmlns='urn:ietf:params:xml:ns:xmpp-tls'/>").await?;
+    until(stream, b"<proceed").await?;
+    until(stream, b">").await
 }
 
 fn odd(what: &str) -> io::Error {

@@ -12,6 +12,7 @@ use eskort_handshake::{ClientHello, Exchange, Flight, Group, KeyExchange, Server
 use serde::Serialize;
 use std::hash::{BuildHasher, Hasher, RandomState};
 use std::net::SocketAddr;
+use std::sync::LazyLock;
 use std::sync::atomic::{AtomicU32, Ordering};
 use std::time::Duration;
 use tokio::io::{AsyncReadExt, AsyncWriteExt};
@@ -204,10 +205,14 @@ pub async fn inspect(
 
 /// Returns the cipher suites of a version before TLS 1.3, those of today first: what the visitor wants counts where the server does not choose.
 fn known_suites(version: Version) -> Vec<Suite> {
-    let known = |suite: &Suite| !suite.is_tls13() && (version == Version::Tls12 || suite.is_before_tls12());
-    let mut suites: Vec<Suite> = Suite::all().filter(known).collect();
-    suites.sort_by_key(|suite| suite.grade());
-    suites
+    static KNOWN: LazyLock<Vec<Suite>> = LazyLock::new(|| {
+        let mut suites: Vec<Suite> = Suite::all().filter(|suite| !suite.is_tls13()).collect();
+        suites.sort_by_cached_key(|suite| suite.grade());
+        suites
+    });
+    static OLD: LazyLock<Vec<Suite>> =
+        LazyLock::new(|| KNOWN.iter().copied().filter(|suite| suite.is_before_tls12()).collect());
+    if version == Version::Tls12 { KNOWN.clone() } else { OLD.clone() }
 }
 
 fn curves() -> Vec<Group> {
