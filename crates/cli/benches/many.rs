@@ -1,4 +1,4 @@
-//! Two hundred orders at once against a real ACME server that refuses nonces, next to bare clients: one, and eight and thirty-two side by
+//! Two hundred orders (or `ESKORT_BENCH_ORDERS`) at once against a real ACME server that refuses nonces, next to bare clients: one, and eight and thirty-two side by
 //! side. `scripts/bench` runs it; it wants the packages that `scripts/test` installs.
 
 #![expect(clippy::unwrap_used, clippy::print_stdout, reason = "a benchmark prints, and stops at the first trouble")]
@@ -23,16 +23,20 @@ use std::process::Command;
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 
-const ORDERS: usize = 200;
+/// How many orders; `ESKORT_BENCH_ORDERS` says another number.
+fn orders() -> usize {
+    std::env::var("ESKORT_BENCH_ORDERS").ok().and_then(|text| text.parse().ok()).unwrap_or(200)
+}
 
 fn main() {
     let runtime = world::runtime();
     let names = runtime.block_on(NameServer::start()).unwrap();
-    for n in 1..=ORDERS {
+    for n in 1..=orders() {
         names.set(&name(n), Ipv4Addr::LOCALHOST);
     }
     println!(
-        "{ORDERS} orders of one name, three nonces of twenty refused, by a real ACME server that validates at once:\n"
+        "{} orders of one name, three nonces of twenty refused, by a real ACME server that validates at once:\n",
+        orders()
     );
     println!("who               time      orders a second   requests an order   most memory");
     // `cargo bench --bench many -- 32` measures that number alone.
@@ -77,8 +81,8 @@ fn tell(who: &str, begun: Instant, pebble: &Pebble, memory: Option<u64>) {
     let memory = memory.map(|kilobytes| format!("{} MB", kilobytes / 1024)).unwrap_or_default();
     println!(
         "{who:<17} {took:5.1} s  {:16.1}  {:18.1}   {memory:>11}",
-        ORDERS as f64 / took,
-        requests as f64 / ORDERS as f64
+        orders() as f64 / took,
+        requests as f64 / orders() as f64
     );
 }
 
@@ -91,7 +95,7 @@ async fn bare(pebble: &Pebble, clients: usize) {
         let to = pebble.place.path(&format!("bare{client}"));
         tasks.spawn(async move {
             let mut bare = Bare::open(&directory, &root).await;
-            for n in (1..=ORDERS).skip(client).step_by(clients) {
+            for n in (1..=orders()).skip(client).step_by(clients) {
                 let names: Vec<Identifier> = vec![name(n).parse().unwrap()];
                 bare.order(&names, &www, &to).await;
             }
@@ -110,7 +114,7 @@ fn with_eskort(pebble: &Pebble, at_once: usize) -> u64 {
         "[proof.pages]\nkind = \"http-folder\"\nfolder = \"www\"\ncheck-address = \"127.0.0.1:{}\"\n",
         pebble.http_port
     );
-    for n in 1..=ORDERS {
+    for n in 1..=orders() {
         text += &format!("[certificate.room{n}]\nnames = [\"{}\"]\n", name(n));
     }
     pebble.place.write("eskort.toml", &text);
