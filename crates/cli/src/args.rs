@@ -316,7 +316,7 @@ pub(crate) struct CheckArgs {
     /// Make one handshake at each endpoint and no more: no rating
     #[arg(long, conflicts_with_all = ["fail_under", "pages", "plain_address"])]
     pub(crate) short: bool,
-    /// Also look at what these many pages of a site load
+    /// Read so many pages of a site, and tell what they load over http
     #[arg(long, value_name = "PAGES", default_value_t = 1)]
     pub(crate) pages: usize,
     /// Ask for http at this address instead of port 80 of the endpoint's

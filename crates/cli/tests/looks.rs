@@ -3,8 +3,7 @@
 use crate::hosts::Vsftpd;
 use crate::world::*;
 use std::io::{Read, Write};
-use std::net::{Shutdown, TcpListener, TcpStream};
-use std::process::{Command, Stdio};
+use std::net::{Shutdown, SocketAddr, TcpListener, TcpStream};
 
 /// An authority of OpenSSL's, with a leaf for `lampholm.example` below an intermediate.
 pub(crate) fn certificates(place: &Place) {
@@ -53,17 +52,8 @@ fn serve(place: &Place, leaf: &str, beside: &str, more: &str) -> (u16, Process) 
     let key = if leaf == "short" { "short" } else { "leaf" };
     let chain = if beside.is_empty() { String::new() } else { format!("-cert_chain {beside}.pem") };
     let port = free_port();
-    let line = format!("s_server -quiet -accept 127.0.0.1:{port} -cert {leaf}.pem {chain} -key {key}.key {more}");
-    let child = Command::new("openssl")
-        .args(line.split_whitespace())
-        .current_dir(place.dir.path())
-        .stdin(Stdio::piped())
-        .stdout(Stdio::null())
-        .stderr(Stdio::null())
-        .spawn();
-    let process = Process(child.unwrap());
-    await_port(port, "openssl");
-    (port, process)
+    let line = format!("-cert {leaf}.pem {chain} -key {key}.key {more}");
+    (port, openssl_server(place, SocketAddr::from(([127, 0, 0, 1], port)), &line))
 }
 
 fn check(place: &Place, port: u16) -> Said {

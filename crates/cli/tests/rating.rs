@@ -6,6 +6,7 @@ use crate::pebble::Pebble;
 use crate::world::*;
 use serde_json::Value;
 use std::collections::BTreeSet;
+use std::net::SocketAddr;
 use std::process::{Command, Stdio};
 
 /// Returns a report about one endpoint, and the words of what was found that is not as it should be.
@@ -21,17 +22,7 @@ fn look(place: &Place, words: &[&str]) -> (Value, BTreeSet<String>) {
 /// OpenSSL's server with some words of its own.
 fn serve(place: &Place, words: &str) -> (u16, Process) {
     let port = free_port();
-    let child = Command::new("openssl")
-        .args(["s_server", "-quiet", "-www", "-4", "-accept", &format!("0.0.0.0:{port}")])
-        .args(words.split_whitespace())
-        .current_dir(place.dir.path())
-        .stdin(Stdio::piped())
-        .stdout(Stdio::null())
-        .stderr(Stdio::null())
-        .spawn();
-    let process = Process(child.unwrap());
-    await_port(port, "openssl");
-    (port, process)
+    (port, openssl_server(place, SocketAddr::from(([0, 0, 0, 0], port)), &format!("-www {words}")))
 }
 
 const SOUND: &str = "-cert leaf.pem -key leaf.key -cert_chain middle.pem";
@@ -40,8 +31,6 @@ const SOUND: &str = "-cert leaf.pem -key leaf.key -cert_chain middle.pem";
 fn every_fault_of_an_endpoint_costs_points_and_what_is_sound_costs_none() {
     let place = Place::new();
     certificates(&place);
-    place.openssl(&["dhparam", "-out", "tiny.dh", "-dsaparam", "512"]);
-    place.openssl(&["dhparam", "-out", "small.dh", "-dsaparam", "1024"]);
     let usual = ["no-hsts", "no-post-quantum"];
     for (more, wanted) in [
         ("", &["older-ciphers"][..]),
@@ -280,17 +269,7 @@ fn all_addresses_of_a_name_are_looked_at_and_have_to_show_the_same() {
     place.openssl(&other.split(' ').collect::<Vec<_>>()).check(0, &[]);
     let port = free_port();
     let serve_at = |ip: &str, words: &str| {
-        let mut openssl = Command::new("openssl");
-        openssl.args(["s_server", "-quiet", "-www", "-accept", &format!("{ip}:{port}")]).args(words.split(' '));
-        let child = openssl
-            .current_dir(place.dir.path())
-            .stdin(Stdio::piped())
-            .stdout(Stdio::null())
-            .stderr(Stdio::null())
-            .spawn();
-        let process = Process(child.unwrap());
-        await_server(format!("{ip}:{port}").parse().unwrap(), "openssl");
-        process
+        openssl_server(&place, format!("{ip}:{port}").parse().unwrap(), &format!("-www {words}"))
     };
     let _first = serve_at("127.0.0.2", SOUND);
     let _second = serve_at("127.0.0.3", SOUND);

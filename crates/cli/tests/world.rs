@@ -6,7 +6,7 @@ use jiff::SignedDuration;
 use std::net::{Ipv4Addr, SocketAddr, TcpStream};
 use std::os::unix::fs::PermissionsExt;
 use std::path::{Path, PathBuf};
-use std::process::{Child, Command, Output};
+use std::process::{Child, Command, Output, Stdio};
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 use tempfile::TempDir;
@@ -260,6 +260,21 @@ install = [{{ server = "front" }}]
         self.clock.set_offset(SignedDuration::from_hours(day * 24));
         self.place.run_with("ESKORT_CLOCK_OFFSET", &(day * 86_400).to_string(), words)
     }
+}
+
+/// OpenSSL's server at an address, with some words of its own.
+pub(crate) fn openssl_server(place: &Place, at: SocketAddr, words: &str) -> Process {
+    let child = Command::new("openssl")
+        .args(["s_server", "-quiet", "-4", "-accept", &at.to_string()])
+        .args(words.split_whitespace())
+        .current_dir(place.dir.path())
+        .stdin(Stdio::piped())
+        .stdout(Stdio::null())
+        .stderr(Stdio::null())
+        .spawn();
+    let process = Process(child.unwrap());
+    await_server(at, "openssl");
+    process
 }
 
 /// Asks over TLS as a visitor would: returns what openssl says of the handshake.

@@ -69,8 +69,6 @@ pub struct ClientHello<'a> {
     pub groups: &'a [Group],
     /// The name that is asked for.
     pub name: Option<&'a str>,
-    /// The application protocols (RFC 7301).
-    pub protocols: &'a [&'a str],
     /// Whether it says that a try with a higher version failed (RFC 7507).
     pub is_fallback: bool,
     /// Whether compression is offered.
@@ -142,10 +140,6 @@ impl ClientHello<'_> {
             all.extend(extension(10, &with_length::<2>(&numbers(self.groups.iter().map(|group| group.0)))));
             // Points as they are, uncompressed.
             all.extend(extension(11, &[1, 0]));
-        }
-        if !self.protocols.is_empty() {
-            let each = self.protocols.iter().flat_map(|one| with_length::<1>(one.as_bytes()));
-            all.extend(extension(16, &with_length::<2>(&each.collect::<Vec<_>>())));
         }
         if self.version >= Version::Tls12 {
             all.extend(extension(13, &with_length::<2>(&numbers(SIGNATURES))));

@@ -8,5 +8,5 @@ mod suites;
 
 pub use groups::Group;
 pub use hello::{ClientHello, Version};
-pub use server::{Flight, KeyExchange, Malformed, ServerHello, ServerReader, alert_words};
+pub use server::{Flight, KeyExchange, Malformed, ServerHello, ServerReader};
 pub use suites::{Exchange, Grade, Suite};

@@ -51,12 +51,6 @@ impl ServerHello {
     pub fn gives_tickets(&self) -> bool {
         self.has(35)
     }
-
-    /// Returns the application protocol that it has chosen.
-    pub fn protocol(&self) -> Option<String> {
-        let (_, content) = self.extensions.iter().find(|(kind, _)| *kind == 16)?;
-        content.get(3..).map(|name| String::from_utf8_lossy(name).into_owned())
-    }
 }
 
 /// The server's part of the agreement on a key, before TLS 1.3.
@@ -83,20 +77,6 @@ pub struct Flight {
     pub signature: Option<u16>,
     /// The alert that it sent (RFC 8446 section 6), where it did.
     pub alert: Option<u8>,
-}
-
-/// Says what an alert means.
-pub fn alert_words(alert: u8) -> &'static str {
-    match alert {
-        40 => "no common cipher or group",
-        47 => "it refuses the parameters",
-        70 => "it does not speak this version",
-        71 => "it wants stronger ciphers",
-        80 => "an error of its own",
-        86 => "it is told that this is a fallback",
-        112 => "it has no site with this name",
-        _ => "it refuses",
-    }
 }
 
 /// Reads a server's answer as it comes.

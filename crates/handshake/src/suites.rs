@@ -22,19 +22,6 @@ pub enum Grade {
     Broken,
 }
 
-impl Grade {
-    /// Says it in words.
-    pub fn words(self) -> &'static str {
-        match self {
-            Grade::Modern => "modern",
-            Grade::Older => "older block cipher",
-            Grade::Recordable => "no forward secrecy",
-            Grade::SmallBlocks => "64-bit blocks",
-            Grade::Broken => "broken",
-        }
-    }
-}
-
 /// How the two sides agree on a key.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Exchange {

@@ -29,7 +29,6 @@ async fn bare(address: SocketAddr) {
         suites: &suites,
         groups: &groups,
         name: Some("lampholm.example"),
-        protocols: &[],
         is_fallback: false,
         compression: false,
         random: [7; 32],

@@ -257,29 +257,21 @@ pub fn judge_visit(seen: &Visit) -> Vec<Finding> {
     let say = |severity, topic, code: &'static str, text: String, advice: &str| {
         Finding::new(severity, topic, text).coded(code).with_advice(advice)
     };
+    let not_sent = |text| {
+        let advice = "`redirect = true` of the install entry sends them to https";
+        say(Severity::Notice, Topic::Redirect, "no-redirect", text, advice)
+    };
     let mut found = Vec::new();
     found.extend(seen.plain.as_ref().map(|plain| match plain {
         Plain::Silent => Finding::new(Severity::Good, Topic::Redirect, "nothing answers over http"),
         Plain::Stays { status } => {
             let text = format!("who comes over http stays there (status {status})");
-            say(
-                Severity::Notice,
-                Topic::Redirect,
-                "no-redirect",
-                text,
-                "`redirect = true` of the install entry sends them to https",
-            )
+            not_sent(text)
         }
         Plain::Leads { hops, secure: false, .. } => {
             let to = hops.last().map_or("", String::as_str);
             let text = format!("who comes over http is led to {to}, not to https");
-            say(
-                Severity::Notice,
-                Topic::Redirect,
-                "no-redirect",
-                text,
-                "`redirect = true` of the install entry sends them to https",
-            )
+            not_sent(text)
         }
         Plain::Leads { keeps_path: false, .. } => {
             let text = "http leads to https, and path or query are lost on the way".to_owned();

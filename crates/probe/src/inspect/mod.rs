@@ -254,7 +254,7 @@ impl Endpoint<'_> {
         let Offer { version, suites, groups, name, is_fallback } = *offer;
         let compression = version < Version::Tls13;
         let random = self.random();
-        let hello = ClientHello { version, suites, groups, name, protocols: &[], is_fallback, compression, random };
+        let hello = ClientHello { version, suites, groups, name, is_fallback, compression, random };
         let talk = async {
             let mut stream = TcpStream::connect(self.address).await.ok()?;
             if let Some(kind) = self.begun {
