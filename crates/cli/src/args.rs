@@ -104,10 +104,19 @@ pub(crate) enum Command {
     /// Find and change addresses in a site's pages and dumps that still say http
     #[command(subcommand)]
     Links(LinksCommand),
+    /// Show a guide for a situation, or the help of a command
+    Help(HelpArgs),
     /// Print manual pages, or the reference of all commands
     Man(ManArgs),
     /// Print what completes commands and options in a shell
     Completions(CompletionsArgs),
+}
+
+#[derive(Debug, ClapArgs)]
+pub(crate) struct HelpArgs {
+    /// Situation, like `mail`, or command, like `csr make` [default: the list of situations]
+    #[arg(value_name = "SITUATION or COMMAND")]
+    pub(crate) about: Vec<String>,
 }
 
 #[derive(Debug, ClapArgs)]

@@ -40,17 +40,19 @@ impl Bind {
         place.write("other-key", &(more("other", "sha256") + &more("sha384", "sha384") + &more("sha512", "sha512")));
         place.write(
             "zone",
-            "$TTL 60\n@ SOA ns1 keeper 1 60 60 60 60\n@ NS ns1\n@ NS ns2\nns1 A 127.0.0.1\nns2 A 127.0.0.1\n\
+            "$TTL 60\n@ SOA ns1 keeper 1 60 60 60 60\n@ NS ns1\n@ NS ns2\n@ A 127.0.0.1\nns1 A 127.0.0.1\nns2 A 127.0.0.1\n\
              archive A 127.0.0.1\n* A 127.0.0.1\n_acme-challenge.circle CNAME x\nx CNAME y\ny CNAME x\n\
              _acme-challenge.tickets CNAME tickets.proofs.test.\ntickets A 127.0.0.1\n",
         );
         place.write("proofs", "$TTL 60\n@ SOA ns1 keeper 1 60 60 60 60\n@ NS ns1\nns1 A 127.0.0.1\n");
+        place.write("above", "$TTL 60\n@ SOA ns1 keeper 1 60 60 60 60\n@ NS ns1\nns1 A 127.0.0.1\n");
         let config = format!(
             "include \"{dir}/key\";\ninclude \"{dir}/other-key\";\ncontrols {{ }};\noptions {{ directory \"{dir}\"; \
              pid-file none; session-keyfile none; recursion yes; dnssec-validation no; listen-on-v6 {{ none; }};\n  \
              listen-on port {port} {{ {ip}; }}; }};\n\
              zone \"lampholm.example\" {{ type primary; file \"zone\"; {more_of_zone}allow-update {{ key lamp; }}; }};\n\
-             zone \"proofs.test\" {{ type primary; file \"proofs\"; allow-update {{ key lamp; }}; }};\n"
+             zone \"proofs.test\" {{ type primary; file \"proofs\"; allow-update {{ key lamp; }}; }};\n\
+             zone \"example\" {{ type primary; file \"above\"; }};\nzone \"test\" {{ type primary; file \"above\"; }};\n"
         );
         place.write("named.conf", &config);
         let child = Command::new("/usr/sbin/named")

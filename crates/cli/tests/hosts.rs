@@ -11,7 +11,7 @@ use std::sync::atomic::{AtomicUsize, Ordering};
 /// A running OpenSSH server. Who comes in over SFTP begins in its folder.
 pub(crate) struct Sshd {
     ip: Ipv4Addr,
-    port: u16,
+    pub(crate) port: u16,
     _process: Process,
 }
 

@@ -15,6 +15,7 @@ mod desk;
 mod docs;
 mod est;
 mod faults;
+mod guides;
 mod hosts;
 mod https;
 mod install;

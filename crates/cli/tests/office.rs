@@ -64,7 +64,7 @@ impl Office {
     }
 
     #[track_caller]
-    fn openssl(&self, line: &str) {
+    pub(crate) fn openssl(&self, line: &str) {
         let words: Vec<&str> = line.split_whitespace().collect();
         let said = self.place.openssl(&words);
         assert_eq!(said.code, Some(0), "{line}\n{said}");

@@ -40,13 +40,26 @@ impl Pebble {
 
     /// Starts it with another name server to ask.
     pub(crate) fn asking(names: SocketAddr, settings: &[(&str, &str)], binding: bool) -> Self {
+        Pebble::looking_at(names, [free_port(), free_port()], settings, binding)
+    }
+
+    /// Starts one that looks at sites where they usually are.
+    pub(crate) fn at_usual_ports(names: SocketAddr) -> Self {
+        Pebble::looking_at(names, [80, 443], &[], false)
+    }
+
+    fn looking_at(
+        names: SocketAddr,
+        [http_port, tls_port]: [u16; 2],
+        settings: &[(&str, &str)],
+        binding: bool,
+    ) -> Self {
         let place = Place::new();
         let (chain, key, root) = loopback_certificate();
         place.write("pebble/chain.pem", &chain);
         place.write("pebble/key.pem", &key);
         place.write("api-root.pem", &root);
-        let (api_port, manage_port, http_port) = (free_port(), free_port(), free_port());
-        let tls_port = free_port();
+        let (api_port, manage_port) = (free_port(), free_port());
         let config = format!(
             r#"{{"pebble": {{"listenAddress": "127.0.0.1:{api_port}", "managementListenAddress": "127.0.0.1:{manage_port}",
                "certificate": "pebble/chain.pem", "privateKey": "pebble/key.pem", "httpPort": {http_port}, "tlsPort": {tls_port},

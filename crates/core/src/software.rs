@@ -33,6 +33,11 @@ impl Software {
         Software::Exim,
     ];
 
+    /// Whether Eskort gives its sites TLS where they have none, and what they want of https; others are only led to a certificate.
+    pub fn gets_tls(self) -> bool {
+        matches!(self, Software::Nginx | Software::Apache)
+    }
+
     /// Returns the word for it, which the inventory has, too.
     pub fn word(self) -> &'static str {
         match self {

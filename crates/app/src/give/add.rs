@@ -482,7 +482,8 @@ fn choose_servers(
             continue;
         }
         let kind = server.server;
-        if kind != Software::Nginx.word() && named().all(|site| site.certificates.is_empty()) {
+        let gets_tls = Software::ALL.iter().any(|software| software.word() == kind && software.gets_tls());
+        if !gets_tls && named().all(|site| site.certificates.is_empty()) {
             let text = format!("{kind} serves these names without TLS, and gets nothing yet");
             let why = "give it a TLS listener with any certificate: Eskort replaces the certificate".into();
             advice.push(Advice { text, why });

@@ -8,7 +8,6 @@ use eskort_core::context::Context;
 use eskort_core::decision::{Decision, Facts, Obtaining, decide, urgency};
 use eskort_core::https::HttpsWishes;
 use eskort_core::inventory::{CertificateEntry, ServerKind};
-use eskort_core::software::Software;
 use eskort_core::words;
 use eskort_install::{self as install, Facts as ServerFacts, Placement};
 use eskort_store::{Store, StoreError};
@@ -148,7 +147,7 @@ pub async fn planned_mending(context: &Context, name: &str, codes: &[&str]) -> R
     // Of other programs the configuration is not changed in this.
     entry.install.retain(|install| {
         let server = context.inventory.servers.get(&install.server).map(|server| &server.kind);
-        matches!(server, Some(ServerKind::Configured(server)) if matches!(server.software, Software::Nginx | Software::Apache))
+        matches!(server, Some(ServerKind::Configured(server)) if server.software.gets_tls())
     });
     let mut keys: BTreeMap<String, Vec<String>> = BTreeMap::new();
     for install in &mut entry.install {

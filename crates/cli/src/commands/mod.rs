@@ -6,6 +6,7 @@ mod adopt;
 mod check;
 mod csr;
 mod demo;
+mod help;
 mod history;
 mod install;
 mod keep;
@@ -76,6 +77,9 @@ fn run_command(ui: &Ui, args: Args) -> ExitStatus {
     if let Command::Demo(demo) = command {
         return demo::run(ui, &demo);
     }
+    if let Command::Help(help) = command {
+        return help::run(ui, &help);
+    }
     if let Command::Man(man) = command {
         return man::run(ui, &man);
     }
@@ -138,6 +142,7 @@ fn run_command(ui: &Ui, args: Args) -> ExitStatus {
         | Command::Csr(_)
         | Command::Show(_)
         | Command::Schedule(_)
+        | Command::Help(_)
         | Command::Man(_)
         | Command::Completions(_) => {
             unreachable!("these were run without an inventory")

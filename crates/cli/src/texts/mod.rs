@@ -6,3 +6,4 @@ pub(crate) mod log;
 pub(crate) mod manual_step;
 pub(crate) mod progress;
 pub(crate) mod reference;
+pub(crate) mod situations;
