@@ -39,10 +39,11 @@ pub use keep::{Advised, Plan, PlannedBudget, keep, plan, planned_installation, p
 pub use links::{
     Example, LeftAlone, LinkFile, LinksError, LinksOptions, LinksReport, Undone, find_links, mend_links, undo_links,
 };
-pub use look::check::{CheckDepth, CheckTarget, EndpointReport, check, check_all};
+pub use look::check::{Before, CheckDepth, CheckTarget, CloseLook, EndpointReport, check, check_all};
 pub use look::history::{History, HistoryEvent, history};
 pub use look::inspect::{CertificateView, FileView, InspectError, KeyView, inspect};
 pub use look::list::{ListFilter, ListRow, State, StateKind, age, list};
+pub use look::logs::{LogKeysError, read_log_keys};
 pub use look::page::{page, write_page};
 pub use look::rehearse::renewal::{StandIn, rehearse_renewal};
 pub use look::rehearse::{Rehearsal, Rehearsed, Trial, Tried, rehearse};

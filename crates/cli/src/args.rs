@@ -340,6 +340,9 @@ pub(crate) struct CheckArgs {
     /// Ask authorities whether they have revoked what is served: by their lists, or by OCSP
     #[arg(long, conflicts_with = "short")]
     pub(crate) online: bool,
+    /// Check the promises of transparency logs with their keys: a file in PEM, or a list of logs in JSON
+    #[arg(long, value_name = "FILE", conflicts_with = "short")]
+    pub(crate) logs: Option<PathBuf>,
     /// Show what would mend the servers of the inventory, as a difference of their configuration
     #[arg(long, conflicts_with = "short")]
     pub(crate) advise: bool,

@@ -28,7 +28,11 @@ impl Bind {
 
     /// Starts one that signs the zone.
     pub(crate) fn signing() -> Self {
-        Bind::start_with(SocketAddr::from(([127, 0, 0, 1], free_port())), "dnssec-policy default; inline-signing yes; ")
+        Bind::signing_at(SocketAddr::from(([127, 0, 0, 1], free_port())))
+    }
+
+    pub(crate) fn signing_at(address: SocketAddr) -> Self {
+        Bind::start_with(address, "dnssec-policy default; inline-signing yes; ")
     }
 
     fn start_with(address: SocketAddr, more_of_zone: &str) -> Self {

@@ -309,6 +309,7 @@ fn every_report_is_whole_looks_as_it_did_and_is_explained() {
     seen.run(place, "schedule-show", 4, &["schedule", "show"]);
     seen.run(place, "show", 0, &["show", "website"]);
     let plain = world.site.plain_address().to_string();
+    place.run(&["check", "website"]);
     seen.run(place, "check", 4, &["check", "website", "--plain-address", &plain]);
     seen.run(place, "report", 0, &["report"]);
     place.write(

@@ -13,6 +13,7 @@ mod commands;
 mod crash;
 mod desk;
 mod docs;
+mod endpoints;
 mod est;
 mod faults;
 mod guides;

@@ -10,7 +10,7 @@ use std::net::SocketAddr;
 use std::process::{Command, Stdio};
 
 /// Returns a report about one endpoint, and the words of what was found that is not as it should be.
-fn look(place: &Place, words: &[&str]) -> (Value, BTreeSet<String>) {
+pub(crate) fn look(place: &Place, words: &[&str]) -> (Value, BTreeSet<String>) {
     let said = place.run(&[&["check"], words, &["--output", "json"]].concat());
     let report: Value = serde_json::from_str(&said.out).unwrap_or_else(|_| panic!("{said}"));
     let endpoint = report["endpoints"][0].clone();

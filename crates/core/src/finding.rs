@@ -44,6 +44,10 @@ pub enum Topic {
     Headers,
     /// What a page loads over http.
     MixedContent,
+    /// Whether it was logged for all to see.
+    Transparency,
+    /// What the domain says: who may issue, and whether its zone is signed.
+    Domain,
 }
 
 impl Topic {
@@ -69,6 +73,8 @@ impl Topic {
             Topic::Redirect => "redirect",
             Topic::Headers => "headers",
             Topic::MixedContent => "mixed-content",
+            Topic::Transparency => "transparency",
+            Topic::Domain => "domain",
         }
     }
 }

@@ -1,6 +1,6 @@
 //! The DNS records that prove control of a name.
 
-use crate::pki::{base32, base64url, sha256};
+use crate::pki::{base32, base64url, hex, sha256, sha512};
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 
@@ -93,8 +93,38 @@ pub fn challenge_record(name: &str, key_authorization: &str) -> Record {
 /// Returns the record that names the key of a service at a port: DANE-EE, its public key, SHA-256 (RFC 6698, RFC 7671 section 5.1). `public_key` is
 /// a `SubjectPublicKeyInfo` in DER.
 pub fn tlsa_record(name: &str, port: u16, public_key: &[u8]) -> Record {
-    let digest: String = sha256(public_key).iter().map(|byte| format!("{byte:02x}")).collect();
+    let digest = hex(&sha256(public_key));
     Record { name: format!("_{port}._tcp.{name}"), kind: RecordType::Tlsa, text: format!("3 1 1 {digest}") }
+}
+
+/// Whether a TLSA record, written as in zone files, fits a chain of certificates, each with its key, both in DER, the leaf first (RFC 6698
+/// section 2.1). A record for an authority fits when it names one of those that are sent.
+pub fn tlsa_fits(text: &str, chain: &[(&[u8], &[u8])]) -> bool {
+    let mut fields = text.split_whitespace();
+    let (Some(usage), Some(selector), Some(matching)) = (fields.next(), fields.next(), fields.next()) else {
+        return false;
+    };
+    let data: String = fields.collect::<String>().to_ascii_lowercase();
+    let candidates = match usage {
+        "1" | "3" => chain.get(..1),
+        "0" | "2" => Some(chain),
+        _ => None,
+    };
+    let fits = |(certificate, key): &(&[u8], &[u8])| {
+        let bytes = match selector {
+            "0" => certificate,
+            "1" => key,
+            _ => return false,
+        };
+        let wanted = match matching {
+            "0" => hex(bytes),
+            "1" => hex(&sha256(bytes)),
+            "2" => hex(&sha512(bytes)),
+            _ => return false,
+        };
+        wanted == data
+    };
+    candidates.is_some_and(|candidates| candidates.iter().any(fits))
 }
 
 /// Returns the record for a dns-account-01 challenge (draft-ietf-acme-dns-account-label): as for dns-01, below a label made

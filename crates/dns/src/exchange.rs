@@ -72,6 +72,13 @@ pub(crate) async fn ask(server: SocketAddr, name: &Name, kind: RecordType) -> Re
     exchange(server, question(name, kind)).await
 }
 
+/// As [`ask`]; a resolver is asked to say whether it has checked signatures (RFC 6840 section 5.7).
+pub(crate) async fn ask_authenticated(server: SocketAddr, name: &Name, kind: RecordType) -> Result<Message, AskError> {
+    let mut message = question(name, kind);
+    message.metadata.authentic_data = true;
+    exchange(server, message).await
+}
+
 /// As [`ask`]; a resolver is told not to check signatures (RFC 4035 section 3.2.2).
 pub(crate) async fn ask_unchecked(server: SocketAddr, name: &Name, kind: RecordType) -> Result<Message, AskError> {
     let mut message = question(name, kind);

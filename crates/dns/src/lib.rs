@@ -7,6 +7,7 @@ mod exchange;
 mod key;
 mod lookup;
 mod propagation;
+mod signature;
 mod update;
 mod zone;
 
@@ -18,5 +19,6 @@ pub use key::{KeyError, UpdateKey};
 pub use lookup::read_answer;
 pub use lookup::{Found, ask_records};
 pub use propagation::{NameServer, Propagation, StaleServer, find_addresses, find_name_servers, propagation};
+pub use signature::{ZoneSignature, zone_signature};
 pub use update::{UpdateError, add_records, remove_records};
 pub use zone::{Located, Zone, locate, zone_of};

@@ -151,9 +151,10 @@ impl ClientHello<'_> {
                 all.extend(extension(45, &[1, 1]));
                 all.extend(extension(51, &with_length::<2>(&[])));
             }
-            // A stapled answer, secrets bound to the whole handshake (RFC 7627), tickets (RFC 5077).
+            // A stapled answer, promises of logs (RFC 6962), secrets bound to the whole handshake (RFC 7627), tickets (RFC 5077).
             _ => {
                 all.extend(extension(5, &[1, 0, 0, 0, 0]));
+                all.extend(extension(18, &[]));
                 all.extend(extension(23, &[]));
                 all.extend(extension(35, &[]));
             }

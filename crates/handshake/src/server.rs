@@ -37,6 +37,11 @@ impl ServerHello {
         self.extensions.iter().any(|(found, _)| *found == kind)
     }
 
+    /// The promises of logs that it sends along (RFC 6962 section 3.3.1); empty for none.
+    pub fn log_proofs(&self) -> &[u8] {
+        self.extensions.iter().find(|(found, _)| *found == 18).map_or(&[], |(_, content)| content)
+    }
+
     /// Whether it renegotiates in a safe way (RFC 5746).
     pub fn renegotiates_safely(&self) -> bool {
         self.has(0xff01)

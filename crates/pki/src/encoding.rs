@@ -124,6 +124,12 @@ pub fn sha256(bytes: &[u8]) -> [u8; 32] {
     digest.as_ref().try_into().expect("SHA-256 gives 32 bytes")
 }
 
+/// Returns the SHA-512 digest of `bytes`.
+pub fn sha512(bytes: &[u8]) -> [u8; 64] {
+    let digest = aws_lc_rs::digest::digest(&aws_lc_rs::digest::SHA512, bytes);
+    digest.as_ref().try_into().expect("SHA-512 gives 64 bytes")
+}
+
 /// Returns the HMAC with SHA-256 (RFC 2104) of `message`.
 pub fn hmac_sha256(key: &crate::Secret<Vec<u8>>, message: &[u8]) -> Vec<u8> {
     let key = aws_lc_rs::hmac::Key::new(aws_lc_rs::hmac::HMAC_SHA256, key.reveal());

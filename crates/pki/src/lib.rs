@@ -22,6 +22,7 @@ mod ocsp;
 mod pack;
 mod secret;
 mod signer;
+mod transparency;
 
 pub use alpn::{answers_challenge, make_challenge_certificate};
 pub use assemble::{Anchors, AssembledChain, ChainNote, assemble};
@@ -35,6 +36,7 @@ pub use csr::{
 };
 pub use encoding::{
     base32, base64, base64_decode, base64url, base64url_decode, der_sequence, hex, hmac_sha256, printable, sha256,
+    sha512,
 };
 pub use intake::{Intake, IntakeError, LARGEST_INTAKE, LeftAside, parse_pkcs7};
 pub use key::{JwsKey, KeyKind, PrivateKey};
@@ -43,6 +45,7 @@ pub use ocsp::{OcspError, OcspQuestion, OcspStatus, parse_staple};
 pub use pack::{Pkcs12Form, object_name, tls_secret_manifest, to_pkcs7, to_pkcs12};
 pub use secret::Secret;
 pub use signer::{Signature, VerifyingKey};
+pub use transparency::{LogKeys, LogProof, ProofCheck};
 
 /// What can be wrong with keys, requests and certificates.
 #[derive(Debug, thiserror::Error)]

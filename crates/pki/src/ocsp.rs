@@ -48,6 +48,29 @@ pub fn parse_staple(der: &[u8], serial: &str) -> OcspStatus {
     })
 }
 
+/// Returns the value of an extension of the first single answer in a stapled answer (section 4.2.1).
+pub(crate) fn staple_extension(der: &[u8], wanted: ObjectIdentifier) -> Option<&[u8]> {
+    let mut single = inside(answers(inside(basic(der)?)?.tlv_bytes().ok()?)?.first()?)?;
+    while !single.is_finished() {
+        let part = single.tlv_bytes().ok()?;
+        // singleExtensions is [1], and stands last; a status of revoked has the same tag, and no list in it.
+        let Some(mut list) = inside(part)
+            .filter(|_| part.first() == Some(&0xa1))
+            .and_then(|mut tagged| inside(tagged.tlv_bytes().ok()?))
+        else {
+            continue;
+        };
+        while let Ok(extension) = list.tlv_bytes() {
+            let Some(mut fields) = inside(extension) else { break };
+            if ObjectIdentifier::decode(&mut fields).ok() == Some(wanted) {
+                let value = AnyRef::decode(&mut fields).ok().filter(|any| any.tag() == Tag::OctetString)?;
+                return Some(value.value());
+            }
+        }
+    }
+    None
+}
+
 /// Why an answer says nothing.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, thiserror::Error)]
 pub enum OcspError {

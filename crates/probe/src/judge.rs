@@ -5,14 +5,19 @@ use eskort_core::finding::{Finding, Severity, Topic};
 use eskort_core::pki::{AssembledChain, Certificate, OcspStatus, assemble, parse_staple};
 use eskort_core::renewal::{Timing, Validity};
 use eskort_core::words;
-use jiff::Timestamp;
+use jiff::{SignedDuration, Timestamp};
 use webpki::Error as ChainError;
+
+/// A generation that came before that should be everywhere.
+const LONG_AGO: SignedDuration = SignedDuration::from_hours(1);
 
 /// What should be served.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Expected {
     /// The newest generation and its fingerprint.
     pub newest: (u32, String),
+    /// When that came.
+    pub came: Option<Timestamp>,
     /// Earlier generations and their fingerprints.
     pub earlier: Vec<(u32, String)>,
 }
@@ -34,7 +39,7 @@ pub fn judge(
     findings.extend(trusted(trust, &seen.sent, now));
     findings.extend(weak(&seen.sent));
     findings.extend(revocation(leaf, &seen.staple, now));
-    findings.extend(expected.map(|e| installed(leaf, e)));
+    findings.extend(expected.map(|e| installed(leaf, e, now)));
     let begun = seen.begun.map(|kind| format!(", begun by {}", kind.words())).unwrap_or_default();
     findings.push(Finding::new(Severity::Good, Topic::Protocol, format!("{}{begun}", seen.protocol)));
     findings
@@ -261,7 +266,7 @@ fn revocation(leaf: &Certificate, staple: &[u8], now: Timestamp) -> Option<Findi
     }
 }
 
-fn installed(leaf: &Certificate, expected: &Expected) -> Finding {
+fn installed(leaf: &Certificate, expected: &Expected, now: Timestamp) -> Finding {
     let served = leaf.fingerprint().to_string();
     let (newest, fingerprint) = &expected.newest;
     if served == *fingerprint {
@@ -270,7 +275,9 @@ fn installed(leaf: &Certificate, expected: &Expected) -> Finding {
     let advice = "run `eskort keep`; if it stays so, reload the server";
     match expected.earlier.iter().find(|(_, f)| *f == served) {
         Some((number, _)) => {
-            Finding::new(Severity::Bad, Topic::Installed, format!("still generation {number}, not {newest}"))
+            let age = expected.came.map(|came| now.duration_since(came)).filter(|age| *age >= LONG_AGO);
+            let came = age.map(|age| format!(", which came {} ago", words::duration(age))).unwrap_or_default();
+            Finding::new(Severity::Bad, Topic::Installed, format!("still generation {number}, not {newest}{came}"))
                 .coded("earlier-generation")
                 .with_advice(advice)
         }
@@ -287,7 +294,6 @@ mod tests {
     use super::*;
     use eskort_core::pki::{Chain, KeyKind, PrivateKey};
     use eskort_practice::Issuer;
-    use jiff::SignedDuration;
 
     const DAY: SignedDuration = SignedDuration::from_hours(24);
 
@@ -319,9 +325,13 @@ mod tests {
         let whole = chain.certificates();
         let with_root = [whole, &roots].concat();
         let turned = [whole[0].clone(), roots[0].clone(), whole[1].clone()];
-        let this = Some(Expected { newest: (2, leaf.fingerprint().to_string()), earlier: vec![] });
-        let older = Some(Expected { newest: (2, "other".into()), earlier: vec![(1, leaf.fingerprint().to_string())] });
-        let foreign = Some(Expected { newest: (2, "other".into()), earlier: vec![] });
+        let this = Some(Expected { newest: (2, leaf.fingerprint().to_string()), came: None, earlier: vec![] });
+        let older = Some(Expected {
+            newest: (2, "other".into()),
+            came: Some(now - DAY * 3),
+            earlier: vec![(1, leaf.fingerprint().to_string())],
+        });
+        let foreign = Some(Expected { newest: (2, "other".into()), came: None, earlier: vec![] });
         let www = "www.lampholm.example";
         let late = now + DAY * 60;
         type Row<'a> = (&'a [Certificate], &'a str, &'a Option<Expected>, Timestamp, &'a str);

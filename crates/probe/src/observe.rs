@@ -226,7 +226,17 @@ impl Seen {
 #[derive(Debug)]
 struct Recorder {
     seen: Arc<Seen>,
+    signatures: Signatures,
     provider: Arc<CryptoProvider>,
+}
+
+/// The kinds of signature that a visitor takes.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) enum Signatures {
+    All,
+    Rsa,
+    /// With keys on curves.
+    Curves,
 }
 
 /// Makes a whole handshake, for a name or for none: returns the leaf, and the application protocol that was chosen.
@@ -234,8 +244,10 @@ pub(crate) async fn full_handshake(
     name: Option<&str>,
     stream: tokio::net::TcpStream,
     protocols: &[&str],
+    signatures: Signatures,
 ) -> Option<(Vec<u8>, Option<String>)> {
-    let (mut config, seen) = unverified_config(protocols.iter().map(|one| one.as_bytes().to_vec()).collect());
+    let protocols = protocols.iter().map(|one| one.as_bytes().to_vec()).collect();
+    let (mut config, seen) = unverified_config(protocols, signatures);
     config.enable_sni = name.is_some();
     let name = ServerName::try_from(name.unwrap_or("localhost").to_owned()).ok()?;
     let stream = TlsConnector::from(Arc::new(config)).connect(name, stream).await.ok()?;
@@ -245,14 +257,14 @@ pub(crate) async fn full_handshake(
 
 /// Makes a connector that asks for an application protocol, if one is given (RFC 7301).
 pub(crate) fn unverified_connector(protocol: Option<&[u8]>) -> (TlsConnector, Arc<Seen>) {
-    let (config, seen) = unverified_config(protocol.into_iter().map(<[u8]>::to_vec).collect());
+    let (config, seen) = unverified_config(protocol.into_iter().map(<[u8]>::to_vec).collect(), Signatures::All);
     (TlsConnector::from(Arc::new(config)), seen)
 }
 
-fn unverified_config(protocols: Vec<Vec<u8>>) -> (ClientConfig, Arc<Seen>) {
+fn unverified_config(protocols: Vec<Vec<u8>>, signatures: Signatures) -> (ClientConfig, Arc<Seen>) {
     let provider = Arc::new(aws_lc_rs::default_provider());
     let seen = Arc::new(Seen::default());
-    let recorder = Recorder { seen: Arc::clone(&seen), provider: Arc::clone(&provider) };
+    let recorder = Recorder { seen: Arc::clone(&seen), signatures, provider: Arc::clone(&provider) };
     let mut config = ClientConfig::builder_with_provider(provider)
         .with_safe_default_protocol_versions()
         .expect("the provider speaks TLS 1.2 and 1.3")
@@ -297,7 +309,13 @@ impl ServerCertVerifier for Recorder {
 
     fn supported_verify_schemes(&self) -> Vec<SignatureScheme> {
         let old = [SignatureScheme::RSA_PKCS1_SHA1, SignatureScheme::ECDSA_SHA1_Legacy];
-        self.provider.signature_verification_algorithms.supported_schemes().into_iter().chain(old).collect()
+        let all = self.provider.signature_verification_algorithms.supported_schemes().into_iter().chain(old);
+        let is_rsa = |scheme: &SignatureScheme| scheme.as_str().is_some_and(|name| name.starts_with("RSA"));
+        match self.signatures {
+            Signatures::All => all.collect(),
+            Signatures::Rsa => all.filter(is_rsa).collect(),
+            Signatures::Curves => all.filter(|scheme| !is_rsa(scheme)).collect(),
+        }
     }
 }
 

@@ -82,6 +82,11 @@ impl Trust {
         })
     }
 
+    /// Returns whether certificates sent by a server lead to a trusted root at `now`.
+    pub fn trusts_sent(&self, sent: &[Certificate], now: jiff::Timestamp) -> bool {
+        !sent.is_empty() && self.verify(sent, now).is_ok()
+    }
+
     /// Returns whether a stored chain is trusted at `now`.
     pub fn trusts(&self, chain: &Chain, now: jiff::Timestamp) -> bool {
         self.verify(chain.certificates(), now).is_ok()

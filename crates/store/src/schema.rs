@@ -149,6 +149,10 @@ CREATE TABLE tlsa (
   certificate TEXT NOT NULL, generation INTEGER NOT NULL, digest TEXT NOT NULL, published INTEGER NOT NULL, ttl INTEGER NOT NULL,
   PRIMARY KEY (certificate, generation));
 ",
+    // What close looks at endpoints found last.
+    "
+CREATE TABLE look (endpoint TEXT PRIMARY KEY, at INTEGER NOT NULL, points INTEGER NOT NULL, codes TEXT NOT NULL);
+",
 ];
 
 /// The version of the ledger's tables that this program writes.

@@ -182,7 +182,7 @@ async fn places_in_use(
     let on_servers = installs.iter().filter(|install| install.has(row.number));
     let mut places: Vec<String> = on_servers.map(|install| format!("on server `{}`", install.server)).collect();
     if places.is_empty() {
-        let reports = check(context, &CheckTarget::Certificate(name.to_owned()), CheckDepth::Handshake).await?;
+        let reports = check(context, &CheckTarget::Certificate(name.to_owned()), &CheckDepth::Handshake).await?;
         let shows = reports
             .into_iter()
             .filter(|report| report.chain.first().is_some_and(|leaf| leaf.fingerprint == row.fingerprint));

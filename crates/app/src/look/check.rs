@@ -1,26 +1,27 @@
 //! Looks at live endpoints as a visitor would.
 
+use super::domain::Domains;
 use super::online::{other_addresses, revocation};
 use crate::StepError;
 use eskort_core::context::Context;
 use eskort_core::finding::{Finding, Severity, Topic};
 use eskort_core::inventory::{CheckAddress, Proof};
-use eskort_core::pki::{Certificate, Chain};
-use eskort_core::rating::{Rating, rate};
+use eskort_core::pki::{Certificate, Chain, LogKeys};
+use eskort_core::rating::{Rating, rate, word};
 use eskort_core::record::tlsa_record;
 use eskort_core::renewal::Validity;
 use eskort_core::words;
 use eskort_install::{self as install, Facts, LiveEndpoint, Placement};
 use eskort_probe::{
-    Expected, Inspection, NoTls, ObserveError, StartTls, Trust, Visit, VisitOptions, inspect, judge, judge_inspection,
-    judge_visit, observe, visit,
+    Expected, Inspection, NoTls, Observation, ObserveError, StartTls, Trust, Visit, VisitOptions, inspect, judge,
+    judge_inspection, judge_logged, judge_visit, observe, visit,
 };
 use eskort_prove::see_records;
-use eskort_store::Store;
+use eskort_store::{LookRow, Store};
 use futures_util::future::BoxFuture;
 use futures_util::stream::{self, StreamExt};
 use serde::Serialize;
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::net::SocketAddr;
 use std::path::PathBuf;
 use std::sync::atomic::{AtomicUsize, Ordering};
@@ -47,20 +48,46 @@ pub enum CheckTarget {
 }
 
 /// How closely to look.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+#[derive(Clone, Debug)]
 pub enum CheckDepth {
     /// One handshake, as a visitor makes it.
-    #[default]
     Handshake,
-    /// All that the endpoint agrees to, and what a browser is shown.
-    Whole {
-        /// How many pages are read.
-        pages: usize,
-        /// Where http is asked for instead of port 80 of the same address.
-        plain: Option<CheckAddress>,
-        /// Whether authorities are asked whether they have revoked what is served.
-        online: bool,
-    },
+    /// All that the endpoint agrees to, what a browser is shown, and what the domain says.
+    Whole(CloseLook),
+}
+
+/// What a close look takes in.
+#[derive(Clone, Debug)]
+pub struct CloseLook {
+    /// How many pages are read.
+    pub pages: usize,
+    /// Where http is asked for instead of port 80 of the same address.
+    pub plain: Option<CheckAddress>,
+    /// Whether authorities are asked whether they have revoked what is served.
+    pub online: bool,
+    /// The transparency logs whose promises are checked.
+    pub logs: LogKeys,
+}
+
+impl Default for CloseLook {
+    fn default() -> Self {
+        CloseLook { pages: 1, plain: None, online: false, logs: LogKeys::default() }
+    }
+}
+
+/// How an endpoint stood when it was looked at closely before.
+#[derive(Clone, Debug, Serialize)]
+pub struct Before {
+    /// When that was.
+    pub at: jiff::Timestamp,
+    /// How many points it had.
+    pub points: u32,
+    /// The word for that.
+    pub word: &'static str,
+    /// What was found then, and is not found any more.
+    pub gone: Vec<String>,
+    /// What is found now, and was not found then.
+    pub new: Vec<String>,
 }
 
 /// One certificate that an endpoint sent.
@@ -106,6 +133,9 @@ pub struct EndpointReport {
     /// How good it is, where all was looked at.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub rating: Option<Rating>,
+    /// How it stood the last time, where it was looked at closely before.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub before: Option<Before>,
 }
 
 impl EndpointReport {
@@ -133,7 +163,16 @@ impl EndpointReport {
 pub async fn check(
     context: &Context,
     target: &CheckTarget,
-    depth: CheckDepth,
+    depth: &CheckDepth,
+) -> Result<Vec<EndpointReport>, StepError> {
+    check_with(context, target, depth, &Domains::default()).await
+}
+
+async fn check_with(
+    context: &Context,
+    target: &CheckTarget,
+    depth: &CheckDepth,
+    domains: &Domains,
 ) -> Result<Vec<EndpointReport>, StepError> {
     let store = match Store::open_existing(&context.state)? {
         Some(store) => store,
@@ -157,7 +196,7 @@ pub async fn check(
                 None => None,
             };
             let certificate = known.map(|(name, _)| name.clone()).filter(|_| expected.is_some());
-            let looking = Looking { context, trust, expected, depth };
+            let looking = Looking { context, trust, expected, depth, domains };
             let mut report = looking.at(certificate, name, *port, *instead).await;
             if let (Some((certificate, _)), None, None) = (known, report.address, instead) {
                 let advice = format!("`eskort check {certificate}` looks where the inventory says");
@@ -165,6 +204,8 @@ pub async fn check(
                     Finding::new(Severity::Notice, Topic::Reach, "this name is in the inventory").with_advice(advice),
                 );
             }
+            let at = instead.map(|instead| format!(" at {instead}")).unwrap_or_default();
+            compare(context, &store, &format!("{}{at}", report.endpoint()), &mut report).await?;
             Ok(vec![report])
         }
         CheckTarget::Certificate(name) => {
@@ -172,13 +213,14 @@ pub async fn check(
             let generation = store.newest(name).await?.map_or(0, |g| g.number);
             let placement = Placement { preview: true, ..Placement::of(name, entry, &entry.names, generation) };
             let endpoints = install::endpoints(context, &store, &placement, &Facts::default()).await?;
-            let mut reports = look_closely(context, &store, name, &endpoints, depth).await?;
+            let mut reports = look_closely(context, &store, name, &endpoints, depth, domains).await?;
             for (endpoint, report) in endpoints.iter().zip(&mut reports) {
                 let install = entry.install.iter().find(|install| install.server == endpoint.server);
                 if let Some(proof) = install.and_then(|install| install.tlsa.as_ref()) {
                     report.findings.extend(is_key_named(context, &store, name, proof, endpoint, report).await?);
                     report.rating = report.rating.take().map(|_| rate(&report.findings));
                 }
+                compare(context, &store, &report.endpoint(), report).await?;
             }
             Ok(reports)
         }
@@ -192,7 +234,7 @@ pub async fn check(
 pub async fn check_all(
     context: &Context,
     targets: &[CheckTarget],
-    depth: CheckDepth,
+    depth: &CheckDepth,
     told: &(dyn Fn(usize) + Sync),
 ) -> Vec<Result<Vec<EndpointReport>, StepError>> {
     let mut hosts: BTreeMap<&str, Vec<usize>> = BTreeMap::new();
@@ -200,13 +242,13 @@ pub async fn check_all(
         let (CheckTarget::Certificate(name) | CheckTarget::Endpoint { name, .. }) = target;
         hosts.entry(name).or_default().push(index);
     }
-    let done = AtomicUsize::new(0);
+    let (done, domains) = (AtomicUsize::new(0), Domains::default());
     let each = |indices: Vec<usize>| -> BoxFuture<'_, Vec<_>> {
-        let done = &done;
+        let (done, domains) = (&done, &domains);
         Box::pin(async move {
             let mut found = Vec::new();
             for index in indices {
-                found.push((index, check(context, &targets[index], depth).await));
+                found.push((index, check_with(context, &targets[index], depth, domains).await));
                 told(done.fetch_add(1, Ordering::Relaxed) + 1);
             }
             found
@@ -263,7 +305,7 @@ pub(crate) async fn look_at(
     certificate: &str,
     endpoints: &[LiveEndpoint],
 ) -> Result<Vec<EndpointReport>, StepError> {
-    look_closely(context, store, certificate, endpoints, CheckDepth::Handshake).await
+    look_closely(context, store, certificate, endpoints, &CheckDepth::Handshake, &Domains::default()).await
 }
 
 async fn look_closely(
@@ -271,7 +313,8 @@ async fn look_closely(
     store: &Store,
     certificate: &str,
     endpoints: &[LiveEndpoint],
-    depth: CheckDepth,
+    depth: &CheckDepth,
+    domains: &Domains,
 ) -> Result<Vec<EndpointReport>, StepError> {
     if endpoints.is_empty() {
         return Ok(Vec::new());
@@ -282,7 +325,7 @@ async fn look_closely(
         roots.iter().try_for_each(|path| trust.add_file(path))?;
     }
     let expected = expected(context, store, certificate).await?;
-    let looking = Looking { context, trust, expected, depth };
+    let looking = Looking { context, trust, expected, depth, domains };
     let looks: Vec<BoxFuture<'_, EndpointReport>> = endpoints
         .iter()
         .map(|LiveEndpoint { name, port, instead, .. }| -> BoxFuture<'_, _> {
@@ -300,9 +343,10 @@ async fn expected(context: &Context, store: &Store, certificate: &str) -> Result
         Some(newest) => store.to_place(certificate, newest, context.now()).await?,
         None => None,
     };
+    let came = known.iter().find(|row| Some(row.number) == wanted).map(|row| row.received);
     let known = known.into_iter().map(|row| (row.number, row.fingerprint));
     let (mut is_it, others): (Vec<_>, Vec<_>) = known.partition(|(number, _)| Some(*number) == wanted);
-    Ok(is_it.pop().map(|newest| Expected { newest, earlier: others }))
+    Ok(is_it.pop().map(|newest| Expected { newest, came, earlier: others }))
 }
 
 /// What looks have in common.
@@ -310,7 +354,30 @@ struct Looking<'a> {
     context: &'a Context,
     trust: Trust,
     expected: Option<Expected>,
-    depth: CheckDepth,
+    depth: &'a CheckDepth,
+    domains: &'a Domains,
+}
+
+/// Says what has changed since the last close look at an endpoint, and writes this one down.
+async fn compare(
+    context: &Context,
+    store: &Store,
+    endpoint: &str,
+    report: &mut EndpointReport,
+) -> Result<(), StepError> {
+    let Some(rating) = &report.rating else { return Ok(()) };
+    let found = report.findings.iter().filter(|finding| finding.severity > Severity::Good);
+    let codes: BTreeSet<String> = found.map(|finding| finding.code.to_owned()).collect();
+    report.before = store.last_look(endpoint).await?.map(|LookRow { at, points, codes: before }| {
+        let missing = |all: &mut dyn Iterator<Item = &String>, from: &dyn Fn(&String) -> bool| -> Vec<String> {
+            all.filter(|code| !from(code)).cloned().collect()
+        };
+        let gone = missing(&mut before.iter(), &|code| codes.contains(code));
+        let new = missing(&mut codes.iter(), &|code| before.contains(code));
+        Before { at, points, word: word(points), gone, new }
+    });
+    let look = LookRow { at: context.now(), points: rating.points, codes: codes.into_iter().collect() };
+    Ok(store.save_look(endpoint, &look).await?)
 }
 
 impl Looking<'_> {
@@ -334,15 +401,16 @@ impl Looking<'_> {
             inspection: None,
             visit: None,
             rating: None,
+            before: None,
         };
-        let mut inspected = None;
         match observe(name, port, instead).await {
             Err(error) => {
+                let mut old = None;
                 // What speaks only what is old is worth a close look all the same.
                 if let ObserveError::NoHandshake { address, why: NoTls::OldProtocols | NoTls::NoCommonCipher, .. } =
                     &error
                 {
-                    inspected = Some((*address, StartTls::usual(port), Vec::new()));
+                    old = Some(Shown { address: *address, begun: StartTls::usual(port), sent: &[], staple: &[] });
                 }
                 let (code, advice) = match &error {
                     ObserveError::NoHandshake { address, why, .. } => {
@@ -363,6 +431,9 @@ impl Looking<'_> {
                 report
                     .findings
                     .push(Finding::new(Severity::Bad, Topic::Reach, error.to_string()).coded(code).with_advice(advice));
+                if let Some(old) = old {
+                    self.closely(&mut report, instead, old).await;
+                }
             }
             Ok(seen) => {
                 let timing =
@@ -374,11 +445,10 @@ impl Looking<'_> {
                 report.names = leaf.names.iter().map(ToString::to_string).collect();
                 report.protocol = Some(seen.protocol);
                 report.chain = seen.sent.iter().map(link).collect();
-                inspected = Some((seen.address, seen.begun, seen.sent));
+                let Observation { address, begun, sent, staple, .. } = &seen;
+                let shown = Shown { address: *address, begun: *begun, sent, staple };
+                self.closely(&mut report, instead, shown).await;
             }
-        }
-        if let Some(inspected) = inspected {
-            self.closely(&mut report, instead, inspected).await;
         }
         report
     }
@@ -388,9 +458,9 @@ impl Looking<'_> {
         &self,
         report: &mut EndpointReport,
         instead: Option<CheckAddress>,
-        (address, begun, sent): (SocketAddr, Option<StartTls>, Vec<Certificate>),
+        Shown { address, begun, sent, staple }: Shown<'_>,
     ) {
-        let CheckDepth::Whole { pages, plain, online } = self.depth else { return };
+        let CheckDepth::Whole(CloseLook { pages, plain, online, logs }) = self.depth else { return };
         let leaf = sent.first();
         let (name, port) = (report.name.clone(), report.port);
         let plain = match plain {
@@ -399,26 +469,45 @@ impl Looking<'_> {
         };
         let visiting = async {
             match begun {
-                None => visit(&name, port, VisitOptions { address, plain, pages }).await,
+                None => visit(&name, port, VisitOptions { address, plain, pages: *pages }).await,
                 Some(_) => None,
             }
         };
-        // One after the other: some servers have one visitor at a time.
-        let seen = inspect((&name, port), address, begun, leaf).await;
-        let shown = visiting.await;
+        // One after the other: some servers have one visitor at a time. Name servers are others.
+        let looks = async { (inspect((&name, port), address, begun, leaf).await, visiting.await) };
+        let entry = report.certificate.as_ref().and_then(|name| self.context.inventory.certificates.get(name));
+        let has_tlsa = entry.is_some_and(|entry| entry.install.iter().any(|install| install.tlsa.is_some()));
+        let domain = async {
+            match instead {
+                None => self.domains.look(&name, port, sent, !has_tlsa).await,
+                Some(_) => Vec::new(),
+            }
+        };
+        let ((seen, shown), domain) = tokio::join!(looks, domain);
+        let now = self.context.now();
+        let is_public = Trust::system().trusts_sent(sent, now);
+        report.findings.extend(judge_logged(sent, staple, &seen.log_proofs, logs, is_public, now));
         report.findings.extend(judge_inspection(&seen));
         report.findings.extend(shown.iter().flat_map(judge_visit));
         if let (None, Some(leaf)) = (instead, leaf) {
             report.findings.extend(other_addresses(&name, port, address, leaf).await);
         }
-        if online {
-            let entry = report.certificate.as_ref().and_then(|name| self.context.inventory.certificates.get(name));
+        report.findings.extend(domain);
+        if *online {
             let authority = entry.and_then(|entry| entry.authorities().next());
-            report.findings.push(revocation(self.context, authority, &sent).await);
+            report.findings.push(revocation(self.context, authority, sent).await);
         }
         report.rating = Some(rate(&report.findings));
         (report.inspection, report.visit) = (Some(seen), shown);
     }
+}
+
+/// What one handshake has shown, as far as a close look needs it.
+struct Shown<'a> {
+    address: SocketAddr,
+    begun: Option<StartTls>,
+    sent: &'a [Certificate],
+    staple: &'a [u8],
 }
 
 fn link(certificate: &Certificate) -> Link {

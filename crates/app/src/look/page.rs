@@ -1,6 +1,6 @@
 //! What the page about all certificates shows.
 
-use super::check::{CheckDepth, CheckTarget, EndpointReport, check_all};
+use super::check::{CheckDepth, CheckTarget, CloseLook, EndpointReport, check_all};
 use super::list::{ListFilter, State, list};
 use eskort_core::context::Context;
 use eskort_core::finding::Severity;
@@ -26,8 +26,8 @@ pub async fn page(context: &Context, looks: bool) -> Result<Page, StoreError> {
         false => Vec::new(),
     };
     context.report(&Progress::Doing("look at the endpoints"));
-    let depth = CheckDepth::Whole { pages: 1, plain: None, online: false };
-    let mut seen = check_all(context, &targets, depth, &|_| {}).await.into_iter();
+    let depth = CheckDepth::Whole(CloseLook::default());
+    let mut seen = check_all(context, &targets, &depth, &|_| {}).await.into_iter();
     let store = Store::open_existing(&context.state)?;
     let mut certificates = Vec::new();
     for row in rows {

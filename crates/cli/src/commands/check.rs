@@ -10,7 +10,7 @@ use crate::error_text::ErrorText;
 use crate::errors;
 use crate::exit::ExitStatus;
 use crate::ui::Ui;
-use eskort_app::{Advised, CheckDepth, CheckTarget, EndpointReport};
+use eskort_app::{Advised, Before, CheckDepth, CheckTarget, CloseLook, EndpointReport};
 use eskort_core::context::Context;
 use eskort_core::finding::{Severity, Topic};
 use eskort_core::names::Identifier;
@@ -32,9 +32,23 @@ pub(crate) fn run(ui: &Ui, context: &Context, args: &CheckArgs) -> ExitStatus {
         Ok(targets) => targets,
         Err(status) => return status,
     };
+    let logs = match args.logs.as_deref().map(eskort_app::read_log_keys).transpose() {
+        Ok(logs) => logs.unwrap_or_default(),
+        Err(error) => {
+            let hint = "public keys in PEM, with the name of each log in the line before it, or a list of logs in JSON";
+            errors::print(
+                ui,
+                "the promises of logs were not checked",
+                &ErrorText::coded("usage", error.to_string()).hint(hint),
+            );
+            return ExitStatus::Usage;
+        }
+    };
     let depth = match args.short {
         true => CheckDepth::Handshake,
-        false => CheckDepth::Whole { pages: args.pages, plain: args.plain_address, online: args.online },
+        false => {
+            CheckDepth::Whole(CloseLook { pages: args.pages, plain: args.plain_address, online: args.online, logs })
+        }
     };
     if let Some(minutes) = args.wait {
         block_on(wait_for_newest(ui, context, &targets, minutes));
@@ -44,7 +58,7 @@ pub(crate) fn run(ui: &Ui, context: &Context, args: &CheckArgs) -> ExitStatus {
             ui.spin(format!("look at endpoints: {done} of {}", targets.len()));
         }
     };
-    let results = block_on(eskort_app::check_all(context, &targets, depth, &told));
+    let results = block_on(eskort_app::check_all(context, &targets, &depth, &told));
     ui.settle();
     let mut reports = Vec::new();
     let mut failed = ExitStatus::Well;
@@ -147,7 +161,7 @@ async fn wait_for_newest(ui: &Ui, context: &Context, targets: &[CheckTarget], mi
     let until = Instant::now() + Duration::from_secs(u64::from(minutes) * 60);
     let mut pause = Duration::from_millis(500);
     loop {
-        let results = eskort_app::check_all(context, targets, CheckDepth::Handshake, &|_| {}).await;
+        let results = eskort_app::check_all(context, targets, &CheckDepth::Handshake, &|_| {}).await;
         let reports: Vec<EndpointReport> = results.into_iter().flatten().flatten().collect();
         let is_behind = |report: &&EndpointReport| {
             let topics = [Topic::Installed, Topic::Reach];
@@ -277,6 +291,21 @@ fn rating_rows(rating: &Rating) -> Vec<Vec<Cell>> {
     rows
 }
 
+/// What has changed since the last close look.
+fn before_rows(before: &Before, points: u32) -> Vec<Vec<Cell>> {
+    let row = |text: String, tone| vec![Cell::plain(""), Cell::toned("before", Tone::Faint), Cell::toned(text, tone)];
+    if before.points == points && before.gone.is_empty() && before.new.is_empty() {
+        return vec![row(format!("the same on {}", words::day(before.at)), Tone::Faint)];
+    }
+    let mut text = format!("{} of 100 on {}", before.points, words::day(before.at));
+    for (what, codes) in [("gone since", &before.gone), ("new", &before.new)] {
+        if !codes.is_empty() {
+            text += &format!("; {what}: {}", codes.join(", "));
+        }
+    }
+    vec![row(text, if before.points > points { Tone::Notice } else { Tone::Plain })]
+}
+
 /// Prints what was seen.
 pub(crate) fn print(ui: &Ui, reports: &[EndpointReport], now: Timestamp) {
     print_with(ui, reports, &[], now);
@@ -339,7 +368,10 @@ fn text(report: &EndpointReport, now: Timestamp, page: Page) -> String {
             rows.push(vec![Cell::plain(""), Cell::plain(""), Cell::toned(bar, tone)]);
         }
     }
-    rows.extend(report.rating.iter().flat_map(rating_rows));
+    if let Some(rating) = &report.rating {
+        rows.extend(rating_rows(rating));
+        rows.extend(report.before.iter().flat_map(|before| before_rows(before, rating.points)));
+    }
     out.push_str(&draw(&["", "", ""], &rows, page));
     out
 }

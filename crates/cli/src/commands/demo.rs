@@ -495,7 +495,7 @@ async fn keep_once(ui: &Ui, context: &Context) -> Result<Vec<RecordToPlace>, Exi
 }
 
 async fn check_once(ui: &Ui, context: &Context) -> Result<(), ExitStatus> {
-    match eskort_app::check(context, &CheckTarget::Certificate("website".into()), CheckDepth::Handshake).await {
+    match eskort_app::check(context, &CheckTarget::Certificate("website".into()), &CheckDepth::Handshake).await {
         Ok(reports) => {
             check::print(ui, &reports, context.now());
             Ok(())

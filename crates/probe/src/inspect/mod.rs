@@ -6,7 +6,7 @@ mod judge;
 pub use judge::judge_inspection;
 
 use crate::approach::StartTls;
-use crate::observe::full_handshake;
+use crate::observe::{Signatures, full_handshake};
 use eskort_core::pki::{Certificate, key_words};
 use eskort_handshake::{ClientHello, Exchange, Flight, Group, KeyExchange, ServerHello, ServerReader, Suite, Version};
 use serde::Serialize;
@@ -63,8 +63,11 @@ pub struct Inspection {
     /// The application protocol that it chooses when offered HTTP/2 and HTTP/1.1.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub protocol: Option<String>,
-    /// The kinds of key that it has certificates for, before TLS 1.3.
+    /// The kinds of key that it has certificates for.
     pub keys: Vec<String>,
+    /// The promises of logs that it sends in the handshake, before TLS 1.3.
+    #[serde(skip)]
+    pub log_proofs: Vec<u8>,
     /// What it shows to who asks for no name.
     pub without_name: OtherName,
     /// What it shows to who asks for a name that nobody has.
@@ -172,6 +175,9 @@ pub async fn inspect(
             }
             found.signs_with_sha1 |= flight.signature.is_some_and(|algorithm| algorithm >> 8 == 2);
             let Some(hello) = &flight.hello else { continue };
+            if flight.certificates.first().is_some_and(|der| leaf.is_some_and(|leaf| leaf.der() == der)) {
+                hello.log_proofs().clone_into(&mut found.log_proofs);
+            }
             found.compresses |= hello.compression != 0;
             found.resumes |= hello.has_session || hello.gives_tickets();
         }
@@ -189,6 +195,9 @@ pub async fn inspect(
     }
     found.keys = keys;
     found.versions.extend(newest);
+    if found.versions.len() == 1 && found.speaks(Version::Tls13) {
+        found.keys = endpoint.keys_of_tls13().await;
+    }
     let (curves, fallback, without, unknown, protocol) = tokio::join!(
         endpoint.curves(&found),
         endpoint.refuses_fallback(&found),
@@ -390,7 +399,7 @@ impl Endpoint<'_> {
                 let offer = Offer { version, suites: &suites, groups: &groups, name, is_fallback: false };
                 self.greet(&offer).await.certificates.into_iter().next()
             }
-            false => self.full(name).await.map(|(leaf, _)| leaf),
+            false => self.full(name, Signatures::All).await.map(|(leaf, _)| leaf),
         };
         match shown.map(|der| Certificate::from_der(&der)) {
             None => OtherName::Refused,
@@ -401,16 +410,28 @@ impl Endpoint<'_> {
         }
     }
 
+    /// Returns the kinds of key that a server of TLS 1.3 alone has certificates for: what it shows is encrypted, and takes a whole handshake
+    /// for each kind of signature.
+    async fn keys_of_tls13(&self) -> Vec<String> {
+        let mut found = Vec::new();
+        for signatures in [Signatures::Rsa, Signatures::Curves] {
+            let leaf =
+                self.full(self.asked_name(), signatures).await.and_then(|(der, _)| Certificate::from_der(&der).ok());
+            found.extend(leaf.map(|leaf| key_words(leaf.public_key())).filter(|kind| !found.contains(kind)));
+        }
+        found
+    }
+
     /// Returns the application protocol that is chosen.
     async fn protocol(&self) -> Option<String> {
         if self.begun.is_some() {
             return None;
         }
-        self.full(self.asked_name()).await.and_then(|(_, protocol)| protocol)
+        self.full(self.asked_name(), Signatures::All).await.and_then(|(_, protocol)| protocol)
     }
 
     /// Makes a whole handshake: returns the leaf, and the application protocol that was chosen.
-    async fn full(&self, name: Option<&str>) -> Option<(Vec<u8>, Option<String>)> {
+    async fn full(&self, name: Option<&str>, signatures: Signatures) -> Option<(Vec<u8>, Option<String>)> {
         let _permit = self.permits.acquire().await.expect("it is never closed");
         self.count.fetch_add(1, Ordering::Relaxed);
         let talk = async {
@@ -418,7 +439,7 @@ impl Endpoint<'_> {
             if let Some(kind) = self.begun {
                 kind.begin(&mut stream, self.name).await.ok()?;
             }
-            full_handshake(name, stream, &PROTOCOLS).await
+            full_handshake(name, stream, &PROTOCOLS, signatures).await
         };
         timeout(LONGEST, talk).await.ok().flatten()
     }

@@ -4,7 +4,7 @@ use super::{Teller, cannot_write, load};
 use crate::commands::{check, links};
 use crate::errors;
 use crate::exit::ExitStatus;
-use eskort_app::{CheckDepth, CheckTarget, LinksOptions, mend_links};
+use eskort_app::{CheckDepth, CheckTarget, CloseLook, LinksOptions, mend_links};
 use eskort_core::context::Context;
 use eskort_core::inventory::CheckAddress;
 use eskort_practice::Manners;
@@ -60,8 +60,9 @@ async fn look(teller: &Teller<'_>, context: &Context) -> Result<(), ExitStatus> 
         instead: Some(address(world.site.tls_address())),
         roots: None,
     };
-    let depth = CheckDepth::Whole { pages: 1, plain: Some(address(world.site.plain_address())), online: false };
-    let reports = eskort_app::check(context, &target, depth).await.map_err(|error| {
+    let plain = Some(address(world.site.plain_address()));
+    let depth = CheckDepth::Whole(CloseLook { plain, ..CloseLook::default() });
+    let reports = eskort_app::check(context, &target, &depth).await.map_err(|error| {
         errors::print(ui, "cannot look at the site", &errors::tell(&error, "website"));
         ExitStatus::Failed
     })?;
