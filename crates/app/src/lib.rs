@@ -20,6 +20,7 @@ pub use authority::account::{AccountView, bring_account, change_account_key, end
 pub use authority::revoke::{RevokeError, RevokeOptions, Revoked, revoke};
 pub use by_hand::answer::Brought;
 pub use error::{AnswerError, StepError};
+pub use eskort_databases::{AddressError, DatabaseAddress, DatabaseError};
 pub use eskort_notify::NotifyError;
 pub use eskort_store::RunRow;
 pub use give::add::{AddError, AddOptions, Added, plan_addition, resolves, write_addition};
@@ -37,7 +38,8 @@ pub use keep::install::{InstallEnding, install_stored};
 pub use keep::steps::{Acted, Actions, Awaited, Driver, Step};
 pub use keep::{Advised, Plan, PlannedBudget, keep, plan, planned_installation, planned_mending};
 pub use links::{
-    Example, LeftAlone, LinkFile, LinksError, LinksOptions, LinksReport, Undone, find_links, mend_links, undo_links,
+    DatabaseLogin, Example, LeftAlone, LinkFile, LinkTable, LinksError, LinksOptions, LinksReport, SettingsError,
+    Undone, find_links, mend_links, read_site_settings, undo_links,
 };
 pub use look::check::{Before, CheckDepth, CheckTarget, CloseLook, EndpointReport, check, check_all};
 pub use look::history::{History, HistoryEvent, history};

@@ -101,7 +101,7 @@ pub(crate) enum Command {
     /// Tell people what is new: who is told, and a test
     #[command(subcommand)]
     Notify(NotifyCommand),
-    /// Find and change addresses in a site's pages and dumps that still say http
+    /// Find and change addresses in a site's pages, dumps and databases that still say http
     #[command(subcommand)]
     Links(LinksCommand),
     /// Show a guide for a situation, or the help of a command

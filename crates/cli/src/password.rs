@@ -21,6 +21,11 @@ pub(crate) struct PasswordArgs {
 }
 
 impl PasswordArgs {
+    /// Takes them from elsewhere on the command line.
+    pub(crate) fn new(password_file: Option<PathBuf>, password_env: Option<String>) -> Self {
+        PasswordArgs { password_file, password_env }
+    }
+
     /// Returns the password that was given, if one was; its file's last line end is no part of it.
     pub(crate) fn given(&self) -> Result<Option<Secret<String>>, String> {
         let text = match (&self.password_file, &self.password_env) {

@@ -39,7 +39,8 @@ const POINTS: &[&str] = &[
 ];
 
 /// Points of what is beside a journey; each has its test.
-const BESIDE: &[&str] = &["links-written", "key-changed", "revoked", "swept", "told", "tlsa-published", "tlsa-removed"];
+const BESIDE: &[&str] =
+    &["links-written", "rows-changed", "key-changed", "revoked", "swept", "told", "tlsa-published", "tlsa-removed"];
 
 /// A world with two certificates that share their authority and a site.
 fn two_certificates() -> World {

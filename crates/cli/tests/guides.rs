@@ -2,6 +2,7 @@
 //! its own: its own network with a real name server and a real ACME server, its own `/etc`, real servers at their usual ports.
 
 use crate::bind::{Bind, KEY};
+use crate::databases::sqlite;
 use crate::hosts::Sshd;
 use crate::office::Office;
 use crate::pebble::Pebble;
@@ -238,10 +239,12 @@ fn moving_to_https() {
                 <img src=\"http://www.lampholm.example/lamp.png\"><a href=\"http://shop.other.example/\">a friend</a>\n";
     write("/srv/www/lampholm/index.html", page);
     write("/srv/www/lampholm/lamp.js", "// lit\n");
-    let dump = "CREATE TABLE `pages` (`id` int, `text` text);\nINSERT INTO `pages` VALUES (1,'see http://lampholm.example/tower');\n";
-    write("/srv/dump.sql", dump);
+    write("/srv/www/lampholm/settings.php", "<?php\nreturn ['driver' => 'sqlite', 'database' => '/srv/site.db'];\n");
+    let texts = "select group_concat(text) from pages";
+    let made = "create table pages (id integer primary key, text text);;insert into pages (text) values ('see http://lampholm.example/tower')";
+    sqlite(Path::new("/srv/site.db"), made);
     house.live_through("moving-to-https", &mut |_, _| {});
-    assert!(std::fs::read_to_string("/srv/dump.sql").unwrap().contains("see https://lampholm.example/tower"));
+    assert_eq!(sqlite(Path::new("/srv/site.db"), texts).trim(), "see https://lampholm.example/tower");
 }
 
 #[test]

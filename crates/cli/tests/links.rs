@@ -8,7 +8,7 @@ use std::process::{Command, Stdio};
 
 const SITE: [&str; 2] = ["--site", "lampholm.example"];
 
-fn json(said: &Said) -> Value {
+pub(crate) fn json(said: &Said) -> Value {
     serde_json::from_str(&said.out).unwrap_or_else(|_| panic!("{said}"))
 }
 
@@ -96,7 +96,7 @@ $values = [$a, [$a, ['x' => $a, 7 => "it's \"$a\"\n\\ \t"]], new Lamp($a), json_
 "#;
 
 /// Has PHP make the values, each serialized, in hexadecimal.
-fn values(way: &str) -> Vec<String> {
+pub(crate) fn values(way: &str) -> Vec<String> {
     let code = format!("{VALUES} foreach ($values as $v) echo bin2hex(serialize($v)), \"\\n\";");
     let made = Command::new("php").args(["-r", &code, "--", way]).output();
     let made = made.expect("Debian's package php-cli is installed (scripts/test does it)");
@@ -107,7 +107,7 @@ fn values(way: &str) -> Vec<String> {
 }
 
 /// Has PHP read values, and returns how many it could not read.
-fn unreadable(values: &[String]) -> String {
+pub(crate) fn unreadable(values: &[String]) -> String {
     let code = format!(
         "{} foreach (file('php://stdin') as $l) if (@unserialize(hex2bin(trim($l))) === false) echo \"broken $l\";",
         VALUES.lines().nth(2).unwrap()
@@ -117,13 +117,13 @@ fn unreadable(values: &[String]) -> String {
     String::from_utf8(php.wait_with_output().unwrap().stdout).unwrap()
 }
 
-fn hex_text(hex: &str) -> String {
+pub(crate) fn hex_text(hex: &str) -> String {
     let byte = |at: usize| u8::from_str_radix(&hex[at..at + 2], 16).unwrap();
     String::from_utf8((0..hex.len()).step_by(2).map(byte).collect()).unwrap()
 }
 
 /// Holds what a database has after the change against what it had.
-fn check_values(rows: &[String]) {
+pub(crate) fn check_values(rows: &[String]) {
     assert_eq!(unreadable(rows), "");
     for (row, old) in rows.iter().zip(values("http")) {
         let (new, old) = (hex_text(row), hex_text(&old));
@@ -137,7 +137,25 @@ fn check_values(rows: &[String]) {
     }
 }
 
-fn a_leaf(place: &Place) {
+/// Has MariaDB do something, as root.
+pub(crate) fn maria(port: u16, sql: &str) -> String {
+    let mut client = Command::new("mariadb");
+    client.args(["--no-defaults", "-h", "127.0.0.1", "-P", &port.to_string(), "-u", "root", "-N", "-B", "-e", sql]);
+    let said = Said::from(client.output().unwrap());
+    assert_eq!(said.code, Some(0), "{said}");
+    said.out
+}
+
+/// Has PostgreSQL do something, as its own user.
+pub(crate) fn psql(port: u16, database: &str, words: &[&str]) -> String {
+    let mut client = Command::new("psql");
+    client.args(["-h", "127.0.0.1", "-p", &port.to_string(), "-U", "postgres", "-d", database]);
+    let said = Said::from(client.args(["-At", "-v", "ON_ERROR_STOP=1"]).args(words).output().unwrap());
+    assert_eq!(said.code, Some(0), "{said}");
+    said.out
+}
+
+pub(crate) fn a_leaf(place: &Place) {
     let line =
         "req -x509 -newkey ec -pkeyopt ec_paramgen_curve:P-256 -nodes -subj /CN=x -keyout leaf.key -out leaf.pem";
     place.openssl(&line.split(' ').collect::<Vec<_>>()).check(0, &[]);
@@ -149,25 +167,7 @@ fn a_dump_of_mariadb_is_loaded_again_with_every_value_whole() {
     a_leaf(&place);
     let port = free_port();
     let _server = mariadb(&place, port);
-    let sql = |text: &str| {
-        let mut client = Command::new("mariadb");
-        client.args([
-            "--no-defaults",
-            "-h",
-            "127.0.0.1",
-            "-P",
-            &port.to_string(),
-            "-u",
-            "root",
-            "-N",
-            "-B",
-            "-e",
-            text,
-        ]);
-        let said = Said::from(client.output().unwrap());
-        assert_eq!(said.code, Some(0), "{said}");
-        said.out
-    };
+    let sql = |text: &str| maria(port, text);
     sql(
         "create database harbour character set utf8mb4; create table harbour.posts (id int primary key, short varchar(24), body longtext, raw blob)",
     );
@@ -207,25 +207,7 @@ fn a_dump_of_postgresql_is_loaded_again_with_every_value_whole() {
     a_leaf(&place);
     let port = free_port();
     let _server = postgres(&place, port);
-    let psql = |database: &str, words: &[&str]| {
-        let mut client = Command::new("psql");
-        client.args([
-            "-h",
-            "127.0.0.1",
-            "-p",
-            &port.to_string(),
-            "-U",
-            "postgres",
-            "-d",
-            database,
-            "-At",
-            "-v",
-            "ON_ERROR_STOP=1",
-        ]);
-        let said = Said::from(client.args(words).output().unwrap());
-        assert_eq!(said.code, Some(0), "{said}");
-        said.out
-    };
+    let psql = |database: &str, words: &[&str]| psql(port, database, words);
     psql("postgres", &["-c", "create database harbour encoding 'UTF8' template template0"]);
     psql("harbour", &["-c", "create table posts (id int primary key, short varchar(24), body text, raw bytea)"]);
     // PostgreSQL's texts have no zero bytes; PHP's objects with hidden members do.

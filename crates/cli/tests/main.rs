@@ -11,6 +11,7 @@ mod bind;
 mod budgets;
 mod commands;
 mod crash;
+mod databases;
 mod desk;
 mod docs;
 mod endpoints;

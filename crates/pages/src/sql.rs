@@ -2,11 +2,12 @@
 
 mod table;
 
-use crate::address::{Hosts, Left, Tally, may_hold, mend_text};
+use crate::address::{Hosts, Tally, may_hold, mend_text};
+use crate::column::{Column, keep_what_fits};
 use crate::value::{may_be_structured, mend_value};
 use memchr::{memchr, memchr2, memmem};
 use std::io::{self, Read, Write};
-use table::{Column, Tables};
+use table::Tables;
 
 /// A literal that is longer is left as it is: so much of a dump is in memory at the most.
 const LONGEST: usize = 24 << 20;
@@ -286,17 +287,11 @@ impl<'a> DumpMender<'a> {
             true => mend_text(raw, self.hosts, &mut tally),
             false => mend_value(&decode(raw), self.hosts, &mut tally),
         };
-        let fits = |mended: &Vec<u8>| match is_plain && column.has_limits() {
+        let fits = |mended: &[u8]| match is_plain && column.has_limits() {
             true => column.holds(&decode(mended)),
             false => column.holds(mended),
         };
-        if mended.as_ref().is_some_and(|mended| !fits(mended)) {
-            let changed = std::mem::take(&mut tally.changed);
-            *tally.left.entry(Left::TooLong).or_default() += changed;
-            self.tally.add(tally);
-            return None;
-        }
-        self.tally.add(tally);
+        let mended = keep_what_fits(mended, fits, tally, &mut self.tally);
         mended.map(|mended| if is_plain { mended } else { encode(&mended) })
     }
 

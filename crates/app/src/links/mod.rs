@@ -1,13 +1,17 @@
 //! Addresses that still say http, in a site's files and dumps: found, and changed to https.
 
+mod settings;
+mod tables;
 mod undo;
 mod walk;
 
+pub use settings::{DatabaseLogin, SettingsError};
 pub use undo::{Undone, undo_links};
 
 use eskort_core::context::Context;
 use eskort_core::progress::Progress;
 use eskort_core::words;
+use eskort_databases::DatabaseError;
 use eskort_host::files::{self, Access, as_owner_of};
 use eskort_pages::{DumpMender, Hosts, Left, Tally, mend_text, mend_value};
 use serde::Serialize;
@@ -33,6 +37,8 @@ pub struct LinksOptions {
     pub hosts: Vec<String>,
     /// Whether files keep the time of their last change.
     pub keep_times: bool,
+    /// Live databases.
+    pub databases: Vec<DatabaseLogin>,
 }
 
 /// Why links cannot be looked for or changed.
@@ -57,6 +63,17 @@ pub enum LinksError {
         /// What the system said.
         source: io::Error,
     },
+    /// A database cannot be used.
+    #[error(transparent)]
+    Database(#[from] DatabaseError),
+    /// A site's configuration names no database.
+    #[error("no database is found in {}: {source}", path.display())]
+    Settings {
+        /// The file.
+        path: PathBuf,
+        /// Why.
+        source: SettingsError,
+    },
     /// There is nothing to go back to.
     #[error("no change of links is known that could be taken back")]
     NothingToUndo,
@@ -69,10 +86,14 @@ pub struct LinksReport {
     pub hosts: Vec<String>,
     /// How many files were read.
     pub read: usize,
+    /// How many tables of databases were read.
+    pub read_tables: usize,
     /// How many addresses were changed, or would be.
     pub addresses: u64,
     /// The files in which something was changed or would be, with how many addresses.
     pub files: Vec<LinkFile>,
+    /// The tables in which something was changed or would be.
+    pub tables: Vec<LinkTable>,
     /// Addresses of the hosts that stay, by the reason.
     pub left: BTreeMap<Left, u64>,
     /// Files that stay as they are, each with the reason.
@@ -95,10 +116,21 @@ pub struct LinkFile {
     pub addresses: u64,
 }
 
-/// A file that stays as it is.
+/// A table of a live database with addresses over http.
+#[derive(Clone, Debug, Serialize)]
+pub struct LinkTable {
+    /// Where the database is.
+    pub database: String,
+    /// The table.
+    pub table: String,
+    /// How many addresses.
+    pub addresses: u64,
+}
+
+/// A file or a table that stays as it is.
 #[derive(Clone, Debug, Serialize)]
 pub struct LeftAlone {
-    /// Where.
+    /// Where; for a table the database's address and its name.
     pub path: PathBuf,
     /// Why.
     pub why: String,
@@ -107,7 +139,7 @@ pub struct LeftAlone {
 /// One address, with what stands around it.
 #[derive(Clone, Debug, Serialize)]
 pub struct Example {
-    /// The file.
+    /// The file, or the column of a database.
     pub path: PathBuf,
     /// The line, from 1.
     pub line: usize,
@@ -115,6 +147,27 @@ pub struct Example {
     pub before: String,
     /// The same as it will be.
     pub after: String,
+}
+
+impl LinksReport {
+    /// Counts what was found.
+    fn count(&mut self, tally: Tally) {
+        let Tally { left, others, .. } = tally;
+        let mut all =
+            Tally { left: std::mem::take(&mut self.left), others: std::mem::take(&mut self.others), changed: 0 };
+        all.add(Tally { left, others, changed: 0 });
+        (self.left, self.others) = (all.left, all.others);
+    }
+}
+
+/// Reads the login of a database from a site's configuration.
+///
+/// # Errors
+/// When the file cannot be read, or names no database on this machine.
+pub fn read_site_settings(path: &Path) -> Result<DatabaseLogin, LinksError> {
+    let text = std::fs::read(path).map_err(|source| LinksError::Path { path: path.to_owned(), source })?;
+    settings::login_in(&String::from_utf8_lossy(&text))
+        .map_err(|source| LinksError::Settings { path: path.to_owned(), source })
 }
 
 /// Looks for addresses over http. Changes nothing.
@@ -161,6 +214,10 @@ fn go_through(
         };
         walk(path, &mut each)?;
     }
+    for login in &options.databases {
+        tables::go_through(context, &hosts, login, backup.as_mut(), &mut report)?;
+    }
+    report.tables.sort_by_key(|table| std::cmp::Reverse(table.addresses));
     report.files.sort_by(|a, b| b.addresses.cmp(&a.addresses).then_with(|| a.path.cmp(&b.path)));
     report.copies = backup.and_then(Backup::finish);
     Ok(report)
@@ -187,10 +244,7 @@ fn visit(
         }
     };
     let changed = tally.changed;
-    let mut all =
-        Tally { left: std::mem::take(&mut report.left), others: std::mem::take(&mut report.others), changed: 0 };
-    all.add(tally);
-    (report.left, report.others) = (all.left, all.others);
+    report.count(tally);
     if changed == 0 {
         return Ok(());
     }
@@ -235,7 +289,13 @@ fn look_through_text(
     let (mut tally, mut sum) = (Tally::default(), Sum::default());
     if let Some(new) = mended(hosts, kind, &read.bytes, &mut tally) {
         if report.examples.len() < EXAMPLES {
-            report.examples.extend(example(path, hosts, &read.bytes, &new));
+            let example = cut_around(hosts, &read.bytes, &new);
+            report.examples.extend(example.map(|(line, before, after)| Example {
+                path: path.to_owned(),
+                line,
+                before,
+                after,
+            }));
         }
         sum.write_all(&new)?;
     }
@@ -273,8 +333,8 @@ fn mend_whole(hosts: &Hosts, kind: Kind, old: &mut dyn Read, new: &mut dyn Write
     }
 }
 
-/// Returns the first address of a file that is changed, with what stands around it.
-fn example(path: &Path, hosts: &Hosts, old: &[u8], new: &[u8]) -> Option<Example> {
+/// Returns what stands around the first address of a text that is changed: the number of its line, the line as it is, and as it will be.
+fn cut_around(hosts: &Hosts, old: &[u8], new: &[u8]) -> Option<(usize, String, String)> {
     let found = hosts.find(old).into_iter().find(|found| found.is_ours && found.left.is_none())?;
     let at = found.scheme.start;
     let line = old[..at].iter().filter(|byte| **byte == b'\n').count() + 1;
@@ -285,12 +345,7 @@ fn example(path: &Path, hosts: &Hosts, old: &[u8], new: &[u8]) -> Option<Example
         words::printable(String::from_utf8_lossy(&text[start..end.min(at + 2 * AROUND)]).trim(), 160)
     };
     // Values whose lengths are written before the address may have become longer before it, too.
-    (old[..at] == new[..at.min(new.len())]).then(|| Example {
-        path: path.to_owned(),
-        line,
-        before: cut(old),
-        after: cut(new),
-    })
+    (old[..at] == new[..at.min(new.len())]).then(|| (line, cut(old), cut(new)))
 }
 
 /// Writes a file for the owner alone.

@@ -1,17 +1,22 @@
 //! Copies of files from before their links were changed, and the way back.
 
+use super::settings::DatabaseLogin;
 use super::{LinksError, write_private};
 use eskort_core::context::Context;
-use eskort_core::pki::hex;
+use eskort_core::pki::{Secret, base64, base64_decode, hex};
+use eskort_databases::{Change, Database, DatabaseAddress, Key, Table};
 use eskort_host::files::{self, as_owner_of};
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 use sha2::{Digest, Sha256};
+use std::collections::BTreeMap;
 use std::fs;
-use std::io::{self, Write};
+use std::io::{self, BufRead, Write};
 use std::path::{Path, PathBuf};
 
 const LIST: &str = "files.json";
+/// The values of databases as they were, a JSON object on each line.
+const VALUES: &str = "values.jsonl";
 
 /// A file that was changed, and its copy of before.
 #[derive(Clone, Debug, Serialize, Deserialize)]
@@ -22,10 +27,26 @@ struct Kept {
     after: String,
 }
 
+/// A value of a database that was changed.
+#[derive(Serialize, Deserialize)]
+struct KeptValue {
+    database: String,
+    table: String,
+    column: String,
+    key: Key,
+    /// As it was, in base64.
+    before: String,
+    /// The SHA-256 digest of what it is after the change.
+    after: String,
+}
+
 /// The copies of one change.
 pub(super) struct Backup {
     folder: PathBuf,
     kept: Vec<Kept>,
+    values: Option<fs::File>,
+    /// Whether any of the values was changed.
+    has_changed_values: bool,
 }
 
 fn links(state: &Path) -> PathBuf {
@@ -64,7 +85,12 @@ impl Backup {
         // A name that sorts by time and can be made again within a second.
         let taken = |n: &u32| links(state).join(format!("{}-{n:03}", now.as_second())).exists();
         let n = (0..1000).find(|n| !taken(n)).unwrap_or(999);
-        Backup { folder: links(state).join(format!("{}-{n:03}", now.as_second())), kept: Vec::new() }
+        Backup {
+            folder: links(state).join(format!("{}-{n:03}", now.as_second())),
+            kept: Vec::new(),
+            values: None,
+            has_changed_values: false,
+        }
     }
 
     fn write_list(&self) -> Result<(), LinksError> {
@@ -75,7 +101,7 @@ impl Backup {
     /// Keeps a copy of a file, and writes down what it will be, so that a change that is cut short can be taken back, too.
     pub(super) fn keep(&mut self, path: &Path, after: String) -> Result<String, LinksError> {
         let failed = |source| LinksError::Copy { path: self.folder.clone(), source };
-        if self.kept.is_empty() {
+        if self.is_empty() {
             files::make_folders(&self.folder, 0o700).map_err(failed)?;
         }
         let path = std::path::absolute(path).map_err(failed)?;
@@ -93,15 +119,52 @@ impl Backup {
         Ok(copy)
     }
 
+    fn is_empty(&self) -> bool {
+        self.kept.is_empty() && self.values.is_none()
+    }
+
+    /// Keeps values of a table as they are, with what they will be.
+    pub(super) fn keep_values(&mut self, database: &str, table: &Table, changes: &[Change]) -> Result<(), LinksError> {
+        let failed = |source| LinksError::Copy { path: self.folder.clone(), source };
+        if self.values.is_none() {
+            files::make_folders(&self.folder, 0o700).map_err(failed)?;
+            self.write_list()?;
+            write_private(&self.folder.join(VALUES), b"")?;
+            let opened = fs::OpenOptions::new().append(true).open(self.folder.join(VALUES));
+            self.values = Some(opened.map_err(failed)?);
+        }
+        let mut lines = Vec::new();
+        for Change { key, column, old, new } in changes {
+            let column = table.columns[*column].name.clone();
+            let (database, table) = (database.to_owned(), table.name.clone());
+            let (before, after) = (base64(old), hex(&Sha256::digest(new)));
+            let value = KeptValue { database, table, column, key: key.clone(), before, after };
+            serde_json::to_writer(&mut lines, &value).map_err(|error| failed(error.into()))?;
+            lines.push(b'\n');
+        }
+        let Some(values) = &mut self.values else { return Ok(()) };
+        values.write_all(&lines).and_then(|()| values.sync_data()).map_err(failed)
+    }
+
     /// Removes the copy of a file that was not changed.
     pub(super) fn forget(&mut self, copy: &str) {
         self.kept.retain(|kept| kept.copy != copy);
         let _ = fs::remove_file(self.folder.join(copy));
     }
 
-    /// Returns where the copies are, if there are any.
+    /// Notes that values were changed.
+    pub(super) fn changed_values(&mut self) {
+        self.has_changed_values = true;
+    }
+
+    /// Returns where the copies are, if there are any of what was changed.
     pub(super) fn finish(self) -> Option<PathBuf> {
-        (!self.kept.is_empty()).then_some(self.folder)
+        if self.kept.is_empty() && !self.has_changed_values {
+            // Another run could not be taken back if this one were the last.
+            let _ = fs::remove_dir_all(&self.folder);
+            return None;
+        }
+        Some(self.folder)
     }
 }
 
@@ -112,16 +175,67 @@ pub struct Undone {
     pub restored: Vec<PathBuf>,
     /// Files that somebody has changed since, which stay.
     pub left_alone: Vec<PathBuf>,
+    /// How many values of databases are as they were.
+    pub values: u64,
+    /// How many of them somebody has changed since, or removed: they stay.
+    pub values_left: u64,
     /// Where the copies of those that stay are.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub copies: Option<PathBuf>,
 }
 
-/// Takes the last change of links back.
+/// Puts the values of databases back.
+fn undo_values(folder: &Path, password: Option<&Secret<String>>, undone: &mut Undone) -> Result<(), LinksError> {
+    let failed = |source| LinksError::Copy { path: folder.to_owned(), source };
+    let file = match fs::File::open(folder.join(VALUES)) {
+        Ok(file) => file,
+        Err(error) if error.kind() == io::ErrorKind::NotFound => return Ok(()),
+        Err(error) => return Err(failed(error)),
+    };
+    let mut databases: BTreeMap<String, (Database, Vec<Table>)> = BTreeMap::new();
+    for line in io::BufReader::new(file).lines() {
+        // The last line of a run that was killed may be cut short: nothing of it was changed.
+        let Ok(value) = serde_json::from_str::<KeptValue>(&line.map_err(failed)?) else { continue };
+        if !databases.contains_key(&value.database) {
+            let address = DatabaseAddress::parse(&value.database);
+            let address = address.map_err(|error| failed(io::Error::other(error.to_string())))?;
+            let mut database = DatabaseLogin { address, password: password.cloned() }.connect(true)?;
+            let tables = database.tables()?;
+            databases.insert(value.database.clone(), (database, tables));
+        }
+        let Some((database, tables)) = databases.get_mut(&value.database) else { continue };
+        let table = tables.iter().find(|table| table.name == value.table);
+        let place = table.and_then(|table| {
+            let column = table.columns.iter().position(|column| column.name == value.column)?;
+            Some((table, column))
+        });
+        let (Some((table, column)), Some(before)) = (place, base64_decode(&value.before)) else {
+            undone.values_left += 1;
+            continue;
+        };
+        let now = database.text(table, column, &value.key)?;
+        match now {
+            // It was not changed any more, or is as before again.
+            Some(now) if now == before => {}
+            Some(now) if hex(&Sha256::digest(&now)) == value.after => {
+                let change = Change { key: value.key, column, old: now, new: before };
+                match database.change(table, &[change], &|| {})?[..] {
+                    [true] => undone.values += 1,
+                    _ => undone.values_left += 1,
+                }
+            }
+            _ => undone.values_left += 1,
+        }
+    }
+    Ok(())
+}
+
+/// Takes the last change of links back; `password` is for the databases in which it was made.
 ///
 /// # Errors
-/// When none is known, or its copies cannot be read.
-pub fn undo_links(context: &Context) -> Result<Undone, LinksError> {
+/// When none is known, its copies cannot be read, or a database cannot be used: what was put back by then stays so, and the rest can be
+/// put back by another try.
+pub fn undo_links(context: &Context, password: Option<&Secret<String>>) -> Result<Undone, LinksError> {
     let folder = links(&context.state);
     let mut known: Vec<PathBuf> = fs::read_dir(&folder)
         .map(|entries| entries.filter_map(|entry| entry.ok().map(|entry| entry.path())).collect())
@@ -133,6 +247,7 @@ pub fn undo_links(context: &Context) -> Result<Undone, LinksError> {
     let text = fs::read(last.join(LIST)).map_err(failed)?;
     let kept: Vec<Kept> = serde_json::from_slice(&text).map_err(|error| failed(error.into()))?;
     let mut undone = Undone::default();
+    undo_values(&last, password, &mut undone)?;
     for one in kept {
         let copy = last.join(&one.copy);
         let before = digest(&copy).map_err(failed)?;
@@ -152,7 +267,7 @@ pub fn undo_links(context: &Context) -> Result<Undone, LinksError> {
             _ => undone.left_alone.push(one.path),
         }
     }
-    if undone.left_alone.is_empty() {
+    if undone.left_alone.is_empty() && undone.values_left == 0 {
         fs::remove_dir_all(&last).map_err(failed)?;
     } else {
         let aside = last.with_extension("taken-back");

@@ -5,9 +5,9 @@ use std::path::PathBuf;
 
 #[derive(Debug, Subcommand)]
 pub(crate) enum LinksCommand {
-    /// Find addresses that still say http, in pages, programs, JSON and dumps; nothing is changed
+    /// Find addresses that still say http, in pages, programs, JSON, dumps and databases; nothing is changed
     Find(LinksPlaces),
-    /// Change them to https; copies of the files of before are kept
+    /// Change them to https; copies of what was there before are kept
     Mend(LinksMendArgs),
 }
 
@@ -19,6 +19,18 @@ pub(crate) struct LinksPlaces {
     /// Only addresses of this host; `*.NAME` for all one level below (can be repeated) [default: the names in the inventory]
     #[arg(long = "site", value_name = "HOST")]
     pub(crate) hosts: Vec<String>,
+    /// Live database of this machine, like mysql://USER@/NAME, postgres://USER@127.0.0.1/NAME or sqlite:FILE (can be repeated)
+    #[arg(long = "database", value_name = "ADDRESS")]
+    pub(crate) databases: Vec<String>,
+    /// Live database that this file of the site's configuration names, with its login (can be repeated)
+    #[arg(long = "database-of", value_name = "FILE")]
+    pub(crate) databases_of: Vec<PathBuf>,
+    /// File with the password of the databases
+    #[arg(long, value_name = "FILE")]
+    pub(crate) password_file: Option<PathBuf>,
+    /// Variable of the environment with that password
+    #[arg(long, value_name = "NAME", conflicts_with = "password_file")]
+    pub(crate) password_env: Option<String>,
 }
 
 #[derive(Debug, ClapArgs)]
@@ -28,8 +40,8 @@ pub(crate) struct LinksMendArgs {
     /// Only say what would be changed
     #[arg(long)]
     pub(crate) plan: bool,
-    /// Put the files of the last change back as they were
-    #[arg(long, conflicts_with_all = ["plan", "paths", "hosts", "keep_times"])]
+    /// Put the files and values of the last change back as they were
+    #[arg(long, conflicts_with_all = ["plan", "paths", "hosts", "keep_times", "databases", "databases_of"])]
     pub(crate) undo: bool,
     /// Keep the time at which a file was changed last
     #[arg(long)]

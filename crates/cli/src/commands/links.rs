@@ -6,10 +6,14 @@ use crate::draw::tone::Tone;
 use crate::error_text::ErrorText;
 use crate::errors;
 use crate::exit::ExitStatus;
-use crate::password;
+use crate::password::{self, PasswordArgs};
 use crate::ui::Ui;
-use eskort_app::{Example, LeftAlone, LinksError, LinksOptions, LinksReport, find_links, mend_links, undo_links};
+use eskort_app::{
+    AddressError, DatabaseAddress, DatabaseError, DatabaseLogin, Example, LeftAlone, LinkTable, LinksError,
+    LinksOptions, LinksReport, find_links, mend_links, read_site_settings, undo_links,
+};
 use eskort_core::context::Context;
+use eskort_core::pki::Secret;
 use eskort_core::words;
 use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
@@ -20,19 +24,59 @@ const SHOWN: usize = 15;
 pub(crate) fn run(ui: &Ui, context: &Context, command: &LinksCommand) -> ExitStatus {
     match command {
         LinksCommand::Find(places) => find(ui, context, places),
-        LinksCommand::Mend(args) if args.undo => undo(ui, context),
+        LinksCommand::Mend(args) if args.undo => undo(ui, context, &args.places),
         LinksCommand::Mend(args) => mend(ui, context, args),
     }
 }
 
-fn options(places: &LinksPlaces, keep_times: bool) -> LinksOptions {
-    let here = || vec![PathBuf::from(".")];
+fn options(ui: &Ui, places: &LinksPlaces, keep_times: bool) -> Result<LinksOptions, ExitStatus> {
+    let databases = databases(ui, places)?;
+    let here = || if databases.is_empty() { vec![PathBuf::from(".")] } else { Vec::new() };
     let paths = if places.paths.is_empty() { here() } else { places.paths.clone() };
-    LinksOptions { paths, hosts: places.hosts.clone(), keep_times }
+    Ok(LinksOptions { paths, hosts: places.hosts.clone(), keep_times, databases })
+}
+
+fn password(ui: &Ui, places: &LinksPlaces) -> Result<Option<Secret<String>>, ExitStatus> {
+    let given = PasswordArgs::new(places.password_file.clone(), places.password_env.clone()).given();
+    given.map_err(|cause| {
+        errors::print(ui, "no password for the databases", &ErrorText::coded("password", cause));
+        ExitStatus::Usage
+    })
+}
+
+fn databases(ui: &Ui, places: &LinksPlaces) -> Result<Vec<DatabaseLogin>, ExitStatus> {
+    let password = password(ui, places)?;
+    let mut found = Vec::new();
+    for text in &places.databases {
+        let address = DatabaseAddress::parse(text).map_err(|error| {
+            let hint = match error {
+                AddressError::Malformed(_) => {
+                    "write mysql://USER@/NAME, postgres://USER@127.0.0.1:5432/NAME or sqlite:FILE"
+                }
+                AddressError::HasPassword => "leave it out, and name a file with it: --password-file FILE",
+                AddressError::Elsewhere(_) => {
+                    "run Eskort on that machine, or lead a port of this one there: ssh -L 3307:127.0.0.1:3306 MACHINE"
+                }
+            };
+            errors::print(ui, "a database cannot be used", &ErrorText::coded("usage", error.to_string()).hint(hint));
+            ExitStatus::Usage
+        })?;
+        found.push(DatabaseLogin { address, password: password.clone() });
+    }
+    for path in &places.databases_of {
+        let mut login = read_site_settings(path).map_err(|error| failed(ui, "a database cannot be used", &error))?;
+        login.password = password.clone().or(login.password);
+        found.push(login);
+    }
+    Ok(found)
 }
 
 fn find(ui: &Ui, context: &Context, places: &LinksPlaces) -> ExitStatus {
-    match find_links(context, &options(places, false)) {
+    let options = match options(ui, places, false) {
+        Ok(options) => options,
+        Err(status) => return status,
+    };
+    match find_links(context, &options) {
         Ok(report) => {
             ui.settle();
             if ui.is_json() {
@@ -50,7 +94,10 @@ fn find(ui: &Ui, context: &Context, places: &LinksPlaces) -> ExitStatus {
 }
 
 fn mend(ui: &Ui, context: &Context, args: &LinksMendArgs) -> ExitStatus {
-    let options = options(&args.places, args.keep_times);
+    let options = match options(ui, &args.places, args.keep_times) {
+        Ok(options) => options,
+        Err(status) => return status,
+    };
     if args.plan || !args.yes {
         let report = match find_links(context, &options) {
             Ok(report) => report,
@@ -81,8 +128,8 @@ fn mend(ui: &Ui, context: &Context, args: &LinksMendArgs) -> ExitStatus {
             return ExitStatus::Usage;
         }
         let count = words::count(report.addresses, "address");
-        let files = words::count(report.files.len() as u64, "file");
-        let question = format!("This changes {count} in {files}; copies are kept. Type yes to do it");
+        let places = places(&report);
+        let question = format!("This changes {count} in {places}; copies are kept. Type yes to do it");
         if !password::says_yes(ui, &question) {
             ui.talk("Nothing was changed.");
             return ExitStatus::NeedsAttention;
@@ -106,27 +153,39 @@ pub(super) fn print_mended(ui: &Ui, report: &LinksReport) {
     print(ui, report, true);
     if let Some(copies) = &report.copies {
         let copies = copies.display();
-        ui.result(&format!("\nThe files of before are in {copies}; `eskort links mend --undo` puts them back."));
+        ui.result(&format!("\nWhat was there before is in {copies}; `eskort links mend --undo` puts them back."));
     }
 }
 
-fn undo(ui: &Ui, context: &Context) -> ExitStatus {
-    let undone = match undo_links(context) {
+fn undo(ui: &Ui, context: &Context, places: &LinksPlaces) -> ExitStatus {
+    let password = match password(ui, places) {
+        Ok(password) => password,
+        Err(status) => return status,
+    };
+    let undone = match undo_links(context, password.as_ref()) {
         Ok(undone) => undone,
         Err(error) => return failed(ui, "nothing was put back", &error),
     };
     if ui.is_json() {
         ui.json("links-undo", &undone);
     } else {
-        ui.result(&format!("{} as before.", words::count(undone.restored.len() as u64, "file")));
+        let values = match undone.values {
+            0 => String::new(),
+            count => format!(" and {} of databases", words::count(count, "value")),
+        };
+        ui.result(&format!("{}{values} as before.", words::count(undone.restored.len() as u64, "file")));
+        if undone.values_left > 0 {
+            let count = words::count(undone.values_left, "value");
+            ui.result(&Tone::Notice.paint(&format!("  stays: {count} of databases, changed or removed since")));
+        }
         for path in &undone.left_alone {
             ui.result(&Tone::Notice.paint(&format!("  stays: {}, which was changed since", path.display())));
         }
         if let Some(copies) = &undone.copies {
-            ui.result(&format!("  the files of before are in {}", copies.display()));
+            ui.result(&format!("  what was there before is in {}", copies.display()));
         }
     }
-    if undone.left_alone.is_empty() { ExitStatus::Well } else { ExitStatus::NeedsAttention }
+    if undone.left_alone.is_empty() && undone.values_left == 0 { ExitStatus::Well } else { ExitStatus::NeedsAttention }
 }
 
 pub(super) fn failed(ui: &Ui, what: &str, error: &LinksError) -> ExitStatus {
@@ -135,6 +194,8 @@ pub(super) fn failed(ui: &Ui, what: &str, error: &LinksError) -> ExitStatus {
             LinksError::NoHosts => "no-hosts",
             LinksError::Path { .. } => "path",
             LinksError::Copy { .. } => "copy",
+            LinksError::Database(_) => "database",
+            LinksError::Settings { .. } => "settings",
             LinksError::NothingToUndo => "nothing-to-undo",
         },
         error.to_string(),
@@ -143,14 +204,32 @@ pub(super) fn failed(ui: &Ui, what: &str, error: &LinksError) -> ExitStatus {
         LinksError::NoHosts => text.hint("name the site: --site lampholm.example"),
         LinksError::Path { .. } => text.hint("name a file or folder that exists and that you may read"),
         LinksError::Copy { .. } => text.hint("is the state folder writable, and is there room?"),
+        LinksError::Database(DatabaseError::NoConnection { .. }) => {
+            text.hint("is the address right, and does the server run? --password-file FILE has the password")
+        }
+        LinksError::Database(DatabaseError::Refused { .. }) => {
+            text.hint("may the user read and change the tables? What was changed before this can be taken back")
+        }
+        LinksError::Settings { .. } => text.hint("name the database itself: --database mysql://USER@/NAME"),
         LinksError::NothingToUndo => text.hint("only the last change by `eskort links mend` on this machine is known"),
     };
     errors::print(ui, what, &text);
     ExitStatus::Failed
 }
 
+/// Says in how many places something is.
+fn places(report: &LinksReport) -> String {
+    let files = words::count(report.files.len() as u64, "file");
+    match report.tables.len() as u64 {
+        0 => files,
+        tables if report.files.is_empty() => words::count(tables, "table"),
+        tables => format!("{files} and {}", words::count(tables, "table")),
+    }
+}
+
 fn print(ui: &Ui, report: &LinksReport, is_done: bool) {
-    let LinksReport { hosts, read, addresses, files, left, left_alone, others, examples, .. } = report;
+    let LinksReport { hosts, read, read_tables, addresses, files, tables, left, left_alone, others, examples, .. } =
+        report;
     let what = if is_done { "changed to https" } else { "over http" };
     let sites = if hosts.len() > 4 { words::count(hosts.len() as u64, "host") } else { words::list(hosts) };
     ui.result_wrapped(
@@ -158,10 +237,22 @@ fn print(ui: &Ui, report: &LinksReport, is_done: bool) {
         &format!(
             "{} of {sites} {what}, in {} ({} read).",
             Tone::Strong.paint(&words::count(*addresses, "address")),
-            words::count(files.len() as u64, "file"),
-            read
+            places(report),
+            match read_tables {
+                0 => read.to_string(),
+                tables => words::list(&[words::count(*read as u64, "file"), words::count(*tables as u64, "table")]),
+            }
         ),
     );
+    if !tables.is_empty() {
+        ui.result("");
+        let row = |LinkTable { database, table, addresses }: &LinkTable| {
+            vec![Cell::plain(format!("{addresses:>6}")), Cell::plain(table), Cell::plain(database)]
+        };
+        let rows: Vec<Vec<Cell>> = tables.iter().take(SHOWN).map(row).collect();
+        ui.result(&draw(&[" COUNT", "TABLE", "OF"], &rows, ui.page()));
+        more(ui, tables.len(), "table");
+    }
     if !files.is_empty() {
         ui.result("");
         let row =

@@ -1,29 +1,9 @@
 //! What a dump says of its tables: the kinds and lengths of columns.
 
+use crate::column::Column;
 use std::collections::HashMap;
 
-/// What a column takes.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
-pub(super) struct Column {
-    /// Whether it is for bytes, not for text.
-    pub(super) is_binary: bool,
-    /// How many characters it takes at the most.
-    pub(super) characters: Option<usize>,
-    /// How many bytes it takes at the most.
-    pub(super) bytes: Option<usize>,
-}
-
 impl Column {
-    pub(super) fn has_limits(self) -> bool {
-        self.characters.is_some() || self.bytes.is_some()
-    }
-
-    pub(super) fn holds(self, text: &[u8]) -> bool {
-        // In a text each byte but those that go on with a character is one.
-        let characters = || text.iter().filter(|byte| **byte & 0xc0 != 0x80).count();
-        self.characters.is_none_or(|most| characters() <= most) && self.bytes.is_none_or(|most| text.len() <= most)
-    }
-
     /// Reads a column's kind.
     fn of(kind: &[u8]) -> Self {
         let text = String::from_utf8_lossy(kind).to_ascii_lowercase();

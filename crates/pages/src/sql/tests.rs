@@ -1,4 +1,5 @@
 use super::*;
+use crate::address::Left;
 use std::collections::BTreeMap;
 
 /// Gives a dump in pieces of a size.

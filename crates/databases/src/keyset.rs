@@ -1,0 +1,99 @@
+//! SQL that goes through a table by its key, page by page.
+
+use crate::{PAGE, Table};
+
+impl Table {
+    /// Returns the condition of rows behind a key: `(a > ?) OR (a = ? AND b > ?)`, which indices serve better than a comparison of rows; and which
+    /// part of the key each `?` stands for.
+    pub(crate) fn behind(&self) -> (String, Vec<usize>) {
+        let mut parts = Vec::new();
+        let mut places = Vec::new();
+        for last in 0..self.key.len() {
+            let mut terms = Vec::new();
+            for (n, column) in self.key[..=last].iter().enumerate() {
+                let sign = if n == last { ">" } else { "=" };
+                terms.push(format!("{} {sign} {}", column.quoted, column.value));
+                places.push(n);
+            }
+            parts.push(format!("({})", terms.join(" AND ")));
+        }
+        (parts.join(" OR "), places)
+    }
+
+    /// Returns the condition of the row with a key.
+    pub(crate) fn at_key(&self) -> String {
+        let terms: Vec<String> =
+            self.key.iter().map(|column| format!("{} = {}", column.quoted, column.value)).collect();
+        terms.join(" AND ")
+    }
+
+    /// Returns the question for a page of rows: `texts` are the columns as they are read, `filter` says which rows are worth it.
+    pub(crate) fn page(&self, texts: &[String], filter: &str, is_first: bool) -> String {
+        let read: Vec<&str> =
+            self.key.iter().map(|column| column.read.as_str()).chain(texts.iter().map(String::as_str)).collect();
+        let order: Vec<&str> = self.key.iter().map(|column| column.quoted.as_str()).collect();
+        let behind = if is_first { String::new() } else { format!("({}) AND ", self.behind().0) };
+        format!(
+            "SELECT {} FROM {} WHERE {behind}({filter}) ORDER BY {} LIMIT {PAGE}",
+            read.join(", "),
+            self.quoted,
+            order.join(", ")
+        )
+    }
+}
+
+/// Puts numbers in the place of `?`, as PostgreSQL wants them: `$1`, `$2`.
+pub(crate) fn numbered(sql: &str) -> String {
+    let mut out = String::with_capacity(sql.len() + 16);
+    let mut n = 0;
+    // No name and no literal of ours has a question mark in it: names are checked before.
+    for part in sql.split_inclusive('?') {
+        match part.strip_suffix('?') {
+            Some(before) => {
+                n += 1;
+                out.push_str(&format!("{before}${n}"));
+            }
+            None => out.push_str(part),
+        }
+    }
+    out
+}
+
+/// Returns a name in quotes; `None` for one that cannot be written so that every program agrees what it is.
+pub(crate) fn quote(name: &str, mark: char) -> Option<String> {
+    let is_odd = |c: char| c == '?' || c == '\0' || c == '\\';
+    (!name.is_empty() && !name.contains(is_odd)).then(|| {
+        let twice = format!("{mark}{mark}");
+        format!("{mark}{}{mark}", name.replace(mark, &twice))
+    })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::KeyColumn;
+
+    #[test]
+    fn pages_go_on_behind_the_last_key_and_names_are_quoted() {
+        let column = |name: &str| KeyColumn { quoted: name.into(), read: name.into(), value: "?".into() };
+        let mut table = Table {
+            name: "t".into(),
+            columns: vec![],
+            without_key: None,
+            quoted: "t".into(),
+            key: vec![column("a"), column("b")],
+            kept: vec![],
+        };
+        assert_eq!(table.behind(), ("(a > ?) OR (a = ? AND b > ?)".into(), vec![0, 0, 1]));
+        assert_eq!(table.at_key(), "a = ? AND b = ?");
+        let page = table.page(&["c".into()], "f", false);
+        assert_eq!(page, "SELECT a, b, c FROM t WHERE ((a > ?) OR (a = ? AND b > ?)) AND (f) ORDER BY a, b LIMIT 500");
+        assert_eq!(numbered(&table.at_key()), "a = $1 AND b = $2");
+        table.key.truncate(1);
+        assert_eq!(table.page(&[], "f", true), "SELECT a FROM t WHERE (f) ORDER BY a LIMIT 500");
+        assert_eq!(quote("a\"b", '"').as_deref(), Some("\"a\"\"b\""));
+        for odd in ["", "a?b", "a\0", "a\\"] {
+            assert_eq!(quote(odd, '`'), None);
+        }
+    }
+}
