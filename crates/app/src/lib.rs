@@ -38,8 +38,8 @@ pub use keep::install::{InstallEnding, install_stored};
 pub use keep::steps::{Acted, Actions, Awaited, Driver, Step};
 pub use keep::{Advised, Plan, PlannedBudget, keep, plan, planned_installation, planned_mending};
 pub use links::{
-    DatabaseLogin, Example, LeftAlone, LinkFile, LinkTable, LinksError, LinksOptions, LinksReport, SettingsError,
-    Undone, find_links, mend_links, read_site_settings, undo_links,
+    DatabaseLogin, Example, LeftAlone, LinkFile, LinkTable, LinksError, LinksOptions, LinksReport, OverHttps,
+    SettingsError, Undone, ask_others, find_links, find_on_sites, mend_links, read_site_settings, undo_links,
 };
 pub use look::check::{Before, CheckDepth, CheckTarget, CloseLook, EndpointReport, check, check_all};
 pub use look::history::{History, HistoryEvent, history};

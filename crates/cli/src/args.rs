@@ -3,7 +3,7 @@
 mod links;
 mod upkeep;
 
-pub(crate) use links::{LinksCommand, LinksMendArgs, LinksPlaces};
+pub(crate) use links::{LinksCommand, LinksFindArgs, LinksMendArgs, LinksPlaces};
 
 pub(crate) use upkeep::{
     AccountArgs, AccountCommand, AccountEndArgs, AccountTakeArgs, HistoryArgs, KeepArgs, NotifyCommand, NotifyTestArgs,

@@ -96,6 +96,8 @@ fn check_golden(name: &str, report: &Value) {
 
 /// Fields that need a world of their own, which other tests have.
 const SELDOM: &[&str] = &[
+    "others_over_https",
+    "others_over_https.tides.example",
     "certificates[].endpoints[].rating.deductions[].cap",
     "endpoints[].inspection.prime_bits",
     "endpoints[].inspection.protocol",

@@ -236,3 +236,67 @@ fn a_dump_of_postgresql_is_loaded_again_with_every_value_whole() {
         assert_eq!(changed, kept.len(), "{form}");
     }
 }
+
+#[test]
+fn pages_of_a_live_site_are_read_and_other_hosts_are_asked() {
+    let test = "links::pages_of_a_live_site_are_read_and_other_hosts_are_asked";
+    let hosts = "127.0.0.1 lampholm.example\n127.0.77.1 good.tides.example\n127.0.77.2 odd.tides.example\n127.0.77.3 silent.tides.example\n";
+    if in_a_network_of_its_own(test, "", "nameserver 127.0.77.9\n", hosts) {
+        return;
+    }
+    let place = Place::new();
+    let runtime = runtime();
+    let (bundle, key) = (place.path("tls/site.pem"), place.path("tls/site.key"));
+    let at = |port: u16| std::net::SocketAddr::from(([127, 0, 0, 1], port));
+    let _site =
+        runtime.block_on(eskort_practice::Site::start(&place.path("www"), &bundle, &key, at(80), at(443))).unwrap();
+    for (page, next) in [("index", "a"), ("a", "b"), ("b", "a")] {
+        let others = ["good", "odd", "silent"].map(|name| format!("<a href=\"http://{name}.tides.example/\">x</a>"));
+        let text = format!(
+            "<!doctype html><a href=\"/{next}.html\">on</a><img src=\"http://lampholm.example/{page}.png\">{}",
+            others.concat()
+        );
+        place.write(&format!("www/{page}.html"), &text);
+    }
+    for (name, subject, ip) in
+        [("good", "good.tides.example", "127.0.77.1"), ("odd", "else.tides.example", "127.0.77.2")]
+    {
+        let line = format!(
+            "req -x509 -newkey ec -pkeyopt ec_paramgen_curve:P-256 -nodes -subj /CN={name} -keyout {name}.key -out {name}.pem -days 9 \
+             -addext subjectAltName=DNS:{subject} -addext basicConstraints=critical,CA:false"
+        );
+        place.openssl(&line.split_whitespace().collect::<Vec<_>>()).check(0, &[]);
+        let server = openssl_server(
+            &place,
+            format!("{ip}:443").parse().unwrap(),
+            &format!("-cert {name}.pem -key {name}.key -www"),
+        );
+        std::mem::forget(server);
+    }
+    place.write("roots.pem", &(place.read("good.pem") + &place.read("odd.pem")));
+    let run = |words: &[&str]| {
+        let roots = place.path("roots.pem").display().to_string();
+        place.run_with("SSL_CERT_FILE", &roots, &[&["links"], words, &SITE[..]].concat())
+    };
+    for first in ["http://lampholm.example/", "https://lampholm.example/"] {
+        let found = run(&["find", first, "--output", "json"]);
+        let found = json(found.check(4, &[]));
+        assert_eq!((&found["addresses"], &found["read"]), (&3.into(), &3.into()), "{found:#}");
+        assert!(found.get("others_over_https").is_none());
+        let found = json(run(&["find", first, "--pages", "2", "--output", "json"]).check(4, &[]));
+        assert_eq!((&found["addresses"], &found["read"]), (&2.into(), &2.into()), "{found:#}");
+    }
+    let asked = run(&["find", "https://lampholm.example/", "--ask-others"]);
+    asked.check(
+        4,
+        &[
+            "good.tides.example answers over https",
+            "odd.tides.example answers over https with a certificate that visitors do not trust",
+            "silent.tides.example does not answer over https",
+        ],
+    );
+    run(&["find", "https://silent.tides.example/"]).check(0, &["0 addresses", "it does not answer"]);
+    run(&["find", "https://nowhere.tides.example/"]).check(1, &["https://nowhere.tides.example/ cannot be found"]);
+    run(&["mend", "https://lampholm.example/", "--yes"])
+        .check(2, &["cannot be changed from outside", "name its folder"]);
+}

@@ -16,7 +16,7 @@ pub use judge::{Expected, judge};
 pub use logged::judge_logged;
 pub use observe::{Observation, ObserveError, observe, observe_challenge, reverse_name};
 pub use trust::{Trust, TrustError};
-pub use visit::{MixedLoad, Plain, Visit, VisitOptions, judge_visit, visit};
+pub use visit::{MixedLoad, Plain, Visit, VisitOptions, crawl, judge_visit, visit};
 
 use eskort_core::inventory::CheckAddress;
 use std::io;

@@ -1,15 +1,15 @@
 //! Visits a site as a browser would: what it says of transport security, where visitors over http are sent, what its pages load.
 
-use crate::PATIENCE;
 use crate::fetch::{max_age, send};
 use crate::observe::unverified_connector;
+use crate::{PATIENCE, addresses, connect};
 use eskort_core::finding::{Finding, Severity, Topic};
 use eskort_core::words;
 use eskort_pages::{Load, LoadKind, loads};
 use http_body_util::BodyExt;
 use hyper::header::{CONTENT_TYPE, HeaderMap, LOCATION, SET_COOKIE, STRICT_TRANSPORT_SECURITY};
 use serde::Serialize;
-use std::collections::{BTreeMap, BTreeSet};
+use std::collections::{BTreeMap, BTreeSet, VecDeque};
 use std::net::SocketAddr;
 use tokio::net::TcpStream;
 use tokio::time::timeout;
@@ -111,10 +111,9 @@ pub async fn visit(name: &str, port: u16, options: VisitOptions) -> Option<Visit
     let hsts = page.headers.get(STRICT_TRANSPORT_SECURITY).map(|value| String::from_utf8_lossy(value.as_bytes()));
     visit.hsts = hsts.as_deref().and_then(max_age);
     visit.hsts_below = hsts.is_some_and(|value| value.to_ascii_lowercase().contains("includesubdomains"));
-    let mut ahead = vec![first.clone()];
-    let mut seen: BTreeSet<Url> = BTreeSet::from([first]);
+    let mut ahead = Ahead::of(first);
     let mut next = Some(page);
-    while let Some(url) = ahead.pop().filter(|_| visit.pages < options.pages.max(1)) {
+    while let Some(url) = ahead.next().filter(|_| visit.pages < options.pages.max(1)) {
         let page = match next.take() {
             Some(page) => page,
             None => match read(&url, options.address).await {
@@ -131,8 +130,7 @@ pub async fn visit(name: &str, port: u16, options: VisitOptions) -> Option<Visit
         for load in found.mixed {
             mixed.entry(load).or_insert_with(|| page.url.to_string());
         }
-        let new: Vec<Url> = found.pages.into_iter().filter(|url| seen.insert(url.clone())).collect();
-        ahead.splice(0..0, new.into_iter().rev());
+        ahead.add(found.pages);
         visit.pages += 1;
     }
     visit.insecure_cookies = cookies.into_iter().collect();
@@ -141,6 +139,48 @@ pub async fn visit(name: &str, port: u16, options: VisitOptions) -> Option<Visit
         visit.plain = Some(come_over_http(&host, plain).await);
     }
     Some(visit)
+}
+
+/// Pages that are still to be read, each once.
+struct Ahead {
+    urls: VecDeque<Url>,
+    seen: BTreeSet<Url>,
+}
+
+impl Ahead {
+    fn of(first: Url) -> Self {
+        Ahead { urls: VecDeque::from([first.clone()]), seen: BTreeSet::from([first]) }
+    }
+
+    fn add(&mut self, found: Vec<Url>) {
+        self.urls.extend(found.into_iter().filter(|url| self.seen.insert(url.clone())));
+    }
+
+    fn next(&mut self) -> Option<Url> {
+        self.urls.pop_front()
+    }
+}
+
+/// Reads the pages of a site, from one on and as they lead to each other, over http or https as the first one; no more than so many.
+/// Returns how many were read; none where nothing answers.
+///
+/// # Errors
+/// When its name leads to no address.
+pub async fn crawl(first: &Url, most: usize, each: &mut (dyn FnMut(&Url, &[u8]) + Send)) -> std::io::Result<usize> {
+    let host = first.host_str().unwrap_or_default();
+    let port = first.port_or_known_default().unwrap_or(443);
+    let all = addresses(host, port, None).await?;
+    let Ok((_, address)) = connect(&all).await else { return Ok(0) };
+    let (mut ahead, mut read_so_far) = (Ahead::of(first.clone()), 0);
+    while let Some(url) = ahead.next().filter(|_| read_so_far < most) {
+        let Some(page) = read(&url, address).await else { continue };
+        read_so_far += 1;
+        if page.is_html() {
+            each(&page.url, &page.body);
+            ahead.add(loads(&page.body, &page.url).pages);
+        }
+    }
+    Ok(read_so_far)
 }
 
 /// A page, after redirects within the site.
@@ -174,9 +214,13 @@ async fn read(url: &Url, address: SocketAddr) -> Option<Page> {
 
 async fn read_once(url: &Url, address: SocketAddr) -> Option<Page> {
     let stream = TcpStream::connect(address).await.ok()?;
-    let name = url.host_str()?.trim_matches(['[', ']']).to_owned().try_into().ok()?;
-    let stream = unverified_connector(Some(b"http/1.1")).0.connect(name, stream).await.ok()?;
-    let (answer, connection) = send(stream, url).await.ok()?;
+    let (answer, connection) = if url.scheme() == "http" {
+        send(stream, url).await.ok()?
+    } else {
+        let name = url.host_str()?.trim_matches(['[', ']']).to_owned().try_into().ok()?;
+        let stream = unverified_connector(Some(b"http/1.1")).0.connect(name, stream).await.ok()?;
+        send(stream, url).await.ok()?
+    };
     let (head, mut rest) = answer.into_parts();
     // Of a page that is larger the beginning will do.
     let mut body = Vec::new();

@@ -1,10 +1,12 @@
 //! Addresses that still say http, in a site's files and dumps: found, and changed to https.
 
+mod online;
 mod settings;
 mod tables;
 mod undo;
 mod walk;
 
+pub use online::{OverHttps, ask_others, find_on_sites};
 pub use settings::{DatabaseLogin, SettingsError};
 pub use undo::{Undone, undo_links};
 
@@ -19,6 +21,7 @@ use std::collections::BTreeMap;
 use std::io::{self, Read, Write};
 use std::path::{Path, PathBuf};
 use undo::{Backup, Sum};
+use url::Url;
 use walk::{Kind, Visited, walk};
 
 /// Pages are read whole; none is larger.
@@ -39,6 +42,10 @@ pub struct LinksOptions {
     pub keep_times: bool,
     /// Live databases.
     pub databases: Vec<DatabaseLogin>,
+    /// Live sites: where their first page is.
+    pub sites: Vec<Url>,
+    /// So many pages of each are read.
+    pub pages: usize,
 }
 
 /// Why links cannot be looked for or changed.
@@ -61,6 +68,14 @@ pub enum LinksError {
         /// Where.
         path: PathBuf,
         /// What the system said.
+        source: io::Error,
+    },
+    /// A site has no address.
+    #[error("{url} cannot be found: {source}")]
+    Site {
+        /// Its first page.
+        url: Url,
+        /// What the resolver said.
         source: io::Error,
     },
     /// A database cannot be used.
@@ -100,6 +115,9 @@ pub struct LinksReport {
     pub left_alone: Vec<LeftAlone>,
     /// Addresses over http that lead to other hosts, by the host.
     pub others: BTreeMap<String, u64>,
+    /// How these hosts answer over https, where they were asked.
+    #[serde(skip_serializing_if = "BTreeMap::is_empty")]
+    pub others_over_https: BTreeMap<String, OverHttps>,
     /// Some of what was changed or would be.
     pub examples: Vec<Example>,
     /// Where copies of the files of before are.
@@ -110,7 +128,7 @@ pub struct LinksReport {
 /// A file with addresses over http.
 #[derive(Clone, Debug, Serialize)]
 pub struct LinkFile {
-    /// Where.
+    /// Where; of a live site the address of the page.
     pub path: PathBuf,
     /// How many addresses.
     pub addresses: u64,
@@ -186,16 +204,19 @@ pub fn mend_links(context: &Context, options: &LinksOptions) -> Result<LinksRepo
     go_through(context, options, Some(Backup::new(&context.state, context.now())))
 }
 
+/// Returns the hosts that are meant.
+fn names(context: &Context, options: &LinksOptions) -> Result<Vec<String>, LinksError> {
+    let named = || context.inventory.certificates.values().flat_map(|entry| &entry.names).map(ToString::to_string);
+    let names: Vec<String> = if options.hosts.is_empty() { named().collect() } else { options.hosts.clone() };
+    if names.is_empty() { Err(LinksError::NoHosts) } else { Ok(names) }
+}
+
 fn go_through(
     context: &Context,
     options: &LinksOptions,
     mut backup: Option<Backup>,
 ) -> Result<LinksReport, LinksError> {
-    let named = || context.inventory.certificates.values().flat_map(|entry| &entry.names).map(ToString::to_string);
-    let names: Vec<String> = if options.hosts.is_empty() { named().collect() } else { options.hosts.clone() };
-    if names.is_empty() {
-        return Err(LinksError::NoHosts);
-    }
+    let names = names(context, options)?;
     let hosts = Hosts::new(names.iter().cloned());
     let mut report = LinksReport { hosts: names, ..LinksReport::default() };
     for path in &options.paths {

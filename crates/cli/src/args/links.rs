@@ -6,14 +6,26 @@ use std::path::PathBuf;
 #[derive(Debug, Subcommand)]
 pub(crate) enum LinksCommand {
     /// Find addresses that still say http, in pages, programs, JSON, dumps and databases; nothing is changed
-    Find(LinksPlaces),
+    Find(LinksFindArgs),
     /// Change them to https; copies of what was there before are kept
     Mend(LinksMendArgs),
 }
 
+#[derive(Debug, ClapArgs)]
+pub(crate) struct LinksFindArgs {
+    #[command(flatten)]
+    pub(crate) places: LinksPlaces,
+    /// Read so many pages of each live site
+    #[arg(long, value_name = "PAGES", default_value_t = 20)]
+    pub(crate) pages: usize,
+    /// Ask the other hosts that are found whether they answer over https
+    #[arg(long)]
+    pub(crate) ask_others: bool,
+}
+
 #[derive(Debug, Default, ClapArgs)]
 pub(crate) struct LinksPlaces {
-    /// Files and folders to look through [default: this folder]
+    /// Files and folders to look through [default: this folder]; for `find` also live sites, like https://www.lampholm.example/
     #[arg(value_name = "PATH")]
     pub(crate) paths: Vec<PathBuf>,
     /// Only addresses of this host; `*.NAME` for all one level below (can be repeated) [default: the names in the inventory]

@@ -1,6 +1,7 @@
 //! `eskort links`
 
-use crate::args::{LinksCommand, LinksMendArgs, LinksPlaces};
+use super::block_on;
+use crate::args::{LinksCommand, LinksFindArgs, LinksMendArgs, LinksPlaces};
 use crate::draw::table::{Cell, draw};
 use crate::draw::tone::Tone;
 use crate::error_text::ErrorText;
@@ -10,20 +11,22 @@ use crate::password::{self, PasswordArgs};
 use crate::ui::Ui;
 use eskort_app::{
     AddressError, DatabaseAddress, DatabaseError, DatabaseLogin, Example, LeftAlone, LinkTable, LinksError,
-    LinksOptions, LinksReport, find_links, mend_links, read_site_settings, undo_links,
+    LinksOptions, LinksReport, OverHttps, ask_others, find_links, find_on_sites, mend_links, read_site_settings,
+    undo_links,
 };
 use eskort_core::context::Context;
 use eskort_core::pki::Secret;
 use eskort_core::words;
 use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
+use url::Url;
 
 /// So many files and hosts are named; JSON names all.
 const SHOWN: usize = 15;
 
 pub(crate) fn run(ui: &Ui, context: &Context, command: &LinksCommand) -> ExitStatus {
     match command {
-        LinksCommand::Find(places) => find(ui, context, places),
+        LinksCommand::Find(args) => find(ui, context, args),
         LinksCommand::Mend(args) if args.undo => undo(ui, context, &args.places),
         LinksCommand::Mend(args) => mend(ui, context, args),
     }
@@ -32,8 +35,17 @@ pub(crate) fn run(ui: &Ui, context: &Context, command: &LinksCommand) -> ExitSta
 fn options(ui: &Ui, places: &LinksPlaces, keep_times: bool) -> Result<LinksOptions, ExitStatus> {
     let databases = databases(ui, places)?;
     let here = || if databases.is_empty() { vec![PathBuf::from(".")] } else { Vec::new() };
-    let paths = if places.paths.is_empty() { here() } else { places.paths.clone() };
-    Ok(LinksOptions { paths, hosts: places.hosts.clone(), keep_times, databases })
+    let all = if places.paths.is_empty() { here() } else { places.paths.clone() };
+    let is_site =
+        |path: &PathBuf| path.to_str().is_some_and(|text| text.starts_with("http://") || text.starts_with("https://"));
+    let (sites, paths): (Vec<PathBuf>, Vec<PathBuf>) = all.into_iter().partition(is_site);
+    let sites = sites.iter().map(|site| Url::parse(&site.display().to_string())).collect::<Result<Vec<_>, _>>();
+    let sites = sites.map_err(|error| {
+        let hint = "write it like https://www.lampholm.example/";
+        errors::print(ui, "a site cannot be read", &ErrorText::coded("usage", error.to_string()).hint(hint));
+        ExitStatus::Usage
+    })?;
+    Ok(LinksOptions { paths, hosts: places.hosts.clone(), keep_times, databases, sites, pages: 0 })
 }
 
 fn password(ui: &Ui, places: &LinksPlaces) -> Result<Option<Secret<String>>, ExitStatus> {
@@ -71,12 +83,21 @@ fn databases(ui: &Ui, places: &LinksPlaces) -> Result<Vec<DatabaseLogin>, ExitSt
     Ok(found)
 }
 
-fn find(ui: &Ui, context: &Context, places: &LinksPlaces) -> ExitStatus {
-    let options = match options(ui, places, false) {
-        Ok(options) => options,
+fn find(ui: &Ui, context: &Context, args: &LinksFindArgs) -> ExitStatus {
+    let options = match options(ui, &args.places, false) {
+        Ok(options) => LinksOptions { pages: args.pages, ..options },
         Err(status) => return status,
     };
-    match find_links(context, &options) {
+    let found = find_links(context, &options).and_then(|mut report| {
+        block_on(async {
+            find_on_sites(context, &options, &mut report).await?;
+            if args.ask_others {
+                ask_others(context, &mut report).await;
+            }
+            Ok(report)
+        })
+    });
+    match found {
         Ok(report) => {
             ui.settle();
             if ui.is_json() {
@@ -98,6 +119,12 @@ fn mend(ui: &Ui, context: &Context, args: &LinksMendArgs) -> ExitStatus {
         Ok(options) => options,
         Err(status) => return status,
     };
+    if let Some(site) = options.sites.first() {
+        let hint = "name its folder, or its database with --database";
+        let cause = ErrorText::coded("usage", "a live site cannot be changed from outside").hint(hint);
+        errors::print(ui, &format!("nothing of {site} is changed"), &cause);
+        return ExitStatus::Usage;
+    }
     if args.plan || !args.yes {
         let report = match find_links(context, &options) {
             Ok(report) => report,
@@ -194,6 +221,7 @@ pub(super) fn failed(ui: &Ui, what: &str, error: &LinksError) -> ExitStatus {
             LinksError::NoHosts => "no-hosts",
             LinksError::Path { .. } => "path",
             LinksError::Copy { .. } => "copy",
+            LinksError::Site { .. } => "site",
             LinksError::Database(_) => "database",
             LinksError::Settings { .. } => "settings",
             LinksError::NothingToUndo => "nothing-to-undo",
@@ -204,6 +232,7 @@ pub(super) fn failed(ui: &Ui, what: &str, error: &LinksError) -> ExitStatus {
         LinksError::NoHosts => text.hint("name the site: --site lampholm.example"),
         LinksError::Path { .. } => text.hint("name a file or folder that exists and that you may read"),
         LinksError::Copy { .. } => text.hint("is the state folder writable, and is there room?"),
+        LinksError::Site { .. } => text.hint("is the name written right?"),
         LinksError::Database(DatabaseError::NoConnection { .. }) => {
             text.hint("is the address right, and does the server run? --password-file FILE has the password")
         }
@@ -228,8 +257,7 @@ fn places(report: &LinksReport) -> String {
 }
 
 fn print(ui: &Ui, report: &LinksReport, is_done: bool) {
-    let LinksReport { hosts, read, read_tables, addresses, files, tables, left, left_alone, others, examples, .. } =
-        report;
+    let LinksReport { hosts, read, read_tables, addresses, files, tables, left, left_alone, examples, .. } = report;
     let what = if is_done { "changed to https" } else { "over http" };
     let sites = if hosts.len() > 4 { words::count(hosts.len() as u64, "host") } else { words::list(hosts) };
     ui.result_wrapped(
@@ -279,10 +307,10 @@ fn print(ui: &Ui, report: &LinksReport, is_done: bool) {
         ui.result_wrapped("  ", &format!("{}: {why}", path.display()));
     }
     more(ui, left_alone.len(), "file");
-    print_others(ui, others);
+    print_others(ui, &report.others, &report.others_over_https);
 }
 
-fn print_others(ui: &Ui, others: &BTreeMap<String, u64>) {
+fn print_others(ui: &Ui, others: &BTreeMap<String, u64>, over_https: &BTreeMap<String, OverHttps>) {
     if others.is_empty() {
         return;
     }
@@ -290,7 +318,15 @@ fn print_others(ui: &Ui, others: &BTreeMap<String, u64>) {
     let mut sorted: Vec<(&String, &u64)> = others.iter().collect();
     sorted.sort_by(|a, b| b.1.cmp(a.1).then_with(|| a.0.cmp(b.0)));
     for (host, count) in sorted.iter().take(SHOWN) {
-        ui.result(&format!("  {count:>6}  {}", words::printable(host, 80)));
+        let (tone, answers) = match over_https.get(*host) {
+            None => (Tone::Plain, ""),
+            Some(OverHttps::Answers) => (Tone::Good, "  answers over https"),
+            Some(OverHttps::Untrusted) => {
+                (Tone::Notice, "  answers over https with a certificate that visitors do not trust")
+            }
+            Some(OverHttps::Silent) => (Tone::Bad, "  does not answer over https"),
+        };
+        ui.result(&format!("  {count:>6}  {}{}", words::printable(host, 80), tone.paint(answers)));
     }
     more(ui, others.len(), "host");
 }
