@@ -2,6 +2,7 @@
 //! configuration that the server refuses.
 
 use crate::hosts::Sshd;
+use crate::rating::look;
 use crate::survey::in_a_house_with_exim;
 use crate::world::*;
 use std::os::unix::fs::{PermissionsExt, chown};
@@ -454,4 +455,54 @@ fn postfix_on_another_machine_is_led_to_the_certificate() {
 #[test]
 fn exim_on_another_machine_is_led_to_the_certificate() {
     put_on_over_ssh(&EXIM, "serving::exim_on_another_machine_is_led_to_the_certificate");
+}
+
+/// Raises a server to the usual level, as a look at it advises.
+fn raise(case: &Case) {
+    let served = Served::begin(case);
+    let (world, place) = (&served.world, &served.world.place);
+    // It is strict by itself.
+    if case.kind == "lighttpd" {
+        let weak = "ssl.openssl.ssl-conf-cmd = (\"CipherString\" => \"ALL\", \"Curves\" => \"X25519\")\n";
+        place.write("lighttpd.conf", &(place.read("lighttpd.conf") + weak));
+    }
+    world.keep().check(0, &["installed and checked live"]);
+    let before: Vec<String> = case.files.iter().map(|(name, _)| place.read(name)).collect();
+    let inspected = || look(place, &["website"]).0["inspection"].clone();
+    let ciphers = |inspection: &serde_json::Value| {
+        let versions = inspection["versions"].as_array().unwrap().clone();
+        let name = |one: &serde_json::Value| one["version"].as_str().unwrap().to_owned();
+        let of_12 = versions
+            .iter()
+            .filter(|one| name(one) == "TLS 1.2")
+            .flat_map(|one| one["suites"].as_array().unwrap().clone());
+        let of_12: Vec<String> = of_12.map(|suite| suite.as_str().unwrap_or_default().to_owned()).collect();
+        (versions.iter().map(name).collect::<Vec<_>>(), of_12)
+    };
+    let (_, weak) = ciphers(&inspected());
+    let is_old = |suite: &String| suite.contains("_CBC_") || suite.starts_with("TLS_RSA_");
+    assert!(weak.iter().any(is_old), "{}: {weak:?}", case.kind);
+    let advised = place.run(&["check", "website", "--advise"]);
+    advised.check(advised.code.unwrap(), &["tls = \"usual\"", "older-ciphers"]);
+    served.write_inventory(|text| text.replace("{ server = \"front\" }", "{ server = \"front\", tls = \"usual\" }"));
+    place.run(&["install", "website", "--plan"]).check(0, &["+"]);
+    place.run(&["install", "website"]).check(0, &["generation 1"]);
+    until_it_stays("it is as strict as that", || {
+        let (versions, suites) = ciphers(&inspected());
+        versions == ["TLS 1.2", "TLS 1.3"] && !suites.is_empty() && !suites.iter().any(is_old)
+    });
+    place.run(&["keep"]).check(0, &["nothing to do"]);
+    // Nothing else than lines about it is another.
+    let after: Vec<String> = case.files.iter().map(|(name, _)| place.read(name)).collect();
+    for (old, new) in before.iter().zip(&after) {
+        let foreign = old.lines().filter(|line| !new.lines().any(|known| known == *line));
+        assert!(foreign.count() <= 1, "{}: {new}", case.kind);
+    }
+}
+
+#[test]
+fn versions_and_ciphers_are_set_where_that_is_wished() {
+    if !done_by_root("serving::versions_and_ciphers_are_set_where_that_is_wished") {
+        [&HAPROXY, &LIGHTTPD, &DOVECOT, &POSTFIX].into_iter().for_each(raise);
+    }
 }

@@ -33,6 +33,11 @@ impl Software {
         Software::Exim,
     ];
 
+    /// Whether Eskort sets versions and ciphers of TLS in its configuration. Exim's way depends on the library that it was built with.
+    pub fn takes_level(self) -> bool {
+        self != Software::Exim
+    }
+
     /// Whether Eskort gives its sites TLS where they have none, and what they want of https; others are only led to a certificate.
     pub fn gets_tls(self) -> bool {
         matches!(self, Software::Nginx | Software::Apache)

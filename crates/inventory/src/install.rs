@@ -5,7 +5,6 @@ use crate::table::{Notes, Section};
 use eskort_core::https::{Hsts, HttpsWishes, Prefer, TlsLevel, with_and_without_www};
 use eskort_core::inventory::{Install, Inventory, Proof, RecordWriter, ServerKind};
 use eskort_core::names::Identifier;
-use eskort_core::software::Software;
 use std::ops::Range;
 use toml::de::DeTable;
 
@@ -48,10 +47,15 @@ pub(crate) fn parse_install<'a>(
     let is_known = kind.is_some();
     let only_there = |key: &&&str| !matches!(**key, "server" | "tlsa");
     for key in INSTALL.iter().filter(only_there).filter(|key| is_known && section.get(key).is_some()) {
-        let is_for = matches!(software, Some(Software::Nginx | Software::Apache));
+        let is_for = software.is_some_and(|software| software.gets_tls() || (*key == "tls" && software.takes_level()));
         if !is_for {
             let advice = "write it into the server's own configuration";
-            let what = format!("`{key}` is for servers of kind nginx and apache");
+            let kinds = if *key == "tls" {
+                "nginx, apache, haproxy, lighttpd, postfix and dovecot"
+            } else {
+                "nginx and apache"
+            };
+            let what = format!("`{key}` is for servers of kind {kinds}");
             section.note(section.span(), what, Some(advice.into()));
         }
     }

@@ -5,7 +5,7 @@ use std::fmt;
 use std::io;
 use std::net::SocketAddr;
 use std::time::Duration;
-use tokio::io::{AsyncReadExt, AsyncWriteExt};
+use tokio::io::{AsyncRead, AsyncReadExt, AsyncWrite, AsyncWriteExt};
 use tokio::net::TcpStream;
 use tokio::time::timeout;
 
@@ -14,6 +14,11 @@ const GREETING: Duration = Duration::from_millis(800);
 /// No line and no answer of these protocols is longer.
 const LONGEST: usize = 4096;
 const MOST_LINES: usize = 100;
+
+/// What words are exchanged over.
+pub(crate) trait Talk: AsyncRead + AsyncWrite + Unpin + Send {}
+
+impl<T: AsyncRead + AsyncWrite + Unpin + Send> Talk for T {}
 
 /// A protocol in which TLS begins after some words.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -78,7 +83,7 @@ impl StartTls {
     }
 
     /// Says what makes the server of a name begin TLS.
-    pub(crate) async fn begin(self, stream: &mut TcpStream, name: &str) -> io::Result<()> {
+    pub(crate) async fn begin(self, stream: &mut impl Talk, name: &str) -> io::Result<()> {
         let talk = async {
             match self {
                 StartTls::Smtp => {
@@ -155,8 +160,32 @@ impl StartTls {
     }
 }
 
+/// For fuzzing: talks with a server that says these bytes, whatever it is told; the first chooses the protocol.
+#[cfg(fuzzing)]
+pub fn talk_with(bytes: &[u8]) {
+    const KINDS: [StartTls; 11] = [
+        StartTls::Smtp,
+        StartTls::Imap,
+        StartTls::Pop3,
+        StartTls::Ftp,
+        StartTls::Ldap,
+        StartTls::Postgres,
+        StartTls::Mysql,
+        StartTls::ManageSieve,
+        StartTls::Nntp,
+        StartTls::Xmpp,
+        StartTls::XmppServer,
+    ];
+    let Some((first, said)) = bytes.split_first() else { return };
+    let runtime =
+        tokio::runtime::Builder::new_current_thread().enable_time().build().expect("the system gives a clock");
+    let mut stream = tokio::io::join(said, tokio::io::sink());
+    let begun = KINDS[usize::from(*first) % KINDS.len()].begin(&mut stream, "lampholm.example");
+    let _ = runtime.block_on(begun);
+}
+
 /// Opens a stream for clients or servers of a name, and asks for TLS in it (RFC 6120 section 5.4).
-async fn begin_xmpp(stream: &mut TcpStream, of: &str, name: &str) -> io::Result<()> {
+async fn begin_xmpp(stream: &mut impl Talk, of: &str, name: &str) -> io::Result<()> {
     // What stands between quotes has to be a name.
     let to: String = name.chars().filter(|c| c.is_ascii_alphanumeric() || "-.:".contains(*c)).collect();
     let opens = format!(
@@ -178,7 +207,7 @@ fn expect(said: &str, wanted: &str) -> io::Result<()> {
     if said.starts_with(wanted) { Ok(()) } else { Err(odd(&format!("it says `{}`", shown()))) }
 }
 
-async fn line(stream: &mut TcpStream) -> io::Result<String> {
+async fn line(stream: &mut impl Talk) -> io::Result<String> {
     let mut bytes = Vec::new();
     while bytes.last() != Some(&b'\n') {
         bytes.push(stream.read_u8().await?);
@@ -190,7 +219,7 @@ async fn line(stream: &mut TcpStream) -> io::Result<String> {
 }
 
 /// Reads an answer of one line or several, as SMTP and FTP have them.
-async fn reply(stream: &mut TcpStream, code: &str) -> io::Result<()> {
+async fn reply(stream: &mut impl Talk, code: &str) -> io::Result<()> {
     for _ in 0..MOST_LINES {
         let said = line(stream).await?;
         expect(&said, code)?;
@@ -202,7 +231,7 @@ async fn reply(stream: &mut TcpStream, code: &str) -> io::Result<()> {
 }
 
 /// Reads lines up to the one that says that all is well (RFC 5804 section 1.2).
-async fn until_ok(stream: &mut TcpStream) -> io::Result<()> {
+async fn until_ok(stream: &mut impl Talk) -> io::Result<()> {
     for _ in 0..MOST_LINES {
         let said = line(stream).await?;
         if ["OK", "NO", "BYE"].iter().any(|word| said.starts_with(word)) {
@@ -213,7 +242,7 @@ async fn until_ok(stream: &mut TcpStream) -> io::Result<()> {
 }
 
 /// Reads up to some bytes.
-async fn until(stream: &mut TcpStream, end: &[u8]) -> io::Result<()> {
+async fn until(stream: &mut impl Talk, end: &[u8]) -> io::Result<()> {
     let mut seen = Vec::new();
     while !seen.ends_with(end) {
         seen.push(stream.read_u8().await?);
@@ -224,7 +253,7 @@ async fn until(stream: &mut TcpStream, end: &[u8]) -> io::Result<()> {
     Ok(())
 }
 
-async fn some(stream: &mut TcpStream) -> io::Result<Vec<u8>> {
+async fn some(stream: &mut impl Talk) -> io::Result<Vec<u8>> {
     let mut buffer = vec![0; LONGEST];
     let length = stream.read(&mut buffer).await?;
     buffer.truncate(length);

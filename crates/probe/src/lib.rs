@@ -9,6 +9,8 @@ mod observe;
 mod trust;
 mod visit;
 
+#[cfg(fuzzing)]
+pub use approach::talk_with;
 pub use approach::{NoTls, StartTls};
 pub use fetch::{Hop, NotVisible, Sight, WhyNotVisible, look_at_file, observe_hsts};
 pub use inspect::{Inspection, OtherName, Spoken, inspect, judge_inspection};

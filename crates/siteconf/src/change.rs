@@ -156,6 +156,14 @@ pub enum PlanError {
         /// The file.
         file: String,
     },
+    /// A setting that is put together in a way that is not edited.
+    #[error("{place}: `{name}` is put together of several parts, which is not edited")]
+    NotEdited {
+        /// Where.
+        place: Place,
+        /// The setting.
+        name: String,
+    },
     /// More than one certificate in a block.
     #[error("{place}: this site has {count} certificates of its own")]
     SeveralCertificates {

@@ -7,6 +7,8 @@ use crate::change::{Endpoint, FileChange, PlanError, Present};
 use crate::site::{CertificateFiles, Listener, Protocol, Site, SiteName, Socket, Value};
 use crate::splice::{Edit, apply_edits};
 use crate::survey::{Survey, SurveyFile};
+use crate::{dovecot, haproxy, lighttpd, postfix};
+use eskort_core::https::TlsLevel;
 use eskort_core::inventory::Part;
 use eskort_core::names::Identifier;
 use eskort_core::software::Software;
@@ -22,6 +24,8 @@ pub struct RepointTarget<'a> {
     pub parts: &'a dyn Fn(Part) -> PathBuf,
     /// What stands in a file now; `None` for what cannot be read.
     pub present: &'a dyn Fn(&Path) -> Option<Present>,
+    /// Whom TLS is for, where that is wished; for nginx and Apache that is no part of this.
+    pub level: Option<TlsLevel>,
 }
 
 /// What is to be done to a server's configuration.
@@ -48,6 +52,18 @@ pub fn repoint(software: Software, survey: &Survey, target: &RepointTarget<'_>) 
         let site = &survey.sites[*index];
         planner.site(site)?;
         planner.note_endpoints(site, names);
+    }
+    if let Some(level) = target.level {
+        let edits = match software {
+            Software::Haproxy => haproxy::level(survey, level),
+            Software::Lighttpd => lighttpd::level(survey, level)?,
+            Software::Postfix => postfix::level(survey, level),
+            Software::Dovecot => dovecot::level(survey, level),
+            Software::Nginx | Software::Apache | Software::Exim => Vec::new(),
+        };
+        for (file, edit) in edits {
+            planner.edits.entry(file).or_default().push(edit);
+        }
     }
     planner.finish()
 }

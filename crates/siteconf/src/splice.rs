@@ -63,6 +63,16 @@ pub(crate) fn behind(bytes: &[u8], at: usize) -> usize {
     if rest.starts_with(b"#") { line - usize::from(bytes[..line].ends_with(b"\r")) } else { at }
 }
 
+/// Returns the edit that puts lines behind the line of `at`, or at the end of the file; `None` for no lines.
+pub(crate) fn lines_behind(bytes: &[u8], at: Option<usize>, lines: &[String]) -> Option<Edit> {
+    let end = line_end(bytes);
+    let text: String = lines.iter().flat_map(|line| [line.as_str(), end]).collect();
+    let stop = at.and_then(|at| bytes[at..].iter().position(|b| *b == b'\n').map(|n| at + n + 1));
+    let at = stop.unwrap_or(bytes.len());
+    let is_open = at > 0 && bytes[at - 1] != b'\n';
+    (!lines.is_empty()).then(|| Edit::insert(at, if is_open { format!("{end}{text}") } else { text }))
+}
+
 /// Returns the blanks that the line of `at` begins with.
 pub(crate) fn indent(bytes: &[u8], at: usize) -> &[u8] {
     let start = line_start(bytes, at);

@@ -106,7 +106,11 @@ fn plan(
     }
     let found = survey(software, &main, &mut read(&files)).unwrap();
     let path = |part: Part| Path::new("/srv/tls").join(part.file_name());
-    let planned = repoint(software, &found, &RepointTarget { names: &names, parts: &path, present: &present })?;
+    let planned = repoint(
+        software,
+        &found,
+        &RepointTarget { names: &names, parts: &path, present: &present, level: target.wishes.tls },
+    )?;
     let mut text = endpoints(&planned.endpoints);
     planned.parts.iter().for_each(|part| writeln!(text, "names {}", part.word()).unwrap());
     planned

@@ -1,7 +1,10 @@
 //! Fuzzes what the configuration of a server may hold. The first byte says which server.
 #![no_main]
 
+use eskort_core::https::TlsLevel;
+use eskort_core::inventory::Part;
 use eskort_core::software::Software;
+use eskort_siteconf::RepointTarget;
 use std::path::Path;
 
 libfuzzer_sys::fuzz_target!(|bytes: &[u8]| {
@@ -18,6 +21,12 @@ libfuzzer_sys::fuzz_target!(|bytes: &[u8]| {
         }
     });
     let Ok(found) = found else { return };
+    let names = ["a.test".parse().expect("a name")];
+    let parts = |part: Part| Path::new("/srv/tls").join(part.file_name());
+    let target = RepointTarget { names: &names, parts: &parts, present: &|_| None, level: Some(TlsLevel::Usual) };
+    if let Ok(planned) = eskort_siteconf::repoint(kind, &found, &target) {
+        assert!(planned.changes.iter().all(|change| change.old.as_ref() != Some(&change.new)));
+    }
     for site in &found.sites {
         assert!(site.place.line >= 1 && site.place.column >= 1);
         for pair in &site.certificates {

@@ -144,15 +144,20 @@ pub struct Advised {
 pub async fn planned_mending(context: &Context, name: &str, codes: &[&str]) -> Result<Vec<Advised>, StepError> {
     let mut entry = context.inventory.certificates[name].clone();
     let mending = HttpsWishes::mending(codes.iter().copied());
-    // Of other programs the configuration is not changed in this.
     entry.install.retain(|install| {
         let server = context.inventory.servers.get(&install.server).map(|server| &server.kind);
-        matches!(server, Some(ServerKind::Configured(server)) if server.software.gets_tls())
+        matches!(server, Some(ServerKind::Configured(server)) if server.software.takes_level())
     });
     let mut keys: BTreeMap<String, Vec<String>> = BTreeMap::new();
     for install in &mut entry.install {
         let known = install.wishes.keys();
-        install.wishes = install.wishes.or(mending);
+        // Of other programs no more than versions and ciphers is changed.
+        let gets_all =
+            context.inventory.servers.get(&install.server).is_some_and(
+                |server| matches!(&server.kind, ServerKind::Configured(server) if server.software.gets_tls()),
+            );
+        let only_level = HttpsWishes { tls: mending.tls, ..HttpsWishes::default() };
+        install.wishes = install.wishes.or(if gets_all { mending } else { only_level });
         let new = install.wishes.keys().into_iter().filter(|key| !known.contains(key)).collect();
         keys.insert(install.server.clone(), new);
     }

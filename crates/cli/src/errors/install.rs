@@ -109,6 +109,9 @@ fn tell_plan(text: ErrorText, error: &PlanError, again: &str) -> ErrorText {
             PlanError::NoCertificateLines { .. } => {
                 text.hint("name any certificate and key there; they are replaced then").hint(again)
             }
+            PlanError::NotEdited { .. } => text
+                .hint("write it there yourself, and take `tls` out of the install entry")
+                .hint("nothing was changed"),
             PlanError::NotEditable { .. } => text
                 .hint("write the file's name where it is used, or keep the name and let a server of kind `files` write the file")
                 .hint(again),

@@ -136,7 +136,8 @@ pub(super) fn plan(facts: &SurveyFacts, parts: &Parts<'_>) -> Result<ConfigPlan,
     let ours = parts.leaf();
     let present = |path: &Path| Some(present(facts.certificates.get(path)?, ours.as_ref()));
     let path = |part: Part| parts.path(part);
-    let target = RepointTarget { names: serving.placement.names, parts: &path, present: &present };
+    let target =
+        RepointTarget { names: serving.placement.names, parts: &path, present: &present, level: serving.wishes.tls };
     let mut edited = Vec::new();
     let mut after: Option<SurveyFacts> = None;
     let mut made = |after: &mut Option<SurveyFacts>, changes: Vec<FileChange>| {

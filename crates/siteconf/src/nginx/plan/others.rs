@@ -35,7 +35,7 @@ pub(super) fn plan_others(
     let planned = repoint(
         Software::Nginx,
         &survey,
-        &RepointTarget { names: target.names, parts: &parts, present: target.present },
+        &RepointTarget { names: target.names, parts: &parts, present: target.present, level: None },
     )?;
     for FileChange { path, old, new } in planned.changes {
         match plan.changes.iter_mut().find(|change| change.path == path) {
