@@ -49,7 +49,7 @@ pub(crate) fn mariadb(place: &Place, port: u16) -> Process {
     start(place, "mariadbd", &words, port)
 }
 
-fn dovecot(place: &Place, imap: u16, pop3: u16) -> Process {
+fn dovecot(place: &Place, imap: u16, pop3: u16, sieve: u16) -> Process {
     let dir = place.dir.path().display();
     let service = |name: &str, port: u16| {
         format!(
@@ -58,15 +58,31 @@ fn dovecot(place: &Place, imap: u16, pop3: u16) -> Process {
         )
     };
     let text = format!(
-        "protocols = imap pop3\nlisten = 127.0.0.1\nbase_dir = {dir}/dovecot\nstate_dir = {dir}/dovecot\n\
+        "protocols = imap pop3 sieve\nlisten = 127.0.0.1\nbase_dir = {dir}/dovecot\nstate_dir = {dir}/dovecot\n\
          log_path = {dir}/dovecot.log\nssl = yes\nssl_cert = <{dir}/leaf.pem\nssl_key = <{dir}/leaf.key\n\
-         passdb {{\n  driver = static\n  args = nopassword=y\n}}\n{}{}",
+         passdb {{\n  driver = static\n  args = nopassword=y\n}}\n{}{}\
+         service managesieve-login {{\n  inet_listener sieve {{\n    port = {sieve}\n  }}\n}}\n",
         service("imap", imap),
         service("pop3", pop3)
     );
     place.write("dovecot.conf", &text);
     let process = start(place, "dovecot", "-F -c dovecot.conf", imap);
-    await_port(pop3, "dovecot");
+    [pop3, sieve].iter().for_each(|port| await_port(*port, "dovecot"));
+    process
+}
+
+/// For clients and for other servers.
+fn prosody(place: &Place, client: u16, server: u16) -> Process {
+    let dir = place.dir.path().display();
+    std::fs::create_dir(place.path("messages")).unwrap();
+    let text = format!(
+        "run_as_root = true\npidfile = \"{dir}/prosody.pid\"\ndata_path = \"{dir}/messages\"\ninterfaces = {{ \"127.0.0.1\" }}\n\
+         c2s_ports = {{ {client} }}\ns2s_ports = {{ {server} }}\nmodules_enabled = {{ \"tls\", \"saslauth\" }}\nlog = {{ error = \"{dir}/prosody.log\" }}\n\
+         VirtualHost \"lampholm.example\"\n  ssl = {{ key = \"{dir}/leaf.key\", certificate = \"{dir}/leaf.pem\" }}\n"
+    );
+    place.write("prosody.lua", &text);
+    let process = start(place, "prosody", "-F --config prosody.lua", client);
+    await_port(server, "prosody");
     process
 }
 
@@ -138,10 +154,10 @@ fn real_servers_are_asked_to_begin_tls() {
         "subjectAltName=DNS:lampholm.example",
     ]);
     assert_eq!(made.code, Some(0), "{made}");
-    let ports = [(); 6].map(|()| free_port());
-    let [sql, my, imap, pop3, ldap, smtp] = ports;
+    let ports = [(); 9].map(|()| free_port());
+    let [sql, my, imap, pop3, ldap, smtp, sieve, xmpp, xmpp_server] = ports;
     let _databases = [postgres(&place, sql), mariadb(&place, my)];
-    let _others = [dovecot(&place, imap, pop3), slapd(&place, ldap)];
+    let _others = [dovecot(&place, imap, pop3, sieve), slapd(&place, ldap), prosody(&place, xmpp, xmpp_server)];
     let _mail = postfix(&place, smtp);
     for (usual, port, words) in [
         (5432, sql, "a database (PostgreSQL)"),
@@ -150,9 +166,12 @@ fn real_servers_are_asked_to_begin_tls() {
         (110, pop3, "a mailbox server (POP3)"),
         (389, ldap, "a directory server (LDAP)"),
         (25, smtp, "a mail server (SMTP)"),
+        (4190, sieve, "a server for mail rules (ManageSieve)"),
+        (5222, xmpp, "a message server (XMPP)"),
+        (5269, xmpp_server, "a message server (XMPP)"),
     ] {
-        // By its usual port; on another by how it answers, except a directory server, which waits.
-        for endpoint in [usual, port].into_iter().filter(|n| *n != ldap) {
+        // By its usual port; on another by how it answers, except those that wait to be spoken to.
+        for endpoint in [usual, port].into_iter().filter(|n| ![ldap, xmpp, xmpp_server].contains(n)) {
             let (name, address) = (format!("lampholm.example:{endpoint}"), format!("127.0.0.1:{port}"));
             let said = &[&format!("begun by {words}"), "itself one of the roots that are trusted here"];
             let words = ["check", &name, "--address", &address, "--roots", "leaf.pem"];

@@ -9,6 +9,7 @@ mod sqlite;
 pub use address::{AddressError, DatabaseAddress, DatabaseKind};
 
 use serde::{Deserialize, Serialize};
+use std::fmt;
 
 /// Larger values are not read.
 const LARGEST: usize = 16 << 20;
@@ -88,6 +89,17 @@ pub enum KeyPart {
     Text(String),
     /// Bytes, or a text in the database's own encoding.
     Bytes(Vec<u8>),
+}
+
+impl fmt::Display for KeyPart {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            KeyPart::Int(number) => write!(f, "{number}"),
+            KeyPart::UInt(number) => write!(f, "{number}"),
+            KeyPart::Text(text) => f.write_str(text),
+            KeyPart::Bytes(bytes) => f.write_str(&String::from_utf8_lossy(bytes)),
+        }
+    }
 }
 
 /// What names a row of a table.

@@ -128,7 +128,8 @@ impl Postgres {
         let filter = table.columns.iter().map(worth).collect::<Vec<_>>().join(" OR ");
         let sql = numbered(&table.page(&texts, &filter, after.is_none()));
         let places = if after.is_some() { table.behind().1 } else { Vec::new() };
-        let values: Vec<String> = places.into_iter().filter_map(|place| after.map(|key| value(&key[place]))).collect();
+        let values: Vec<String> =
+            places.into_iter().filter_map(|place| after.map(|key| key[place].to_string())).collect();
         let width = table.key.len();
         let mut rows = self.0.query_raw(&sql, &values).map_err(words)?;
         while let Some(row) = rows.next().map_err(words)? {
@@ -153,7 +154,7 @@ impl Postgres {
             ));
             let text = |bytes: &[u8]| String::from_utf8(bytes.to_vec()).map_err(|error| error.to_string());
             let mut values = vec![text(new)?];
-            values.extend(key.iter().map(value));
+            values.extend(key.iter().map(KeyPart::to_string));
             values.push(text(old)?);
             let values: Vec<&(dyn ToSql + Sync)> = values.iter().map(|value| value as &(dyn ToSql + Sync)).collect();
             made.push(transaction.execute(&sql, &values).map_err(words)? == 1);
@@ -166,18 +167,9 @@ impl Postgres {
     pub(crate) fn text(&mut self, table: &Table, column: usize, key: &Key) -> Said<Option<Vec<u8>>> {
         let TextColumn { quoted, .. } = &table.columns[column];
         let sql = numbered(&format!("SELECT {quoted}::text FROM {} WHERE {}", table.quoted, table.at_key()));
-        let values: Vec<String> = key.iter().map(value).collect();
+        let values: Vec<String> = key.iter().map(KeyPart::to_string).collect();
         let values: Vec<&(dyn ToSql + Sync)> = values.iter().map(|value| value as &(dyn ToSql + Sync)).collect();
         let found = self.0.query_opt(&sql, &values).map_err(words)?;
         Ok(found.and_then(|row| row.get::<_, Option<String>>(0)).map(String::into_bytes))
-    }
-}
-
-fn value(part: &KeyPart) -> String {
-    match part {
-        KeyPart::Int(number) => number.to_string(),
-        KeyPart::UInt(number) => number.to_string(),
-        KeyPart::Text(text) => text.clone(),
-        KeyPart::Bytes(bytes) => String::from_utf8_lossy(bytes).into_owned(),
     }
 }

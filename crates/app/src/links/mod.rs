@@ -159,6 +159,9 @@ pub struct LeftAlone {
 pub struct Example {
     /// The file, or the column of a database.
     pub path: PathBuf,
+    /// The key of the row in a database.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub row: Option<String>,
     /// The line, from 1.
     pub line: usize,
     /// The line around it as it is.
@@ -313,6 +316,7 @@ fn look_through_text(
             let example = cut_around(hosts, &read.bytes, &new);
             report.examples.extend(example.map(|(line, before, after)| Example {
                 path: path.to_owned(),
+                row: None,
                 line,
                 before,
                 after,

@@ -50,6 +50,7 @@ pub async fn find_on_sites(
                 let example = cut_around(&hosts, page, &new);
                 report.examples.extend(example.map(|(line, before, after)| Example {
                     path: path.clone(),
+                    row: None,
                     line,
                     before,
                     after,

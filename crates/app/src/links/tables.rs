@@ -5,7 +5,7 @@ use super::undo::Backup;
 use super::{EXAMPLES, Example, LeftAlone, LinkTable, LinksError, LinksReport, cut_around};
 use eskort_core::context::Context;
 use eskort_core::progress::Progress;
-use eskort_databases::{Change, Database, DatabaseError, Key, Row, Table, TextColumn};
+use eskort_databases::{Change, Database, DatabaseError, Key, KeyPart, Row, Table, TextColumn};
 use eskort_host::crash_point;
 use eskort_pages::{Column, Hosts, Tally, mend_cell};
 use std::path::{Path, PathBuf};
@@ -96,14 +96,12 @@ impl Going<'_> {
             let count = tally.changed;
             report.count(Tally { changed: 0, ..tally });
             let Some(new) = new else { continue };
-            if report.examples.len() < EXAMPLES {
-                let path = PathBuf::from(format!("{}.{}", self.place.display(), self.table.columns[column].name));
-                report.examples.extend(cut_around(self.hosts, &old, &new).map(|(line, before, after)| Example {
-                    path,
-                    line,
-                    before,
-                    after,
-                }));
+            let path = PathBuf::from(format!("{}.{}", self.place.display(), self.table.columns[column].name));
+            // One of each column says enough.
+            if report.examples.len() < EXAMPLES && report.examples.iter().all(|example| example.path != path) {
+                let row = Some(key.iter().map(KeyPart::to_string).collect::<Vec<_>>().join(", "));
+                let example = cut_around(self.hosts, &old, &new);
+                report.examples.extend(example.map(|(line, before, after)| Example { path, row, line, before, after }));
             }
             batch.bytes += old.len() + new.len();
             batch.addresses.push(count);

@@ -292,8 +292,12 @@ fn print(ui: &Ui, report: &LinksReport, is_done: bool) {
     if !examples.is_empty() {
         ui.result(if is_done { "\nSuch as:" } else { "\nIt would read:" });
     }
-    for Example { path, line, before, after } in examples {
-        ui.result(&Tone::Faint.paint(&format!("  {}:{line}", path.display())));
+    for Example { path, row, line, before, after } in examples {
+        let at = match row {
+            Some(row) => format!("  {}, row {}", path.display(), words::printable(row, 60)),
+            None => format!("  {}:{line}", path.display()),
+        };
+        ui.result(&Tone::Faint.paint(&at));
         ui.result(&Tone::Bad.paint(&format!("  - {before}")));
         ui.result(&Tone::Good.paint(&format!("  + {after}")));
     }
