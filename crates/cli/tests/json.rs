@@ -247,6 +247,7 @@ fn reports_of_upkeep(seen: &mut Seen) {
     let told = "[notify.keeper]\nkind = \"program\"\nrun = [\"false\"]\n\n[notify.log]\nkind = \"program\"\nrun = [\"true\"]\n";
     world.write_inventory(|text| text.replace("[\"lampholm.example\", ", "[") + told);
     seen.run(place, "keep-loses-names", 3, &["keep"]);
+    seen.run(place, "list-loses-names", 3, &["list"]);
     seen.run(place, "notify-test", 1, &["notify", "test"]);
     world.authority.misbehave(
         eskort_practice::Resource::NewOrder,

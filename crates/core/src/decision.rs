@@ -115,12 +115,17 @@ pub struct Stored {
 impl Stored {
     /// Returns the names that it has and a certificate for `specification` would not cover.
     fn names_lost(&self, specification: &Specification) -> Vec<Identifier> {
-        let covered = |name: &&Identifier| {
-            let covers = |new: &Identifier| new == *name || (!name.is_wildcard() && new.covers(&name.to_string()));
-            specification.names.iter().any(covers)
-        };
-        self.specification.names.iter().filter(|name| !covered(name)).cloned().collect()
+        names_lost(&self.specification.names, &specification.names)
     }
+}
+
+/// Returns the names of one certificate that another with these names would not cover.
+pub fn names_lost(before: &[Identifier], now: &[Identifier]) -> Vec<Identifier> {
+    let covered = |name: &&Identifier| {
+        let covers = |new: &Identifier| new == *name || (!name.is_wildcard() && new.covers(&name.to_string()));
+        now.iter().any(covers)
+    };
+    before.iter().filter(|name| !covered(name)).cloned().collect()
 }
 
 /// A journey that has not come to its end.

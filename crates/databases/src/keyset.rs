@@ -61,7 +61,7 @@ pub(crate) fn numbered(sql: &str) -> String {
 
 /// Returns a name in quotes; `None` for one that cannot be written so that every program agrees what it is.
 pub(crate) fn quote(name: &str, mark: char) -> Option<String> {
-    let is_odd = |c: char| c == '?' || c == '\0' || c == '\\';
+    let is_odd = |c: char| c == '?' || c == '\\' || c.is_control();
     (!name.is_empty() && !name.contains(is_odd)).then(|| {
         let twice = format!("{mark}{mark}");
         format!("{mark}{}{mark}", name.replace(mark, &twice))

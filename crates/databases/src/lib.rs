@@ -139,6 +139,11 @@ enum Inner {
     Sqlite(sqlite::Sqlite),
 }
 
+/// Returns what a database says as it may be shown.
+fn shown(said: &str) -> String {
+    said.chars().map(|c| if c.is_control() { ' ' } else { c }).take(400).collect()
+}
+
 /// What a database says, in words.
 type Said<T> = Result<T, String>;
 
@@ -160,12 +165,12 @@ impl Database {
             }
             DatabaseKind::Sqlite => sqlite::Sqlite::open(address, is_to_change).map(Inner::Sqlite),
         };
-        let inner = connected.map_err(|why| DatabaseError::NoConnection { address: text.clone(), why })?;
+        let inner = connected.map_err(|why| DatabaseError::NoConnection { address: text.clone(), why: shown(&why) })?;
         Ok(Database { address: text, inner })
     }
 
     fn refused<T>(&self, said: Said<T>) -> Result<T, DatabaseError> {
-        said.map_err(|why| DatabaseError::Refused { address: self.address.clone(), why })
+        said.map_err(|why| DatabaseError::Refused { address: self.address.clone(), why: shown(&why) })
     }
 
     /// Returns the tables, in the order of their names.

@@ -15,6 +15,8 @@ pub struct Overview {
     pub newest: Option<(u32, Validity)>,
     /// Whether the newest generation was seen live.
     pub confirmed: bool,
+    /// The names that the newest generation was made for, as a list in JSON: most of them are compared as they stand.
+    pub names: String,
     /// Why the newest generation could not be looked at from here, though it is installed.
     pub unreachable: Option<String>,
     /// The servers that have the newest generation.
@@ -55,6 +57,12 @@ pub struct OpenOverview {
     pub since: Timestamp,
 }
 
+/// Cuts the list of names out of a specification in JSON: it stands first.
+fn names_of(specification: &str) -> &str {
+    let list = specification.strip_prefix("{\"names\":").filter(|rest| rest.starts_with('['));
+    list.and_then(|rest| rest.find(']').map(|end| &rest[..=end])).unwrap_or_default()
+}
+
 impl Store {
     /// Returns what the ledger knows about each certificate, by name.
     ///
@@ -67,12 +75,14 @@ impl Store {
     }
 
     fn read_overview(&self) -> Result<BTreeMap<String, Overview>, StoreError> {
-        let newest =
-            "SELECT certificate, number, not_before, not_after, confirmed FROM generation ORDER BY certificate, number";
+        let newest = "SELECT certificate, number, not_before, not_after, confirmed, specification FROM generation
+                      ORDER BY certificate, number";
         let newest = self.rows(newest, [], |row| {
             let validity = Validity { not_before: instant(row, 2)?, not_after: instant(row, 3)? };
             let confirmed = row.get::<_, Option<i64>>(4)?.is_some();
-            Ok((row.get(0)?, Overview { newest: Some((row.get(1)?, validity)), confirmed, ..Overview::default() }))
+            let newest = Some((row.get(1)?, validity));
+            let names = names_of(row.get_ref(5)?.as_str().unwrap_or_default()).to_owned();
+            Ok((row.get(0)?, Overview { newest, confirmed, names, ..Overview::default() }))
         })?;
         // The last of a certificate's rows is the newest, and stays.
         let mut known: BTreeMap<String, Overview> = newest.into_iter().collect();

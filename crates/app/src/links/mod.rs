@@ -26,6 +26,8 @@ use walk::{Kind, Visited, walk};
 
 /// Pages are read whole; none is larger.
 const LARGEST: u64 = 64 << 20;
+/// No site's configuration is larger.
+const LARGEST_SETTINGS: u64 = 4 << 20;
 /// So many examples are shown.
 const EXAMPLES: usize = 6;
 /// So much is shown of a line before and behind an address.
@@ -186,8 +188,10 @@ impl LinksReport {
 /// # Errors
 /// When the file cannot be read, or names no database on this machine.
 pub fn read_site_settings(path: &Path) -> Result<DatabaseLogin, LinksError> {
-    let text = std::fs::read(path).map_err(|source| LinksError::Path { path: path.to_owned(), source })?;
-    settings::login_in(&String::from_utf8_lossy(&text))
+    let read = files::read_whole(path, LARGEST_SETTINGS);
+    let read = read.and_then(|read| read.ok_or_else(|| io::ErrorKind::NotFound.into()));
+    let read = read.map_err(|source| LinksError::Path { path: path.to_owned(), source })?;
+    settings::login_in(&String::from_utf8_lossy(&read.bytes))
         .map_err(|source| LinksError::Settings { path: path.to_owned(), source })
 }
 

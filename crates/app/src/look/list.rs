@@ -1,7 +1,8 @@
 //! What certificates there are, and how long they last.
 
 use eskort_core::context::Context;
-use eskort_core::decision::Fault;
+use eskort_core::decision::{Fault, names_lost};
+use eskort_core::names::Identifier;
 use eskort_core::renewal::{Renewal, Timing, Validity};
 use eskort_core::words;
 use eskort_store::{FailedOverview, Overview, Store, StoreError};
@@ -52,6 +53,11 @@ pub enum State {
         /// How long that is, in words; empty for less than a minute.
         age: String,
     },
+    /// The inventory has dropped names of it: a person has to agree, or its renewal to be due.
+    LosesNames {
+        /// The names.
+        names: Vec<String>,
+    },
     /// Renewal is due.
     Due,
     /// It has run out.
@@ -85,6 +91,7 @@ impl State {
             State::UnderWay { passed } => format!("under way: {passed}"),
             State::AwaitsPerson { age, .. } if age.is_empty() => "waits for you".into(),
             State::AwaitsPerson { age, .. } => format!("waits for you, {age}"),
+            State::LosesNames { names } => format!("would lose {}", words::count(names.len() as u64, "name")),
             State::Due => "renewal due".into(),
             State::Expired => "expired".into(),
             State::Failing { failures, .. } => words::count(u64::from(*failures), "failure"),
@@ -102,6 +109,7 @@ impl State {
             State::WentBack { .. } => "gone back",
             State::UnderWay { .. } => "under way",
             State::AwaitsPerson { .. } => "waiting for you",
+            State::LosesNames { .. } => "asking to lose names",
             State::Due => "due",
             State::Expired => "expired",
             State::Failing { .. } => "failing",
@@ -111,7 +119,10 @@ impl State {
 
     /// Returns whether somebody should look at it.
     pub fn needs_attention(&self) -> bool {
-        matches!(self, State::Expired | State::Failing { .. } | State::AwaitsPerson { .. } | State::Due)
+        matches!(
+            self,
+            State::Expired | State::Failing { .. } | State::AwaitsPerson { .. } | State::LosesNames { .. } | State::Due
+        )
     }
 }
 
@@ -167,7 +178,7 @@ pub async fn list(context: &Context, filter: &ListFilter) -> Result<Vec<ListRow>
         let names = entry.names.iter().map(ToString::to_string).collect();
         let timing = context.inventory.timing_of(name);
         let servers = entry.install.iter().map(|install| install.server.as_str()).collect();
-        let upkeep = Upkeep { by_hand: context.inventory.awaits_person(entry), timing, servers };
+        let upkeep = Upkeep { names: &entry.names, by_hand: context.inventory.awaits_person(entry), timing, servers };
         rows.push(row(name.clone(), names, known.remove(name), Some(&upkeep), now));
     }
     for (name, overview) in known {
@@ -188,8 +199,20 @@ pub fn age(since: Timestamp, now: Timestamp) -> String {
     if waited.as_mins() == 0 { String::new() } else { words::duration(waited) }
 }
 
+/// Returns the names of a generation, a list in JSON, that the inventory has no more; `written` are those of the inventory.
+fn lost(stored: &str, now: &[Identifier], written: &[String]) -> Vec<String> {
+    // Most are the same, in the same order: no name has a mark that JSON would escape.
+    if stored.is_empty() || stored == format!("[\"{}\"]", written.join("\",\"")) {
+        return Vec::new();
+    }
+    let stored: Vec<Identifier> = serde_json::from_str(stored).unwrap_or_default();
+    names_lost(&stored, now).iter().map(ToString::to_string).collect()
+}
+
 /// What the inventory says of a certificate's renewals.
 struct Upkeep<'a> {
+    /// The names that are to be on it.
+    names: &'a [Identifier],
     /// Whether a person proves control.
     by_hand: bool,
     /// What is said of when it is renewed.
@@ -213,6 +236,10 @@ fn row(
     let asked = known.as_ref().filter(|known| known.gone_back.is_none()).and_then(|known| known.asked_renewal);
     let renew_at = validity.map(|validity| Renewal::of(&validity, timing, asked).at);
     let has = |server: &&&str| known.as_ref().is_some_and(|o| o.installed_on.contains(**server));
+    let lost = match (&known, upkeep) {
+        (Some(known), Some(upkeep)) => lost(&known.names, upkeep.names, &names),
+        _ => Vec::new(),
+    };
     let servers = upkeep.map_or(0, |u| u.servers.len());
     let have = upkeep.map_or(0, |u| u.servers.iter().filter(has).count());
     let state = match (known, validity) {
@@ -231,6 +258,7 @@ fn row(
             State::WentBack { instead: instead.map(|(number, _)| number) }
         }
         (_, Some(_)) if renew_at.is_some_and(|at| now >= at) => State::Due,
+        (_, Some(_)) if !lost.is_empty() => State::LosesNames { names: lost },
         (_, Some(_)) if have < servers => State::PartlyInstalled { have, servers },
         (Some(Overview { unreachable: Some(why), confirmed: false, .. }), Some(_)) => State::Unconfirmed { why },
         (_, Some(_)) => State::Good,

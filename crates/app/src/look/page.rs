@@ -43,7 +43,7 @@ pub async fn page(context: &Context, looks: bool) -> Result<Page, StoreError> {
         };
         certificates.push(PageCertificate {
             needs_attention: row.state.needs_attention(),
-            awaits_person: matches!(row.state, State::AwaitsPerson { .. }),
+            awaits_person: matches!(row.state, State::AwaitsPerson { .. } | State::LosesNames { .. }),
             state: row.state.words(),
             certificate: row.certificate,
             names: row.names,

@@ -64,7 +64,7 @@ fn plugin(ui: &Ui, rows: &[ListRow], soon: &[&ListRow], now: Timestamp) -> ExitS
 /// The exit code that `keep` has for the same.
 fn status(state: &State) -> ExitStatus {
     match state {
-        State::AwaitsPerson { .. } => ExitStatus::AwaitsPerson,
+        State::AwaitsPerson { .. } | State::LosesNames { .. } => ExitStatus::AwaitsPerson,
         other if other.needs_attention() => ExitStatus::NeedsAttention,
         _ => ExitStatus::Well,
     }
@@ -113,6 +113,7 @@ pub(crate) fn tone(state: &State) -> Tone {
         | State::WentBack { .. }
         | State::UnderWay { .. }
         | State::AwaitsPerson { .. }
+        | State::LosesNames { .. }
         | State::Due => Tone::Notice,
         State::Expired | State::Failing { .. } => Tone::Bad,
         State::NotInInventory => Tone::Faint,

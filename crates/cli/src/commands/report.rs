@@ -10,7 +10,7 @@ use crate::exit::ExitStatus;
 use crate::ui::Ui;
 use eskort_app::{ReportKind, report, write_page, write_report};
 use eskort_core::context::Context;
-use eskort_core::page::{Page, PageCertificate, PageEndpoint, PageFinding};
+use eskort_core::page::{Page, PageCertificate};
 use eskort_core::words;
 use jiff::Timestamp;
 use std::path::Path;
@@ -80,22 +80,17 @@ fn print(ui: &Ui, page: &Page) {
     };
     let rows: Vec<Vec<Cell>> = page.certificates.iter().map(row).collect();
     ui.result(&draw(&["CERTIFICATE", "STATE", "GOOD UNTIL", "RENEWED ON", "RATING"], &rows, ui.page()));
-    let mut said: Vec<&str> = Vec::new();
-    let mut found: Vec<(&PageEndpoint, &PageFinding)> = Vec::new();
-    for endpoint in page.certificates.iter().flat_map(|one| &one.endpoints) {
-        found.extend(endpoint.findings.iter().map(|finding| (endpoint, finding)));
+    let found = page.worth_mending();
+    if !found.is_empty() {
+        ui.result("\nWhat could be better:");
     }
-    found.sort_by_key(|(_, finding)| std::cmp::Reverse(finding.severity));
-    for (endpoint, finding) in found {
-        if said.contains(&finding.text.as_str()) {
-            continue;
-        }
-        if said.is_empty() {
-            ui.result("\nWhat could be better:");
-        }
-        said.push(&finding.text);
+    for (finding, at) in found {
         let (word, tone) = super::check::mark(finding.severity);
         let lead = format!("  {}  ", tone.paint(&format!("{word:6}")));
-        ui.result_wrapped(&lead, &format!("{} ({})", finding.text, endpoint.endpoint));
+        let more = match at.len() {
+            0 | 1 => String::new(),
+            count => format!(" and {} more", count - 1),
+        };
+        ui.result_wrapped(&lead, &format!("{} ({}{more})", finding.text, at.first().copied().unwrap_or_default()));
     }
 }

@@ -8,6 +8,7 @@ use crate::renewal::Validity;
 use crate::words;
 use jiff::Timestamp;
 use serde::Serialize;
+use std::collections::BTreeMap;
 use std::fmt::Write;
 
 /// What is shown.
@@ -179,25 +180,30 @@ impl Page {
         out.push_str("</tbody>\n</table>\n</section>\n");
     }
 
-    fn findings(&self, out: &mut String) {
-        let mut found: Vec<(&PageFinding, &str)> = Vec::new();
+    /// Returns what could be better, the weightiest first: each thing once, with all endpoints at which it was found.
+    pub fn worth_mending(&self) -> Vec<(&PageFinding, Vec<&str>)> {
+        let mut found: Vec<(&PageFinding, Vec<&str>)> = Vec::new();
+        let mut known: BTreeMap<&str, usize> = BTreeMap::new();
         for endpoint in self.certificates.iter().flat_map(|one| &one.endpoints) {
-            found.extend(endpoint.findings.iter().map(|finding| (finding, endpoint.endpoint.as_str())));
+            for finding in &endpoint.findings {
+                let index = *known.entry(&finding.text).or_insert(found.len());
+                if index == found.len() {
+                    found.push((finding, Vec::new()));
+                }
+                found[index].1.push(&endpoint.endpoint);
+            }
         }
+        found.sort_by_key(|(finding, _)| std::cmp::Reverse(finding.severity));
+        found
+    }
+
+    fn findings(&self, out: &mut String) {
+        let found = self.worth_mending();
         if found.is_empty() {
             return;
         }
-        found.sort_by_key(|(finding, _)| std::cmp::Reverse(finding.severity));
         out.push_str("<section>\n<h2>What could be better</h2>\n<ul class=\"findings\">\n");
-        // The same at several endpoints is said once.
-        let mut said: Vec<&str> = Vec::new();
-        for (finding, _) in &found {
-            if said.contains(&finding.text.as_str()) {
-                continue;
-            }
-            said.push(&finding.text);
-            let at: Vec<&str> =
-                found.iter().filter(|(other, _)| other.text == finding.text).map(|(_, endpoint)| *endpoint).collect();
+        for (finding, at) in found {
             let (class, word) = match finding.severity {
                 Severity::Bad => ("bad", "Bad"),
                 Severity::Notice => ("notice", "Notice"),
