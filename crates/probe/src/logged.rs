@@ -12,7 +12,7 @@ const LEAST: usize = 2;
 const SLACK: SignedDuration = SignedDuration::from_hours(1);
 
 /// Returns what there is to say about the proofs of a certificate: those in it, in the answer stapled to it, and in the handshake. `keys` are
-/// the logs that are known; without any their signatures are not checked. `is_public` says whether the system's roots alone vouch for it.
+/// the logs that are known; without any their signatures are not checked. `is_public` says whether roots that are known everywhere vouch for it.
 pub fn judge_logged(
     sent: &[Certificate],
     staple: &[u8],

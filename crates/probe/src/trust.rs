@@ -6,6 +6,10 @@ use std::path::{Path, PathBuf};
 use std::sync::OnceLock;
 use std::time::Duration;
 
+/// Where administrators of Debian's and of Red Hat's family put roots of their own.
+const ADDED: [&str; 3] =
+    ["/usr/local/share/ca-certificates", "/etc/pki/ca-trust/source/anchors", "/usr/share/pki/ca-trust-source/anchors"];
+
 /// A set of trusted roots.
 pub struct Trust {
     anchors: Vec<TrustAnchor<'static>>,
@@ -27,6 +31,26 @@ impl Trust {
         static SYSTEM: OnceLock<Vec<TrustAnchor<'static>>> = OnceLock::new();
         let load = || rustls_native_certs::load_native_certs().certs.iter().filter_map(anchor).collect();
         Trust { anchors: SYSTEM.get_or_init(load).clone() }
+    }
+
+    /// Returns the system's roots without those that somebody has added on this machine: what is left is meant to be known everywhere.
+    pub fn public() -> Self {
+        static PUBLIC: OnceLock<Vec<TrustAnchor<'static>>> = OnceLock::new();
+        let load = || {
+            let mut added = Trust::nobody();
+            for folder in ADDED {
+                let files = std::fs::read_dir(folder).into_iter().flatten().flatten();
+                // What is no certificate there is no root, either.
+                files.for_each(|file| drop(added.add_file(&file.path())));
+            }
+            let is_added = |anchor: &TrustAnchor<'_>| {
+                added.anchors.iter().any(|own| {
+                    own.subject == anchor.subject && own.subject_public_key_info == anchor.subject_public_key_info
+                })
+            };
+            Trust::system().anchors.into_iter().filter(|anchor| !is_added(anchor)).collect()
+        };
+        Trust { anchors: PUBLIC.get_or_init(load).clone() }
     }
 
     /// Returns a trust that trusts nobody yet.

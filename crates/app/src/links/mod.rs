@@ -28,6 +28,9 @@ use walk::{Kind, Visited, walk};
 const LARGEST: u64 = 64 << 20;
 /// No site's configuration is larger.
 const LARGEST_SETTINGS: u64 = 4 << 20;
+/// So much is changed in one transaction of a database at the most.
+const MOST_BYTES: usize = 8 << 20;
+const MOST_CHANGES: usize = 500;
 /// So many examples are shown.
 const EXAMPLES: usize = 6;
 /// So much is shown of a line before and behind an address.

@@ -2,17 +2,13 @@
 
 use super::settings::DatabaseLogin;
 use super::undo::Backup;
-use super::{EXAMPLES, Example, LeftAlone, LinkTable, LinksError, LinksReport, cut_around};
+use super::{EXAMPLES, Example, LeftAlone, LinkTable, LinksError, LinksReport, MOST_BYTES, MOST_CHANGES, cut_around};
 use eskort_core::context::Context;
 use eskort_core::progress::Progress;
 use eskort_databases::{Change, Database, DatabaseError, Key, KeyPart, Row, Table, TextColumn};
 use eskort_host::crash_point;
 use eskort_pages::{Column, Hosts, Tally, mend_cell};
 use std::path::{Path, PathBuf};
-
-/// So much is changed in one transaction at the most.
-const MOST_BYTES: usize = 8 << 20;
-const MOST_CHANGES: usize = 500;
 
 /// Looks through a database, and changes it where copies are kept.
 pub(super) fn go_through(

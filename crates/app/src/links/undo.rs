@@ -1,15 +1,16 @@
 //! Copies of files from before their links were changed, and the way back.
 
 use super::settings::DatabaseLogin;
-use super::{LinksError, write_private};
+use super::{LinksError, MOST_BYTES, MOST_CHANGES, write_private};
 use eskort_core::context::Context;
 use eskort_core::pki::{Secret, base64, base64_decode, hex};
-use eskort_databases::{Change, Database, DatabaseAddress, Key, Table};
+use eskort_databases::{Change, Database, DatabaseAddress, Key, Table, TextColumn};
 use eskort_host::files::{self, as_owner_of};
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 use sha2::{Digest, Sha256};
 use std::collections::BTreeMap;
+use std::collections::btree_map::Entry;
 use std::fs;
 use std::io::{self, BufRead, Write};
 use std::path::{Path, PathBuf};
@@ -184,6 +185,69 @@ pub struct Undone {
     pub copies: Option<PathBuf>,
 }
 
+/// A database in which values are put back.
+struct Returning {
+    database: Database,
+    tables: Vec<Table>,
+    /// What is to be put back into one table in the next transaction.
+    changes: Vec<Change>,
+    table: usize,
+    bytes: usize,
+}
+
+impl Returning {
+    fn open(address: &str, password: Option<&Secret<String>>) -> Result<Self, LinksError> {
+        let parsed = DatabaseAddress::parse(address);
+        let address = parsed.map_err(|error| LinksError::Copy {
+            path: PathBuf::from(address),
+            source: io::Error::other(error.to_string()),
+        })?;
+        let mut database = DatabaseLogin { address, password: password.cloned() }.connect(true)?;
+        let tables = database.tables()?;
+        Ok(Returning { database, tables, changes: Vec::new(), table: 0, bytes: 0 })
+    }
+
+    /// Puts a value back, where it is still what it was changed to; most wait for others of their table.
+    fn take(&mut self, value: KeptValue, undone: &mut Undone) -> Result<(), LinksError> {
+        let table = self.tables.iter().position(|table| table.name == value.table);
+        let place = table.and_then(|table| {
+            let named = |column: &TextColumn| column.name == value.column;
+            Some((table, self.tables[table].columns.iter().position(named)?))
+        });
+        let (Some((table, column)), Some(before)) = (place, base64_decode(&value.before)) else {
+            undone.values_left += 1;
+            return Ok(());
+        };
+        match self.database.text(&self.tables[table], column, &value.key)? {
+            // It was not changed any more, or is as before again.
+            Some(now) if now == before => {}
+            Some(now) if hex(&Sha256::digest(&now)) == value.after => {
+                if self.table != table || self.changes.len() >= MOST_CHANGES || self.bytes >= MOST_BYTES {
+                    self.finish(undone)?;
+                }
+                (self.table, self.bytes) = (table, self.bytes + now.len() + before.len());
+                self.changes.push(Change { key: value.key, column, old: now, new: before });
+            }
+            _ => undone.values_left += 1,
+        }
+        Ok(())
+    }
+
+    /// Puts back what still waits.
+    fn finish(&mut self, undone: &mut Undone) -> Result<(), LinksError> {
+        let changes = std::mem::take(&mut self.changes);
+        self.bytes = 0;
+        if changes.is_empty() {
+            return Ok(());
+        }
+        let made = self.database.change(&self.tables[self.table], &changes, &|| {})?;
+        for made in made {
+            if made { undone.values += 1 } else { undone.values_left += 1 }
+        }
+        Ok(())
+    }
+}
+
 /// Puts the values of databases back.
 fn undo_values(folder: &Path, password: Option<&Secret<String>>, undone: &mut Undone) -> Result<(), LinksError> {
     let failed = |source| LinksError::Copy { path: folder.to_owned(), source };
@@ -192,42 +256,17 @@ fn undo_values(folder: &Path, password: Option<&Secret<String>>, undone: &mut Un
         Err(error) if error.kind() == io::ErrorKind::NotFound => return Ok(()),
         Err(error) => return Err(failed(error)),
     };
-    let mut databases: BTreeMap<String, (Database, Vec<Table>)> = BTreeMap::new();
+    let mut databases: BTreeMap<String, Returning> = BTreeMap::new();
     for line in io::BufReader::new(file).lines() {
         // The last line of a run that was killed may be cut short: nothing of it was changed.
         let Ok(value) = serde_json::from_str::<KeptValue>(&line.map_err(failed)?) else { continue };
-        if !databases.contains_key(&value.database) {
-            let address = DatabaseAddress::parse(&value.database);
-            let address = address.map_err(|error| failed(io::Error::other(error.to_string())))?;
-            let mut database = DatabaseLogin { address, password: password.cloned() }.connect(true)?;
-            let tables = database.tables()?;
-            databases.insert(value.database.clone(), (database, tables));
-        }
-        let Some((database, tables)) = databases.get_mut(&value.database) else { continue };
-        let table = tables.iter().find(|table| table.name == value.table);
-        let place = table.and_then(|table| {
-            let column = table.columns.iter().position(|column| column.name == value.column)?;
-            Some((table, column))
-        });
-        let (Some((table, column)), Some(before)) = (place, base64_decode(&value.before)) else {
-            undone.values_left += 1;
-            continue;
+        let database = match databases.entry(value.database.clone()) {
+            Entry::Occupied(known) => known.into_mut(),
+            Entry::Vacant(new) => new.insert(Returning::open(&value.database, password)?),
         };
-        let now = database.text(table, column, &value.key)?;
-        match now {
-            // It was not changed any more, or is as before again.
-            Some(now) if now == before => {}
-            Some(now) if hex(&Sha256::digest(&now)) == value.after => {
-                let change = Change { key: value.key, column, old: now, new: before };
-                match database.change(table, &[change], &|| {})?[..] {
-                    [true] => undone.values += 1,
-                    _ => undone.values_left += 1,
-                }
-            }
-            _ => undone.values_left += 1,
-        }
+        database.take(value, undone)?;
     }
-    Ok(())
+    databases.into_values().try_for_each(|mut database| database.finish(undone))
 }
 
 /// Takes the last change of links back; `password` is for the databases in which it was made.

@@ -485,7 +485,7 @@ impl Looking<'_> {
         };
         let ((seen, shown), domain) = tokio::join!(looks, domain);
         let now = self.context.now();
-        let is_public = Trust::system().trusts_sent(sent, now);
+        let is_public = Trust::public().trusts_sent(sent, now);
         report.findings.extend(judge_logged(sent, staple, &seen.log_proofs, logs, is_public, now));
         report.findings.extend(judge_inspection(&seen));
         report.findings.extend(shown.iter().flat_map(judge_visit));

@@ -9,6 +9,9 @@ use eskort_dns::{KnownCaa, ZoneSignature, ask_records, zone_signature};
 use std::net::{IpAddr, SocketAddr};
 use tokio::sync::OnceCell;
 
+/// Ends of names that lead nowhere but in a network of one's own (RFC 6762, RFC 8375, and `internal`, which is reserved for that).
+const OWN: [&str; 3] = [".internal", ".local", ".home.arpa"];
+
 /// The system's resolver and what it has said, for all looks of a run.
 #[derive(Default)]
 pub(super) struct Domains {
@@ -32,8 +35,10 @@ impl Domains {
                 }
             });
         let mut found = Vec::new();
+        // For names of one's own network no public authority issues.
+        let is_public = !OWN.iter().any(|end| name.ends_with(end));
         // Who does not answer about one thing is said nothing of.
-        match caa.ok() {
+        match caa.ok().filter(|_| is_public) {
             Some(None) => {
                 let text = format!("no CAA record of {name} says who may issue: any authority may");
                 let advice = "add one for your authority; its documents say the name that belongs there";
