@@ -295,7 +295,7 @@ fn pages_of_a_live_site_are_read_and_other_hosts_are_asked() {
             "silent.tides.example does not answer over https",
         ],
     );
-    run(&["find", "https://silent.tides.example/"]).check(0, &["0 addresses", "it does not answer"]);
+    run(&["find", "https://silent.tides.example/"]).check(4, &["0 addresses", "it does not answer"]);
     run(&["find", "https://nowhere.tides.example/"]).check(1, &["https://nowhere.tides.example/ cannot be found"]);
     run(&["mend", "https://lampholm.example/", "--yes"])
         .check(2, &["cannot be changed from outside", "name its folder"]);

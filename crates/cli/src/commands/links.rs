@@ -108,7 +108,11 @@ fn find(ui: &Ui, context: &Context, args: &LinksFindArgs) -> ExitStatus {
                     ui.result("\n`eskort links mend` changes them, with `--plan` only as a preview.");
                 }
             }
-            if report.addresses > 0 { ExitStatus::NeedsAttention } else { ExitStatus::Well }
+            let is_silent = |site: &Url| report.left_alone.iter().any(|left| left.path == Path::new(site.as_str()));
+            match report.addresses > 0 || options.sites.iter().any(is_silent) {
+                true => ExitStatus::NeedsAttention,
+                false => ExitStatus::Well,
+            }
         }
         Err(error) => failed(ui, "links cannot be looked for", &error),
     }
