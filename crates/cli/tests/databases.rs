@@ -183,7 +183,7 @@ fn values_of_sqlite_change_even_when_killed_and_are_found_by_the_sites_own_setti
     }
     sqlite(
         &database,
-        "insert into loose values ('http://lampholm.example/'), (7), (cast('http://lampholm.example/' as blob));;insert into tags values ('a', 'http://lampholm.example/a');;\
+        "insert into loose values ('http://lampholm.example/'), (7), (cast('http://lampholm.example/' as blob));;insert into tags values ('http://lampholm.example/key', 'http://lampholm.example/a');;\
          insert into found values ('http://lampholm.example/');;with recursive n(x) as (select 0 union all select x + 1 from n where x < 1200) \
          insert into posts (body) select 'http://lampholm.example/' || x from n",
     );
@@ -209,8 +209,8 @@ fn values_of_sqlite_change_even_when_killed_and_are_found_by_the_sites_own_setti
         "http://lampholm.example/"
     );
     assert_eq!(
-        sqlite(&database, "select address from tags;;select text from loose where typeof(text) = 'text'").trim(),
-        "https://lampholm.example/a\nhttps://lampholm.example/"
+        sqlite(&database, "select name, address from tags;;select text from loose where typeof(text) = 'text'").trim(),
+        "http://lampholm.example/key|https://lampholm.example/a\nhttps://lampholm.example/"
     );
     place.run(&["links", "mend", "--undo"]).check(0, &["values of databases as before"]);
     assert_eq!(sqlite(&database, everything), before);

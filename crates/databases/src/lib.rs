@@ -42,7 +42,7 @@ pub enum DatabaseError {
 pub struct Table {
     /// Its name; in PostgreSQL with the schema before it, where that is not `public`.
     pub name: String,
-    /// The columns with text that can be changed.
+    /// The columns with text that can be changed; those of the key are none.
     pub columns: Vec<TextColumn>,
     /// Why its texts cannot be gone through, where they cannot: it has no key that names each of its rows.
     pub without_key: Option<&'static str>,
@@ -183,7 +183,12 @@ impl Database {
             Inner::Postgres(it) => it.tables(),
             Inner::Sqlite(it) => it.tables(),
         };
-        self.refused(said)
+        let mut tables = self.refused(said)?;
+        // What names a row stays: others may point to it, and the way back goes by it.
+        for Table { columns, key, .. } in &mut tables {
+            columns.retain(|column| key.iter().all(|part| part.quoted != column.quoted));
+        }
+        Ok(tables)
     }
 
     /// Shows rows that may have an address in them, in the order of their key, from behind `after` on, until `visit` says that it has enough.
