@@ -1,11 +1,11 @@
 //! SQL that goes through a table by its key, page by page.
 
-use crate::{PAGE, Table};
+use crate::{Key, KeyPart, PAGE, Table, TextColumn};
 
 impl Table {
     /// Returns the condition of rows behind a key: `(a > ?) OR (a = ? AND b > ?)`, which indices serve better than a comparison of rows; and which
     /// part of the key each `?` stands for.
-    pub(crate) fn behind(&self) -> (String, Vec<usize>) {
+    fn behind(&self) -> (String, Vec<usize>) {
         let mut parts = Vec::new();
         let mut places = Vec::new();
         for last in 0..self.key.len() {
@@ -27,18 +27,33 @@ impl Table {
         terms.join(" AND ")
     }
 
-    /// Returns the question for a page of rows: `texts` are the columns as they are read, `filter` says which rows are worth it.
-    pub(crate) fn page(&self, texts: &[String], filter: &str, is_first: bool) -> String {
-        let read: Vec<&str> =
-            self.key.iter().map(|column| column.read.as_str()).chain(texts.iter().map(String::as_str)).collect();
+    /// Returns the question for the page of rows behind a key, and what stands in it for each `?`. `worth` is the condition under which the
+    /// text of a column is worth reading, `text` how it is read.
+    pub(crate) fn page<'k>(
+        &self,
+        worth: &dyn Fn(&TextColumn) -> String,
+        text: &dyn Fn(&TextColumn) -> String,
+        after: Option<&'k Key>,
+    ) -> (String, Vec<&'k KeyPart>) {
+        let texts = self.columns.iter().map(|column| format!("CASE WHEN {} THEN {} END", worth(column), text(column)));
+        let read: Vec<String> = self.key.iter().map(|column| column.read.clone()).chain(texts).collect();
+        let filter: Vec<String> = self.columns.iter().map(worth).collect();
         let order: Vec<&str> = self.key.iter().map(|column| column.quoted.as_str()).collect();
-        let behind = if is_first { String::new() } else { format!("({}) AND ", self.behind().0) };
-        format!(
-            "SELECT {} FROM {} WHERE {behind}({filter}) ORDER BY {} LIMIT {PAGE}",
+        let (behind, values) = match after {
+            None => (String::new(), Vec::new()),
+            Some(key) => {
+                let (behind, places) = self.behind();
+                (format!("({behind}) AND "), places.into_iter().map(|place| &key[place]).collect())
+            }
+        };
+        let sql = format!(
+            "SELECT {} FROM {} WHERE {behind}({}) ORDER BY {} LIMIT {PAGE}",
             read.join(", "),
             self.quoted,
+            filter.join(" OR "),
             order.join(", ")
-        )
+        );
+        (sql, values)
     }
 }
 
@@ -86,11 +101,32 @@ mod tests {
         };
         assert_eq!(table.behind(), ("(a > ?) OR (a = ? AND b > ?)".into(), vec![0, 0, 1]));
         assert_eq!(table.at_key(), "a = ? AND b = ?");
-        let page = table.page(&["c".into()], "f", false);
-        assert_eq!(page, "SELECT a, b, c FROM t WHERE ((a > ?) OR (a = ? AND b > ?)) AND (f) ORDER BY a, b LIMIT 500");
+        let text = |column: &TextColumn| column.quoted.clone();
+        let worth = |column: &TextColumn| format!("w({})", column.name);
+        let column = |name: &str| TextColumn {
+            name: name.into(),
+            characters: None,
+            bytes: None,
+            quoted: name.into(),
+            kind: String::new(),
+        };
+        table.columns = vec![column("c"), column("d")];
+        let key = vec![KeyPart::Int(1), KeyPart::Int(2)];
+        let (page, values) = table.page(&worth, &text, Some(&key));
+        let texts = "CASE WHEN w(c) THEN c END, CASE WHEN w(d) THEN d END";
+        assert_eq!(
+            page,
+            format!(
+                "SELECT a, b, {texts} FROM t WHERE ((a > ?) OR (a = ? AND b > ?)) AND (w(c) OR w(d)) ORDER BY a, b LIMIT 500"
+            )
+        );
+        assert_eq!(values, [&key[0], &key[0], &key[1]]);
         assert_eq!(numbered(&table.at_key()), "a = $1 AND b = $2");
         table.key.truncate(1);
-        assert_eq!(table.page(&[], "f", true), "SELECT a FROM t WHERE (f) ORDER BY a LIMIT 500");
+        assert_eq!(
+            table.page(&worth, &text, None).0,
+            format!("SELECT a, {texts} FROM t WHERE (w(c) OR w(d)) ORDER BY a LIMIT 500")
+        );
         assert_eq!(quote("a\"b", '"').as_deref(), Some("\"a\"\"b\""));
         for odd in ["", "a?b", "a\0", "a\\"] {
             assert_eq!(quote(odd, '`'), None);

@@ -110,12 +110,9 @@ impl Mysql {
             let quoted = &column.quoted;
             format!("(LENGTH({quoted}) <= {LARGEST} AND (LOCATE('ttp', {quoted}) > 0 OR LOCATE('TTP', {quoted}) > 0))")
         };
-        let texts: Vec<String> =
-            table.columns.iter().map(|column| format!("IF({}, {}, NULL)", worth(column), column.quoted)).collect();
-        let filter = table.columns.iter().map(worth).collect::<Vec<_>>().join(" OR ");
-        let sql = table.page(&texts, &filter, after.is_none());
-        let places = if after.is_some() { table.behind().1 } else { Vec::new() };
-        let values: Vec<Value> = places.into_iter().filter_map(|place| after.map(|key| value(&key[place]))).collect();
+        let text = |column: &TextColumn| column.quoted.clone();
+        let (sql, values) = table.page(&worth, &text, after);
+        let values: Vec<Value> = values.into_iter().map(value).collect();
         let width = table.key.len();
         let result = self.0.exec_iter(sql, positional(values)).map_err(words)?;
         let mut goes_on = true;

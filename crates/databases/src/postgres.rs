@@ -120,16 +120,9 @@ impl Postgres {
                 "(octet_length({text}) <= {LARGEST} AND (position('ttp' in {text}) > 0 OR position('TTP' in {text}) > 0))"
             )
         };
-        let texts: Vec<String> = table
-            .columns
-            .iter()
-            .map(|column| format!("CASE WHEN {} THEN {}::text END", worth(column), column.quoted))
-            .collect();
-        let filter = table.columns.iter().map(worth).collect::<Vec<_>>().join(" OR ");
-        let sql = numbered(&table.page(&texts, &filter, after.is_none()));
-        let places = if after.is_some() { table.behind().1 } else { Vec::new() };
-        let values: Vec<String> =
-            places.into_iter().filter_map(|place| after.map(|key| key[place].to_string())).collect();
+        let text = |column: &TextColumn| format!("{}::text", column.quoted);
+        let (sql, values) = table.page(&worth, &text, after);
+        let (sql, values) = (numbered(&sql), values.into_iter().map(KeyPart::to_string).collect::<Vec<_>>());
         let width = table.key.len();
         let mut rows = self.0.query_raw(&sql, &values).map_err(words)?;
         while let Some(row) = rows.next().map_err(words)? {

@@ -96,15 +96,9 @@ impl Sqlite {
                 "(typeof({quoted}) = 'text' AND octet_length({quoted}) <= {LARGEST} AND (instr({quoted}, 'ttp') > 0 OR instr({quoted}, 'TTP') > 0))"
             )
         };
-        let texts: Vec<String> = table
-            .columns
-            .iter()
-            .map(|column| format!("CASE WHEN {} THEN {} END", worth(column), column.quoted))
-            .collect();
-        let filter = table.columns.iter().map(worth).collect::<Vec<_>>().join(" OR ");
-        let sql = table.page(&texts, &filter, after.is_none());
-        let places = if after.is_some() { table.behind().1 } else { Vec::new() };
-        let values = places.into_iter().filter_map(|place| after.map(|key| value(&key[place])));
+        let text = |column: &TextColumn| column.quoted.clone();
+        let (sql, values) = table.page(&worth, &text, after);
+        let values = values.into_iter().map(value);
         let mut statement = self.0.prepare_cached(&sql).map_err(words)?;
         let mut rows = statement.query(params_from_iter(values)).map_err(words)?;
         let width = table.key.len();

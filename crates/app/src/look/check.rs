@@ -204,8 +204,7 @@ async fn check_with(
                     Finding::new(Severity::Notice, Topic::Reach, "this name is in the inventory").with_advice(advice),
                 );
             }
-            let at = instead.map(|instead| format!(" at {instead}")).unwrap_or_default();
-            compare(context, &store, &format!("{}{at}", report.endpoint()), &mut report).await?;
+            compare(context, &store, *instead, &mut report).await?;
             Ok(vec![report])
         }
         CheckTarget::Certificate(name) => {
@@ -220,7 +219,7 @@ async fn check_with(
                     report.findings.extend(is_key_named(context, &store, name, proof, endpoint, report).await?);
                     report.rating = report.rating.take().map(|_| rate(&report.findings));
                 }
-                compare(context, &store, &report.endpoint(), report).await?;
+                compare(context, &store, endpoint.instead, report).await?;
             }
             Ok(reports)
         }
@@ -358,26 +357,27 @@ struct Looking<'a> {
     domains: &'a Domains,
 }
 
-/// Says what has changed since the last close look at an endpoint, and writes this one down.
+/// Says what has changed since the last close look at an endpoint, and writes this one down. One at an address that was given is another one.
 async fn compare(
     context: &Context,
     store: &Store,
-    endpoint: &str,
+    instead: Option<CheckAddress>,
     report: &mut EndpointReport,
 ) -> Result<(), StepError> {
     let Some(rating) = &report.rating else { return Ok(()) };
+    let at = instead.map(|instead| format!(" at {instead}")).unwrap_or_default();
+    let endpoint = format!("{}{at}", report.endpoint());
     let found = report.findings.iter().filter(|finding| finding.severity > Severity::Good);
     let codes: BTreeSet<String> = found.map(|finding| finding.code.to_owned()).collect();
-    report.before = store.last_look(endpoint).await?.map(|LookRow { at, points, codes: before }| {
-        let missing = |all: &mut dyn Iterator<Item = &String>, from: &dyn Fn(&String) -> bool| -> Vec<String> {
-            all.filter(|code| !from(code)).cloned().collect()
-        };
-        let gone = missing(&mut before.iter(), &|code| codes.contains(code));
-        let new = missing(&mut codes.iter(), &|code| before.contains(code));
+    report.before = store.last_look(&endpoint).await?.map(|LookRow { at, points, codes: before }| {
+        let before = BTreeSet::from_iter(before);
+        let (gone, new) = (before.difference(&codes).cloned().collect(), codes.difference(&before).cloned().collect());
         Before { at, points, word: word(points), gone, new }
     });
     let look = LookRow { at: context.now(), points: rating.points, codes: codes.into_iter().collect() };
-    Ok(store.save_look(endpoint, &look).await?)
+    // What was seen is worth telling also where it cannot be written down.
+    let _ = store.save_look(&endpoint, &look).await;
+    Ok(())
 }
 
 impl Looking<'_> {
