@@ -9,26 +9,28 @@ mod ports;
 #[expect(dead_code, unused_imports, reason = "the tests use more of it")]
 mod world;
 
-use std::net::SocketAddr;
+use std::collections::HashMap;
+use std::net::{SocketAddr, UdpSocket};
 use std::process::{Command, Stdio};
-use std::sync::Arc;
+use std::sync::{Arc, Mutex};
 use std::time::{Duration, Instant};
-use tokio::net::UdpSocket;
 use world::{Place, Process, World, await_server};
 
 const DELAY: Duration = Duration::from_millis(50);
 const NAMES: usize = 500;
 const BIND: &str = "127.0.77.8:53";
-const SLOW: &str = "127.0.77.4:53";
+/// The resolver, and the zone's name server.
+const SLOW: [&str; 2] = ["127.0.77.4:53", "127.0.77.5:53"];
 
 fn main() {
-    let more = "for n in 4 8; do ip addr add 127.0.77.$n/8 dev lo; done &&";
+    let more = "for n in 4 5 8; do ip addr add 127.0.77.$n/8 dev lo; done &&";
     if let Some(said) = world::again_in_a_network_of_its_own(&[], more, "nameserver 127.0.77.4\n", "") {
         return print!("{said}");
     }
     let _bind = bind();
-    let relay = tokio::runtime::Builder::new_current_thread().enable_all().build().unwrap();
-    std::thread::spawn(move || relay.block_on(relay_slowly()));
+    for at in SLOW {
+        std::thread::spawn(|| relay_slowly(at));
+    }
     await_server(BIND.parse().unwrap(), "BIND");
     let world = World::new();
     let certificate = |title: &str, names: &[String]| format!("\n[certificate.{title}]\nnames = {names:?}\n");
@@ -73,34 +75,48 @@ fn bind() -> (Place, Process) {
     let place = Place::new();
     let dir = place.dir.path().display().to_string();
     let rooms: String = (0..NAMES).map(|n| format!("room{n} A 127.0.0.1\n")).collect();
-    place.write("zone", &format!("$TTL 60\n@ SOA ns1 keeper 1 60 60 60 60\n@ NS ns1\nns1 A 127.0.77.4\n{rooms}"));
+    place.write("zone", &format!("$TTL 60\n@ SOA ns1 keeper 1 60 60 60 60\n@ NS ns1\nns1 A 127.0.77.5\n{rooms}"));
     let text = format!(
         "controls {{ }};\noptions {{ directory \"{dir}\"; pid-file none; session-keyfile none; recursion no; \
          listen-on-v6 {{ none; }}; listen-on {{ 127.0.77.8; }}; }};\n\
          zone \".\" {{ type primary; file \"root\"; }};\nzone \"lampholm.example\" {{ type primary; file \"zone\"; }};\n"
     );
-    place.write("root", "$TTL 60\n@ SOA a. keeper. 1 60 60 60 60\n@ NS a.\na. A 127.0.77.4\nlampholm.example. NS ns1.lampholm.example.\n");
+    place.write("root", "$TTL 60\n@ SOA a. keeper. 1 60 60 60 60\n@ NS a.\na. A 127.0.77.5\nlampholm.example. NS ns1.lampholm.example.\n");
     place.write("named.conf", &text);
     let mut command = Command::new("/usr/sbin/named");
     command.args(["-f", "-c", &format!("{dir}/named.conf")]).stdout(Stdio::null()).stderr(Stdio::null());
     (place, Process(command.spawn().expect("Debian's package bind9 is installed (scripts/test does it)")))
 }
 
-/// Answers as BIND does, later.
-async fn relay_slowly() {
-    let front = Arc::new(UdpSocket::bind(SLOW).await.unwrap());
-    let mut buffer = vec![0; 4096];
-    loop {
-        let (length, from) = front.recv_from(&mut buffer).await.unwrap();
-        let (front, question) = (Arc::clone(&front), buffer[..length].to_vec());
-        tokio::spawn(async move {
-            tokio::time::sleep(DELAY).await;
-            let back = UdpSocket::bind("127.0.0.1:0").await.unwrap();
-            back.connect(BIND.parse::<SocketAddr>().unwrap()).await.unwrap();
-            back.send(&question).await.unwrap();
-            let mut answer = vec![0; 4096];
-            let length = back.recv(&mut answer).await.unwrap();
-            front.send_to(&answer[..length], from).await.unwrap();
-        });
+/// Answers as BIND does, later. It must not be what is slow: one socket leads to BIND, and nothing is done for each question but to count it.
+fn relay_slowly(at: &str) {
+    let front = UdpSocket::bind(at).unwrap();
+    let back = UdpSocket::bind("127.0.0.1:0").unwrap();
+    back.connect(BIND).unwrap();
+    // Who asked, and with which identifier, by the identifier that BIND sees.
+    let asked: Arc<Mutex<HashMap<u16, (SocketAddr, [u8; 2])>>> = Arc::default();
+    let (answers, askers, to_front) = (back.try_clone().unwrap(), Arc::clone(&asked), front.try_clone().unwrap());
+    std::thread::spawn(move || {
+        let mut buffer = [0; 4096];
+        while let Ok(length) = answers.recv(&mut buffer) {
+            let who = askers.lock().unwrap().remove(&u16::from_be_bytes([buffer[0], buffer[1]]));
+            let Some((from, identifier)) = who else { continue };
+            buffer[..2].copy_from_slice(&identifier);
+            to_front.send_to(&buffer[..length], from).unwrap();
+        }
+    });
+    let (later, due) = std::sync::mpsc::channel::<(Instant, SocketAddr, Vec<u8>)>();
+    std::thread::spawn(move || {
+        for (n, (at, from, mut question)) in due.into_iter().enumerate() {
+            std::thread::sleep(at.saturating_duration_since(Instant::now()));
+            let ours = (n % usize::from(u16::MAX)) as u16;
+            asked.lock().unwrap().insert(ours, (from, [question[0], question[1]]));
+            question[..2].copy_from_slice(&ours.to_be_bytes());
+            back.send(&question).unwrap();
+        }
+    });
+    let mut buffer = [0; 4096];
+    while let Ok((length, from)) = front.recv_from(&mut buffer) {
+        later.send((Instant::now() + DELAY, from, buffer[..length].to_vec())).unwrap();
     }
 }

@@ -18,8 +18,17 @@ const PATIENCE: Duration = Duration::from_secs(2);
 const TRIES: [Duration; 3] = [Duration::from_secs(1), PATIENCE, Duration::from_secs(3)];
 /// So many questions are on their way at the same time: each takes a descriptor, and a name server loses what comes too thick.
 static QUESTIONS: Semaphore = Semaphore::const_new(700);
-/// The time between two questions, where many are to be sent.
+/// The time between two questions to one server, where many are to be sent.
 const GAP: Duration = Duration::from_micros(100);
+
+/// When a question is sent.
+#[derive(Clone, Copy, PartialEq, Eq)]
+enum Turn {
+    /// Behind those that came before it.
+    Waits,
+    /// At once.
+    Ahead,
+}
 
 /// Why a server gave no useful answer.
 #[derive(Debug, thiserror::Error)]
@@ -69,28 +78,36 @@ pub(crate) fn answer_to(asked: &Message, bytes: &[u8]) -> Option<Message> {
 
 /// Asks one server; over TCP when the answer does not fit.
 pub(crate) async fn ask(server: SocketAddr, name: &Name, kind: RecordType) -> Result<Message, AskError> {
-    exchange(server, question(name, kind)).await
+    exchange(server, question(name, kind), Turn::Waits).await
+}
+
+/// As [`ask`], before all questions that wait for their turn: those for the name servers of a zone, which many others wait for.
+pub(crate) async fn ask_ahead(server: SocketAddr, name: &Name, kind: RecordType) -> Result<Message, AskError> {
+    exchange(server, question(name, kind), Turn::Ahead).await
 }
 
 /// As [`ask`]; a resolver is asked to say whether it has checked signatures (RFC 6840 section 5.7).
 pub(crate) async fn ask_authenticated(server: SocketAddr, name: &Name, kind: RecordType) -> Result<Message, AskError> {
     let mut message = question(name, kind);
     message.metadata.authentic_data = true;
-    exchange(server, message).await
+    exchange(server, message, Turn::Waits).await
 }
 
 /// As [`ask`]; a resolver is told not to check signatures (RFC 4035 section 3.2.2).
 pub(crate) async fn ask_unchecked(server: SocketAddr, name: &Name, kind: RecordType) -> Result<Message, AskError> {
     let mut message = question(name, kind);
     message.metadata.checking_disabled = true;
-    exchange(server, message).await
+    exchange(server, message, Turn::Waits).await
 }
 
-async fn exchange(server: SocketAddr, message: Message) -> Result<Message, AskError> {
+async fn exchange(server: SocketAddr, message: Message, turn: Turn) -> Result<Message, AskError> {
     let no_answer = |source| AskError::NoAnswer { server, source };
     let bytes = message.to_vec().map_err(|e| no_answer(io::Error::other(e.to_string())))?;
     let mut result = Err(no_answer(io::ErrorKind::TimedOut.into()));
     for longest in TRIES {
+        if turn == Turn::Waits {
+            pace(server).await;
+        }
         match over_udp(server, &message, &bytes, longest).await {
             Ok(answer) => {
                 result = Ok(answer);
@@ -109,14 +126,15 @@ async fn exchange(server: SocketAddr, message: Message) -> Result<Message, AskEr
         .ok_or_else(|| AskError::BadAnswer { server, what: "something that does not answer the question".into() })
 }
 
-/// Waits for a moment in which few other questions are sent: what comes all at once a name server loses.
-async fn pace() {
-    static NEXT: Mutex<Option<Instant>> = Mutex::new(None);
+/// Waits for a moment in which few other questions are sent to a server: what comes all at once it loses.
+async fn pace(server: SocketAddr) {
+    static NEXT: Mutex<BTreeMap<SocketAddr, Instant>> = Mutex::new(BTreeMap::new());
     let now = Instant::now();
     let at = {
         let mut next = NEXT.lock().unwrap_or_else(PoisonError::into_inner);
-        let at = next.map_or(now, |next| next.max(now));
-        *next = Some(at + GAP);
+        let next = next.entry(server).or_insert(now);
+        let at = now.max(*next);
+        *next = at + GAP;
         at
     };
     // The clock of timers goes by milliseconds.
@@ -128,7 +146,6 @@ async fn pace() {
 /// Sends a question and takes the first packet that answers it; others are dropped.
 async fn over_udp(server: SocketAddr, asked: &Message, bytes: &[u8], longest: Duration) -> io::Result<Message> {
     let _turn = QUESTIONS.acquire().await;
-    pace().await;
     let any: IpAddr = if server.is_ipv4() { [0, 0, 0, 0].into() } else { [0_u16; 8].into() };
     // A socket and with it a port for each question; connected, so that only this server's packets come in.
     let socket = UdpSocket::bind((any, 0)).await?;

@@ -1,8 +1,9 @@
 //! Whether the name servers of a zone have a record.
 
-use crate::exchange::{AskError, ask, parse_name};
+use crate::exchange::{AskError, ask, ask_ahead, parse_name};
 use crate::lookup::{Found, ask_records};
 use eskort_core::record::{self, Record};
+use futures_util::future::join_all;
 use hickory_proto::rr::{RData, RecordType};
 use jiff::Timestamp;
 use std::collections::{BTreeMap, BTreeSet};
@@ -92,15 +93,17 @@ enum ServerState {
 /// # Errors
 /// When the server does not answer.
 pub async fn find_name_servers(server: SocketAddr, zone: &str) -> Result<Vec<NameServer>, AskError> {
-    let answer = ask(server, &parse_name(zone)?, RecordType::NS).await?;
-    let mut found = BTreeSet::new();
-    for record in answer.answers {
-        let RData::NS(ns) = record.data else { continue };
-        let host = ns.0.to_ascii().trim_end_matches('.').to_ascii_lowercase();
+    let answer = ask_ahead(server, &parse_name(zone)?, RecordType::NS).await?;
+    let host = |record: hickory_proto::rr::Record| match record.data {
+        RData::NS(ns) => Some(ns.0.to_ascii().trim_end_matches('.').to_ascii_lowercase()),
+        _ => None,
+    };
+    let hosts: BTreeSet<String> = answer.answers.into_iter().filter_map(host).collect();
+    let found = hosts.into_iter().map(async |host| {
         let addresses = find_addresses(server, &host).await;
-        found.insert(NameServer { host, addresses });
-    }
-    Ok(found.into_iter().collect())
+        NameServer { host, addresses }
+    });
+    Ok(join_all(found).await)
 }
 
 /// Returns the addresses of a name server's host: as the system resolves it, or else as a server knows it.

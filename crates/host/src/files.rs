@@ -218,7 +218,9 @@ fn passing_of(name: &OsStr) -> Option<&OsStr> {
 /// # Errors
 /// Whatever the system says; the old file is whole then, and nothing is left beside it.
 pub fn write_atomic(path: &Path, bytes: &[u8], access: Access) -> io::Result<()> {
-    write(path, bytes, access, Lasting::Yes)
+    let place = Place::find(path, LastLink::FollowTrusted)?;
+    put(&place, bytes, access)?;
+    place.sync_folder()
 }
 
 /// Writes files as [`write_atomic`] does, each whole or not at all; when it returns, all of them are on the disk. Those of one folder
@@ -234,7 +236,7 @@ pub fn write_several<'f>(
     for (path, bytes) in files {
         let named = |error| (path.to_owned(), error);
         let place = Place::find(path, LastLink::FollowTrusted).map_err(named)?;
-        put(&place, bytes, access, Lasting::Yes).map_err(named)?;
+        put(&place, bytes, access).map_err(named)?;
         let beside = last.as_ref().is_some_and(|(before, _)| before.parent() == path.parent());
         if let Some((before, place)) = last.replace((path, place)).filter(|_| !beside) {
             place.sync_folder().map_err(|error| (before.to_owned(), error))?;
@@ -243,35 +245,34 @@ pub fn write_several<'f>(
     last.map_or(Ok(()), |(path, place)| place.sync_folder().map_err(|error| (path.to_owned(), error)))
 }
 
-/// Writes a file as [`write_atomic`] does, but leaves it to the system when it reaches the disk, and replaces every link: for what
-/// is needed only for a moment and not after a loss of power.
+/// Writes a file as [`write_atomic`] does, under a passing name that the caller has chosen and knows to remove; but leaves it to the
+/// system when it reaches the disk, and replaces every link: for what is needed only for a moment and not after a loss of power.
 ///
 /// # Errors
 /// As [`write_atomic`].
-pub fn write_transient(path: &Path, bytes: &[u8], access: Access) -> io::Result<()> {
-    write(path, bytes, access, Lasting::No)
-}
-
-fn write(path: &Path, bytes: &[u8], access: Access, lasting: Lasting) -> io::Result<()> {
-    let last_link = if lasting == Lasting::Yes { LastLink::FollowTrusted } else { LastLink::Keep };
-    let place = Place::find(path, last_link)?;
-    put(&place, bytes, access, lasting)?;
-    if lasting == Lasting::Yes { place.sync_folder() } else { Ok(()) }
-}
-
-/// Writes a file and renames it into place.
-fn put(place: &Place, bytes: &[u8], access: Access, lasting: Lasting) -> io::Result<()> {
-    // What a run that was killed left here is ours to remove. Beside what is needed only for a moment that is done when it goes.
-    if lasting == Lasting::Yes {
-        place.sweep();
+pub fn write_transient(path: &Path, passing: &str, bytes: &[u8], access: Access) -> io::Result<()> {
+    let (place, passing) = (Place::find(path, LastLink::Keep)?, OsStr::new(passing));
+    match put_as(&place, passing, bytes, access, Lasting::No) {
+        // A run that was killed left it there.
+        Err(error) if error.kind() == io::ErrorKind::AlreadyExists => put_as(&place, passing, bytes, access, Lasting::No),
+        written => written,
     }
-    let passing = passing_name(&place.name);
-    let written = write_new(place, &passing, bytes, access, lasting).and_then(|()| {
+}
+
+/// Writes a file, to the disk, and renames it into place.
+fn put(place: &Place, bytes: &[u8], access: Access) -> io::Result<()> {
+    // What a run that was killed left here is ours to remove.
+    place.sweep();
+    put_as(place, &passing_name(&place.name), bytes, access, Lasting::Yes)
+}
+
+fn put_as(place: &Place, passing: &OsStr, bytes: &[u8], access: Access, lasting: Lasting) -> io::Result<()> {
+    let written = write_new(place, passing, bytes, access, lasting).and_then(|()| {
         crash_point(&format!("rename-{}", place.name.display()));
-        Ok(rustix::fs::renameat(&place.folder, &passing, &place.folder, &place.name)?)
+        Ok(rustix::fs::renameat(&place.folder, passing, &place.folder, &place.name)?)
     });
     if written.is_err() {
-        let _ = rustix::fs::unlinkat(&place.folder, &passing, AtFlags::empty());
+        let _ = rustix::fs::unlinkat(&place.folder, passing, AtFlags::empty());
     }
     written
 }
@@ -367,12 +368,28 @@ pub fn is_writable(path: &Path) -> bool {
 /// # Errors
 /// Whatever the system says.
 pub fn remove(path: &Path) -> io::Result<()> {
+    remove_from(path, Place::sweep)
+}
+
+/// Removes what [`write_transient`] has written, and what it left under the passing name where it was cut short. What does not exist
+/// counts as removed.
+///
+/// # Errors
+/// Whatever the system says.
+pub fn remove_transient(path: &Path, passing: &str) -> io::Result<()> {
+    remove_from(path, |place| {
+        let _ = rustix::fs::unlinkat(&place.folder, passing, AtFlags::empty());
+    })
+}
+
+/// Removes a file, after what may be left beside it.
+fn remove_from(path: &Path, left: impl FnOnce(&Place)) -> io::Result<()> {
     let gone = |e: &io::Error| matches!(e.kind(), io::ErrorKind::NotFound | io::ErrorKind::NotADirectory);
     let place = match Place::find(path, LastLink::Keep) {
         Err(e) if gone(&e) => return Ok(()),
         place => place?,
     };
-    place.sweep();
+    left(&place);
     match rustix::fs::unlinkat(&place.folder, &place.name, AtFlags::empty()).map_err(io::Error::from) {
         Err(e) if !gone(&e) => Err(e),
         _ => Ok(()),

@@ -351,8 +351,8 @@ impl Machine<'_> {
         self.carry_out(here, there).await
     }
 
-    /// Writes a file of a site that visitors can read, whole or not at all: on another machine under the name `passing` first. On this
-    /// machine it belongs to the owner of `root`.
+    /// Writes a file of a site that visitors can read, whole or not at all: under the name `passing` first. On this machine it belongs to
+    /// the owner of `root`.
     ///
     /// # Errors
     /// When the machine cannot be reached, or refuses.
@@ -363,29 +363,35 @@ impl Machine<'_> {
         passing: &str,
         bytes: &[u8],
     ) -> Result<(), MachineError> {
-        let write = || files::write_transient(path, bytes, Access::mode(0o644));
+        let write = || files::write_transient(path, passing, bytes, Access::mode(0o644));
         let here = async || files::as_owner_of(root, write).map_err(failed("write", path));
         self.carry_out(here, async |session| session.put(path, passing, bytes).await).await
     }
 
-    /// Removes a file of a site, what a write of it that was cut short left under the name `passing`, and those of the folders, deepest
-    /// first, that are empty then.
+    /// Removes a file of a site, and what a write of it that was cut short left under the name `passing`.
     ///
     /// # Errors
     /// When the machine cannot be reached, or refuses.
-    pub async fn remove_site_file(&self, path: &Path, passing: &str, folders: &[PathBuf]) -> Result<(), MachineError> {
+    pub async fn remove_site_file(&self, path: &Path, passing: &str) -> Result<(), MachineError> {
+        let here = async || files::remove_transient(path, passing).map_err(failed("remove", path));
+        self.carry_out(here, async |session| session.remove(path, passing).await).await
+    }
+
+    /// Removes those of the folders of a site, deepest first, that are empty. One that somebody put something into meanwhile is theirs, and
+    /// one that cannot be removed harms nobody.
+    ///
+    /// # Errors
+    /// When the machine cannot be reached.
+    pub async fn remove_site_folders(&self, folders: &[PathBuf]) -> Result<(), MachineError> {
         let here = async || {
-            files::remove(path).map_err(failed("remove", path))?;
-            // A folder that somebody put something into meanwhile is theirs.
-            let _ = folders.iter().take_while(|folder| files::remove_folder(folder)).count();
+            for folder in folders {
+                files::remove_folder(folder);
+            }
             Ok(())
         };
         let there = async |session: &mut Session| {
-            session.remove(path, passing).await?;
             for folder in folders {
-                if !session.remove_folder(folder).await {
-                    break;
-                }
+                session.remove_folder(folder).await;
             }
             Ok(())
         };

@@ -6,7 +6,8 @@ use eskort_core::debt::Debt;
 use eskort_core::progress::Progress;
 use eskort_host::{MachineError, crash_point};
 use eskort_store::{DebtRow, StoreError};
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
+use std::path::PathBuf;
 
 /// Takes away what is owed for the certificates that `whose` names. What cannot be taken away stays owed, with the reason.
 pub async fn pay_debts(around: ProofContext<'_>, whose: impl Fn(&str) -> bool) -> Result<(), StoreError> {
@@ -15,6 +16,8 @@ pub async fn pay_debts(around: ProofContext<'_>, whose: impl Fn(&str) -> bool) -
     let mut unpaid = Vec::new();
     // One conversation for the records of each proof.
     let mut records: BTreeMap<String, Vec<DebtRow>> = BTreeMap::new();
+    // The folders that were made for the files of each machine.
+    let mut emptied: BTreeMap<Option<String>, BTreeSet<PathBuf>> = BTreeMap::new();
     let owed: Vec<DebtRow> = store.debts().await?.into_iter().filter(|row| whose(&row.certificate)).collect();
     if owed.is_empty() {
         return Ok(());
@@ -34,13 +37,21 @@ pub async fn pay_debts(around: ProofContext<'_>, whose: impl Fn(&str) -> bool) -
                 // Debts of before were written under a name that can be told.
                 let before = || format!(".{}.part", path.file_name().unwrap_or_default().to_string_lossy());
                 let passing = passing.clone().unwrap_or_else(before);
-                around.machine(host.as_deref()).remove_site_file(path, &passing, folders).await
+                let removed = around.machine(host.as_deref()).remove_site_file(path, &passing).await;
+                removed.map(|()| emptied.entry(host.clone()).or_default().extend(folders.iter().cloned()))
             }
         };
         match taken {
             Ok(()) => paid.push(row.id),
             Err(error) => unpaid.push((row, plain(error))),
         }
+    }
+    for (host, folders) in emptied {
+        let _turn = shared.files_of(host.as_deref()).await;
+        // What stands below another comes behind it in their order.
+        let deepest_first: Vec<PathBuf> = folders.into_iter().rev().collect();
+        // Their files are gone, which is what counts.
+        let _ = around.machine(host.as_deref()).remove_site_folders(&deepest_first).await;
     }
     machines.hang_up().await;
     for (proof, rows) in records {

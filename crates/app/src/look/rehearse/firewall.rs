@@ -35,18 +35,19 @@ impl Rules {
             let output = machine.output(&words, b"", &rules).await.unwrap_or_default();
             String::from_utf8_lossy(&output).into_owned()
         };
-        Rules {
-            nft: printed(&["/usr/sbin/nft", "-j", "list", "ruleset"]).await,
-            iptables: printed(&["/usr/sbin/iptables-save"]).await,
-            ip6tables: printed(&["/usr/sbin/ip6tables-save"]).await,
-        }
+        let (nft, iptables, ip6tables) = tokio::join!(
+            printed(&["/usr/sbin/nft", "-j", "list", "ruleset"]),
+            printed(&["/usr/sbin/iptables-save"]),
+            printed(&["/usr/sbin/ip6tables-save"])
+        );
+        Rules { nft, iptables, ip6tables }
     }
 }
 
 impl Rehearsing<'_> {
-    /// Looks whether the packet filters let visitors in where proofs and servers wait for them.
-    pub(super) async fn firewalls(&self, entry: &CertificateEntry, mut doors: Doors) -> Vec<Rehearsed> {
-        let context = self.around.context;
+    /// Returns the ports that the proofs of a certificate wait at.
+    pub(super) fn doors(&self, entry: &CertificateEntry) -> Doors {
+        let (context, mut doors) = (self.around.context, Doors::new());
         for name in &entry.names {
             let port = |listen: &Option<SocketAddr>, usual| match listen {
                 Some(listen) if listen.ip().is_loopback() => None,
@@ -67,20 +68,32 @@ impl Rehearsing<'_> {
                 Some((_, Proof::Dns(_))) | None => {}
             }
         }
-        let hosts: BTreeSet<Option<String>> = doors.iter().map(|(host, _)| host.clone()).collect();
+        doors
+    }
+
+    /// Reads the rules of the machines that doors are on, as far as they are not known.
+    pub(super) async fn read_filters(&self, doors: &Doors) {
+        let mut known = self.filters.0.lock().await;
+        for (host, _) in doors {
+            if !known.contains_key(host) {
+                let machine = self.around.machines.at(self.around.context, host.as_deref());
+                known.insert(host.clone(), Rules::of(&machine).await);
+            }
+        }
+    }
+
+    /// Looks whether the packet filters let visitors in where proofs and servers wait for them.
+    pub(super) async fn firewalls(&self, doors: &Doors) -> Vec<Rehearsed> {
+        self.read_filters(doors).await;
+        let known = self.filters.0.lock().await;
+        let hosts: BTreeSet<&Option<String>> = doors.iter().map(|(host, _)| host).collect();
         let mut trials = Vec::new();
         for host in hosts {
-            let mut known = self.filters.0.lock().await;
-            if !known.contains_key(&host) {
-                let rules = Rules::of(&self.around.machines.at(context, host.as_deref())).await;
-                known.insert(host.clone(), rules);
-            }
-            let rules = known[&host].clone();
-            drop(known);
-            let ports = doors.iter().filter(|(at, _)| *at == host).map(|(_, port)| *port);
+            let rules = &known[host];
+            let ports = doors.iter().filter(|(at, _)| at == host).map(|(_, port)| *port);
             let of = host.as_deref().unwrap_or("this machine");
             trials.extend(
-                judged(&rules, self.leads_to_ipv6.load(Ordering::Relaxed), ports)
+                judged(rules, self.leads_to_ipv6.load(Ordering::Relaxed), ports)
                     .map(|tried| Rehearsed::of(Trial::Firewall, of, tried)),
             );
         }

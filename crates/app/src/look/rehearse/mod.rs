@@ -177,7 +177,8 @@ impl Rehearsing<'_> {
         let mut trials: Vec<Rehearsed> = asked.map(answer).into_iter().collect();
         trials.extend(authority::budget(context, self.around.store, entry).await?);
         let issuer = asked.and_then(|asked| asked.issuer.as_ref());
-        let (named, proved) = tokio::join!(self.names(entry, issuer), async {
+        let mut doors = self.doors(entry);
+        let proofs = async {
             if asked.is_none() {
                 return Ok(Vec::new());
             }
@@ -185,11 +186,17 @@ impl Rehearsing<'_> {
             let owner = format!("rehearsal of {name}");
             let proved = self.proofs(&Proving { around: self.around, certificate: &owner, entry }).await;
             pay_debts(self.around, |whose| whose == owner).await.map(|()| proved)
-        });
+        };
+        let (named, proved, (installed, endpoints), ()) = tokio::join!(
+            self.names(entry, issuer),
+            proofs,
+            servers::installation(self.around, name, entry),
+            self.read_filters(&doors)
+        );
         trials.extend(named);
         trials.extend(proved?);
-        let (installed, endpoints) = servers::installation(self.around, name, entry).await;
-        trials.extend(self.firewalls(entry, endpoints).await);
+        doors.extend(endpoints);
+        trials.extend(self.firewalls(&doors).await);
         trials.extend(installed);
         Ok(Rehearsal { certificate: name.to_owned(), trials })
     }
