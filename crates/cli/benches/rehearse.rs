@@ -88,35 +88,36 @@ fn bind() -> (Place, Process) {
     (place, Process(command.spawn().expect("Debian's package bind9 is installed (scripts/test does it)")))
 }
 
-/// Answers as BIND does, later. It must not be what is slow: one socket leads to BIND, and nothing is done for each question but to count it.
+/// Answers as BIND does, later. It must not be what is slow: one socket leads to BIND, and a question is only counted.
 fn relay_slowly(at: &str) {
     let front = UdpSocket::bind(at).unwrap();
     let back = UdpSocket::bind("127.0.0.1:0").unwrap();
     back.connect(BIND).unwrap();
-    // Who asked, and with which identifier, by the identifier that BIND sees.
-    let asked: Arc<Mutex<HashMap<u16, (SocketAddr, [u8; 2])>>> = Arc::default();
-    let (answers, askers, to_front) = (back.try_clone().unwrap(), Arc::clone(&asked), front.try_clone().unwrap());
+    // Who asked when, and with which identifier, by the identifier that BIND sees.
+    type Asked = Mutex<HashMap<u16, (Instant, SocketAddr, [u8; 2])>>;
+    let asked: Arc<Asked> = Arc::default();
+    let (later, due) = std::sync::mpsc::channel::<(Instant, SocketAddr, Vec<u8>)>();
+    let (askers, answers, to_front) = (Arc::clone(&asked), back.try_clone().unwrap(), front.try_clone().unwrap());
     std::thread::spawn(move || {
         let mut buffer = [0; 4096];
         while let Ok(length) = answers.recv(&mut buffer) {
             let who = askers.lock().unwrap().remove(&u16::from_be_bytes([buffer[0], buffer[1]]));
-            let Some((from, identifier)) = who else { continue };
+            let Some((when, from, identifier)) = who else { continue };
             buffer[..2].copy_from_slice(&identifier);
-            to_front.send_to(&buffer[..length], from).unwrap();
+            later.send((when + DELAY, from, buffer[..length].to_vec())).unwrap();
         }
     });
-    let (later, due) = std::sync::mpsc::channel::<(Instant, SocketAddr, Vec<u8>)>();
     std::thread::spawn(move || {
-        for (n, (at, from, mut question)) in due.into_iter().enumerate() {
+        for (at, from, answer) in due {
             std::thread::sleep(at.saturating_duration_since(Instant::now()));
-            let ours = (n % usize::from(u16::MAX)) as u16;
-            asked.lock().unwrap().insert(ours, (from, [question[0], question[1]]));
-            question[..2].copy_from_slice(&ours.to_be_bytes());
-            back.send(&question).unwrap();
+            to_front.send_to(&answer, from).unwrap();
         }
     });
     let mut buffer = [0; 4096];
-    while let Ok((length, from)) = front.recv_from(&mut buffer) {
-        later.send((Instant::now() + DELAY, from, buffer[..length].to_vec())).unwrap();
+    for n in 0_u16.. {
+        let (length, from) = front.recv_from(&mut buffer).unwrap();
+        asked.lock().unwrap().insert(n, (Instant::now(), from, [buffer[0], buffer[1]]));
+        buffer[..2].copy_from_slice(&n.to_be_bytes());
+        back.send(&buffer[..length]).unwrap();
     }
 }

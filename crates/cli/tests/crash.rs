@@ -210,7 +210,7 @@ fn passing(world: &World, folder: &str) -> Vec<String> {
             let name = entry.file_name().into_string().unwrap();
             if entry.file_type().unwrap().is_dir() {
                 ahead.push(entry.path());
-            } else if name.ends_with(".new") {
+            } else if name.ends_with(".new") || name.ends_with(".part") {
                 found.push(name);
             }
         }

@@ -14,8 +14,8 @@ use tokio::time::{Instant, timeout_at};
 
 /// How long a server may take for one answer.
 const PATIENCE: Duration = Duration::from_secs(2);
-/// The same for each of the tries over UDP: what was lost is asked again soon.
-const TRIES: [Duration; 3] = [Duration::from_secs(1), PATIENCE, Duration::from_secs(3)];
+/// The same over UDP, where questions and answers get lost: after each of these times but the last the question is sent again.
+const TRIES: [Duration; 4] = [Duration::from_millis(400), Duration::from_secs(1), PATIENCE, Duration::from_secs(3)];
 /// So many questions are on their way at the same time: each takes a descriptor, and a name server loses what comes too thick.
 static QUESTIONS: Semaphore = Semaphore::const_new(700);
 /// The time between two questions to one server, where many are to be sent.
@@ -103,21 +103,10 @@ pub(crate) async fn ask_unchecked(server: SocketAddr, name: &Name, kind: RecordT
 async fn exchange(server: SocketAddr, message: Message, turn: Turn) -> Result<Message, AskError> {
     let no_answer = |source| AskError::NoAnswer { server, source };
     let bytes = message.to_vec().map_err(|e| no_answer(io::Error::other(e.to_string())))?;
-    let mut result = Err(no_answer(io::ErrorKind::TimedOut.into()));
-    for longest in TRIES {
-        if turn == Turn::Waits {
-            pace(server).await;
-        }
-        match over_udp(server, &message, &bytes, longest).await {
-            Ok(answer) => {
-                result = Ok(answer);
-                break;
-            }
-            Err(error) if error.kind() == io::ErrorKind::TimedOut => {}
-            Err(source) => return Err(no_answer(source)),
-        }
+    if turn == Turn::Waits {
+        pace(server).await;
     }
-    let answer = result?;
+    let answer = over_udp(server, &message, &bytes, &TRIES).await.map_err(no_answer)?;
     if !answer.metadata.truncation {
         return Ok(answer);
     }
@@ -143,23 +132,24 @@ async fn pace(server: SocketAddr) {
     }
 }
 
-/// Sends a question and takes the first packet that answers it; others are dropped.
-async fn over_udp(server: SocketAddr, asked: &Message, bytes: &[u8], longest: Duration) -> io::Result<Message> {
+/// Sends a question, again where it stays without an answer, and takes the first packet that answers it; others are dropped.
+async fn over_udp(server: SocketAddr, asked: &Message, bytes: &[u8], tries: &[Duration]) -> io::Result<Message> {
     let _turn = QUESTIONS.acquire().await;
     let any: IpAddr = if server.is_ipv4() { [0, 0, 0, 0].into() } else { [0_u16; 8].into() };
     // A socket and with it a port for each question; connected, so that only this server's packets come in.
     let socket = UdpSocket::bind((any, 0)).await?;
     socket.connect(server).await?;
-    socket.send(bytes).await?;
     let mut buffer = vec![0; 4096];
-    let end = Instant::now() + longest;
-    loop {
-        let received =
-            timeout_at(end, socket.recv(&mut buffer)).await.map_err(|_| io::Error::from(io::ErrorKind::TimedOut))?;
-        if let Some(answer) = answer_to(asked, &buffer[..received?]) {
-            return Ok(answer);
+    for longest in tries {
+        socket.send(bytes).await?;
+        let end = Instant::now() + *longest;
+        while let Ok(received) = timeout_at(end, socket.recv(&mut buffer)).await {
+            if let Some(answer) = answer_to(asked, &buffer[..received?]) {
+                return Ok(answer);
+            }
         }
     }
+    Err(io::ErrorKind::TimedOut.into())
 }
 
 /// Sends a message over TCP and reads one answer (RFC 1035 section 4.2.2).
@@ -202,7 +192,7 @@ pub async fn first_that_answers(servers: &[SocketAddr]) -> Option<SocketAddr> {
     let ask_one = |server: SocketAddr| async move {
         let message = question(&Name::root(), RecordType::NS);
         let bytes = message.to_vec().ok()?;
-        over_udp(server, &message, &bytes, PATIENCE).await.ok().map(|_| server)
+        over_udp(server, &message, &bytes, &[PATIENCE]).await.ok().map(|_| server)
     };
     let asked: Vec<_> = servers.iter().map(|server| tokio::spawn(ask_one(*server))).collect();
     for answer in asked {
@@ -278,12 +268,15 @@ mod tests {
     }
 
     #[tokio::test]
-    async fn a_stray_packet_does_not_end_the_question() {
+    async fn neither_a_lost_packet_nor_a_stray_one_ends_the_question() {
         let server = UdpSocket::bind("127.0.0.1:0").await.unwrap();
         let address = server.local_addr().unwrap();
         tokio::spawn(async move {
             let mut buffer = [0; 512];
+            let (lost, asker) = server.recv_from(&mut buffer).await.unwrap();
+            let first = buffer[..lost].to_vec();
             let (length, from) = server.recv_from(&mut buffer).await.unwrap();
+            assert_eq!((&buffer[..length], from), (&first[..], asker), "the same question from the same port");
             let mut answer = Message::from_vec(&buffer[..length]).unwrap();
             server.send_to(&buffer[..length], from).await.unwrap();
             server.send_to(b"noise", from).await.unwrap();

@@ -254,7 +254,9 @@ pub fn write_transient(path: &Path, passing: &str, bytes: &[u8], access: Access)
     let (place, passing) = (Place::find(path, LastLink::Keep)?, OsStr::new(passing));
     match put_as(&place, passing, bytes, access, Lasting::No) {
         // A run that was killed left it there.
-        Err(error) if error.kind() == io::ErrorKind::AlreadyExists => put_as(&place, passing, bytes, access, Lasting::No),
+        Err(error) if error.kind() == io::ErrorKind::AlreadyExists => {
+            put_as(&place, passing, bytes, access, Lasting::No)
+        }
         written => written,
     }
 }

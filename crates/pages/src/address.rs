@@ -1,5 +1,6 @@
 //! Addresses that still say http, in any text: as they are, with escaped slashes, in percent code.
 
+use memchr::memchr2_iter;
 use memchr::memmem::Finder;
 use serde::Serialize;
 use std::collections::BTreeMap;
@@ -36,6 +37,12 @@ fn host_begins(text: &[u8], at: usize) -> Option<usize> {
 pub(crate) fn may_hold(text: &[u8]) -> bool {
     let follows = |at: usize| matches!(text.get(at + 3), Some(b':' | b'%'));
     LOWER.find_iter(text).any(follows) || UPPER.find_iter(text).any(follows)
+}
+
+/// Returns where, from a place on, the next address over http may stand in a text: at what is behind the letters `http`.
+pub(crate) fn next_address(text: &[u8], from: usize) -> Option<usize> {
+    let has_scheme = |at: &usize| matches!(text[..*at], [.., b't', b't', b'p'] | [.., b'T', b'T', b'P']);
+    memchr2_iter(b':', b'%', &text[from..]).map(|at| from + at).find(has_scheme)
 }
 
 /// An address over http that was found.

@@ -2,7 +2,7 @@
 
 mod table;
 
-use crate::address::{Hosts, Tally, may_hold, mend_text};
+use crate::address::{Hosts, Tally, may_hold, mend_text, next_address};
 use crate::column::{Column, keep_what_fits};
 use crate::value::{may_be_structured, mend_value};
 use memchr::{memchr, memchr2, memmem};
@@ -12,7 +12,7 @@ use table::Tables;
 /// A literal that is longer is left as it is: so much of a dump is in memory at the most.
 const LONGEST: usize = 24 << 20;
 /// So much is read at once.
-const PIECE: usize = 1 << 20;
+const PIECE: usize = 1 << 18;
 /// By so much of the beginning it is known what it is.
 const HEAD: usize = 4096;
 /// No table has a longer definition.
@@ -55,6 +55,32 @@ pub struct DumpMender<'a> {
     words: Vec<u8>,
     /// The last bytes outside of literals.
     before: [u8; 8],
+    ahead: Ahead,
+}
+
+/// What is known of the bytes that come next.
+#[derive(Debug, Default)]
+struct Ahead {
+    /// So many of them are no address over http, nor the beginning of one.
+    clear: usize,
+    /// Whether one begins, or may, right behind them.
+    hit: bool,
+}
+
+impl Ahead {
+    /// Whether an address over http may be in the first bytes of a text. What lies behind them is looked through only once.
+    fn any_within(&mut self, text: &[u8], length: usize) -> bool {
+        if self.clear < length && !self.hit {
+            let next = next_address(text, self.clear);
+            (self.clear, self.hit) = (next.unwrap_or(text.len()), next.is_some());
+        }
+        self.clear < length
+    }
+
+    fn passes(&mut self, count: usize) {
+        self.hit &= count <= self.clear;
+        self.clear = self.clear.saturating_sub(count);
+    }
 }
 
 /// What was done with the front of what is there.
@@ -76,6 +102,7 @@ impl<'a> DumpMender<'a> {
             statement: Statement::Begins,
             words: Vec::new(),
             before: [0; 8],
+            ahead: Ahead::default(),
         }
     }
 
@@ -127,6 +154,7 @@ impl<'a> DumpMender<'a> {
                         written = done + count;
                     }
                     done += count;
+                    self.ahead.passes(count);
                 }
                 Step::Wants => break,
             }
@@ -264,7 +292,7 @@ impl<'a> DumpMender<'a> {
         };
         let is_bytes = before == *b"_binary " || matches!(before[7], b'x' | b'X' | b'b' | b'B');
         let new = column
-            .filter(|_| !is_bytes && may_hold(raw))
+            .filter(|_| !is_bytes && self.ahead.any_within(text, end))
             .and_then(|column| self.mend(column, raw, &|raw| decode(raw, escapes), &|text| encode(text, escapes, raw)));
         Step::Took(end, new.map(|new| [b"'", &new[..], b"'"].concat()))
     }
@@ -307,7 +335,7 @@ impl<'a> DumpMender<'a> {
             return Step::Took(end, None);
         }
         let Statement::Copies(columns) = &self.statement else { return Step::Took(end, None) };
-        if !may_hold(line) {
+        if !self.ahead.any_within(text, end) {
             return Step::Took(end, None);
         }
         let columns = columns.clone();

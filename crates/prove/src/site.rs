@@ -31,8 +31,7 @@ impl SiteFolder<'_> {
             host: host.cloned(),
             path: self.root.join(&file.path),
             folders: folders.to_vec(),
-            // On this machine it is found by looking.
-            passing: host.map(|_| passing_name()),
+            passing: Some(passing_name()),
         };
         let debts: Vec<Debt> = files.iter().map(debt).collect();
         let ProofContext { context, store, .. } = self.around;
