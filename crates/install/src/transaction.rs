@@ -13,7 +13,7 @@ use eskort_core::progress::{FileChange, Progress};
 use eskort_core::words;
 use eskort_host::files::FileRead;
 use eskort_host::{Listening, Machines, crash_point, own_addresses, who_listens};
-use eskort_probe::observe;
+use eskort_probe::{Observation, observe};
 use eskort_store::{InstallRow, InstallState, PutBack, Store, StoreError, Undo};
 use futures_util::future::{BoxFuture, FutureExt};
 use futures_util::stream::{self, StreamExt};
@@ -55,7 +55,7 @@ pub async fn apply(
         plans.iter().filter(serves).map(row).collect::<Vec<InstallRow>>()
     };
     let machines = &facts.machines;
-    match forward(context, store, machines, plans, placements).await {
+    match forward(context, store, facts, plans, placements).await {
         Ok(()) => {
             let now = context.now();
             let certificates: Vec<&str> = placements.iter().map(|placement| placement.certificate).collect();
@@ -346,10 +346,11 @@ async fn undone(
 async fn forward(
     context: &Context,
     store: &Store,
-    machines: &Machines,
+    facts: &Facts,
     plans: &[ServerPlan],
     placements: &[Placement<'_>],
 ) -> Result<(), InstallError> {
+    let machines = &facts.machines;
     for Placement { certificate, generation, install, .. } in placements {
         // For each server that goes by the link: each has to be told when it goes back.
         let servers = install.iter().map(|install| install.server.as_str());
@@ -388,13 +389,13 @@ async fn forward(
         let of_plans = plans.iter().flat_map(|plan| &plan.endpoints);
         let endpoints: Vec<&LiveEndpoint> = of_plans.filter(|e| e.certificate == placement.certificate).collect();
         context.report(&Progress::Doing("check whether the server shows the new certificate"));
-        let late = not_served(&endpoints, &fingerprint, |timeout| timeout / 3).await;
+        let late = not_served(facts, &endpoints, &fingerprint, |timeout| timeout / 3).await;
         // One that was told in the middle of a reload may have missed it.
         for server in late.iter().map(|(endpoint, _)| &*endpoint.server).collect::<BTreeSet<&str>>() {
             tell(context, store, machines, server, false).await?;
         }
         let late: Vec<&LiveEndpoint> = late.into_iter().map(|(endpoint, _)| endpoint).collect();
-        let late = not_served(&late, &fingerprint, |timeout| timeout * 2 / 3).await;
+        let late = not_served(facts, &late, &fingerprint, |timeout| timeout * 2 / 3).await;
         if let Some((_, error)) = late.into_iter().next() {
             return Err(error);
         }
@@ -518,6 +519,7 @@ async fn await_gone(endpoints: &[&LiveEndpoint], fingerprint: &str) {
 /// Looks at endpoints until they show the certificate, for a part of their time; returns those that do not, and why. One of each server is
 /// looked at again and again, so that a reload is not held up by all of them; then come the others, side by side.
 async fn not_served<'a>(
+    facts: &Facts,
     endpoints: &[&'a LiveEndpoint],
     fingerprint: &str,
     part: fn(Duration) -> Duration,
@@ -530,7 +532,14 @@ async fn not_served<'a>(
     for endpoints in [firsts, others] {
         let look = |endpoint: &'a LiveEndpoint| {
             let served = is_served(endpoint, fingerprint, begun + part(endpoint.reload_timeout));
-            served.map(move |served| served.err().map(|error| (endpoint, error))).boxed()
+            let note = move |served| match served {
+                Ok(shown) => {
+                    facts.saw(endpoint, shown);
+                    None
+                }
+                Err(error) => Some((endpoint, error)),
+            };
+            served.map(note).boxed()
         };
         let looks: Vec<BoxFuture<'_, _>> = endpoints.into_iter().map(look).collect();
         let found: Vec<_> = stream::iter(looks).buffered(LOOKS_AT_ONCE).collect().await;
@@ -540,12 +549,12 @@ async fn not_served<'a>(
 }
 
 /// Looks at an endpoint until it shows the certificate, or the time is over: a reload may take a while.
-async fn is_served(endpoint: &LiveEndpoint, fingerprint: &str, until: Instant) -> Result<(), InstallError> {
+async fn is_served(endpoint: &LiveEndpoint, fingerprint: &str, until: Instant) -> Result<Observation, InstallError> {
     let (begun, mut pause) = (Instant::now(), Duration::from_millis(15));
     loop {
         let connect_to = endpoint.instead.or(endpoint.here);
         let seen = match observe(&endpoint.name, endpoint.port, connect_to).await {
-            Ok(o) if o.sent[0].fingerprint().to_string() == fingerprint => return Ok(()),
+            Ok(o) if o.sent[0].fingerprint().to_string() == fingerprint => return Ok(o),
             Ok(o) => format!("{} shows `{}` by `{}`", o.address, words::list(&o.sent[0].names), o.sent[0].issuer),
             Err(error) => error.to_string(),
         };

@@ -33,11 +33,14 @@ pub fn judge(
     now: Timestamp,
 ) -> Vec<Finding> {
     let leaf = &seen.sent[0];
-    let built = assemble(leaf.clone(), &seen.sent[1..], &trust.anchors(), now);
     let mut findings = vec![names(leaf, &seen.name), dates(leaf, timing, now)];
-    findings.extend(chain(&seen.sent, &built, trust, now));
-    findings.extend(trusted(trust, &seen.sent, now));
-    findings.extend(weak(&seen.sent));
+    findings.extend(trust.once(&seen.sent, now, || {
+        let built = assemble(leaf.clone(), &seen.sent[1..], &trust.anchors(), now);
+        let mut findings = chain(&seen.sent, &built, trust, now);
+        findings.extend(trusted(trust, &seen.sent, now));
+        findings.extend(weak(&seen.sent));
+        findings
+    }));
     findings.extend(revocation(leaf, &seen.staple, now));
     findings.extend(expected.map(|e| installed(leaf, e, now)));
     let begun = seen.begun.map(|kind| format!(", begun by {}", kind.words())).unwrap_or_default();

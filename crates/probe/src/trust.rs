@@ -1,18 +1,32 @@
 //! The roots that visitors trust.
 
+use eskort_core::finding::Finding;
 use eskort_core::pki::{Anchors, Certificate, Chain, der_sequence};
+use jiff::{SignedDuration, Timestamp};
 use rustls::pki_types::{CertificateDer, TrustAnchor, UnixTime};
 use std::path::{Path, PathBuf};
-use std::sync::OnceLock;
+use std::sync::{Mutex, OnceLock, PoisonError};
 use std::time::Duration;
 
 /// Where administrators of Debian's and of Red Hat's family put roots of their own.
 const ADDED: [&str; 3] =
     ["/usr/local/share/ca-certificates", "/etc/pki/ca-trust/source/anchors", "/usr/share/pki/ca-trust-source/anchors"];
 
+/// So long what was said of a chain stands: dates may pass.
+const MOMENT: SignedDuration = SignedDuration::from_secs(60);
+
 /// A set of trusted roots.
+#[derive(Default)]
 pub struct Trust {
     anchors: Vec<TrustAnchor<'static>>,
+    /// What was said last, and of which chain: many endpoints of one server show the same.
+    said: Mutex<Option<Said>>,
+}
+
+struct Said {
+    of: Vec<Certificate>,
+    at: Timestamp,
+    findings: Vec<Finding>,
 }
 
 /// Why roots cannot be read.
@@ -30,7 +44,7 @@ impl Trust {
     pub fn system() -> Self {
         static SYSTEM: OnceLock<Vec<TrustAnchor<'static>>> = OnceLock::new();
         let load = || rustls_native_certs::load_native_certs().certs.iter().filter_map(anchor).collect();
-        Trust { anchors: SYSTEM.get_or_init(load).clone() }
+        Trust { anchors: SYSTEM.get_or_init(load).clone(), ..Trust::default() }
     }
 
     /// Returns the system's roots without those that somebody has added on this machine: what is left is meant to be known everywhere.
@@ -50,12 +64,12 @@ impl Trust {
             };
             Trust::system().anchors.into_iter().filter(|anchor| !is_added(anchor)).collect()
         };
-        Trust { anchors: PUBLIC.get_or_init(load).clone() }
+        Trust { anchors: PUBLIC.get_or_init(load).clone(), ..Trust::default() }
     }
 
     /// Returns a trust that trusts nobody yet.
     pub fn nobody() -> Self {
-        Trust { anchors: Vec::new() }
+        Trust::default()
     }
 
     /// Adds the roots of a PEM file.
@@ -67,6 +81,7 @@ impl Trust {
         let text = std::fs::read_to_string(path).map_err(|e| fail(e.to_string()))?;
         let roots = Certificate::all_from_pem(&text).map_err(|e| fail(e.to_string()))?;
         let before = self.anchors.len();
+        self.said = Mutex::default();
         self.anchors.extend(roots.iter().filter_map(|r| anchor(&CertificateDer::from(r.der()))));
         if self.anchors.len() == before { Err(fail("there is no certificate in it".into())) } else { Ok(()) }
     }
@@ -80,8 +95,27 @@ impl Trust {
         anchors
     }
 
+    /// Returns what `say` has to say of the certificates sent by a server; what it said a moment ago where they were the same.
+    pub(crate) fn once(
+        &self,
+        sent: &[Certificate],
+        now: Timestamp,
+        say: impl FnOnce() -> Vec<Finding>,
+    ) -> Vec<Finding> {
+        let said = || self.said.lock().unwrap_or_else(PoisonError::into_inner);
+        if let Some(said) = &*said()
+            && said.of == sent
+            && now.duration_since(said.at).abs() < MOMENT
+        {
+            return said.findings.clone();
+        }
+        let findings = say();
+        *said() = Some(Said { of: sent.to_vec(), at: now, findings: findings.clone() });
+        findings
+    }
+
     /// Checks that certificates sent by a server lead from the leaf to a trusted root at `now` (RFC 5280 section 6).
-    pub(crate) fn verify(&self, sent: &[Certificate], now: jiff::Timestamp) -> Result<(), webpki::Error> {
+    pub(crate) fn verify(&self, sent: &[Certificate], now: Timestamp) -> Result<(), webpki::Error> {
         let leaf = CertificateDer::from(sent[0].der());
         let others: Vec<CertificateDer<'_>> = sent[1..].iter().map(|c| CertificateDer::from(c.der())).collect();
         let seconds = u64::try_from(now.as_second()).unwrap_or(0);
@@ -107,12 +141,12 @@ impl Trust {
     }
 
     /// Returns whether certificates sent by a server lead to a trusted root at `now`.
-    pub fn trusts_sent(&self, sent: &[Certificate], now: jiff::Timestamp) -> bool {
+    pub fn trusts_sent(&self, sent: &[Certificate], now: Timestamp) -> bool {
         !sent.is_empty() && self.verify(sent, now).is_ok()
     }
 
     /// Returns whether a stored chain is trusted at `now`.
-    pub fn trusts(&self, chain: &Chain, now: jiff::Timestamp) -> bool {
+    pub fn trusts(&self, chain: &Chain, now: Timestamp) -> bool {
         self.verify(chain.certificates(), now).is_ok()
     }
 }

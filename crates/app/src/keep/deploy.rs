@@ -14,6 +14,7 @@ use eskort_core::progress::Progress;
 use eskort_core::words;
 use eskort_host::crash_point;
 use eskort_install::{self as install, Facts as ServerFacts, LiveEndpoint, Placement};
+use eskort_probe::Trust;
 use eskort_store::{InstallRow, InstallState, Store};
 use std::path::PathBuf;
 use std::time::{Duration, Instant};
@@ -142,7 +143,8 @@ impl Deploying<'_> {
     ) -> Result<Vec<EndpointReport>, StepError> {
         let timeout = endpoints.iter().map(|endpoint| endpoint.reload_timeout).max().unwrap_or_default();
         loop {
-            let reports = check::look_at(self.context, self.store, placement.certificate, endpoints).await?;
+            let seen = |endpoint: &LiveEndpoint| self.servers.just_seen(endpoint);
+            let reports = check::look_at(self.context, self.store, placement.certificate, endpoints, &seen).await?;
             let other = |f: &Finding| f.topic == Topic::Installed && f.severity == Severity::Bad;
             // What a person puts in place is not waited for.
             let awaited = endpoints.iter().zip(&reports).filter(|(endpoint, _)| !endpoint.reload_timeout.is_zero());
@@ -267,6 +269,8 @@ pub(crate) async fn install(
         let advice = finding.advice.as_ref().map(|advice| format!(" ({advice})")).unwrap_or_default();
         context.report(&Progress::Note(format!("{}{advice}", finding.text)));
     }
+    // Visitors' roots take a while to read; servers, to reload.
+    drop(tokio::task::spawn_blocking(Trust::system));
     Ok(install::apply(context, store, &plans, placements, servers).await?)
 }
 

@@ -197,7 +197,8 @@ async fn check_with(
             };
             let certificate = known.map(|(name, _)| name.clone()).filter(|_| expected.is_some());
             let looking = Looking { context, trust, expected, depth, domains };
-            let mut report = looking.at(certificate, name, *port, *instead).await;
+            let seen = observe(name, *port, *instead).await;
+            let mut report = looking.judged(certificate, (name, *port, *instead), seen).await;
             if let (Some((certificate, _)), None, None) = (known, report.address, instead) {
                 let advice = format!("`eskort check {certificate}` looks where the inventory says");
                 report.findings.push(
@@ -212,7 +213,7 @@ async fn check_with(
             let generation = store.newest(name).await?.map_or(0, |g| g.number);
             let placement = Placement { preview: true, ..Placement::of(name, entry, &entry.names, generation) };
             let endpoints = install::endpoints(context, &store, &placement, &Facts::default()).await?;
-            let mut reports = look_closely(context, &store, name, &endpoints, depth, domains).await?;
+            let mut reports = look_closely(context, &store, name, &endpoints, (depth, domains), &|_| None).await?;
             for (endpoint, report) in endpoints.iter().zip(&mut reports) {
                 let install = entry.install.iter().find(|install| install.server == endpoint.server);
                 if let Some(proof) = install.and_then(|install| install.tlsa.as_ref()) {
@@ -297,14 +298,20 @@ async fn is_key_named(
     }))
 }
 
-/// Looks at the endpoints of a certificate, where visitors would find it. The reports come in the order of the endpoints.
+/// Returns what an endpoint was seen to show a moment ago.
+type Seen<'a> = &'a (dyn Fn(&LiveEndpoint) -> Option<Observation> + Sync);
+
+/// Looks at the endpoints of a certificate, where visitors would find it; not at those that `seen` knows. The reports come in the order of
+/// the endpoints.
 pub(crate) async fn look_at(
     context: &Context,
     store: &Store,
     certificate: &str,
     endpoints: &[LiveEndpoint],
+    seen: Seen<'_>,
 ) -> Result<Vec<EndpointReport>, StepError> {
-    look_closely(context, store, certificate, endpoints, &CheckDepth::Handshake, &Domains::default()).await
+    let (depth, domains) = (&CheckDepth::Handshake, &Domains::default());
+    look_closely(context, store, certificate, endpoints, (depth, domains), seen).await
 }
 
 async fn look_closely(
@@ -312,8 +319,8 @@ async fn look_closely(
     store: &Store,
     certificate: &str,
     endpoints: &[LiveEndpoint],
-    depth: &CheckDepth,
-    domains: &Domains,
+    (depth, domains): (&CheckDepth, &Domains),
+    seen: Seen<'_>,
 ) -> Result<Vec<EndpointReport>, StepError> {
     if endpoints.is_empty() {
         return Ok(Vec::new());
@@ -324,11 +331,18 @@ async fn look_closely(
         roots.iter().try_for_each(|path| trust.add_file(path))?;
     }
     let expected = expected(context, store, certificate).await?;
-    let looking = Looking { context, trust, expected, depth, domains };
+    let looking = &Looking { context, trust, expected, depth, domains };
     let looks: Vec<BoxFuture<'_, EndpointReport>> = endpoints
         .iter()
-        .map(|LiveEndpoint { name, port, instead, .. }| -> BoxFuture<'_, _> {
-            Box::pin(looking.at(Some(certificate.into()), name, *port, *instead))
+        .map(|endpoint| -> BoxFuture<'_, _> {
+            let (seen, LiveEndpoint { name, port, instead, .. }) = (seen(endpoint), endpoint);
+            Box::pin(async move {
+                let seen = match seen {
+                    Some(seen) => Ok(seen),
+                    None => observe(name, *port, *instead).await,
+                };
+                looking.judged(Some(certificate.into()), (name, *port, *instead), seen).await
+            })
         })
         .collect();
     Ok(stream::iter(looks).buffered(LOOKS_AT_ONCE).collect().await)
@@ -381,12 +395,12 @@ async fn compare(
 }
 
 impl Looking<'_> {
-    async fn at(
+    /// Says what there is to say about what was seen at an endpoint, and looks more closely where that is wanted.
+    async fn judged(
         &self,
         certificate: Option<String>,
-        name: &str,
-        port: u16,
-        instead: Option<CheckAddress>,
+        (name, port, instead): (&str, u16, Option<CheckAddress>),
+        seen: Result<Observation, ObserveError>,
     ) -> EndpointReport {
         let mut report = EndpointReport {
             certificate,
@@ -403,7 +417,7 @@ impl Looking<'_> {
             rating: None,
             before: None,
         };
-        match observe(name, port, instead).await {
+        match seen {
             Err(error) => {
                 let mut old = None;
                 // What speaks only what is old is worth a close look all the same.
