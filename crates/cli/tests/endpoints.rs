@@ -131,11 +131,11 @@ fn the_promises_of_logs_are_those_that_openssl_takes_too() {
     place.write("logs.cnf", &format!("enabled_logs=tower,harbour\n{}", sections.concat()));
     // In the handshake, about the certificate as it is.
     let delivered = list(&[tower.promise(0, &der(&place, "plain.pem")), harbour.promise(0, &der(&place, "plain.pem"))]);
-    let info = [&[0, 0, 1, 0xd0, 0, 18][..], &vector(&delivered)].concat();
-    place.write(
-        "info.pem",
-        &format!("-----BEGIN SERVERINFOV2 FOR SCT-----\n{}\n-----END SERVERINFOV2 FOR SCT-----\n", base64(&info)),
-    );
+    for (name, context) in [("info.pem", [0, 0, 1, 0xd0]), ("info13.pem", [0, 0, 0x10, 0x80])] {
+        let info = [&context[..], &[0, 18], &vector(&delivered)].concat();
+        let mark = |word: &str| format!("-----{word} SERVERINFOV2 FOR SCT-----\n");
+        place.write(name, &format!("{}{}\n{}", mark("BEGIN"), base64(&info), mark("END")));
+    }
     for (words, said, theirs) in [
         ("-cert plain.pem", "", &[][..]),
         (
@@ -149,6 +149,21 @@ fn the_promises_of_logs_are_those_that_openssl_takes_too() {
         (
             "-cert plain.pem -serverinfo info.pem -tls1_2",
             "2 logs vouch that the certificate is public (SCT)",
+            &["valid", "valid"],
+        ),
+        (
+            "-cert plain.pem -serverinfo info13.pem -tls1_3 -ciphersuites TLS_AES_128_GCM_SHA256",
+            "2 logs vouch that the certificate is public (SCT): `harbour` and `tower`",
+            &["valid", "valid"],
+        ),
+        (
+            "-cert plain.pem -serverinfo info13.pem -tls1_3 -curves P-256 -ciphersuites TLS_AES_256_GCM_SHA384",
+            "2 logs vouch that the certificate is public (SCT): `harbour` and `tower`",
+            &["valid", "valid"],
+        ),
+        (
+            "-cert plain.pem -serverinfo info13.pem -tls1_3 -curves P-384 -ciphersuites TLS_CHACHA20_POLY1305_SHA256",
+            "2 logs vouch that the certificate is public (SCT): `harbour` and `tower`",
             &["valid", "valid"],
         ),
     ] {

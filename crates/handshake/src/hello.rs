@@ -58,7 +58,7 @@ impl Serialize for Version {
     }
 }
 
-/// What a visitor offers. Keys for TLS 1.3 are never offered: the server then says which group it would like, and needs no more than that.
+/// What a visitor offers.
 #[derive(Clone, Debug)]
 pub struct ClientHello<'a> {
     /// The highest version; for TLS 1.3 the only one.
@@ -75,6 +75,8 @@ pub struct ClientHello<'a> {
     pub compression: bool,
     /// 32 bytes that nobody else has used.
     pub random: [u8; 32],
+    /// A key for TLS 1.3, with its group. A server that is offered none says which group it would like.
+    pub key: Option<(Group, &'a [u8])>,
 }
 
 /// Signature algorithms, those of today first (RFC 8446 section 4.2.3).
@@ -144,17 +146,19 @@ impl ClientHello<'_> {
         if self.version >= Version::Tls12 {
             all.extend(extension(13, &with_length::<2>(&numbers(SIGNATURES))));
         }
+        // A stapled answer, promises of logs (RFC 6962).
+        all.extend(extension(5, &[1, 0, 0, 0, 0]));
+        all.extend(extension(18, &[]));
         match self.version {
             Version::Tls13 => {
                 all.extend(extension(43, &with_length::<1>(&Version::Tls13.code().to_be_bytes())));
-                // Keys by agreement only; and none yet.
+                // Keys by agreement only.
                 all.extend(extension(45, &[1, 1]));
-                all.extend(extension(51, &with_length::<2>(&[])));
+                let key = self.key.map(|(group, key)| [&group.0.to_be_bytes()[..], &with_length::<2>(key)].concat());
+                all.extend(extension(51, &with_length::<2>(&key.unwrap_or_default())));
             }
-            // A stapled answer, promises of logs (RFC 6962), secrets bound to the whole handshake (RFC 7627), tickets (RFC 5077).
+            // Secrets bound to the whole handshake (RFC 7627), tickets (RFC 5077).
             _ => {
-                all.extend(extension(5, &[1, 0, 0, 0, 0]));
-                all.extend(extension(18, &[]));
                 all.extend(extension(23, &[]));
                 all.extend(extension(35, &[]));
             }

@@ -3,7 +3,7 @@
 use crate::{Exchange, Group, Suite, Version};
 
 /// No server says more before it waits: long chains are a few kilobytes.
-const MOST_BYTES: usize = 256 * 1024;
+pub(crate) const MOST_BYTES: usize = 256 * 1024;
 /// The random number of a server that wants another key (RFC 8446 section 4.1.3).
 const RETRY: [u8; 32] = [
     0xcf, 0x21, 0xad, 0x74, 0xe5, 0x9a, 0x61, 0x11, 0xbe, 0x1d, 0x8c, 0x02, 0x1e, 0x65, 0xb8, 0x91, 0xc2, 0xa2, 0x11,
@@ -30,16 +30,32 @@ pub struct ServerHello {
     pub has_session: bool,
     /// The extensions that it answers with, by their numbers.
     extensions: Vec<(u16, Vec<u8>)>,
+    /// The message as it came, with its head.
+    message: Vec<u8>,
 }
 
 impl ServerHello {
-    fn has(&self, kind: u16) -> bool {
-        self.extensions.iter().any(|(found, _)| *found == kind)
+    fn extension(&self, kind: u16) -> Option<&[u8]> {
+        self.extensions.iter().find(|(found, _)| *found == kind).map(|(_, content)| content.as_slice())
     }
 
-    /// The promises of logs that it sends along (RFC 6962 section 3.3.1); empty for none.
+    fn has(&self, kind: u16) -> bool {
+        self.extension(kind).is_some()
+    }
+
+    /// The promises of logs that it sends along before TLS 1.3 (RFC 6962 section 3.3.1); empty for none.
     pub fn log_proofs(&self) -> &[u8] {
-        self.extensions.iter().find(|(found, _)| *found == 18).map_or(&[], |(_, content)| content)
+        self.extension(18).unwrap_or_default()
+    }
+
+    /// Its key in the group, in TLS 1.3; `None` when it wants another one first.
+    pub fn share(&self) -> Option<&[u8]> {
+        Reader(self.extension(51)?).skip(2)?.block::<2>()
+    }
+
+    /// The message as it came, with its head: keys depend on it.
+    pub fn message(&self) -> &[u8] {
+        &self.message
     }
 
     /// Whether it renegotiates in a safe way (RFC 5746).
@@ -84,6 +100,25 @@ pub struct Flight {
     pub alert: Option<u8>,
 }
 
+/// The five bytes that a record begins with.
+pub type RecordHead = [u8; 5];
+
+/// Takes a record from the front of bytes: its head and its content; `None` while it is not whole.
+///
+/// # Errors
+/// When it is none.
+pub fn take_record(bytes: &mut Vec<u8>) -> Result<Option<(RecordHead, Vec<u8>)>, Malformed> {
+    let Some(head) = bytes.first_chunk::<5>().copied() else { return Ok(None) };
+    let length = usize::from(u16::from_be_bytes([head[3], head[4]]));
+    if !(20..=23).contains(&head[0]) || head[1] != 3 || length > (1 << 14) + 2048 {
+        return Err(Malformed);
+    }
+    if bytes.len() < 5 + length {
+        return Ok(None);
+    }
+    Ok(Some((head, bytes.drain(..5 + length).skip(5).collect())))
+}
+
 /// Reads a server's answer as it comes.
 #[derive(Debug, Default)]
 pub struct ServerReader {
@@ -106,16 +141,8 @@ impl ServerReader {
         }
         self.records.extend_from_slice(bytes);
         while !self.is_done {
-            let Some(head) = self.records.first_chunk::<5>() else { break };
-            let (kind, length) = (head[0], usize::from(u16::from_be_bytes([head[3], head[4]])));
-            if !(20..=23).contains(&kind) || head[1] != 3 || length > (1 << 14) + 2048 {
-                return Err(Malformed);
-            }
-            if self.records.len() < 5 + length {
-                break;
-            }
-            let content: Vec<u8> = self.records.drain(..5 + length).skip(5).collect();
-            match kind {
+            let Some((head, content)) = take_record(&mut self.records)? else { break };
+            match head[0] {
                 21 => {
                     // A warning is followed by something.
                     let [level, alert] = content[..] else { return Err(Malformed) };
@@ -140,6 +167,11 @@ impl ServerReader {
         self.flight
     }
 
+    /// Returns what was said, and the bytes that came behind it.
+    pub fn finish_with_rest(self) -> (Flight, Vec<u8>) {
+        (self.flight, self.records)
+    }
+
     fn take_messages(&mut self) -> Result<(), Malformed> {
         while !self.is_done {
             let Some(head) = self.messages.first_chunk::<4>() else { break };
@@ -148,12 +180,13 @@ impl ServerReader {
             if self.messages.len() < 4 + length {
                 break;
             }
-            let body: Vec<u8> = self.messages.drain(..4 + length).skip(4).collect();
+            let message: Vec<u8> = self.messages.drain(..4 + length).collect();
+            let body = &message[4..];
             let read = match kind {
-                2 => self.take_hello(&body),
-                11 => self.take_certificates(&body),
-                12 => self.take_key_exchange(&body),
-                22 => Reader(&body).skip(1).and_then(|mut reader| reader.block::<3>()).map(|staple| {
+                2 => self.take_hello(&message),
+                11 => self.take_certificates(body),
+                12 => self.take_key_exchange(body),
+                22 => Reader(body).skip(1).and_then(|mut reader| reader.block::<3>()).map(|staple| {
                     self.flight.staple = staple.to_vec();
                 }),
                 14 => {
@@ -170,8 +203,8 @@ impl ServerReader {
         Ok(())
     }
 
-    fn take_hello(&mut self, body: &[u8]) -> Option<()> {
-        let mut reader = Reader(body);
+    fn take_hello(&mut self, message: &[u8]) -> Option<()> {
+        let mut reader = Reader(message).skip(4)?;
         let named = reader.number()?;
         let random = reader.bytes(32)?;
         let session = reader.block::<1>()?;
@@ -190,7 +223,8 @@ impl ServerReader {
         let is_retry = random == RETRY;
         let group = of(51).and_then(number).filter(|_| is_retry || version == Version::Tls13).map(Group);
         let has_session = !session.is_empty() && version < Version::Tls13;
-        self.flight.hello = Some(ServerHello { version, suite, group, compression, has_session, extensions });
+        let message = message.to_vec();
+        self.flight.hello = Some(ServerHello { version, suite, group, compression, has_session, extensions, message });
         Some(())
     }
 
@@ -234,7 +268,7 @@ impl ServerReader {
 }
 
 /// Reads numbers and blocks from the front.
-struct Reader<'a>(&'a [u8]);
+pub(crate) struct Reader<'a>(pub(crate) &'a [u8]);
 
 impl<'a> Reader<'a> {
     fn bytes(&mut self, count: usize) -> Option<&'a [u8]> {
@@ -243,16 +277,16 @@ impl<'a> Reader<'a> {
         Some(taken)
     }
 
-    fn skip(mut self, count: usize) -> Option<Self> {
+    pub(crate) fn skip(mut self, count: usize) -> Option<Self> {
         self.bytes(count).map(|_| self)
     }
 
-    fn number(&mut self) -> Option<u16> {
+    pub(crate) fn number(&mut self) -> Option<u16> {
         self.bytes(2).map(|bytes| u16::from_be_bytes([bytes[0], bytes[1]]))
     }
 
     /// Reads what stands behind a length of `N` bytes.
-    fn block<const N: usize>(&mut self) -> Option<&'a [u8]> {
+    pub(crate) fn block<const N: usize>(&mut self) -> Option<&'a [u8]> {
         let length = self.bytes(N)?.iter().fold(0, |length, byte| length << 8 | usize::from(*byte));
         self.bytes(length)
     }

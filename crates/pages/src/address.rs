@@ -1,15 +1,9 @@
 //! Addresses that still say http, in any text: as they are, with escaped slashes, in percent code.
 
 use memchr::memchr2_iter;
-use memchr::memmem::Finder;
 use serde::Serialize;
 use std::collections::BTreeMap;
 use std::ops::Range;
-use std::sync::LazyLock;
-
-/// What every address over http has, in one way or the other: nobody writes `hTtP`.
-static LOWER: LazyLock<Finder<'static>> = LazyLock::new(|| Finder::new("ttp"));
-static UPPER: LazyLock<Finder<'static>> = LazyLock::new(|| Finder::new("TTP"));
 
 /// The hosts whose addresses are looked for.
 #[derive(Debug)]
@@ -33,16 +27,15 @@ fn host_begins(text: &[u8], at: usize) -> Option<usize> {
     code.eq_ignore_ascii_case(b"%3a%2f%2f").then_some(at + 9)
 }
 
-/// Whether a text may have an address over http in it: a quick look that misses none.
-pub(crate) fn may_hold(text: &[u8]) -> bool {
-    let follows = |at: usize| matches!(text.get(at + 3), Some(b':' | b'%'));
-    LOWER.find_iter(text).any(follows) || UPPER.find_iter(text).any(follows)
+/// Returns where, from a place on, addresses over http may stand in a text: behind the letters `http`, which nobody writes `hTtP`.
+pub(crate) fn addresses_in(text: &[u8], from: usize) -> impl Iterator<Item = usize> {
+    let has_scheme = |at: &usize| matches!(text[..*at], [.., b't', b't', b'p'] | [.., b'T', b'T', b'P']);
+    memchr2_iter(b':', b'%', &text[from..]).map(move |at| from + at).filter(has_scheme)
 }
 
-/// Returns where, from a place on, the next address over http may stand in a text: at what is behind the letters `http`.
-pub(crate) fn next_address(text: &[u8], from: usize) -> Option<usize> {
-    let has_scheme = |at: &usize| matches!(text[..*at], [.., b't', b't', b'p'] | [.., b'T', b'T', b'P']);
-    memchr2_iter(b':', b'%', &text[from..]).map(|at| from + at).find(has_scheme)
+/// Whether a text may have an address over http in it: a quick look that misses none.
+pub(crate) fn may_hold(text: &[u8]) -> bool {
+    addresses_in(text, 0).next().is_some()
 }
 
 /// An address over http that was found.
@@ -104,18 +97,13 @@ impl Hosts {
 
     /// Returns the addresses over http in a text, in order.
     pub fn find(&self, text: &[u8]) -> Vec<Found> {
-        let mut candidates: Vec<usize> = LOWER.find_iter(text).collect();
-        if UPPER.find(text).is_some() {
-            candidates.extend(UPPER.find_iter(text));
-            candidates.sort_unstable();
-        }
         let mut found = Vec::new();
-        for at in candidates {
-            if at == 0 || !text[at - 1].eq_ignore_ascii_case(&b'h') {
+        for behind in addresses_in(text, 0) {
+            let Some(start) = behind.checked_sub(4).filter(|start| text[*start].eq_ignore_ascii_case(&b'h')) else {
                 continue;
-            }
-            let scheme = at - 1..at + 3;
-            let Some(begins) = host_begins(text, at + 3) else { continue };
+            };
+            let scheme = start..behind;
+            let Some(begins) = host_begins(text, behind) else { continue };
             let is_host = |byte: &&u8| byte.is_ascii_alphanumeric() || b"-._".contains(byte);
             let mut ends = begins + text[begins..].iter().take_while(is_host).count();
             // The end of a sentence is no part of it.

@@ -1,18 +1,18 @@
 //! Dumps of databases as SQL, read and written as they come: MySQL's and MariaDB's, PostgreSQL's (INSERT and COPY), SQLite's.
 
+mod ahead;
 mod table;
 
-use crate::address::{Hosts, Tally, may_hold, mend_text, next_address};
+use crate::address::{Hosts, Tally, may_hold, mend_text};
 use crate::column::{Column, keep_what_fits};
 use crate::value::{may_be_structured, mend_value};
+use ahead::Ahead;
 use memchr::{memchr, memchr2, memmem};
 use std::io::{self, Read, Write};
 use table::Tables;
 
 /// A literal that is longer is left as it is: so much of a dump is in memory at the most.
 const LONGEST: usize = 24 << 20;
-/// So much is read at once.
-const PIECE: usize = 1 << 18;
 /// By so much of the beginning it is known what it is.
 const HEAD: usize = 4096;
 /// No table has a longer definition.
@@ -55,32 +55,6 @@ pub struct DumpMender<'a> {
     words: Vec<u8>,
     /// The last bytes outside of literals.
     before: [u8; 8],
-    ahead: Ahead,
-}
-
-/// What is known of the bytes that come next.
-#[derive(Debug, Default)]
-struct Ahead {
-    /// So many of them are no address over http, nor the beginning of one.
-    clear: usize,
-    /// Whether one begins, or may, right behind them.
-    hit: bool,
-}
-
-impl Ahead {
-    /// Whether an address over http may be in the first bytes of a text. What lies behind them is looked through only once.
-    fn any_within(&mut self, text: &[u8], length: usize) -> bool {
-        if self.clear < length && !self.hit {
-            let next = next_address(text, self.clear);
-            (self.clear, self.hit) = (next.unwrap_or(text.len()), next.is_some());
-        }
-        self.clear < length
-    }
-
-    fn passes(&mut self, count: usize) {
-        self.hit &= count <= self.clear;
-        self.clear = self.clear.saturating_sub(count);
-    }
 }
 
 /// What was done with the front of what is there.
@@ -102,7 +76,6 @@ impl<'a> DumpMender<'a> {
             statement: Statement::Begins,
             words: Vec::new(),
             before: [0; 8],
-            ahead: Ahead::default(),
         }
     }
 
@@ -110,61 +83,58 @@ impl<'a> DumpMender<'a> {
     ///
     /// # Errors
     /// What reading and writing say, and when it is no text.
-    pub fn pass(&mut self, old: &mut dyn Read, new: &mut dyn Write) -> io::Result<()> {
-        let mut buffer = vec![0; PIECE];
-        let mut filled = 0;
-        loop {
-            if filled == buffer.len() {
-                buffer.resize(2 * filled, 0);
+    pub fn pass(&mut self, old: &mut (dyn Read + Send), new: &mut dyn Write) -> io::Result<()> {
+        std::thread::scope(|scope| {
+            let mut ahead = Ahead::begin(old, scope);
+            let (mut done, mut goes_on) = (0, true);
+            while goes_on {
+                goes_on = ahead.more(done)?;
+                let there = ahead.there();
+                if self.dialect.is_none() {
+                    if goes_on && there.len() < HEAD {
+                        continue;
+                    }
+                    if there.starts_with(&[0x1f, 0x8b]) || there[..there.len().min(HEAD)].contains(&0) {
+                        let why = "it is no dump as text, whatever its name says: unpack it first";
+                        return Err(io::Error::other(why));
+                    }
+                    self.dialect = Some(dialect_of(there));
+                }
+                done = self.go_on(&mut ahead, !goes_on, new)?;
             }
-            let read = old.read(&mut buffer[filled..])?;
-            filled += read;
-            let there = &buffer[..filled];
-            if self.dialect.is_none() && read > 0 && filled < HEAD {
-                continue;
-            }
-            if self.dialect.is_none() && (there.starts_with(&[0x1f, 0x8b]) || there[..filled.min(HEAD)].contains(&0)) {
-                return Err(io::Error::other("it is no dump as text, whatever its name says: unpack it first"));
-            }
-            let done = self.go_on(there, read == 0, new)?;
-            buffer.copy_within(done..filled, 0);
-            filled -= done;
-            if read == 0 {
-                // A literal without an end, or less than a line.
-                return new.write_all(&buffer[..filled]);
-            }
-        }
+            // A literal without an end, or less than a line.
+            new.write_all(&ahead.there()[done..])
+        })
     }
 
     /// Does what can be done of what is there, writes it, and returns how much that was.
-    fn go_on(&mut self, there: &[u8], last: bool, new: &mut dyn Write) -> io::Result<usize> {
-        let dialect = *self.dialect.get_or_insert_with(|| dialect_of(there));
+    fn go_on(&mut self, ahead: &mut Ahead, last: bool, new: &mut dyn Write) -> io::Result<usize> {
         // What stays as it is is written in one.
         let (mut done, mut written) = (0, 0);
-        while done < there.len() {
+        while done < ahead.there().len() {
             let step = match self.statement {
-                Statement::Copies(_) => self.copy_line(&there[done..], last),
-                _ => self.token(&there[done..], dialect, last),
+                Statement::Copies(_) => self.copy_line(ahead, done, last),
+                _ => self.token(ahead, done, last),
             };
             match step {
                 Step::Took(count, changed) => {
                     if let Some(changed) = changed {
-                        new.write_all(&there[written..done])?;
+                        new.write_all(&ahead.there()[written..done])?;
                         new.write_all(&changed)?;
                         written = done + count;
                     }
                     done += count;
-                    self.ahead.passes(count);
                 }
                 Step::Wants => break,
             }
         }
-        new.write_all(&there[written..done])?;
+        new.write_all(&ahead.there()[written..done])?;
         Ok(done)
     }
 
     /// Takes what stands outside of literals, up to the next one, or a literal.
-    fn token(&mut self, text: &[u8], dialect: Dialect, last: bool) -> Step {
+    fn token(&mut self, ahead: &mut Ahead, at: usize, last: bool) -> Step {
+        let (text, dialect) = (&ahead.there()[at..], self.dialect.unwrap_or(Dialect::Backslashes));
         let plain = text.iter().position(|byte| matches!(byte, b'\'' | b'"' | b'`' | b'-' | b'/' | b'#' | b';' | b'$'));
         let plain = plain.unwrap_or(text.len());
         if plain > 0 {
@@ -172,7 +142,7 @@ impl<'a> DumpMender<'a> {
             return Step::Took(plain, None);
         }
         let skipped = match text[0] {
-            b'\'' => return self.literal(text, dialect),
+            b'\'' => return self.literal(ahead, at, dialect),
             quote @ (b'"' | b'`') => end_of_quoted(text, quote, dialect),
             b'-' if text.starts_with(b"--") => memchr(b'\n', text).map(|at| at + 1).or(last.then_some(text.len())),
             b'#' if dialect == Dialect::Backslashes => memchr(b'\n', text).map(|at| at + 1),
@@ -273,7 +243,8 @@ impl<'a> DumpMender<'a> {
     }
 
     /// Takes a literal in single quotes.
-    fn literal(&mut self, text: &[u8], dialect: Dialect) -> Step {
+    fn literal(&mut self, ahead: &mut Ahead, begin: usize, dialect: Dialect) -> Step {
+        let text = &ahead.there()[begin..];
         let before = std::mem::take(&mut self.before);
         let escapes = dialect == Dialect::Backslashes || matches!(before[7], b'E' | b'e');
         let Some(end) = end_of_literal(text, escapes) else {
@@ -283,7 +254,6 @@ impl<'a> DumpMender<'a> {
             }
             return Step::Took(text.len(), None);
         };
-        let raw = &text[1..end - 1];
         let column = match &self.statement {
             Statement::Inserts { columns, at, depth } if *depth >= 1 => {
                 Some(columns.get(*at).copied().unwrap_or_default())
@@ -291,9 +261,11 @@ impl<'a> DumpMender<'a> {
             _ => None,
         };
         let is_bytes = before == *b"_binary " || matches!(before[7], b'x' | b'X' | b'b' | b'B');
-        let new = column
-            .filter(|_| !is_bytes && self.ahead.any_within(text, end))
-            .and_then(|column| self.mend(column, raw, &|raw| decode(raw, escapes), &|text| encode(text, escapes, raw)));
+        let Some(column) = column.filter(|_| !is_bytes && ahead.any_in(begin, end)) else {
+            return Step::Took(end, None);
+        };
+        let raw = &ahead.there()[begin + 1..begin + end - 1];
+        let new = self.mend(column, raw, &|raw| decode(raw, escapes), &|text| encode(text, escapes, raw));
         Step::Took(end, new.map(|new| [b"'", &new[..], b"'"].concat()))
     }
 
@@ -324,20 +296,21 @@ impl<'a> DumpMender<'a> {
     }
 
     /// Takes a line of COPY.
-    fn copy_line(&mut self, text: &[u8], last: bool) -> Step {
+    fn copy_line(&mut self, ahead: &mut Ahead, begin: usize, last: bool) -> Step {
+        let text = &ahead.there()[begin..];
         let end = memchr(b'\n', text).map(|at| at + 1);
         let Some(end) = end.or((last || text.len() > LONGEST).then_some(text.len())) else {
             return Step::Wants;
         };
-        let line = &text[..end];
-        if line.starts_with(b"\\.") {
+        if text.starts_with(b"\\.") {
             self.statement = Statement::Begins;
             return Step::Took(end, None);
         }
         let Statement::Copies(columns) = &self.statement else { return Step::Took(end, None) };
-        if !self.ahead.any_within(text, end) {
+        if !ahead.any_in(begin, end) {
             return Step::Took(end, None);
         }
+        let line = &ahead.there()[begin..begin + end];
         let columns = columns.clone();
         let (mut out, mut changed) = (Vec::with_capacity(line.len() + 64), false);
         let ends = line.len() - line.iter().rev().take_while(|byte| matches!(byte, b'\n' | b'\r')).count();

@@ -32,6 +32,7 @@ async fn bare(address: SocketAddr) {
         is_fallback: false,
         compression: false,
         random: [7; 32],
+        key: None,
     };
     let mut stream = TcpStream::connect(address).await.unwrap();
     stream.write_all(&hello.to_record()).await.unwrap();

@@ -343,20 +343,20 @@ fn look_through_dump(hosts: &Hosts, path: &Path, is_to_change: bool) -> io::Resu
     Ok(Some((tally, sum.finish())))
 }
 
-fn mend_dump(hosts: &Hosts, old: &mut dyn Read, new: &mut dyn Write) -> io::Result<bool> {
+fn mend_dump(hosts: &Hosts, old: &mut (dyn Read + Send), new: &mut dyn Write) -> io::Result<bool> {
     let mut tally = Tally::default();
     pass_through(hosts, old, new, &mut tally)?;
     Ok(tally.changed > 0)
 }
 
-fn pass_through(hosts: &Hosts, old: &mut dyn Read, new: &mut dyn Write, tally: &mut Tally) -> io::Result<()> {
+fn pass_through(hosts: &Hosts, old: &mut (dyn Read + Send), new: &mut dyn Write, tally: &mut Tally) -> io::Result<()> {
     let mut mender = DumpMender::new(hosts);
     mender.pass(old, new)?;
     tally.add(mender.tally);
     Ok(())
 }
 
-fn mend_whole(hosts: &Hosts, kind: Kind, old: &mut dyn Read, new: &mut dyn Write) -> io::Result<bool> {
+fn mend_whole(hosts: &Hosts, kind: Kind, old: &mut (dyn Read + Send), new: &mut dyn Write) -> io::Result<bool> {
     let mut text = Vec::new();
     old.read_to_end(&mut text)?;
     match mended(hosts, kind, &text, &mut Tally::default()) {

@@ -1,14 +1,19 @@
-//! Finds out all that a TLS endpoint would agree to, with first messages of our own: nothing is ever encrypted, and each handshake ends
-//! when the server has said what it chooses.
+//! Finds out all that a TLS endpoint would agree to, with first messages of our own: each handshake ends when the server has said what it
+//! chooses, before anything is encrypted. One goes on as far as the certificates, where a server speaks TLS 1.3 alone.
 
+mod encrypted;
 mod judge;
 
 pub use judge::judge_inspection;
 
 use crate::approach::StartTls;
 use crate::observe::{Signatures, full_handshake};
+use encrypted::{Opener, Part};
 use eskort_core::pki::{Certificate, key_words};
-use eskort_handshake::{ClientHello, Exchange, Flight, Group, KeyExchange, ServerHello, ServerReader, Suite, Version};
+use eskort_handshake::{
+    ClientHello, EncryptedReader, Exchange, Flight, Group, KeyExchange, RecordHead, ServerHello, ServerReader, Shown,
+    Suite, Version, take_record,
+};
 use serde::Serialize;
 use std::hash::{BuildHasher, Hasher, RandomState};
 use std::net::SocketAddr;
@@ -65,7 +70,7 @@ pub struct Inspection {
     pub protocol: Option<String>,
     /// The kinds of key that it has certificates for.
     pub keys: Vec<String>,
-    /// The promises of logs that it sends in the handshake, before TLS 1.3.
+    /// The promises of logs that it sends in the handshake.
     #[serde(skip)]
     pub log_proofs: Vec<u8>,
     /// What it shows to who asks for no name.
@@ -197,6 +202,10 @@ pub async fn inspect(
     found.versions.extend(newest);
     if found.versions.len() == 1 && found.speaks(Version::Tls13) {
         found.keys = endpoint.keys_of_tls13().await;
+        let shown = endpoint.shown_encrypted(&found.groups).await.unwrap_or_default();
+        if shown.certificates.first().is_some_and(|der| leaf.is_some_and(|leaf| leaf.der() == der)) {
+            found.log_proofs = shown.log_proofs;
+        }
     }
     let (curves, fallback, without, unknown, protocol) = tokio::join!(
         endpoint.curves(&found),
@@ -263,12 +272,9 @@ impl Endpoint<'_> {
         let Offer { version, suites, groups, name, is_fallback } = *offer;
         let compression = version < Version::Tls13;
         let random = self.random();
-        let hello = ClientHello { version, suites, groups, name, is_fallback, compression, random };
+        let hello = ClientHello { version, suites, groups, name, is_fallback, compression, random, key: None };
         let talk = async {
-            let mut stream = TcpStream::connect(self.address).await.ok()?;
-            if let Some(kind) = self.begun {
-                kind.begin(&mut stream, self.name).await.ok()?;
-            }
+            let mut stream = self.connect().await?;
             stream.write_all(&hello.to_record()).await.ok()?;
             let (mut reader, mut buffer) = (ServerReader::default(), vec![0; 16 * 1024]);
             loop {
@@ -422,6 +428,66 @@ impl Endpoint<'_> {
         found
     }
 
+    /// Returns what a server of TLS 1.3 shows with its certificates, as far as one can agree with it on a key.
+    async fn shown_encrypted(&self, groups: &[Group]) -> Option<Shown> {
+        let _permit = self.permits.acquire().await.expect("it is never closed");
+        self.count.fetch_add(1, Ordering::Relaxed);
+        let part = Part::make(groups)?;
+        let hello = ClientHello {
+            version: Version::Tls13,
+            suites: &encrypted::suites(),
+            groups: &[part.group],
+            name: self.asked_name(),
+            is_fallback: false,
+            compression: false,
+            random: self.random(),
+            key: Some((part.group, &part.public)),
+        }
+        .to_record();
+        let talk = async {
+            let mut stream = self.connect().await?;
+            stream.write_all(&hello).await.ok()?;
+            let (mut reader, mut buffer) = (ServerReader::default(), vec![0; 16 * 1024]);
+            loop {
+                let read = stream.read(&mut buffer).await.ok().filter(|read| *read > 0)?;
+                if reader.take(&buffer[..read]).ok()? {
+                    break;
+                }
+            }
+            let (flight, mut records) = reader.finish_with_rest();
+            // The message stands behind the head of its record.
+            let mut opener = Opener::new(part, &hello[size_of::<RecordHead>()..], &flight.hello?)?;
+            let mut messages = EncryptedReader::default();
+            loop {
+                while let Some((head, content)) = take_record(&mut records).ok()? {
+                    // What is there for old boxes on the way only (RFC 8446 appendix D.4).
+                    if head[0] == 20 {
+                        continue;
+                    }
+                    let (kind, content) = opener.open(head, content)?;
+                    if kind != 22 {
+                        return None;
+                    }
+                    if let Some(shown) = messages.take(&content).ok()? {
+                        return Some(shown);
+                    }
+                }
+                let read = stream.read(&mut buffer).await.ok().filter(|read| *read > 0)?;
+                records.extend_from_slice(&buffer[..read]);
+            }
+        };
+        timeout(LONGEST, talk).await.ok().flatten()
+    }
+
+    /// Connects, and says the words that come before TLS.
+    async fn connect(&self) -> Option<TcpStream> {
+        let mut stream = TcpStream::connect(self.address).await.ok()?;
+        if let Some(kind) = self.begun {
+            kind.begin(&mut stream, self.name).await.ok()?;
+        }
+        Some(stream)
+    }
+
     /// Returns the application protocol that is chosen.
     async fn protocol(&self) -> Option<String> {
         if self.begun.is_some() {
@@ -435,10 +501,7 @@ impl Endpoint<'_> {
         let _permit = self.permits.acquire().await.expect("it is never closed");
         self.count.fetch_add(1, Ordering::Relaxed);
         let talk = async {
-            let mut stream = TcpStream::connect(self.address).await.ok()?;
-            if let Some(kind) = self.begun {
-                kind.begin(&mut stream, self.name).await.ok()?;
-            }
+            let stream = self.connect().await?;
             full_handshake(name, stream, &PROTOCOLS, signatures).await
         };
         timeout(LONGEST, talk).await.ok().flatten()
