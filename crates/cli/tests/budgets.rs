@@ -43,7 +43,7 @@ fn what_a_budget_has_no_room_for_waits_unless_somebody_insists() {
     place.run(&["keep", "--only", "room3"]).check(4, &[waits]);
     place
         .run(&["rehearse", "room3"])
-        .check(1, &["budget", "2 of 2 certificates for lampholm.example in 7 days are spent"]);
+        .check(1, &["budget", "spent: 2 of 2 certificates for lampholm.example in 7 days"]);
     assert_eq!(world.authority.counts(), (2, 2));
     place.run(&["keep", "--only", "room3", "--beyond-budget"]).check(0, &["generation 1 stored"]);
     assert_eq!(world.authority.counts(), (3, 3));

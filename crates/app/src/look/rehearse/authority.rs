@@ -66,17 +66,17 @@ pub(super) async fn budget(
     let told = |room: &Room| format!("{} of {}", room.spent, room.whole_words());
     let tried = match waits_for(rooms.clone()) {
         Some((room, until)) => Tried::Fatal {
-            text: format!("no room before {}: {} are spent", words::instant(until), told(&room)),
+            text: format!("no room before {}; spent: {}", words::instant(until), told(&room)),
             advice:
                 "wait until then, raise the limit in the section of the authority if it allows more, or insist with \
                      `eskort keep --beyond-budget`"
                     .into(),
         },
         None if least.left() == 1 => Tried::Risky {
-            text: format!("this order takes the last one: {} are spent", told(least)),
+            text: format!("this order takes the last one; spent: {}", told(least)),
             advice: "be sure that all else is good before you go on".into(),
         },
-        None => Tried::Good(format!("{} are spent", told(least))),
+        None => Tried::Good(format!("spent: {}", told(least))),
     };
     Ok(Some(Rehearsed { trial: Trial::Budget, of: entry.authority.clone(), tried }))
 }
