@@ -48,6 +48,7 @@ mod starttls;
 mod stops;
 mod survey;
 mod tlsa;
+mod troubles;
 mod undo;
 mod upkeep;
 mod uploads;

@@ -11,8 +11,8 @@ use std::process::{Command, Stdio};
 /// A server: its kind, its files (the main one first), how it is begun, tested and reloaded, and the words that make it refuse. `{dir}`
 /// and `{port}` stand for the folder and the port.
 pub(crate) struct Case {
-    kind: &'static str,
-    files: &'static [(&'static str, &'static str)],
+    pub(crate) kind: &'static str,
+    pub(crate) files: &'static [(&'static str, &'static str)],
     start: &'static str,
     test: Option<&'static str>,
     reload: &'static str,
@@ -20,7 +20,7 @@ pub(crate) struct Case {
     more: &'static str,
 }
 
-const APACHE: Case = Case {
+pub(crate) const APACHE: Case = Case {
     kind: "apache",
     files: &[
         (
@@ -75,7 +75,7 @@ pub(crate) const NGINX: Case = Case {
     more: "",
 };
 
-const LIGHTTPD: Case = Case {
+pub(crate) const LIGHTTPD: Case = Case {
     kind: "lighttpd",
     files: &[(
         "lighttpd.conf",
@@ -90,7 +90,7 @@ const LIGHTTPD: Case = Case {
     more: "",
 };
 
-const DOVECOT: Case = Case {
+pub(crate) const DOVECOT: Case = Case {
     kind: "dovecot",
     files: &[
         (
@@ -108,7 +108,7 @@ const DOVECOT: Case = Case {
     more: "",
 };
 
-const POSTFIX: Case = Case {
+pub(crate) const POSTFIX: Case = Case {
     kind: "postfix",
     files: &[
         (
@@ -151,7 +151,7 @@ const POSTFIX_WITH_MAP: Case = Case {
     ..POSTFIX
 };
 
-const EXIM: Case = Case {
+pub(crate) const EXIM: Case = Case {
     kind: "exim",
     files: &[(
         "exim.conf",
@@ -185,8 +185,18 @@ pub(crate) struct Served {
     pub(crate) port: u16,
     server: String,
     hosts: String,
-    _process: Process,
+    pub(crate) start: Vec<String>,
+    pub(crate) process: Process,
     _sshd: Option<Sshd>,
+}
+
+/// Starts a server.
+pub(crate) fn run(place: &Place, words: &[String]) -> Process {
+    let log = std::fs::File::create(place.path("server.log")).unwrap();
+    let mut command = Command::new(&words[0]);
+    command.args(&words[1..]).current_dir(place.dir.path()).stdin(Stdio::null());
+    command.stdout(log.try_clone().unwrap()).stderr(log);
+    Process(command.spawn().unwrap_or_else(|e| panic!("{words:?} (scripts/test installs it): {e}")))
 }
 
 impl Served {
@@ -212,12 +222,8 @@ impl Served {
         for (name, text) in case.files {
             place.write(name, &filled(text));
         }
-        let words = split(&filled(case.start));
-        let log = std::fs::File::create(place.path("server.log")).unwrap();
-        let mut command = Command::new(&words[0]);
-        command.args(&words[1..]).current_dir(place.dir.path()).stdin(Stdio::null());
-        command.stdout(log.try_clone().unwrap()).stderr(log);
-        let process = command.spawn().unwrap_or_else(|e| panic!("{words:?} (scripts/test installs it): {e}"));
+        let start = split(&filled(case.start));
+        let process = run(place, &start);
         let list = |command: &str| format!("{:?}", split(&filled(command)));
         let test = case.test.map(|test| format!("test = {}\n", list(test))).unwrap_or_default();
         let server = format!(
@@ -227,7 +233,7 @@ impl Served {
             list(case.reload),
             case.more
         );
-        let served = Served { world, port, server, hosts: String::new(), _process: Process(process), _sshd: None };
+        let served = Served { world, port, server, hosts: String::new(), start, process, _sshd: None };
         until(&format!("{} shows the placeholder", case.kind), || served.shows("placeholder"));
         served.write_inventory(|text| text);
         served
@@ -341,85 +347,6 @@ fn put_on_server(case: &Case, served: &Served) {
     refused.check(1, &["refuses its configuration as it was before any change"]);
     assert_eq!(place.read(case.files[0].0), after[0].clone() + case.nonsense, "{}", case.kind);
     assert_eq!(served.leaf(), second, "{}", case.kind);
-}
-
-/// Runs `keep` where the folder with the server's configuration is on a disk of its own, which is full, or is mounted read-only. The state
-/// stays writable. What the files there are afterwards is compared with what they were.
-fn keep_on_a_disk_that(fault: &str, case: &Case, served: &Served) -> Said {
-    let make = match fault {
-        "is full" => {
-            "mount -t tmpfs -o size=4m tmpfs \"$dir\" && tar -C /mnt --exclude=./state -cf - . 2>/dev/null | tar -C \"$dir\" -xf - && \
-             mkdir \"$dir/state\" && mount --bind /mnt/state \"$dir/state\" && ! cat /dev/zero 2>/dev/null >\"$dir/filler\""
-        }
-        _ => {
-            "mount --bind \"$dir/state\" \"$dir/state\" && mount --rbind \"$dir\" \"$dir\" && mount -o remount,ro,bind \"$dir\""
-        }
-    };
-    let compared: String = case.files.iter().map(|(name, _)| format!(" && cmp {name} /mnt/{name}")).collect();
-    let script = format!(
-        "dir=$PWD; mount --bind \"$dir\" /mnt && {make} && cd \"$dir\" || exit 98; \"$0\" install website; code=$?; \
-         : {compared} || exit 99; exit $code"
-    );
-    let eskort = served.world.place.eskort();
-    let mut command = Command::new("unshare");
-    command.args(["-m", "sh", "-c", &script]).arg(eskort.get_program()).env_clear();
-    command.envs(eskort.get_envs().filter_map(|(name, value)| Some((name, value?))));
-    Said::from(command.current_dir(served.world.place.dir.path()).output().unwrap())
-}
-
-/// The disk is full, is read-only, or the files are immutable: that is named, and nothing is another than before.
-fn cannot_be_written(case: &Case) {
-    let served = Served::begin(case);
-    let (place, kind) = (&served.world.place, case.kind);
-    let now = || case.files.iter().map(|(name, _)| place.read(name)).collect::<Vec<String>>();
-    let before = now();
-    // A first run obtains the certificate, and cannot install it.
-    served.write_inventory(|text| {
-        let kept: String = text.split_inclusive('\n').filter(|line| !line.starts_with("reload = [")).collect();
-        kept.replacen("reload-timeout", "reload = [\"false\"]\nreload-timeout", 1)
-    });
-    served.world.keep().check(1, &["could not be reloaded", "everything was put back as it was"]);
-    served.write_inventory(|text| text);
-    let immutable = |word: &str| {
-        let files = case.files.iter().map(|(name, _)| place.path(name));
-        assert!(Command::new("chattr").arg(word).args(files).status().unwrap().success(), "chattr {word}");
-    };
-    for (fault, said) in [
-        ("is full", "No space left on device"),
-        ("is read-only", "is mounted read-only"),
-        ("is immutable", "the file is immutable"),
-    ] {
-        let refused = match fault {
-            "is immutable" => {
-                immutable("+i");
-                let refused = place.run(&["install", "website"]);
-                immutable("-i");
-                refused
-            }
-            _ => keep_on_a_disk_that(fault, case, &served),
-        };
-        refused.check(1, &["cannot write", said, "everything was put back as it was"]);
-        assert_eq!((now(), served.shows("placeholder")), (before.clone(), true), "{kind} {fault}");
-        let left = std::fs::read_dir(place.dir.path()).unwrap().map(|entry| entry.unwrap().file_name());
-        let left: Vec<_> = left.filter(|name| name.to_string_lossy().ends_with(".new")).collect();
-        assert!(left.is_empty(), "{kind} {fault}: {left:?}");
-    }
-    place.run(&["install", "website"]).check(0, &["generation 1 is in use"]);
-    assert!(served.shows("Lampholm Practice"), "{kind}");
-}
-
-#[test]
-fn what_cannot_be_written_is_named_and_nothing_changes_whatever_the_server_is() {
-    if !done_by_root("serving::what_cannot_be_written_is_named_and_nothing_changes_whatever_the_server_is") {
-        [APACHE, NGINX, HAPROXY, LIGHTTPD, DOVECOT, POSTFIX].iter().for_each(cannot_be_written);
-    }
-}
-
-#[test]
-fn what_cannot_be_written_is_named_and_nothing_changes_on_exim() {
-    if !in_a_house_with_exim("serving::what_cannot_be_written_is_named_and_nothing_changes_on_exim") {
-        cannot_be_written(&EXIM);
-    }
 }
 
 #[test]

@@ -105,6 +105,8 @@ pub enum InstallError {
         server: String,
         /// What was seen instead.
         seen: String,
+        /// Whether anybody took the connection.
+        is_there: bool,
         /// How long was looked.
         after: Duration,
     },

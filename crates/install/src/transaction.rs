@@ -13,7 +13,7 @@ use eskort_core::progress::{FileChange, Progress};
 use eskort_core::words;
 use eskort_host::files::FileRead;
 use eskort_host::{Listening, Machines, crash_point, own_addresses, who_listens};
-use eskort_probe::{Observation, observe};
+use eskort_probe::{Observation, ObserveError, observe};
 use eskort_store::{InstallRow, InstallState, PutBack, Store, StoreError, Undo};
 use futures_util::future::{BoxFuture, FutureExt};
 use futures_util::stream::{self, StreamExt};
@@ -553,10 +553,13 @@ async fn is_served(endpoint: &LiveEndpoint, fingerprint: &str, until: Instant) -
     let (begun, mut pause) = (Instant::now(), Duration::from_millis(15));
     loop {
         let connect_to = endpoint.instead.or(endpoint.here);
-        let seen = match observe(&endpoint.name, endpoint.port, connect_to).await {
+        let (seen, is_there) = match observe(&endpoint.name, endpoint.port, connect_to).await {
             Ok(o) if o.sent[0].fingerprint().to_string() == fingerprint => return Ok(o),
-            Ok(o) => format!("{} shows `{}` by `{}`", o.address, words::list(&o.sent[0].names), o.sent[0].issuer),
-            Err(error) => error.to_string(),
+            Ok(o) => {
+                let seen = format!("{} shows `{}` by `{}`", o.address, words::list(&o.sent[0].names), o.sent[0].issuer);
+                (seen, true)
+            }
+            Err(error) => (error.to_string(), !matches!(error, ObserveError::NoConnection { .. })),
         };
         if Instant::now() > until {
             let seen = match connect_to.map(|address| address.socket(endpoint.port)).and_then(who) {
@@ -566,6 +569,7 @@ async fn is_served(endpoint: &LiveEndpoint, fingerprint: &str, until: Instant) -
             return Err(InstallError::NotServed {
                 server: endpoint.server.clone(),
                 seen,
+                is_there,
                 after: endpoint.reload_timeout,
             });
         }

@@ -51,6 +51,9 @@ pub(crate) fn tell_install(error: &InstallError, certificate: &str) -> ErrorText
                 .hint(again),
             other => tell_machine(text.hint(undone), other).hint(again),
         },
+        InstallError::NotServed { is_there: false, .. } => text.hint(undone).hint(
+            "does the server still run? One that ended when it was told to reload says why in its log: start it again with what it had before",
+        ),
         InstallError::NotServed { .. } => text.hint(undone).hint(
             "another server block or another program may answer there; `check-address` and `reload-timeout` of the server help",
         ),

@@ -210,7 +210,8 @@ impl Uploading {
                 Ok(false) if begun.elapsed() < longest => {}
                 Ok(false) => {
                     let seen = "its API goes on naming another certificate".to_owned();
-                    return Err(InstallError::NotServed { server: server.to_owned(), seen, after: longest });
+                    let server = server.to_owned();
+                    return Err(InstallError::NotServed { server, seen, is_there: true, after: longest });
                 }
                 Err(source) if begun.elapsed() >= longest => {
                     return Err(InstallError::Upload { server: server.to_owned(), source });
