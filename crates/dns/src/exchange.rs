@@ -14,8 +14,10 @@ use tokio::time::{Instant, timeout_at};
 
 /// How long a server may take for one answer.
 const PATIENCE: Duration = Duration::from_secs(2);
-/// The same over UDP, where questions and answers get lost: after each of these times but the last the question is sent again.
-const TRIES: [Duration; 4] = [Duration::from_millis(400), Duration::from_secs(1), PATIENCE, Duration::from_secs(3)];
+/// The same over UDP, where questions and answers get lost: after each of these times the question is sent again. Between the groups others
+/// have their turn.
+const TRIES: [&[Duration]; 3] =
+    [&[Duration::from_millis(400), Duration::from_secs(1)], &[PATIENCE], &[Duration::from_secs(3)]];
 /// So many questions are on their way at the same time: each takes a descriptor, and a name server loses what comes too thick.
 static QUESTIONS: Semaphore = Semaphore::const_new(700);
 /// The time between two questions to one server, where many are to be sent.
@@ -103,10 +105,17 @@ pub(crate) async fn ask_unchecked(server: SocketAddr, name: &Name, kind: RecordT
 async fn exchange(server: SocketAddr, message: Message, turn: Turn) -> Result<Message, AskError> {
     let no_answer = |source| AskError::NoAnswer { server, source };
     let bytes = message.to_vec().map_err(|e| no_answer(io::Error::other(e.to_string())))?;
-    if turn == Turn::Waits {
-        pace(server).await;
+    let mut result = Err(io::ErrorKind::TimedOut.into());
+    for times in TRIES {
+        if turn == Turn::Waits {
+            pace(server).await;
+        }
+        result = over_udp(server, &message, &bytes, times).await;
+        if !matches!(&result, Err(error) if error.kind() == io::ErrorKind::TimedOut) {
+            break;
+        }
     }
-    let answer = over_udp(server, &message, &bytes, &TRIES).await.map_err(no_answer)?;
+    let answer = result.map_err(no_answer)?;
     if !answer.metadata.truncation {
         return Ok(answer);
     }
@@ -132,15 +141,15 @@ async fn pace(server: SocketAddr) {
     }
 }
 
-/// Sends a question, again where it stays without an answer, and takes the first packet that answers it; others are dropped.
-async fn over_udp(server: SocketAddr, asked: &Message, bytes: &[u8], tries: &[Duration]) -> io::Result<Message> {
+/// Sends a question, again where it stays without an answer for such times, and takes the first packet that answers it; others are dropped.
+async fn over_udp(server: SocketAddr, asked: &Message, bytes: &[u8], times: &[Duration]) -> io::Result<Message> {
     let _turn = QUESTIONS.acquire().await;
     let any: IpAddr = if server.is_ipv4() { [0, 0, 0, 0].into() } else { [0_u16; 8].into() };
     // A socket and with it a port for each question; connected, so that only this server's packets come in.
     let socket = UdpSocket::bind((any, 0)).await?;
     socket.connect(server).await?;
     let mut buffer = vec![0; 4096];
-    for longest in tries {
+    for longest in times {
         socket.send(bytes).await?;
         let end = Instant::now() + *longest;
         while let Ok(received) = timeout_at(end, socket.recv(&mut buffer)).await {
