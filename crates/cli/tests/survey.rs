@@ -177,6 +177,8 @@ fn apache_lists_the_same_hosts() {
     tls.issue("site", &["lampholm.example", "www.lampholm.example"], 80);
     let dir = place.path("").display().to_string();
     let modules = "/usr/lib/apache2/modules";
+    let version = say("/usr/sbin/apache2", &["-v"]);
+    let version = version.split("Apache/").nth(1).unwrap().split_whitespace().next().unwrap();
     place.write(
         "apache2.conf",
         &format!(
@@ -184,7 +186,8 @@ fn apache_lists_the_same_hosts() {
              LoadModule authz_core_module {modules}/mod_authz_core.so\nLoadModule ssl_module {modules}/mod_ssl.so\nLoadModule alias_module {modules}/mod_alias.so\n\
              LoadModule macro_module {modules}/mod_macro.so\nListen 80\n<IfModule ssl_module>\nListen ${{TLS}}\n</IfModule>\n<IfDefine NEVER>\nListen 81\n</IfDefine>\n\
              IncludeOptional sites/*.conf\nIncludeOptional none/*.conf\n<Macro plain $name>\n<VirtualHost *:80>\nServerName $name\n</VirtualHost>\n</Macro>\n\
-             Use plain tickets.lampholm.example\n<IfVersion >= 2.4>\n<VirtualHost *:80>\nServerName last.test\n</VirtualHost>\n</IfVersion>\n"
+             Use plain tickets.lampholm.example\n<IfVersion = {version}>\n<VirtualHost *:80>\nServerName last.test\n</VirtualHost>\n</IfVersion>\n\
+             <IfVersion > {version}>\nUse plain never.test\n</IfVersion>\n"
         ),
     );
     place.write(

@@ -6,6 +6,7 @@ mod sites;
 #[cfg(test)]
 mod tests;
 mod tree;
+mod version;
 mod wishes;
 
 pub use plan::{gain_tls, grant};

@@ -2,6 +2,7 @@
 //! where they stand.
 
 use super::tree::{Directive, Word, parse};
+use super::version::{PROGRAMS, USUAL, Version, version_holds, version_in};
 use crate::files::{LoadError, ReadFiles};
 use crate::reading::Reading;
 use crate::site::{CertificateFiles, Listener, NamePattern, Place, Protocol, Site, SiteName, Socket, Value};
@@ -14,9 +15,6 @@ use std::rc::Rc;
 
 /// Modules that Debian's Apache has built in.
 const BUILT_IN: [&str; 8] = ["core", "http_core", "so", "log_config", "logio", "version", "unixd", "watchdog"];
-
-/// The version that conditions are held against: packages of today have it or a later one.
-const VERSION: [u32; 3] = [2, 4, 62];
 
 /// What is taken from a virtual host, or from the main server for those that do not say it.
 #[derive(Default, Clone)]
@@ -102,6 +100,7 @@ struct Reader<'a, 'b> {
     defines: BTreeMap<String, String>,
     environment: BTreeMap<String, String>,
     modules: BTreeSet<String>,
+    version: Option<Version>,
     patterns: BTreeSet<PathBuf>,
     macros: BTreeMap<String, Macro>,
     listens: Vec<Socket>,
@@ -133,6 +132,7 @@ pub fn load(main: &Path, read: &mut ReadFiles<'_>) -> Result<Known, LoadError> {
         defines: BTreeMap::new(),
         environment,
         modules: BUILT_IN.iter().flat_map(|name| [format!("{name}_module"), format!("mod_{name}.c")]).collect(),
+        version: None,
         patterns: BTreeSet::new(),
         macros: BTreeMap::new(),
         listens: Vec::new(),
@@ -284,7 +284,7 @@ impl Reader<'_, '_> {
                     0 | 1 => ("=", &*word),
                     _ => (&*word, directive.arg(1)),
                 };
-                match version_holds(operator, version) {
+                match version_holds(self.version(), operator, version) {
                     Some(holds) => holds,
                     None => {
                         let text = format!("the condition `{operator} {version}` was taken for true");
@@ -299,6 +299,18 @@ impl Reader<'_, '_> {
             _ => true,
         };
         holds == wanted
+    }
+
+    /// Returns the version of the program, which is read when it is first asked for.
+    fn version(&mut self) -> Version {
+        if let Some(version) = self.version {
+            return version;
+        }
+        let found = PROGRAMS.iter().find_map(|program| {
+            let found = self.reading.look(&self.root.join(program)).unwrap_or_default();
+            found.first().and_then(|(_, bytes)| version_in(bytes))
+        });
+        *self.version.insert(found.unwrap_or(USUAL))
     }
 
     fn define_macro(&mut self, source: &Source, directive: &Directive) {
@@ -577,20 +589,4 @@ pub(super) fn hears(listen: &Socket, address: &Socket) -> bool {
         }
         _ => false,
     }
-}
-
-/// Returns whether the version that is supposed is as a condition has it; `None` for a condition of another form.
-fn version_holds(operator: &str, version: &str) -> Option<bool> {
-    let mut wanted: Vec<u32> = version.split('.').map(|part| part.parse().ok()).collect::<Option<_>>()?;
-    let given = wanted.len();
-    wanted.resize(3, 0);
-    let order = VERSION[..given.min(3)].cmp(&wanted[..given.min(3)]);
-    Some(match operator {
-        "=" | "==" => order.is_eq(),
-        ">" => order.is_gt(),
-        ">=" => order.is_ge(),
-        "<" => order.is_lt(),
-        "<=" => order.is_le(),
-        _ => return None,
-    })
 }

@@ -57,6 +57,25 @@ fn conditions_macros_and_what_is_not_there() {
 }
 
 #[test]
+fn conditions_are_held_against_the_version_of_the_program() {
+    let conditions = ["= 2.4.71", ">= 2.4.70", "> 2.4.71", "2.4", "< 2.4.64", "!>= 2.5"];
+    let host = |(n, condition): (usize, &&str)| {
+        format!("<IfVersion {condition}>\n<VirtualHost *:80>\nServerName n{n}.example\n</VirtualHost>\n</IfVersion>\n")
+    };
+    let main: String = conditions.iter().enumerate().map(host).collect();
+    let held = |program: &str, text: &str| -> Vec<usize> {
+        let found = surveyed(&[(MAIN, &main), (program, text)]);
+        let names = lines(&found).join(" ");
+        (0..conditions.len()).filter(|n| names.contains(&format!("n{n}.example"))).collect()
+    };
+    let text = "\u{7f}ELF Apache/ Apache/2 Apache/2.4\0Apache/2.4.71 (Debian)\0Apache/1.3.9";
+    for program in ["/usr/sbin/apache2", "/usr/sbin/httpd", "/etc/apache2/bin/httpd"] {
+        assert_eq!(held(program, text), [0, 1, 3, 5], "{program}");
+    }
+    assert_eq!(held("/usr/sbin/apache2", "no version"), [3, 4, 5]);
+}
+
+#[test]
 fn circles_and_sections_that_do_not_fit_are_refused() {
     let load = |text: &'static str| {
         survey(Path::new(MAIN), &mut |path| match path.ends_with("apache2.conf") {
