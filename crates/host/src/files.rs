@@ -253,7 +253,7 @@ pub fn write_several<'f>(
 pub fn write_transient(path: &Path, passing: &str, bytes: &[u8], access: Access) -> io::Result<()> {
     let (place, passing) = (Place::find(path, LastLink::Keep)?, OsStr::new(passing));
     match put_as(&place, passing, bytes, access, Lasting::No) {
-        // A run that was killed left it there.
+        // A run that was killed left it there; the try that failed has removed it.
         Err(error) if error.kind() == io::ErrorKind::AlreadyExists => {
             put_as(&place, passing, bytes, access, Lasting::No)
         }

@@ -529,12 +529,15 @@ async fn not_served<'a>(
     let (firsts, others): (Vec<&LiveEndpoint>, Vec<&LiveEndpoint>) =
         endpoints.iter().partition(|endpoint| servers.insert(&endpoint.server));
     let mut late = Vec::new();
-    for endpoints in [firsts, others] {
+    // What the first of each server shows in the middle of a reload is no news: whoever wants to know looks at it anew.
+    for (is_kept, endpoints) in [(false, firsts), (true, others)] {
         let look = |endpoint: &'a LiveEndpoint| {
             let served = is_served(endpoint, fingerprint, begun + part(endpoint.reload_timeout));
             let note = move |served| match served {
                 Ok(shown) => {
-                    facts.saw(endpoint, shown);
+                    if is_kept {
+                        facts.saw(endpoint, shown);
+                    }
                     None
                 }
                 Err(error) => Some((endpoint, error)),

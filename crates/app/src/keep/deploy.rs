@@ -143,11 +143,7 @@ impl Deploying<'_> {
     ) -> Result<Vec<EndpointReport>, StepError> {
         let timeout = endpoints.iter().map(|endpoint| endpoint.reload_timeout).max().unwrap_or_default();
         loop {
-            // One endpoint of each server is looked at anew: what was seen a moment ago may have been seen in the middle of a reload.
-            let is_first = |endpoint: &LiveEndpoint| {
-                endpoints.iter().find(|one| one.server == endpoint.server).is_some_and(|first| first == endpoint)
-            };
-            let seen = |endpoint: &LiveEndpoint| self.servers.just_seen(endpoint).filter(|_| !is_first(endpoint));
+            let seen = |endpoint: &LiveEndpoint| self.servers.just_seen(endpoint);
             let reports = check::look_at(self.context, self.store, placement.certificate, endpoints, &seen).await?;
             let other = |f: &Finding| f.topic == Topic::Installed && f.severity == Severity::Bad;
             // What a person puts in place is not waited for.
