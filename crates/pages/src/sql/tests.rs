@@ -67,6 +67,19 @@ fn only_texts_that_have_room_change_however_the_dump_is_cut() {
 }
 
 #[test]
+fn a_literal_that_is_longer_than_what_is_read_at_once_is_taken_whole() {
+    let dump = |address: &str| {
+        let long = format!("{} {address} ", "oil for the lamp".repeat(30_000)).repeat(3);
+        format!("INSERT INTO `posts` VALUES (1,'{long}'),(2,'{address}'),(3,'{long}');\n-- {OLD}\n")
+    };
+    for size in [7_001, 100_000, 10_000_000] {
+        let (mended, tally) = mend(&dump(OLD), size);
+        assert!(mended == dump(NEW), "pieces of {size}");
+        assert_eq!(tally.changed, 7, "pieces of {size}");
+    }
+}
+
+#[test]
 fn what_has_no_end_is_kept() {
     for dump in [
         "INSERT INTO x VALUES ('http://lampholm.example/",
