@@ -106,7 +106,7 @@ impl Load {
     }
 }
 
-/// Changes the certificate that is shown so many times: a renewal, then back and forth.
+/// Changes the certificate that is shown so many times: a renewal, then back and forth. From then on nobody sees the one before.
 fn change_often(served: &Served, times: usize) {
     let on_day = |words: &[&str]| served.world.on_day(75, words);
     on_day(&["keep"]).check(0, &["installed and checked live"]);
@@ -116,7 +116,9 @@ fn change_often(served: &Served, times: usize) {
             1 => on_day(&["install", "website", "--undo"]).check(0, &[]),
             _ => on_day(&["install", "website"]).check(0, &[]),
         };
-        assert_eq!(served.leaf() == new, turn % 2 == 0, "turn {turn}");
+        for _ in 0..2 {
+            assert_eq!(served.leaf() == new, turn % 2 == 0, "turn {turn}");
+        }
     }
 }
 

@@ -2,6 +2,7 @@
 //! programs of others, over SSH and FTP.
 
 mod crash;
+mod daemon;
 mod error;
 pub mod files;
 mod ftp;
@@ -16,6 +17,7 @@ mod ssh;
 mod trust;
 
 pub use crash::{crash_point, panic_point};
+pub use daemon::Daemon;
 pub use error::HostError;
 pub use listening::{Listening, who_listens};
 pub use machine::{Machine, MachineError, Machines, own_addresses};

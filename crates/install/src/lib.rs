@@ -6,6 +6,7 @@ mod error;
 mod facts;
 mod kinds;
 mod plan;
+mod served;
 mod transaction;
 
 pub use configuration::{Reading, read_configuration};

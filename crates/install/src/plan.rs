@@ -76,6 +76,10 @@ pub struct ServerPlan {
     pub reload: Option<Vec<String>>,
     /// The Unix socket over which the files are put into it while it runs, in place of a reload.
     pub runtime: Option<PathBuf>,
+    /// The file with the number of its main process, where that is known and runs on this machine.
+    pub pid_file: Option<PathBuf>,
+    /// Whether that process is sent SIGHUP in place of `reload`.
+    pub is_signalled: bool,
     /// The address of the API that certificates are uploaded to.
     pub upload: Option<String>,
     /// How its programs are run.

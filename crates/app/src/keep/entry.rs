@@ -72,6 +72,8 @@ pub struct PlannedServer {
     pub run: Option<Vec<String>>,
     /// The Unix socket over which the files would be put into it while it runs, in place of `run`.
     pub runtime: Option<PathBuf>,
+    /// The file with the number of the process that SIGHUP would be sent to, in place of `run`.
+    pub signal: Option<PathBuf>,
     /// The address of the API that it would be uploaded to.
     pub upload: Option<String>,
     /// What there is to say about it.

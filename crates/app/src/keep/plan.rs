@@ -177,8 +177,9 @@ fn planned(plan: install::ServerPlan) -> PlannedServer {
         changes: plan.changes.into_iter().map(|c| (c.path, c.how)).collect(),
         test: plan.test,
         prepare: plan.prepare,
-        run: plan.reload.filter(|_| plan.runtime.is_none()),
+        run: plan.reload.filter(|_| plan.runtime.is_none() && !plan.is_signalled),
         runtime: plan.runtime,
+        signal: plan.pid_file.filter(|_| plan.is_signalled),
         upload: plan.upload,
         findings: plan.findings,
     }

@@ -452,7 +452,7 @@ fn print_plan(ui: &Ui, options: &KeepOptions, entries: &[KeepEntry], budgets: &[
 
 /// Shows what would be done on servers.
 pub(super) fn print_servers(ui: &Ui, servers: &[PlannedServer]) {
-    for PlannedServer { server, changes, test, prepare, run, runtime, upload, findings } in servers {
+    for PlannedServer { server, changes, test, prepare, run, runtime, signal, upload, findings } in servers {
         for (path, how) in changes {
             ui.result(&change(&format!("{} on server `{server}`", path.display()), how));
         }
@@ -461,6 +461,10 @@ pub(super) fn print_servers(ui: &Ui, servers: &[PlannedServer]) {
         }
         if let Some(socket) = runtime {
             ui.result(&format!("  puts it into server `{server}` over {}, without a reload", socket.display()));
+        }
+        if let Some(pid_file) = signal {
+            let number = pid_file.display();
+            ui.result(&format!("  sends SIGHUP to the process whose number is in {number}, on server `{server}`"));
         }
         if let Some(address) = upload {
             ui.result(&format!("  uploads it to {address} for server `{server}`"));

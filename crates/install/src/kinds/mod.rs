@@ -5,7 +5,7 @@ pub(crate) mod configured;
 mod files;
 mod haproxy;
 mod keystore;
-mod nginx;
+pub(crate) mod nginx;
 mod parcel;
 mod parts;
 mod program;
@@ -29,6 +29,7 @@ use eskort_store::{InstallRow, InstallState, Store, StoreError};
 use futures_util::future::{BoxFuture, FutureExt};
 use futures_util::stream::{self, StreamExt};
 use haproxy::RuntimePut;
+use nginx::Workers;
 pub use parcel::steps_of;
 use parts::Parts;
 use program::input;
@@ -127,6 +128,8 @@ async fn plan_server(
         prepare: Vec::new(),
         reload: Some(reload_command(&server.kind)).filter(|words| !words.is_empty()),
         runtime: None,
+        pid_file: None,
+        is_signalled: false,
         upload: upload_address(&server.kind),
         rules: server.rules.clone(),
         endpoints: Vec::new(),
@@ -152,6 +155,8 @@ async fn plan_server(
                 plan.endpoints.extend(planned.endpoints);
                 plan.findings.extend(planned.findings);
                 plan.runtime = planned.runtime;
+                plan.is_signalled = planned.pid_file.is_some() && configured.reload.is_none();
+                plan.pid_file = planned.pid_file;
                 plan.prepare.extend(planned.prepare);
                 planned.files
             }
@@ -384,6 +389,11 @@ pub(crate) async fn take(
     } else {
         "reload the server"
     }));
+    // What nginx's own command does, which reads the whole configuration first to find out the number.
+    let signalled = plan.pid_file.as_deref().filter(|_| plan.is_signalled).and_then(nginx::daemon);
+    if signalled.is_some_and(|daemon| daemon.read_again().is_ok()) {
+        return Ok(());
+    }
     tell(context, store, machines, &plan.server, false).await
 }
 
@@ -409,9 +419,16 @@ pub(crate) async fn tell(
     };
     commands.extend(Some(reload_command(&server.kind)).filter(|words| !words.is_empty()));
     let machine = machines.at(context, server.host.as_deref());
+    let leaving = match &server.kind {
+        ServerKind::Configured(configured) if insist => Workers::of_server(&machine, configured).await,
+        _ => None,
+    };
     for words in commands {
         let told = machine.run(&words, &input(context, store, name), &server.rules).await;
         told.map_err(|source| InstallError::Reload { server: name.to_owned(), source })?;
+    }
+    if let Some(workers) = leaving {
+        workers.gone().await;
     }
     Ok(())
 }

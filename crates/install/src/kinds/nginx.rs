@@ -5,14 +5,19 @@ use crate::InstallError;
 use crate::configuration::read_configuration;
 use crate::plan::Serving;
 use eskort_core::context::Context;
-use eskort_core::inventory::{Part, Server};
+use eskort_core::inventory::{Configured, Part, Server};
 use eskort_core::pki::Certificate;
-use eskort_host::{Machine, Machines};
+use eskort_core::software::Software;
+use eskort_host::{Daemon, Machine, Machines};
 use eskort_siteconf::nginx::{self, Config, Sites};
 use eskort_siteconf::{LoadError, TlsTarget};
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::io;
 use std::path::{Path, PathBuf};
+use std::time::{Duration, Instant};
+
+/// So long processes of before a reload are waited for.
+const LONGEST_LEAVE: Duration = Duration::from_secs(2);
 
 /// What is known of an nginx: its configuration, and the sites in it.
 pub(crate) struct NginxFacts {
@@ -22,6 +27,49 @@ pub(crate) struct NginxFacts {
     certificates: BTreeMap<PathBuf, Certificate>,
     /// Its version, where somebody wants what depends on it.
     version: Option<[u32; 3]>,
+    /// The file with the number of its main process, where that runs on this machine.
+    pid_file: Option<PathBuf>,
+}
+
+/// Returns the main process of an nginx of this machine.
+pub(crate) fn daemon(pid_file: &Path) -> Option<Daemon> {
+    Daemon::find(pid_file, "nginx: master process")
+}
+
+/// The processes of an nginx that take visitors before a reload. For a tenth of a second they do beside the new ones.
+pub(crate) struct Workers {
+    daemon: Daemon,
+    numbers: BTreeSet<i32>,
+}
+
+impl Workers {
+    /// Returns those that take visitors now.
+    pub(crate) fn of(pid_file: &Path) -> Option<Self> {
+        let daemon = daemon(pid_file)?;
+        Some(Workers { numbers: Self::numbers(&daemon), daemon })
+    }
+
+    /// Reads a configuration for the file with the number of the main process, and returns those of this machine that take visitors now.
+    pub(super) async fn of_server(machine: &Machine<'_>, configured: &Configured) -> Option<Self> {
+        if machine.host().is_some() || configured.software != Software::Nginx {
+            return None;
+        }
+        let reading = read_configuration(machine, |read| nginx::load(&configured.config, read)).await.ok()?;
+        Self::of(&nginx::pid_file(&reading.made.ok()?)?)
+    }
+
+    /// Those that finish what they have begun bear another title.
+    fn numbers(daemon: &Daemon) -> BTreeSet<i32> {
+        daemon.processes("nginx: worker process")
+    }
+
+    /// Waits until none of them takes visitors any more, but not for ever: nginx may not have reloaded.
+    pub(crate) async fn gone(&self) {
+        let begun = Instant::now();
+        while !self.numbers.is_disjoint(&Self::numbers(&self.daemon)) && begun.elapsed() < LONGEST_LEAVE {
+            tokio::time::sleep(Duration::from_millis(5)).await;
+        }
+    }
 }
 
 /// Reads the configuration.
@@ -51,7 +99,9 @@ pub(crate) async fn gather(
         true => version(&machine, server).await,
         false => None,
     };
-    Ok(NginxFacts { config, sites, certificates, version })
+    let runs = |path: &PathBuf| server.host.is_none() && daemon(path).is_some();
+    let pid_file = nginx::pid_file(&config).filter(runs);
+    Ok(NginxFacts { config, sites, certificates, version, pid_file })
 }
 
 /// Asks nginx for its version, which it writes to standard error. One that does not say it is treated as an old one.
@@ -87,7 +137,8 @@ pub(super) fn plan(facts: &NginxFacts, parts: &Parts<'_>) -> Result<ConfigPlan, 
     let (endpoints, unseen) = live_endpoints(parts.serving, &site.endpoints);
     let findings = site.findings.into_iter().chain(unseen).collect();
     let files = parts.files([Part::Bundle, Part::Key]);
-    Ok(ConfigPlan { edited: site.changes, files, endpoints, findings, prepare: Vec::new(), runtime: None })
+    let pid_file = facts.pid_file.clone();
+    Ok(ConfigPlan { edited: site.changes, files, endpoints, findings, prepare: Vec::new(), runtime: None, pid_file })
 }
 
 /// Returns what is known once a plan is carried out.
@@ -98,8 +149,9 @@ pub(super) fn after(
 ) -> Result<NginxFacts, InstallError> {
     let refused = |source| InstallError::Load { server: serving.name.to_owned(), source };
     let config = nginx::with_changes(&facts.config, &planned.edited).map_err(refused)?;
-    let (certificates, version) = (facts.certificates.clone(), facts.version);
-    Ok(NginxFacts { sites: Sites::find(&config), config, certificates, version })
+    let NginxFacts { certificates, version, pid_file, .. } = facts;
+    let (certificates, pid_file) = (certificates.clone(), pid_file.clone());
+    Ok(NginxFacts { sites: Sites::find(&config), config, certificates, version: *version, pid_file })
 }
 
 #[cfg(test)]

@@ -27,6 +27,8 @@ pub(super) struct ConfigPlan {
     pub(super) prepare: Vec<Vec<String>>,
     /// The Unix socket at which files that it reads can be changed while it runs.
     pub(super) runtime: Option<PathBuf>,
+    /// The file with the number of its main process, where that is known and runs on this machine.
+    pub(super) pid_file: Option<PathBuf>,
 }
 
 /// Where a server finds the parts of a certificate.

@@ -178,7 +178,7 @@ pub(super) fn plan(facts: &SurveyFacts, parts: &Parts<'_>) -> Result<ConfigPlan,
     }
     let prepare = maps.into_iter().map(|map| compile(&facts.main, map)).collect();
     findings.extend(unseen);
-    Ok(ConfigPlan { edited, files, endpoints, findings, prepare, runtime })
+    Ok(ConfigPlan { edited, files, endpoints, findings, prepare, runtime, pid_file: None })
 }
 
 /// Adds a change to those that are planned.

@@ -11,4 +11,4 @@ mod tree;
 pub use plan::plan;
 pub use sites::{BlockId, ServerBlock, Sites};
 pub use survey::{other_sites, survey};
-pub use tree::{Config, load, with_changes};
+pub use tree::{Config, load, pid_file, with_changes};

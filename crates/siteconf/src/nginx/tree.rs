@@ -113,6 +113,12 @@ pub fn with_changes(config: &Config, changes: &[FileChange]) -> Result<Config, L
     config.with(changed, parse, |directives| includes(&main, directives))
 }
 
+/// Returns the file into which nginx writes the number of its main process; `None` where that depends on how it was built.
+pub fn pid_file(config: &Config) -> Option<PathBuf> {
+    let found = config.inside(None).into_iter().map(|placed| config.get(placed)).find(|d| d.name == "pid")?;
+    Some(PathBuf::from(found.arg(0))).filter(|path| path.is_absolute())
+}
+
 /// Returns the includes of a file. Relative ones are taken from the main file's folder.
 fn includes(main: &Path, directives: &[Directive]) -> Vec<Include> {
     let folder = main.parent().unwrap_or(Path::new("/"));

@@ -88,6 +88,8 @@ pub(in crate::commands) struct ReportServer<'a> {
     #[serde(skip_serializing_if = "Option::is_none")]
     runtime: Option<&'a Path>,
     #[serde(skip_serializing_if = "Option::is_none")]
+    signal: Option<&'a Path>,
+    #[serde(skip_serializing_if = "Option::is_none")]
     upload: Option<&'a str>,
     findings: &'a [Finding],
 }
@@ -181,6 +183,7 @@ pub(in crate::commands) fn report_server(planned: &PlannedServer) -> ReportServe
         prepare: &planned.prepare,
         run: planned.run.as_deref(),
         runtime: planned.runtime.as_deref(),
+        signal: planned.signal.as_deref(),
         upload: planned.upload.as_deref(),
         findings: &planned.findings,
     }
