@@ -125,6 +125,7 @@ const SELDOM: &[&str] = &[
     "advised[].server",
     "advised[].test",
     "certificates[].ask_again",
+    "certificates[].servers[].signal",
     "certificates[].unconfirmed",
     "certificates[].to_carry",
     "certificates[].servers[].prepare",

@@ -105,6 +105,7 @@ fn takes_a_plain_site_all_the_way_and_does_nothing_more_the_second_time() {
             "nothing was done",
         ],
     );
+    place.run(&["keep", "--plan", "--output", "json"]).check(0, &["\"signal\":", "/nginx/pid\""]);
     assert!(!place.path("state").exists(), "a plan changes nothing");
 
     let said = place.run(&["keep"]);

@@ -78,8 +78,8 @@ pub struct ServerPlan {
     pub runtime: Option<PathBuf>,
     /// The file with the number of its main process, where that is known and runs on this machine.
     pub pid_file: Option<PathBuf>,
-    /// Whether that process is sent SIGHUP in place of `reload`.
-    pub is_signalled: bool,
+    /// Whether that process may be sent SIGHUP in place of `reload`: not where the inventory says how it is reloaded.
+    pub may_signal: bool,
     /// The address of the API that certificates are uploaded to.
     pub upload: Option<String>,
     /// How its programs are run.
@@ -91,6 +91,11 @@ pub struct ServerPlan {
 }
 
 impl ServerPlan {
+    /// Returns the file with the number of the process that is sent SIGHUP, in place of `reload`.
+    pub fn signal(&self) -> Option<&Path> {
+        self.pid_file.as_deref().filter(|_| self.may_signal)
+    }
+
     /// Adds a change. One of the same file takes the place of the one before, which it contains.
     pub(crate) fn add(&mut self, change: Change) {
         match self.changes.iter_mut().find(|known| known.path == change.path) {

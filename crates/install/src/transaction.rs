@@ -381,37 +381,33 @@ async fn forward(
     let leaving: Vec<Workers> = plans.iter().filter_map(|plan| Workers::of(plan.pid_file.as_deref()?)).collect();
     let told = by_machine.values().map(|plans| take_all(context, store, machines, plans).boxed());
     all_done(told.collect()).await?;
-    look_at_all(context, store, facts, plans, placements).await?;
+    for placement in placements {
+        look(context, store, (plans, placement), facts).await?;
+    }
     // What new processes show is what visitors get once the old ones take none.
     future::join_all(leaving.iter().map(Workers::gone)).await;
     Ok(())
 }
 
-/// Looks at all endpoints of some certificates until they show them.
-async fn look_at_all(
+/// Looks at the endpoints of a certificate until they show it.
+async fn look(
     context: &Context,
     store: &Store,
+    (plans, placement): (&[ServerPlan], &Placement<'_>),
     facts: &Facts,
-    plans: &[ServerPlan],
-    placements: &[Placement<'_>],
 ) -> Result<(), InstallError> {
-    for placement in placements {
-        let fingerprint = installed_fingerprint(store, placement).await?;
-        let of_plans = plans.iter().flat_map(|plan| &plan.endpoints);
-        let endpoints: Vec<&LiveEndpoint> = of_plans.filter(|e| e.certificate == placement.certificate).collect();
-        context.report(&Progress::Doing("check whether the server shows the new certificate"));
-        let late = not_served(facts, &endpoints, &fingerprint, |timeout| timeout / 3).await;
-        // One that was told in the middle of a reload may have missed it.
-        for server in late.iter().map(|(endpoint, _)| &*endpoint.server).collect::<BTreeSet<&str>>() {
-            tell(context, store, &facts.machines, server, false).await?;
-        }
-        let late: Vec<&LiveEndpoint> = late.into_iter().map(|(endpoint, _)| endpoint).collect();
-        let late = not_served(facts, &late, &fingerprint, |timeout| timeout * 2 / 3).await;
-        if let Some((_, error)) = late.into_iter().next() {
-            return Err(error);
-        }
+    let fingerprint = installed_fingerprint(store, placement).await?;
+    let of_plans = plans.iter().flat_map(|plan| &plan.endpoints);
+    let endpoints: Vec<&LiveEndpoint> = of_plans.filter(|e| e.certificate == placement.certificate).collect();
+    context.report(&Progress::Doing("check whether the server shows the new certificate"));
+    let late = not_served(facts, &endpoints, &fingerprint, |timeout| timeout / 3).await;
+    // One that was told in the middle of a reload may have missed it.
+    for server in late.iter().map(|(endpoint, _)| &*endpoint.server).collect::<BTreeSet<&str>>() {
+        tell(context, store, &facts.machines, server, false).await?;
     }
-    Ok(())
+    let late: Vec<&LiveEndpoint> = late.into_iter().map(|(endpoint, _)| endpoint).collect();
+    let late = not_served(facts, &late, &fingerprint, |timeout| timeout * 2 / 3).await;
+    late.into_iter().next().map_or(Ok(()), |(_, error)| Err(error))
 }
 
 /// Reads what is to be changed on one server.

@@ -13,6 +13,7 @@ use eskort_install::{self as install, Facts as ServerFacts, Placement};
 use eskort_store::{Store, StoreError};
 use serde::Serialize;
 use std::collections::BTreeMap;
+use std::path::Path;
 
 /// What a run would do.
 #[derive(Debug)]
@@ -172,14 +173,15 @@ pub async fn planned_mending(context: &Context, name: &str, codes: &[&str]) -> R
 }
 
 fn planned(plan: install::ServerPlan) -> PlannedServer {
+    let signal = plan.signal().map(Path::to_owned);
     PlannedServer {
         server: plan.server,
         changes: plan.changes.into_iter().map(|c| (c.path, c.how)).collect(),
         test: plan.test,
         prepare: plan.prepare,
-        run: plan.reload.filter(|_| plan.runtime.is_none() && !plan.is_signalled),
+        run: plan.reload.filter(|_| plan.runtime.is_none() && signal.is_none()),
         runtime: plan.runtime,
-        signal: plan.pid_file.filter(|_| plan.is_signalled),
+        signal,
         upload: plan.upload,
         findings: plan.findings,
     }

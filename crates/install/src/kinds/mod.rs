@@ -129,7 +129,7 @@ async fn plan_server(
         reload: Some(reload_command(&server.kind)).filter(|words| !words.is_empty()),
         runtime: None,
         pid_file: None,
-        is_signalled: false,
+        may_signal: configured.is_some_and(|known| known.reload.is_none()),
         upload: upload_address(&server.kind),
         rules: server.rules.clone(),
         endpoints: Vec::new(),
@@ -154,9 +154,7 @@ async fn plan_server(
                 }
                 plan.endpoints.extend(planned.endpoints);
                 plan.findings.extend(planned.findings);
-                plan.runtime = planned.runtime;
-                plan.is_signalled = planned.pid_file.is_some() && configured.reload.is_none();
-                plan.pid_file = planned.pid_file;
+                (plan.runtime, plan.pid_file) = (planned.runtime, planned.pid_file);
                 plan.prepare.extend(planned.prepare);
                 planned.files
             }
@@ -390,8 +388,7 @@ pub(crate) async fn take(
         "reload the server"
     }));
     // What nginx's own command does, which reads the whole configuration first to find out the number.
-    let signalled = plan.pid_file.as_deref().filter(|_| plan.is_signalled).and_then(nginx::daemon);
-    if signalled.is_some_and(|daemon| daemon.read_again().is_ok()) {
+    if plan.signal().and_then(nginx::daemon).is_some_and(|daemon| daemon.read_again().is_ok()) {
         return Ok(());
     }
     tell(context, store, machines, &plan.server, false).await
