@@ -5,6 +5,9 @@ use serde::Serialize;
 use std::collections::BTreeMap;
 use std::ops::Range;
 
+/// By so much most texts grow at the most: a letter for each address.
+pub(crate) const GROWTH: usize = 16;
+
 /// The hosts whose addresses are looked for.
 #[derive(Debug)]
 pub struct Hosts {
@@ -43,8 +46,8 @@ pub(crate) fn may_hold(text: &[u8]) -> bool {
 pub struct Found {
     /// The word `http`.
     pub scheme: Range<usize>,
-    /// The host, in lower case.
-    pub host: String,
+    /// The host.
+    pub host: Range<usize>,
     /// What is right behind the host: a port 80 that goes with http.
     pub port: Range<usize>,
     /// Whether the host is one of those looked for.
@@ -88,69 +91,70 @@ impl Hosts {
         Hosts { names: names.into_iter().map(|name| name.to_ascii_lowercase()).collect() }
     }
 
-    fn has(&self, host: &str) -> bool {
+    fn has(&self, host: &[u8]) -> bool {
         self.names.iter().any(|name| match name.strip_prefix("*.") {
-            Some(below) => host.split_once('.').is_some_and(|(_, rest)| rest == below),
-            None => host == name,
+            Some(below) => {
+                let mut labels = host.splitn(2, |byte| *byte == b'.');
+                labels.nth(1).is_some_and(|rest| rest.eq_ignore_ascii_case(below.as_bytes()))
+            }
+            None => host.eq_ignore_ascii_case(name.as_bytes()),
         })
     }
 
     /// Returns the addresses over http in a text, in order.
-    pub fn find(&self, text: &[u8]) -> Vec<Found> {
-        let mut found = Vec::new();
-        for behind in addresses_in(text, 0) {
-            let Some(start) = behind.checked_sub(4).filter(|start| text[*start].eq_ignore_ascii_case(&b'h')) else {
-                continue;
-            };
-            let scheme = start..behind;
-            let Some(begins) = host_begins(text, behind) else { continue };
-            let is_host = |byte: &&u8| byte.is_ascii_alphanumeric() || b"-._".contains(byte);
-            let mut ends = begins + text[begins..].iter().take_while(is_host).count();
-            // The end of a sentence is no part of it.
-            while ends > begins && text[ends - 1] == b'.' {
-                ends -= 1;
-            }
-            if ends == begins {
-                continue;
-            }
-            let host = begins..ends;
-            // What only ends alike is another scheme.
-            let (before, escape) = match text[..scheme.start] {
-                [.., escape, before] => (Some(before), escape == b'\\'),
-                [before] => (Some(before), false),
-                [] => (None, false),
-            };
-            // What is a letter may be the end of an escape: `\n` in a program or a dump.
-            let is_escape = escape && before.is_some_and(|byte| b"nrtbfv0Z".contains(&byte));
-            if before.is_some_and(|byte| byte.is_ascii_alphanumeric() || b"+-.".contains(&byte)) && !is_escape {
-                continue;
-            }
-            let (mut left, mut port) = (None, host.end..host.end);
-            match text.get(host.end) {
-                // A name that goes on in another writing, or somebody's login.
-                Some(byte) if !byte.is_ascii() || *byte == b'@' => continue,
-                Some(b':') => {
-                    let digits = text[host.end + 1..].iter().take_while(|byte| byte.is_ascii_digit()).count();
-                    let end = host.end + 1 + digits;
-                    match &text[host.end + 1..end] {
-                        b"" => {}
-                        b"80" => port = host.end..end,
-                        _ => left = Some(Left::Port),
-                    }
-                    if text.get(end) == Some(&b'@') {
-                        continue;
-                    }
-                }
-                _ => {}
-            }
-            if is_vocabulary(&text[..scheme.start]) {
-                left = Some(Left::Vocabulary);
-            }
-            let host = String::from_utf8_lossy(&text[host]).to_ascii_lowercase();
-            let is_ours = self.has(&host);
-            found.push(Found { scheme, host, port, is_ours, left });
+    pub fn find<'t>(&'t self, text: &'t [u8]) -> impl Iterator<Item = Found> + 't {
+        addresses_in(text, 0).filter_map(|behind| self.found(text, behind))
+    }
+
+    /// Returns the address that may stand in a text, with the word `http` in front of a place.
+    fn found(&self, text: &[u8], behind: usize) -> Option<Found> {
+        let start = behind.checked_sub(4).filter(|start| text[*start].eq_ignore_ascii_case(&b'h'))?;
+        let scheme = start..behind;
+        let begins = host_begins(text, behind)?;
+        let is_host = |byte: &&u8| byte.is_ascii_alphanumeric() || b"-._".contains(byte);
+        let mut ends = begins + text[begins..].iter().take_while(is_host).count();
+        // The end of a sentence is no part of it.
+        while ends > begins && text[ends - 1] == b'.' {
+            ends -= 1;
         }
-        found
+        if ends == begins {
+            return None;
+        }
+        let host = begins..ends;
+        // What only ends alike is another scheme.
+        let (before, escape) = match text[..scheme.start] {
+            [.., escape, before] => (Some(before), escape == b'\\'),
+            [before] => (Some(before), false),
+            [] => (None, false),
+        };
+        // What is a letter may be the end of an escape: `\n` in a program or a dump.
+        let is_escape = escape && before.is_some_and(|byte| b"nrtbfv0Z".contains(&byte));
+        if before.is_some_and(|byte| byte.is_ascii_alphanumeric() || b"+-.".contains(&byte)) && !is_escape {
+            return None;
+        }
+        let (mut left, mut port) = (None, host.end..host.end);
+        match text.get(host.end) {
+            // A name that goes on in another writing, or somebody's login.
+            Some(byte) if !byte.is_ascii() || *byte == b'@' => return None,
+            Some(b':') => {
+                let digits = text[host.end + 1..].iter().take_while(|byte| byte.is_ascii_digit()).count();
+                let end = host.end + 1 + digits;
+                match &text[host.end + 1..end] {
+                    b"" => {}
+                    b"80" => port = host.end..end,
+                    _ => left = Some(Left::Port),
+                }
+                if text.get(end) == Some(&b'@') {
+                    return None;
+                }
+            }
+            _ => {}
+        }
+        if is_vocabulary(&text[..scheme.start]) {
+            left = Some(Left::Vocabulary);
+        }
+        let is_ours = self.has(&text[host.clone()]);
+        Some(Found { scheme, host, port, is_ours, left })
     }
 }
 
@@ -203,10 +207,16 @@ pub fn mend_text(text: &[u8], hosts: &Hosts, tally: &mut Tally) -> Option<Vec<u8
     let mut done = 0;
     for Found { scheme, host, port, is_ours, left } in hosts.find(text) {
         match (is_ours, left) {
-            (false, _) => *tally.others.entry(host).or_default() += 1,
+            (false, _) => {
+                let host = String::from_utf8_lossy(&text[host]).to_ascii_lowercase();
+                *tally.others.entry(host).or_default() += 1;
+            }
             (true, Some(why)) => tally.leave(why, 1),
             (true, None) => {
                 tally.changed += 1;
+                if out.is_empty() {
+                    out.reserve(text.len() + GROWTH);
+                }
                 out.extend_from_slice(&text[done..scheme.end]);
                 // As it is written: `HTTP://` is one, too.
                 out.push(if text[scheme.start] == b'H' { b'S' } else { b's' });

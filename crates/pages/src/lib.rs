@@ -9,5 +9,5 @@ mod value;
 pub use address::{Found, Hosts, Left, Tally, mend_text};
 pub use column::{Column, mend_cell};
 pub use html::{Load, LoadKind, Loads, loads};
-pub use sql::DumpMender;
+pub use sql::{DumpMender, ReadAt};
 pub use value::mend_value;

@@ -1,20 +1,25 @@
 //! Dumps of databases as SQL, read and written as they come: MySQL's and MariaDB's, PostgreSQL's (INSERT and COPY), SQLite's.
 
-mod ahead;
+mod stretch;
 mod table;
 
 use crate::address::{Hosts, Tally, may_hold, mend_text};
 use crate::column::{Column, keep_what_fits};
 use crate::value::{may_be_structured, mend_value};
-use ahead::Ahead;
 use memchr::{memchr, memchr2, memmem};
-use std::io::{self, Read, Write};
+use std::io::{self, Write};
+use std::ops::Range;
+use std::sync::Arc;
+use stretch::Cut;
+pub use stretch::ReadAt;
 use table::Tables;
 
 /// A literal that is longer is left as it is: so much of a dump is in memory at the most.
 const LONGEST: usize = 24 << 20;
 /// By so much of the beginning it is known what it is.
 const HEAD: usize = 4096;
+/// How a dump is cut.
+const CUT: Cut = Cut { piece: 1 << 18, stretch: 1 << 24 };
 /// No table has a longer definition.
 const LONGEST_DEFINITION: usize = 1 << 20;
 
@@ -28,7 +33,7 @@ enum Dialect {
 }
 
 /// Where in a dump the reader is.
-#[derive(Debug, Default)]
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
 enum Statement {
     /// At its beginning: its words so far.
     #[default]
@@ -49,18 +54,21 @@ pub struct DumpMender<'a> {
     /// What was changed so far.
     pub tally: Tally,
     dialect: Option<Dialect>,
-    tables: Tables,
+    tables: Arc<Tables>,
     statement: Statement,
     /// What stands before the rows in the statement, or in the definition of a table.
     words: Vec<u8>,
-    /// The last bytes outside of literals.
-    before: [u8; 8],
+    /// The last eight bytes outside of literals.
+    before: u64,
+    cut: Cut,
 }
 
 /// What was done with the front of what is there.
 enum Step {
-    /// So many bytes are done: they stay as they are, or these take their place.
-    Took(usize, Option<Vec<u8>>),
+    /// So many bytes are done, as they are.
+    Took(usize),
+    /// So many are done, and these take the place of some of them.
+    Changed(usize, Range<usize>, Vec<u8>),
     /// More has to come first.
     Wants,
 }
@@ -72,77 +80,83 @@ impl<'a> DumpMender<'a> {
             hosts,
             tally: Tally::default(),
             dialect: None,
-            tables: Tables::default(),
+            tables: Arc::default(),
             statement: Statement::Begins,
             words: Vec::new(),
-            before: [0; 8],
+            before: 0,
+            cut: CUT,
         }
     }
 
-    /// Reads a dump from its beginning to its end, and writes it changed.
+    /// For fuzzing: reads pieces of a size, and goes through stretches of another.
+    #[cfg(fuzzing)]
+    pub fn cut_into(&mut self, piece: usize, stretch: u64) {
+        self.cut = Cut { piece, stretch };
+    }
+
+    /// Reads a dump from its beginning to its end, and writes it changed where that is wanted.
     ///
     /// # Errors
     /// What reading and writing say, and when it is no text.
-    pub fn pass(&mut self, old: &mut (dyn Read + Send), new: &mut dyn Write) -> io::Result<()> {
-        std::thread::scope(|scope| {
-            let mut ahead = Ahead::begin(old, scope);
-            let (mut done, mut goes_on) = (0, true);
-            while goes_on {
-                goes_on = ahead.more(done)?;
-                let there = ahead.there();
-                if self.dialect.is_none() {
-                    if goes_on && there.len() < HEAD {
-                        continue;
-                    }
-                    if there.starts_with(&[0x1f, 0x8b]) || there[..there.len().min(HEAD)].contains(&0) {
-                        let why = "it is no dump as text, whatever its name says: unpack it first";
-                        return Err(io::Error::other(why));
-                    }
-                    self.dialect = Some(dialect_of(there));
-                }
-                done = self.go_on(&mut ahead, !goes_on, new)?;
-            }
-            // A literal without an end, or less than a line.
-            new.write_all(&ahead.there()[done..])
-        })
-    }
-
-    /// Does what can be done of what is there, writes it, and returns how much that was.
-    fn go_on(&mut self, ahead: &mut Ahead, last: bool, new: &mut dyn Write) -> io::Result<usize> {
-        // What stays as it is is written in one.
-        let (mut done, mut written) = (0, 0);
-        while done < ahead.there().len() {
-            let step = match self.statement {
-                Statement::Copies(_) => self.copy_line(ahead, done, last),
-                _ => self.token(ahead, done, last),
-            };
-            match step {
-                Step::Took(count, changed) => {
-                    if let Some(changed) = changed {
-                        new.write_all(&ahead.there()[written..done])?;
-                        new.write_all(&changed)?;
-                        written = done + count;
-                    }
-                    done += count;
-                }
-                Step::Wants => break,
+    pub fn pass(&mut self, old: &ReadAt<'_>, mut new: Option<&mut dyn Write>) -> io::Result<()> {
+        let (mut head, mut length) = (vec![0; HEAD], 0);
+        while length < HEAD {
+            match old(&mut head[length..], length as u64)? {
+                0 => break,
+                count => length += count,
             }
         }
-        new.write_all(&ahead.there()[written..done])?;
+        let head = &head[..length];
+        if head.starts_with(&[0x1f, 0x8b]) || head.contains(&0) {
+            return Err(io::Error::other("it is no dump as text, whatever its name says: unpack it first"));
+        }
+        self.dialect = Some(dialect_of(head));
+        let (mut at, mut goes_on) = (0, true);
+        while goes_on {
+            (at, goes_on) = self.pair(old, at, &mut new)?;
+        }
+        Ok(())
+    }
+
+    /// Does what can be done of a text, writes it, and returns how much that was.
+    fn go_on(&mut self, text: &[u8], last: bool, new: &mut Option<&mut dyn Write>) -> io::Result<usize> {
+        // What stays as it is is written in one.
+        let (mut done, mut written) = (0, 0);
+        while done < text.len() {
+            let step = match self.statement {
+                Statement::Copies(_) => self.copy_line(&text[done..], last),
+                _ => self.token(&text[done..], last),
+            };
+            done += match step {
+                Step::Took(count) => count,
+                Step::Changed(count, range, changed) => {
+                    if let Some(new) = new {
+                        new.write_all(&text[written..done + range.start])?;
+                        new.write_all(&changed)?;
+                        written = done + range.end;
+                    }
+                    count
+                }
+                Step::Wants => break,
+            };
+        }
+        if let Some(new) = new {
+            new.write_all(&text[written..done])?;
+        }
         Ok(done)
     }
 
     /// Takes what stands outside of literals, up to the next one, or a literal.
-    fn token(&mut self, ahead: &mut Ahead, at: usize, last: bool) -> Step {
-        let (text, dialect) = (&ahead.there()[at..], self.dialect.unwrap_or(Dialect::Backslashes));
+    fn token(&mut self, text: &[u8], last: bool) -> Step {
+        let dialect = self.dialect.unwrap_or(Dialect::Backslashes);
         let plain = text.iter().position(|byte| matches!(byte, b'\'' | b'"' | b'`' | b'-' | b'/' | b'#' | b';' | b'$'));
         let plain = plain.unwrap_or(text.len());
         if plain > 0 {
             self.walk(&text[..plain]);
-            return Step::Took(plain, None);
+            return Step::Took(plain);
         }
         let skipped = match text[0] {
-            b'\'' => return self.literal(ahead, at, dialect),
+            b'\'' => return self.literal(text, dialect),
             quote @ (b'"' | b'`') => end_of_quoted(text, quote, dialect),
             b'-' if text.starts_with(b"--") => memchr(b'\n', text).map(|at| at + 1).or(last.then_some(text.len())),
             b'#' if dialect == Dialect::Backslashes => memchr(b'\n', text).map(|at| at + 1),
@@ -163,9 +177,9 @@ impl<'a> DumpMender<'a> {
                 if matches!(text[0], b'"' | b'`') {
                     self.remember(&text[..count]);
                 }
-                Step::Took(count, None)
+                Step::Took(count)
             }
-            None if text.len() > LONGEST || last => Step::Took(text.len(), None),
+            None if text.len() > LONGEST || last => Step::Took(text.len()),
             None => Step::Wants,
         }
     }
@@ -178,9 +192,8 @@ impl<'a> DumpMender<'a> {
 
     /// Notes what stands outside of literals: which statement it is, and at which column.
     fn walk(&mut self, text: &[u8]) {
-        let kept = text.len().min(8);
-        self.before.copy_within(kept.., 0);
-        self.before[8 - kept..].copy_from_slice(&text[text.len() - kept..]);
+        let last = &text[text.len().saturating_sub(8)..];
+        self.before = last.iter().fold(self.before, |before, byte| before << 8 | u64::from(*byte));
         self.remember(text);
         if let Statement::Begins = self.statement {
             // Up to the first parenthesis or the word VALUES it is known which statement it is.
@@ -233,7 +246,7 @@ impl<'a> DumpMender<'a> {
     fn end(&mut self) {
         let words = std::mem::take(&mut self.words);
         if let Statement::Defines = self.statement {
-            self.tables.define(&words);
+            Arc::make_mut(&mut self.tables).define(&words);
         }
         let is_copy = matches!(table::first_words(&words), [first, ..] if first == b"COPY");
         self.statement = match is_copy && has_word(&words, b"stdin") {
@@ -243,16 +256,16 @@ impl<'a> DumpMender<'a> {
     }
 
     /// Takes a literal in single quotes.
-    fn literal(&mut self, ahead: &mut Ahead, begin: usize, dialect: Dialect) -> Step {
-        let text = &ahead.there()[begin..];
+    fn literal(&mut self, text: &[u8], dialect: Dialect) -> Step {
         let before = std::mem::take(&mut self.before);
-        let escapes = dialect == Dialect::Backslashes || matches!(before[7], b'E' | b'e');
+        let [.., mark] = before.to_be_bytes();
+        let escapes = dialect == Dialect::Backslashes || matches!(mark, b'E' | b'e');
         let Some(end) = end_of_literal(text, escapes) else {
             if text.len() <= LONGEST {
                 self.before = before;
                 return Step::Wants;
             }
-            return Step::Took(text.len(), None);
+            return Step::Took(text.len());
         };
         let column = match &self.statement {
             Statement::Inserts { columns, at, depth } if *depth >= 1 => {
@@ -260,13 +273,16 @@ impl<'a> DumpMender<'a> {
             }
             _ => None,
         };
-        let is_bytes = before == *b"_binary " || matches!(before[7], b'x' | b'X' | b'b' | b'B');
-        let Some(column) = column.filter(|_| !is_bytes && ahead.any_in(begin, end)) else {
-            return Step::Took(end, None);
+        let is_bytes = before.to_be_bytes() == *b"_binary " || matches!(mark, b'x' | b'X' | b'b' | b'B');
+        let Some(column) = column.filter(|_| !is_bytes && may_hold(&text[..end])) else {
+            return Step::Took(end);
         };
-        let raw = &ahead.there()[begin + 1..begin + end - 1];
+        let raw = &text[1..end - 1];
         let new = self.mend(column, raw, &|raw| decode(raw, escapes), &|text| encode(text, escapes, raw));
-        Step::Took(end, new.map(|new| [b"'", &new[..], b"'"].concat()))
+        match new {
+            Some(new) => Step::Changed(end, 1..end - 1, new),
+            None => Step::Took(end),
+        }
     }
 
     /// Changes a value as far as its column lets it.
@@ -296,21 +312,20 @@ impl<'a> DumpMender<'a> {
     }
 
     /// Takes a line of COPY.
-    fn copy_line(&mut self, ahead: &mut Ahead, begin: usize, last: bool) -> Step {
-        let text = &ahead.there()[begin..];
+    fn copy_line(&mut self, text: &[u8], last: bool) -> Step {
         let end = memchr(b'\n', text).map(|at| at + 1);
         let Some(end) = end.or((last || text.len() > LONGEST).then_some(text.len())) else {
             return Step::Wants;
         };
         if text.starts_with(b"\\.") {
             self.statement = Statement::Begins;
-            return Step::Took(end, None);
+            return Step::Took(end);
         }
-        let Statement::Copies(columns) = &self.statement else { return Step::Took(end, None) };
-        if !ahead.any_in(begin, end) {
-            return Step::Took(end, None);
+        let Statement::Copies(columns) = &self.statement else { return Step::Took(end) };
+        let line = &text[..end];
+        if !may_hold(line) {
+            return Step::Took(end);
         }
-        let line = &ahead.there()[begin..begin + end];
         let columns = columns.clone();
         let (mut out, mut changed) = (Vec::with_capacity(line.len() + 64), false);
         let ends = line.len() - line.iter().rev().take_while(|byte| matches!(byte, b'\n' | b'\r')).count();
@@ -327,7 +342,7 @@ impl<'a> DumpMender<'a> {
             out.extend_from_slice(new.as_deref().unwrap_or(field));
         }
         out.extend_from_slice(&line[ends..]);
-        Step::Took(end, changed.then_some(out))
+        if changed { Step::Changed(end, 0..end, out) } else { Step::Took(end) }
     }
 }
 

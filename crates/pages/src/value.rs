@@ -1,6 +1,7 @@
 //! Values that have lengths or values in them: PHP's serialized values, JSON, each within the other, however deep.
 
-use crate::address::{Hosts, Left, Tally, may_hold, mend_text};
+use crate::address::{GROWTH, Hosts, Left, Tally, may_hold, mend_text};
+use std::io::Write;
 
 /// No value is deeper.
 const DEEPEST: usize = 40;
@@ -20,7 +21,14 @@ fn mend(value: &[u8], hosts: &Hosts, tally: &mut Tally, depth: usize) -> Option<
     }
     let trimmed = value.trim_ascii();
     if looks_serialized(trimmed) {
-        let mut reader = Serialized { value: trimmed, at: 0, hosts, tally: Tally::default(), depth, out: Vec::new() };
+        let mut reader = Serialized {
+            value: trimmed,
+            at: 0,
+            hosts,
+            tally: Tally::default(),
+            depth,
+            out: Vec::with_capacity(trimmed.len() + GROWTH),
+        };
         return match reader.read().filter(|()| reader.at == trimmed.len()) {
             Some(()) => {
                 let Serialized { tally: found, out, .. } = reader;
@@ -50,7 +58,7 @@ fn around(whole: &[u8], trimmed: &[u8], mended: &[u8]) -> Vec<u8> {
 
 /// Counts the addresses of the hosts that would be changed.
 fn ours(value: &[u8], hosts: &Hosts) -> u64 {
-    hosts.find(value).iter().filter(|found| found.is_ours && found.left.is_none()).count() as u64
+    hosts.find(value).filter(|found| found.is_ours && found.left.is_none()).count() as u64
 }
 
 /// Whether a text may be a value with others in it: whatever else begins so is looked at closely.
@@ -77,8 +85,8 @@ struct Serialized<'a> {
     out: Vec<u8>,
 }
 
-impl Serialized<'_> {
-    fn take(&mut self, count: usize) -> Option<&[u8]> {
+impl<'a> Serialized<'a> {
+    fn take(&mut self, count: usize) -> Option<&'a [u8]> {
         let taken = self.value.get(self.at..self.at.checked_add(count)?)?;
         self.at += count;
         Some(taken)
@@ -89,7 +97,7 @@ impl Serialized<'_> {
     }
 
     /// Reads up to a byte, which is taken, too.
-    fn until(&mut self, end: u8) -> Option<&[u8]> {
+    fn until(&mut self, end: u8) -> Option<&'a [u8]> {
         let length = self.value[self.at..].iter().position(|byte| *byte == end)?;
         self.take(length + 1)
     }
@@ -100,8 +108,8 @@ impl Serialized<'_> {
     }
 
     fn copy(&mut self, end: u8) -> Option<()> {
-        let taken = self.until(end)?.to_vec();
-        self.out.extend(taken);
+        let taken = self.until(end)?;
+        self.out.extend_from_slice(taken);
         Some(())
     }
 
@@ -111,14 +119,14 @@ impl Serialized<'_> {
         if self.take(1)? != b"\"" {
             return None;
         }
-        let text = self.take(length)?.to_vec();
+        let text = self.take(length)?;
         if self.take(1)? != b"\"" {
             return None;
         }
-        let new = if mended { mend(&text, self.hosts, &mut self.tally, self.depth + 1) } else { None };
-        let text = new.unwrap_or(text);
-        self.out.extend(format!("{}:\"", text.len()).into_bytes());
-        self.out.extend(text);
+        let new = if mended { mend(text, self.hosts, &mut self.tally, self.depth + 1) } else { None };
+        let text = new.as_deref().unwrap_or(text);
+        write!(self.out, "{}:\"", text.len()).ok()?;
+        self.out.extend_from_slice(text);
         self.out.push(b'"');
         Some(())
     }
@@ -161,10 +169,11 @@ impl Serialized<'_> {
                 if self.take(1)? != b"{" {
                     return None;
                 }
-                let inner = self.take(length)?.to_vec();
-                let new = mend(&inner, self.hosts, &mut self.tally, self.depth + 1).unwrap_or(inner);
-                self.out.extend(format!("{}:{{", new.len()).into_bytes());
-                self.out.extend(new);
+                let inner = self.take(length)?;
+                let new = mend(inner, self.hosts, &mut self.tally, self.depth + 1);
+                let inner = new.as_deref().unwrap_or(inner);
+                write!(self.out, "{}:{{", inner.len()).ok()?;
+                self.out.extend_from_slice(inner);
                 self.expect(b"}")
             }
             _ => None,
@@ -173,7 +182,7 @@ impl Serialized<'_> {
 
     fn members(&mut self) -> Option<()> {
         let count = self.number(b':')?;
-        self.out.extend(format!("{count}:").into_bytes());
+        write!(self.out, "{count}:").ok()?;
         self.expect(b"{")?;
         self.depth += 1;
         // Keys are names by which a program finds things: they stay.

@@ -18,7 +18,9 @@ use eskort_host::files::{self, Access, as_owner_of};
 use eskort_pages::{DumpMender, Hosts, Left, Tally, mend_text, mend_value};
 use serde::Serialize;
 use std::collections::BTreeMap;
+use std::fs::File;
 use std::io::{self, Read, Write};
+use std::os::unix::fs::FileExt;
 use std::path::{Path, PathBuf};
 use undo::{Backup, Sum};
 use url::Url;
@@ -335,28 +337,22 @@ fn look_through_text(
 }
 
 fn look_through_dump(hosts: &Hosts, path: &Path, is_to_change: bool) -> io::Result<Option<(Tally, String)>> {
-    let (mut tally, mut sum, mut file) = (Tally::default(), Sum::default(), std::fs::File::open(path)?);
-    match is_to_change {
-        true => pass_through(hosts, &mut file, &mut sum, &mut tally)?,
-        false => pass_through(hosts, &mut file, &mut io::sink(), &mut tally)?,
-    }
+    let (mut sum, file) = (Sum::default(), File::open(path)?);
+    let tally = pass_through(hosts, &file, is_to_change.then_some(&mut sum))?;
     Ok(Some((tally, sum.finish())))
 }
 
-fn mend_dump(hosts: &Hosts, old: &mut (dyn Read + Send), new: &mut dyn Write) -> io::Result<bool> {
-    let mut tally = Tally::default();
-    pass_through(hosts, old, new, &mut tally)?;
-    Ok(tally.changed > 0)
+fn mend_dump(hosts: &Hosts, old: &File, new: &mut dyn Write) -> io::Result<bool> {
+    Ok(pass_through(hosts, old, Some(new))?.changed > 0)
 }
 
-fn pass_through(hosts: &Hosts, old: &mut (dyn Read + Send), new: &mut dyn Write, tally: &mut Tally) -> io::Result<()> {
+fn pass_through(hosts: &Hosts, old: &File, new: Option<&mut dyn Write>) -> io::Result<Tally> {
     let mut mender = DumpMender::new(hosts);
-    mender.pass(old, new)?;
-    tally.add(mender.tally);
-    Ok(())
+    mender.pass(&|buffer, at| old.read_at(buffer, at), new)?;
+    Ok(mender.tally)
 }
 
-fn mend_whole(hosts: &Hosts, kind: Kind, old: &mut (dyn Read + Send), new: &mut dyn Write) -> io::Result<bool> {
+fn mend_whole(hosts: &Hosts, kind: Kind, old: &mut File, new: &mut dyn Write) -> io::Result<bool> {
     let mut text = Vec::new();
     old.read_to_end(&mut text)?;
     match mended(hosts, kind, &text, &mut Tally::default()) {
@@ -367,7 +363,7 @@ fn mend_whole(hosts: &Hosts, kind: Kind, old: &mut (dyn Read + Send), new: &mut 
 
 /// Returns what stands around the first address of a text that is changed: the number of its line, the line as it is, and as it will be.
 fn cut_around(hosts: &Hosts, old: &[u8], new: &[u8]) -> Option<(usize, String, String)> {
-    let found = hosts.find(old).into_iter().find(|found| found.is_ours && found.left.is_none())?;
+    let found = hosts.find(old).find(|found| found.is_ours && found.left.is_none())?;
     let at = found.scheme.start;
     let line = old[..at].iter().filter(|byte| **byte == b'\n').count() + 1;
     let cut = |text: &[u8]| {

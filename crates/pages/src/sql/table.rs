@@ -24,7 +24,7 @@ impl Column {
 }
 
 /// The tables of a dump.
-#[derive(Debug, Default)]
+#[derive(Clone, Debug, Default)]
 pub(super) struct Tables(HashMap<Vec<u8>, Vec<(Vec<u8>, Column)>>);
 
 /// A piece of SQL outside of literals.

@@ -2,24 +2,29 @@ use super::*;
 use crate::address::Left;
 use std::collections::BTreeMap;
 
-/// Gives a dump in pieces of a size.
-struct Pieces<'a>(&'a [u8], usize);
+/// Mends a dump that is read in pieces of a size, and gone through in stretches of another.
+fn mend_cut(dump: &str, piece: usize, stretch: u64) -> (String, Tally) {
+    let hosts = Hosts::new(["lampholm.example".to_owned()]);
+    let mut mender = DumpMender { cut: Cut { piece, stretch }, ..DumpMender::new(&hosts) };
+    let (mut out, read) = (Vec::new(), reader(dump.as_bytes()));
+    mender.pass(&read, Some(&mut out)).unwrap();
+    let mut found = DumpMender { cut: Cut { piece, stretch }, ..DumpMender::new(&hosts) };
+    found.pass(&read, None).unwrap();
+    assert_eq!(found.tally, mender.tally, "whether it is written or not");
+    (String::from_utf8(out).unwrap(), mender.tally)
+}
 
-impl Read for Pieces<'_> {
-    fn read(&mut self, buffer: &mut [u8]) -> io::Result<usize> {
-        let (piece, rest) = self.0.split_at(self.0.len().min(self.1).min(buffer.len()));
-        buffer[..piece.len()].copy_from_slice(piece);
-        self.0 = rest;
-        Ok(piece.len())
+fn reader(dump: &[u8]) -> impl Fn(&mut [u8], u64) -> io::Result<usize> {
+    |buffer, at| {
+        let rest = &dump[dump.len().min(usize::try_from(at).unwrap())..];
+        let count = rest.len().min(buffer.len());
+        buffer[..count].copy_from_slice(&rest[..count]);
+        Ok(count)
     }
 }
 
-fn mend(dump: &str, size: usize) -> (String, Tally) {
-    let hosts = Hosts::new(["lampholm.example".to_owned()]);
-    let mut mender = DumpMender::new(&hosts);
-    let mut out = Vec::new();
-    mender.pass(&mut Pieces(dump.as_bytes(), size), &mut out).unwrap();
-    (String::from_utf8(out).unwrap(), mender.tally)
+fn mend(dump: &str, piece: usize) -> (String, Tally) {
+    mend_cut(dump, piece, CUT.stretch)
 }
 
 const OLD: &str = "http://lampholm.example/";
@@ -67,6 +72,34 @@ fn only_texts_that_have_room_change_however_the_dump_is_cut() {
 }
 
 #[test]
+fn stretches_side_by_side_come_to_the_same() {
+    for (old, wanted) in dumps(OLD).into_iter().zip(dumps(NEW)) {
+        for stretch in [1, 20, 90, 300, 700] {
+            assert_eq!(mend_cut(&old, 16, stretch).0, wanted, "stretches of {stretch}");
+        }
+    }
+    // The second stretch begins at the second statement, and both are done at once.
+    let rows = |n: usize| format!("INSERT INTO t VALUES ({n},'{OLD}');\n");
+    let dump = rows(1) + &rows(2) + &rows(3);
+    let hosts = Hosts::new(["lampholm.example".to_owned()]);
+    let read = reader(dump.as_bytes());
+    let begun = || DumpMender {
+        cut: Cut { piece: 16, stretch: 30 },
+        dialect: Some(Dialect::Backslashes),
+        ..DumpMender::new(&hosts)
+    };
+    let mut mender = begun();
+    let (end, _) = mender.pair(&read, 0, &mut None).unwrap();
+    assert!(end as usize > rows(1).len() + 10, "{end}");
+    assert_eq!(mender.tally.changed, 2);
+    // What only looks like a statement is in a text: the first stretch alone counts.
+    let text = format!("INSERT INTO t VALUES (1,'a letter: ;\nINSERT INTO t VALUES (2, {OLD});\n');\n");
+    let mut mender = begun();
+    let (end, _) = mender.pair(&reader(text.as_bytes()), 0, &mut None).unwrap();
+    assert!(end as usize >= text.len() - 3 && mender.tally.changed == 1, "{end}: {:?}", mender.tally);
+}
+
+#[test]
 fn a_literal_that_is_longer_than_what_is_read_at_once_is_taken_whole() {
     let dump = |address: &str| {
         let long = format!("{} {address} ", "oil for the lamp".repeat(30_000)).repeat(3);
@@ -95,6 +128,31 @@ fn what_has_no_end_is_kept() {
 }
 
 proptest::proptest! {
+    #[test]
+    fn however_a_dump_is_cut_the_same_comes_of_it(
+        picked in proptest::collection::vec(0..12_usize, 1..14),
+        piece in 1..40_usize,
+        stretch in 1..400_u64,
+    ) {
+        let known = [
+            format!("INSERT INTO `t` VALUES (1,'{OLD}','x'),(2,'{OLD}a','y');\n"),
+            format!("INSERT INTO `t` (`b`, `a`) VALUES ('{OLD}','z;\nINSERT INTO `t` VALUES (3,''{OLD}'');\n');\n"),
+            "CREATE TABLE `t` (`a` varchar(24), `b` text);\n".to_owned(),
+            "CREATE TABLE `t` (`a` text, `b` varchar(24));\n".to_owned(),
+            format!("COPY t (a, b) FROM stdin;\n{OLD}\t{OLD}\n{OLD}\t;\nINSERT INTO x\n\\.\n"),
+            format!("COPY t (b) FROM stdin;\n{OLD}\n{OLD}\n{OLD}\n\\.\n"),
+            format!("-- {OLD} it's;\nINSERT INTO t VALUES ('{OLD}');\n"),
+            "/* ;\nINSERT INTO t VALUES ('http://lampholm.example'); */\n".to_owned(),
+            format!("UPDATE t SET a = '{OLD}';\n"),
+            format!("INSERT INTO t VALUES ('s:24:\\\"{OLD}\\\";',x'00');\n"),
+            "INSERT INTO t VALUES ('no end".to_owned(),
+            "';\n".to_owned(),
+        ];
+        let dump: String = picked.into_iter().map(|n| known[n].as_str()).collect();
+        let (whole, tally) = mend(&dump, 1 << 16);
+        proptest::prop_assert_eq!(mend_cut(&dump, piece, stretch), (whole, tally));
+    }
+
     #[test]
     fn what_has_no_address_comes_back_as_it_was(dump in "[a-z'\"`\\\\$;,()\n -]{0,80}", size in 1..9_usize) {
         let dump = format!("INSERT INTO t VALUES ('{dump}");
