@@ -23,7 +23,9 @@ const BIND: &str = "127.0.77.8:53";
 const SLOW: [&str; 2] = ["127.0.77.4:53", "127.0.77.5:53"];
 
 fn main() {
-    let more = "for n in 4 5 8; do ip addr add 127.0.77.$n/8 dev lo; done &&";
+    // Files in memory: ext4 looks at every file that was removed in the last minutes, by runs before this one, too, when one is made.
+    let more = "for n in 4 5 8; do ip addr add 127.0.77.$n/8 dev lo; done && \
+                mkdir files && mount -t tmpfs files files && export TMPDIR=\"$PWD/files\" &&";
     if let Some(said) = world::again_in_a_network_of_its_own(&[], more, "nameserver 127.0.77.4\n", "") {
         return print!("{said}");
     }

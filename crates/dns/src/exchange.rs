@@ -21,7 +21,55 @@ const TRIES: [&[Duration]; 3] =
 /// So many questions are on their way at the same time: each takes a descriptor, and a name server loses what comes too thick.
 static QUESTIONS: Semaphore = Semaphore::const_new(700);
 /// The time between two questions to one server, where many are to be sent.
-const GAP: Duration = Duration::from_micros(100);
+const GAP: Duration = Duration::from_micros(75);
+/// A question is lost when so many are answered that were sent after it.
+const OVERTAKEN: u64 = 16;
+
+/// What is known of each server that questions are sent to.
+static PACES: Mutex<BTreeMap<SocketAddr, Pace>> = Mutex::new(BTreeMap::new());
+
+/// How questions to a server go.
+#[derive(Clone, Copy, Default)]
+struct Pace {
+    /// When the next may be sent.
+    next: Option<Instant>,
+    /// How many were sent.
+    sent: u64,
+    /// The number of the latest of those that were answered.
+    answered: u64,
+    /// How long that took.
+    took: Option<Duration>,
+}
+
+impl Pace {
+    /// Returns when the next question is to be sent.
+    fn turn(&mut self, now: Instant) -> Instant {
+        let at = self.next.map_or(now, |next| now.max(next));
+        self.next = Some(at + GAP);
+        at
+    }
+
+    /// Notes that a question is sent: returns its number, and after which time it may be lost.
+    fn send(&mut self) -> (u64, Option<Duration>) {
+        self.sent += 1;
+        (self.sent, self.took.map(|took| took + took / 4 + Duration::from_millis(10)))
+    }
+
+    fn answer(&mut self, number: u64, took: Duration) {
+        if number > self.answered {
+            (self.answered, self.took) = (number, Some(took));
+        }
+    }
+
+    fn has_overtaken(&self, number: u64) -> bool {
+        self.answered >= number + OVERTAKEN
+    }
+}
+
+/// Does something with what is known of a server.
+fn with_pace<T>(server: SocketAddr, job: impl FnOnce(&mut Pace) -> T) -> T {
+    job(PACES.lock().unwrap_or_else(PoisonError::into_inner).entry(server).or_default())
+}
 
 /// When a question is sent.
 #[derive(Clone, Copy, PartialEq, Eq)]
@@ -126,15 +174,8 @@ async fn exchange(server: SocketAddr, message: Message, turn: Turn) -> Result<Me
 
 /// Waits for a moment in which few other questions are sent to a server: what comes all at once it loses.
 async fn pace(server: SocketAddr) {
-    static NEXT: Mutex<BTreeMap<SocketAddr, Instant>> = Mutex::new(BTreeMap::new());
     let now = Instant::now();
-    let at = {
-        let mut next = NEXT.lock().unwrap_or_else(PoisonError::into_inner);
-        let next = next.entry(server).or_insert(now);
-        let at = now.max(*next);
-        *next = at + GAP;
-        at
-    };
+    let at = with_pace(server, |pace| pace.turn(now));
     // The clock of timers goes by milliseconds.
     if at > now + Duration::from_millis(1) {
         tokio::time::sleep_until(at).await;
@@ -149,12 +190,27 @@ async fn over_udp(server: SocketAddr, asked: &Message, bytes: &[u8], times: &[Du
     let socket = UdpSocket::bind((any, 0)).await?;
     socket.connect(server).await?;
     let mut buffer = vec![0; 4096];
-    for longest in times {
+    for (n, longest) in times.iter().enumerate() {
         socket.send(bytes).await?;
-        let end = Instant::now() + *longest;
-        while let Ok(received) = timeout_at(end, socket.recv(&mut buffer)).await {
-            if let Some(answer) = answer_to(asked, &buffer[..received?]) {
-                return Ok(answer);
+        let begun = Instant::now();
+        let (number, usual) = with_pace(server, Pace::send);
+        // Where many that were sent later have been answered by then, it was lost.
+        let mut early = usual.filter(|_| n == 0).map(|usual| begun + usual);
+        let end = begun + *longest;
+        loop {
+            let until = early.map_or(end, |early| early.min(end));
+            match timeout_at(until, socket.recv(&mut buffer)).await {
+                Ok(received) => {
+                    let Some(answer) = answer_to(asked, &buffer[..received?]) else { continue };
+                    with_pace(server, |pace| pace.answer(number, begun.elapsed()));
+                    return Ok(answer);
+                }
+                Err(_) if until == end => break,
+                Err(_) if with_pace(server, |pace| pace.has_overtaken(number)) => {
+                    socket.send(bytes).await?;
+                    early = None;
+                }
+                Err(_) => early = usual.map(|usual| Instant::now() + usual / 2),
             }
         }
     }
@@ -274,6 +330,59 @@ mod tests {
             assert_eq!(answer_to(&asked, &answer.to_vec().unwrap()).is_some(), counts, "{what}");
         }
         assert!(answer_to(&asked, b"noise").is_none());
+    }
+
+    #[test]
+    fn what_many_later_ones_have_overtaken_is_lost() {
+        let mut pace = Pace::default();
+        let (first, unknown) = pace.send();
+        assert_eq!((first, unknown), (1, None), "nothing is known of a server that has not answered");
+        let later: Vec<u64> = (0..40).map(|_| pace.send().0).collect();
+        for (number, overtaken) in [(later[0], false), (later[14], false), (later[15], true), (later[2], true)] {
+            pace.answer(number, Duration::from_millis(40));
+            assert_eq!(pace.has_overtaken(first), overtaken, "{number} was answered");
+            assert!(!pace.has_overtaken(later[20]));
+        }
+        assert_eq!(pace.send().1, Some(Duration::from_millis(60)));
+        // Several at once have their turns one after the other; who comes later does not wait.
+        let now = Instant::now();
+        let turns = [now, now, now + GAP * 5].map(|now| pace.turn(now));
+        assert_eq!(turns, [now, now + GAP, now + GAP * 5]);
+    }
+
+    #[tokio::test]
+    async fn a_question_that_was_overtaken_is_sent_again() {
+        let server = UdpSocket::bind("127.0.0.1:0").await.unwrap();
+        let address = server.local_addr().unwrap();
+        let lost = parse_name("lost.lampholm.example").unwrap();
+        let (missed, answering) = (
+            lost.clone(),
+            tokio::spawn(async move {
+                let (mut buffer, mut times) = ([0; 512], 0);
+                loop {
+                    let (length, from) = server.recv_from(&mut buffer).await.unwrap();
+                    let mut answer = Message::from_vec(&buffer[..length]).unwrap();
+                    if answer.queries[0].name() == &lost {
+                        times += 1;
+                        if times == 1 {
+                            continue;
+                        }
+                    }
+                    answer.metadata.message_type = MessageType::Response;
+                    server.send_to(&answer.to_vec().unwrap(), from).await.unwrap();
+                }
+            }),
+        );
+        let other = parse_name("lampholm.example").unwrap();
+        ask(address, &other, RecordType::A).await.unwrap();
+        let others = (0..60).map(async |_| ask(address, &other, RecordType::A).await.unwrap());
+        let both = (ask(address, &missed, RecordType::A), futures_util::future::join_all(others));
+        let (found, others) = tokio::join!(both.0, both.1);
+        assert_eq!((found.is_ok(), others.len()), (true, 60));
+        // Once for itself and once again: it was not sent with each look.
+        let sent = with_pace(address, |pace| (pace.sent, pace.has_overtaken(2)));
+        assert_eq!(sent, (62, true), "it was lost, not slow");
+        answering.abort();
     }
 
     #[tokio::test]
