@@ -79,7 +79,7 @@ fn why_not_written(path: &Path, source: &io::Error) -> String {
             "{folder} is mounted read-only, as the configuration of a container often is: change it where it comes from, or let Eskort run there"
         ),
         ErrorKind::PermissionDenied => format!(
-            "run it as a user who may write to {folder}; where root may not, the file is immutable (`lsattr {}`), or SELinux or AppArmor forbids it (`journalctl -k | grep -i denied`)",
+            "run it as a user who may write to {folder}, and give files there to the owner and group that they have; where root may not, the file is immutable (`lsattr {}`), or SELinux or AppArmor forbids it (`journalctl -k | grep -i denied`)",
             path.display()
         ),
         _ => "check that the folder is writable and the disk is not full".to_owned(),
