@@ -444,6 +444,11 @@ fn apache_on_another_machine_is_led_to_the_certificate() {
 }
 
 #[test]
+fn nginx_on_another_machine_is_led_to_the_certificate() {
+    put_on_over_ssh(&NGINX, "");
+}
+
+#[test]
 fn lighttpd_on_another_machine_is_led_to_the_certificate() {
     put_on_over_ssh(&LIGHTTPD, "");
 }

@@ -76,9 +76,9 @@ pub struct ServerPlan {
     pub reload: Option<Vec<String>>,
     /// The Unix socket over which the files are put into it while it runs, in place of a reload.
     pub runtime: Option<PathBuf>,
-    /// The file with the number of its main process, where that is known and runs on this machine.
+    /// The file with the number of its main process, where that is known; on this machine only where that runs.
     pub pid_file: Option<PathBuf>,
-    /// Whether that process may be sent SIGHUP in place of `reload`: not where the inventory says how it is reloaded.
+    /// Whether that process may be sent SIGHUP in place of `reload`: on this machine, where the inventory does not say how it is reloaded.
     pub may_signal: bool,
     /// The address of the API that certificates are uploaded to.
     pub upload: Option<String>,

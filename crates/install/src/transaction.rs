@@ -378,14 +378,18 @@ async fn forward(
     }
     let written = by_machine.values().map(|plans| write_all(context, machines, plans).boxed());
     all_done(written.collect()).await?;
-    let leaving: Vec<Workers> = plans.iter().filter_map(|plan| Workers::of(plan.pid_file.as_deref()?)).collect();
+    let leaving = plans.iter().filter_map(|plan| {
+        let pid_file = plan.pid_file.clone()?;
+        Some(Workers::of(machines.at(context, plan.host.as_deref()), pid_file, &plan.rules).boxed())
+    });
+    let leaving = future::join_all(leaving).await;
     let told = by_machine.values().map(|plans| take_all(context, store, machines, plans).boxed());
     all_done(told.collect()).await?;
     for placement in placements {
         look(context, store, (plans, placement), facts).await?;
     }
     // What new processes show is what visitors get once the old ones take none.
-    future::join_all(leaving.iter().map(Workers::gone)).await;
+    future::join_all(leaving.iter().map(|workers| workers.gone().boxed())).await;
     Ok(())
 }
 

@@ -129,7 +129,7 @@ async fn plan_server(
         reload: Some(reload_command(&server.kind)).filter(|words| !words.is_empty()),
         runtime: None,
         pid_file: None,
-        may_signal: configured.is_some_and(|known| known.reload.is_none()),
+        may_signal: server.host.is_none() && configured.is_some_and(|known| known.reload.is_none()),
         upload: upload_address(&server.kind),
         rules: server.rules.clone(),
         endpoints: Vec::new(),
@@ -417,7 +417,9 @@ pub(crate) async fn tell(
     commands.extend(Some(reload_command(&server.kind)).filter(|words| !words.is_empty()));
     let machine = machines.at(context, server.host.as_deref());
     let leaving = match &server.kind {
-        ServerKind::Configured(configured) if insist => Workers::of_server(&machine, configured).await,
+        ServerKind::Configured(configured) if insist => {
+            Workers::of_server(machines.at(context, server.host.as_deref()), configured, &server.rules).await
+        }
         _ => None,
     };
     for words in commands {

@@ -5,7 +5,7 @@ use crate::InstallError;
 use crate::configuration::read_configuration;
 use crate::plan::Serving;
 use eskort_core::context::Context;
-use eskort_core::inventory::{Configured, Part, Server};
+use eskort_core::inventory::{Configured, Part, ProgramRules, Server};
 use eskort_core::pki::Certificate;
 use eskort_core::software::Software;
 use eskort_host::{Daemon, Machine, Machines};
@@ -27,7 +27,7 @@ pub(crate) struct NginxFacts {
     certificates: BTreeMap<PathBuf, Certificate>,
     /// Its version, where somebody wants what depends on it.
     version: Option<[u32; 3]>,
-    /// The file with the number of its main process, where that runs on this machine.
+    /// The file with the number of its main process; on this machine only where that runs.
     pid_file: Option<PathBuf>,
 }
 
@@ -36,40 +36,69 @@ pub(crate) fn daemon(pid_file: &Path) -> Option<Daemon> {
     Daemon::find(pid_file, "nginx: master process")
 }
 
+/// Writes the processes of the nginx whose number is in a file, a line each: number and title.
+const LIST: &str = r#"p=$(cat "$1") && case $(tr '\0' ' ' < /proc/$p/cmdline) in "nginx: master process"*)
+for c in $(cat /proc/$p/task/$p/children); do echo "$c $(tr '\0' ' ' < /proc/$c/cmdline)"; done;; esac"#;
+
+/// Such processes take visitors; those that only finish what they have begun bear another title.
+const TAKES_VISITORS: &str = "nginx: worker process";
+
 /// The processes of an nginx that take visitors before a reload. For a tenth of a second they do beside the new ones.
-pub(crate) struct Workers {
-    daemon: Daemon,
+pub(crate) struct Workers<'a> {
+    machine: Machine<'a>,
+    pid_file: PathBuf,
+    rules: &'a ProgramRules,
     numbers: BTreeSet<i32>,
 }
 
-impl Workers {
-    /// Returns those that take visitors now.
-    pub(crate) fn of(pid_file: &Path) -> Option<Self> {
-        let daemon = daemon(pid_file)?;
-        Some(Workers { numbers: Self::numbers(&daemon), daemon })
+impl<'a> Workers<'a> {
+    /// Returns those that take visitors now; none where that is not told.
+    pub(crate) async fn of(machine: Machine<'a>, pid_file: PathBuf, rules: &'a ProgramRules) -> Self {
+        let mut workers = Workers { machine, pid_file, rules, numbers: BTreeSet::new() };
+        workers.numbers = workers.now().await;
+        workers
     }
 
-    /// Reads a configuration for the file with the number of the main process, and returns those of this machine that take visitors now.
-    pub(super) async fn of_server(machine: &Machine<'_>, configured: &Configured) -> Option<Self> {
-        if machine.host().is_some() || configured.software != Software::Nginx {
+    /// As [`Workers::of`], with the file that a configuration names.
+    pub(super) async fn of_server(
+        machine: Machine<'a>,
+        configured: &Configured,
+        rules: &'a ProgramRules,
+    ) -> Option<Self> {
+        if configured.software != Software::Nginx {
             return None;
         }
-        let reading = read_configuration(machine, |read| nginx::load(&configured.config, read)).await.ok()?;
-        Self::of(&nginx::pid_file(&reading.made.ok()?)?)
+        let reading = read_configuration(&machine, |read| nginx::load(&configured.config, read)).await.ok()?;
+        let pid_file = nginx::pid_file(&reading.made.ok()?)?;
+        Some(Self::of(machine, pid_file, rules).await)
     }
 
-    /// Those that finish what they have begun bear another title.
-    fn numbers(daemon: &Daemon) -> BTreeSet<i32> {
-        daemon.processes("nginx: worker process")
+    async fn now(&self) -> BTreeSet<i32> {
+        if self.machine.host().is_none() {
+            return daemon(&self.pid_file).map(|daemon| daemon.processes(TAKES_VISITORS)).unwrap_or_default();
+        }
+        let words = ["sh", "-c", LIST, "sh", &self.pid_file.to_string_lossy()].map(str::to_owned);
+        let said = self.machine.output(&words, b"", self.rules).await.unwrap_or_default();
+        parse_workers(&String::from_utf8_lossy(&said))
     }
 
     /// Waits until none of them takes visitors any more, but not for ever: nginx may not have reloaded.
     pub(crate) async fn gone(&self) {
         let begun = Instant::now();
-        while !self.numbers.is_disjoint(&Self::numbers(&self.daemon)) && begun.elapsed() < LONGEST_LEAVE {
-            tokio::time::sleep(Duration::from_millis(5)).await;
+        let pause = Duration::from_millis(if self.machine.host().is_none() { 5 } else { 50 });
+        while begun.elapsed() < LONGEST_LEAVE && !self.numbers.is_disjoint(&self.now().await) {
+            tokio::time::sleep(pause).await;
         }
     }
+}
+
+/// Reads a list of processes for those that take visitors.
+fn parse_workers(list: &str) -> BTreeSet<i32> {
+    let worker = |line: &str| {
+        let (number, title) = line.split_once(' ')?;
+        (title.trim_end() == TAKES_VISITORS).then(|| number.parse().ok())?
+    };
+    list.lines().filter_map(worker).collect()
 }
 
 /// Reads the configuration.
@@ -99,8 +128,8 @@ pub(crate) async fn gather(
         true => version(&machine, server).await,
         false => None,
     };
-    let runs = |path: &PathBuf| server.host.is_none() && daemon(path).is_some();
-    let pid_file = nginx::pid_file(&config).filter(runs);
+    let may_run = |path: &PathBuf| server.host.is_some() || daemon(path).is_some();
+    let pid_file = nginx::pid_file(&config).filter(may_run);
     Ok(NginxFacts { config, sites, certificates, version, pid_file })
 }
 
@@ -157,6 +186,13 @@ pub(super) fn after(
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn processes_that_take_visitors_are_told_from_others() {
+        let list = "12 nginx: worker process \n13 nginx: worker process is shutting down \n14 nginx: cache manager process\n\
+                    15 nginx: worker process\nx nginx: worker process\n\n16\n";
+        assert_eq!(parse_workers(list), BTreeSet::from([12, 15]));
+    }
 
     #[test]
     fn a_version_is_read_from_what_nginx_says() {

@@ -27,7 +27,7 @@ pub(super) struct ConfigPlan {
     pub(super) prepare: Vec<Vec<String>>,
     /// The Unix socket at which files that it reads can be changed while it runs.
     pub(super) runtime: Option<PathBuf>,
-    /// The file with the number of its main process, where that is known and runs on this machine.
+    /// The file with the number of its main process, where that is known; on this machine only where that runs.
     pub(super) pid_file: Option<PathBuf>,
 }
 

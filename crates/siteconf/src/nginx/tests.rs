@@ -56,6 +56,20 @@ fn a_block_with_tls_is_pointed_at_our_files_and_nothing_else_changes() {
 }
 
 #[test]
+fn the_file_with_the_number_of_the_main_process_is_known_where_it_is_named_whole() {
+    for (text, wanted) in [
+        ("pid /run/nginx.pid;\nhttp {}", Some("/run/nginx.pid")),
+        ("include more.conf;", Some("/srv/pid")),
+        ("pid logs/nginx.pid;", None),
+        ("http { server { set $pid /run/x; } }", None),
+        ("pid;", None),
+    ] {
+        let config = config(&[("/etc/nginx/nginx.conf", text), ("/etc/nginx/more.conf", "pid '/srv/pid';")]);
+        assert_eq!(pid_file(&config).as_deref(), wanted.map(Path::new), "{text}");
+    }
+}
+
+#[test]
 fn a_plain_block_gets_tls_listeners_beside_its_own() {
     let text = "http {\n    server {\n        listen 80;\n        listen [::]:80;\n        server_name lampholm.example;\n    }\n}\n";
     let wanted = "http {\n    server {\n        listen 80;\n        listen [::]:80;\n        server_name lampholm.example;\n        \
