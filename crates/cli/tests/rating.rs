@@ -354,26 +354,34 @@ fn what_a_page_wants_over_http_is_what_a_browser_says() {
     let url = format!("https://{}:{}/", NAMES[0], world.site.tls_address().port());
     let profile = format!("--user-data-dir={}", world.place.path("profile").display());
     let resolve = format!("--host-resolver-rules=MAP {} 127.0.0.1,MAP a.tides.example 127.0.0.9", NAMES[0]);
-    let browser = Command::new("chromium")
-        .args(["--headless", "--no-sandbox", "--disable-gpu", "--ignore-certificate-errors", "--enable-logging=stderr"])
-        .args(["--virtual-time-budget=5000", "--dump-dom", &profile, &resolve, &url])
-        .output()
-        .expect("Debian's package chromium is installed (scripts/test does it)");
-    let said = String::from_utf8_lossy(&browser.stderr).into_owned();
-    let theirs: BTreeSet<(String, String)> = said
-        .lines()
-        .filter(|line| line.contains("Mixed Content"))
-        .filter_map(|line| {
-            let kind = match line {
-                line if line.contains("has been blocked") => "blocked",
-                line if line.contains("automatically upgraded") => "upgraded",
-                line if line.contains("contains a form") => "warned",
-                _ => return None,
-            };
-            let at = line.find("'http://")? + 1;
-            Some((kind.to_owned(), line[at..].split('\'').next()?.to_owned()))
-        })
-        .collect();
+    let visit = || {
+        let browser = Command::new("chromium")
+            .args(["--headless", "--no-sandbox", "--disable-gpu", "--ignore-certificate-errors"])
+            .args(["--enable-logging=stderr", "--virtual-time-budget=5000", "--dump-dom", &profile, &resolve, &url])
+            .output()
+            .expect("Debian's package chromium is installed (scripts/test does it)");
+        String::from_utf8_lossy(&browser.stderr).into_owned()
+    };
+    let report = |line: &str| {
+        let kind = match line {
+            line if !line.contains("Mixed Content") => return None,
+            line if line.contains("has been blocked") => "blocked",
+            line if line.contains("automatically upgraded") => "upgraded",
+            line if line.contains("contains a form") => "warned",
+            _ => return None,
+        };
+        let at = line.find("'http://")? + 1;
+        Some((kind.to_owned(), line[at..].split('\'').next()?.to_owned()))
+    };
+    // It may end before it has asked for the icon.
+    let (mut said, mut theirs) = (String::new(), BTreeSet::new());
+    for _ in 0..5 {
+        said = visit();
+        theirs.extend(said.lines().filter_map(report));
+        if theirs.len() >= ours.len() {
+            break;
+        }
+    }
     assert_eq!(theirs.len(), 21, "{said}");
     assert_eq!(ours, theirs);
 }

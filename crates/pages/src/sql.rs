@@ -10,8 +10,8 @@ use memchr::{memchr, memchr2, memmem};
 use std::io::{self, Write};
 use std::ops::Range;
 use std::sync::Arc;
-use stretch::Cut;
 pub use stretch::ReadAt;
+use stretch::{Cut, Gone};
 use table::Tables;
 
 /// A literal that is longer is left as it is: so much of a dump is in memory at the most.
@@ -111,9 +111,9 @@ impl<'a> DumpMender<'a> {
             return Err(io::Error::other("it is no dump as text, whatever its name says: unpack it first"));
         }
         self.dialect = Some(dialect_of(head));
-        let (mut at, mut goes_on) = (0, true);
-        while goes_on {
-            (at, goes_on) = self.pair(old, at, &mut new)?;
+        let mut gone = Gone { end: 0, goes_on: true };
+        while gone.goes_on {
+            gone = self.pair(old, gone.end, &mut new)?;
         }
         Ok(())
     }

@@ -17,12 +17,12 @@ pub(super) struct Cut {
     pub(super) stretch: u64,
 }
 
-/// A stretch that was gone through.
-struct Gone {
+/// What was gone through.
+pub(super) struct Gone {
     /// Where it ends.
-    end: u64,
+    pub(super) end: u64,
     /// Whether that is not the end of the dump.
-    goes_on: bool,
+    pub(super) goes_on: bool,
 }
 
 /// The second stretch of two, with all that came of it.
@@ -34,12 +34,7 @@ struct Second<'a> {
 
 impl DumpMender<'_> {
     /// Goes through two stretches; where the guess is wrong at which the second begins, through one.
-    pub(super) fn pair(
-        &mut self,
-        old: &ReadAt<'_>,
-        from: u64,
-        new: &mut Option<&mut dyn Write>,
-    ) -> io::Result<(u64, bool)> {
+    pub(super) fn pair(&mut self, old: &ReadAt<'_>, from: u64, new: &mut Option<&mut dyn Write>) -> io::Result<Gone> {
         let (length, guess) = (self.cut.stretch, self.guess());
         let (statement, tables) = (guess.statement.clone(), Arc::clone(&guess.tables));
         let (tell, told) = mpsc::channel();
@@ -57,25 +52,25 @@ impl DumpMender<'_> {
                 Ok(Some(Second { mender, written, gone }))
             });
             let mut first = self.stretch(old, from, from + length, new)?;
-            let Ok(Some(begin)) = told.recv() else { return Ok((first.end, first.goes_on)) };
+            let Ok(Some(begin)) = told.recv() else { return Ok(first) };
             if first.goes_on && first.end < begin {
                 first = self.stretch(old, first.end, begin, new)?;
             }
             let is_right = first.end == begin && self.statement == statement && self.words.trim_ascii().is_empty();
             if !is_right || !Arc::ptr_eq(&self.tables, &tables) {
-                return Ok((first.end, first.goes_on));
+                return Ok(first);
             }
             let Ok(second) = second.join() else {
                 return Err(io::Error::other("a stretch of it was not gone through"));
             };
-            let Some(Second { mender, written, gone }) = second? else { return Ok((first.end, first.goes_on)) };
+            let Some(Second { mender, written, gone }) = second? else { return Ok(first) };
             if let (Some(new), Some(written)) = (new, written) {
                 new.write_all(&written)?;
             }
             let mut tally = std::mem::take(&mut self.tally);
             tally.add(mender.tally);
             *self = DumpMender { tally, hosts: self.hosts, ..mender };
-            Ok((gone.end, gone.goes_on))
+            Ok(gone)
         })
     }
 
