@@ -66,7 +66,7 @@ pub(crate) const NGINX: Case = Case {
         "pid {dir}/pid;\nerror_log {dir}/error.log;\ndaemon off;\nevents {}\nhttp {\n  access_log off;\n  client_body_temp_path {dir}/body;\n  proxy_temp_path {dir}/proxy;\n\
          \x20 fastcgi_temp_path {dir}/fastcgi;\n  uwsgi_temp_path {dir}/uwsgi;\n  scgi_temp_path {dir}/scgi;\n  server {\n    listen 127.0.0.1:{port} ssl;\n\
          \x20   server_name lampholm.example www.lampholm.example;\n    ssl_certificate {dir}/old/old.pem;\n    ssl_certificate_key {dir}/old/old.key;\n\
-         \x20   location / {\n      return 200 \"the lamp is lit\";\n    }\n    location /slow/ {\n      alias {dir}/old/;\n      limit_rate 100;\n    }\n  }\n}\n",
+         \x20   location / {\n      return 200 \"the lamp is lit\";\n    }\n    location /slow/ {\n      alias {dir}/old/;\n      limit_rate 40;\n    }\n  }\n}\n",
     )],
     start: "nginx -c {dir}/nginx.conf",
     test: None,
