@@ -178,7 +178,7 @@ fn a_timer_tells_facts_a_line_each() {
     assert_eq!(said.code, Some(4), "{said}");
     assert!(result["text"].as_str().unwrap().contains("not tried again until"), "{said}");
     // Without a journal the facts stand in lines of text.
-    let said = world.place.run_with("JOURNAL_STREAM", "8:1", &["keep", "--only", "website", "--by-timer"]);
+    let said = world.place.run(&["keep", "--only", "website", "--by-timer", "--log-format", "journal"]);
     said.check(0, &[]);
     let there = std::path::Path::new("/run/systemd/journal/socket").exists();
     assert!(said.out.is_empty() && (there || said.err.contains("website: issued: by `Lampholm")), "{said}");

@@ -1,6 +1,6 @@
 //! The timer that keeps certificates: units for systemd, and lines for cron. Texts only; who writes them is elsewhere.
 
-use crate::inventory::{AuthorityKind, Inventory, Proof, ServerKind};
+use crate::inventory::{AuthorityKind, Inventory, NotifyKind, Proof, RecordWriter, ServerKind};
 use crate::software::Software;
 use std::collections::BTreeSet;
 use std::path::{Path, PathBuf};
@@ -10,6 +10,23 @@ pub const HOURS: [u32; 8] = [1, 2, 3, 4, 6, 8, 12, 24];
 
 /// The name of the units, and of the file for cron.
 pub const NAME: &str = "eskort";
+
+/// What is closed to every run of the system's service (systemd.exec(5)): nothing of it is needed, by servers' own tests either.
+const WALLS: [&str; 13] = [
+    "LockPersonality=yes",
+    "PrivateDevices=yes",
+    "ProtectClock=yes",
+    "ProtectControlGroups=yes",
+    "ProtectHostname=yes",
+    "ProtectKernelLogs=yes",
+    "ProtectKernelModules=yes",
+    "ProtectKernelTunables=yes",
+    "RestrictAddressFamilies=AF_INET AF_INET6 AF_NETLINK AF_UNIX",
+    "RestrictNamespaces=yes",
+    "RestrictRealtime=yes",
+    "RestrictSUIDSGID=yes",
+    "SystemCallArchitectures=native",
+];
 
 /// By these lines our own part of a user's cron table is known again.
 const BEGIN: &str = "# eskort begins; `eskort schedule` writes what is between these lines";
@@ -26,8 +43,17 @@ pub struct Job {
     pub hours: u32,
     /// The minute of the day at which it begins, below `hours * 60`: another one on each machine, so that not all come to an authority at once.
     pub minute: u32,
-    /// The folders in which it writes; `None` for no walls around it.
-    pub writes_to: Option<BTreeSet<PathBuf>>,
+    /// Where it may write; `None` for no walls around it.
+    pub walls: Option<Walls>,
+}
+
+/// Where a run has to write on this machine.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Walls {
+    /// Its state, and what its proofs and servers need.
+    pub folders: BTreeSet<PathBuf>,
+    /// Whether the inventory has it run programs of the administrator's, of which nobody knows where they write.
+    pub runs_programs: bool,
 }
 
 impl Job {
@@ -63,16 +89,27 @@ impl Job {
             "NoNewPrivileges=yes".to_owned(),
         ];
         // Walls want a namespace of their own, which units of users do not always get.
-        if let Some(folders) = &self.writes_to {
-            let walls =
-                ["PrivateDevices", "PrivateTmp", "ProtectClock", "ProtectKernelModules", "ProtectKernelTunables"];
-            let more = ["RestrictRealtime", "RestrictSUIDSGID", "LockPersonality"];
-            lines.extend(walls.iter().chain(&more).map(|wall| format!("{wall}=yes")));
-            lines.push("ProtectSystem=strict".to_owned());
-            let written = folders.iter().map(|folder| unit_word(&format!("-{}", folder.display())));
-            lines.extend(written.map(|folder| format!("ReadWritePaths={folder}")));
+        if let Some(walls) = &self.walls {
+            lines.extend(WALLS.map(str::to_owned));
+            if !self.needs_tmp(walls) {
+                lines.push("PrivateTmp=yes".to_owned());
+            }
+            if walls.runs_programs {
+                lines.push("# The inventory has programs run, which may write elsewhere, too.".to_owned());
+                lines.push("ProtectSystem=yes".to_owned());
+            } else {
+                lines.push("ProtectSystem=strict".to_owned());
+                let written = walls.folders.iter().map(|folder| unit_word(&format!("-{}", folder.display())));
+                lines.extend(written.map(|folder| format!("ReadWritePaths={folder}")));
+            }
         }
         lines.join("\n") + "\n"
+    }
+
+    /// Returns whether something that it needs lies where a private folder for temporary files would hide it.
+    fn needs_tmp(&self, walls: &Walls) -> bool {
+        let mut paths = walls.folders.iter().chain([&self.program, &self.inventory]);
+        paths.any(|path| path.starts_with("/tmp") || path.starts_with("/var/tmp"))
     }
 
     /// Returns the timer unit (systemd.timer(5), systemd.time(7)).
@@ -140,15 +177,16 @@ pub fn named_in(text: &str) -> Option<(PathBuf, PathBuf)> {
     Some((bare(program), bare(inventory)))
 }
 
-/// Returns the folders of this machine in which a run writes: its state, and what its proofs and servers need.
-pub fn writes_to(inventory: &Inventory, state: &Path) -> BTreeSet<PathBuf> {
+/// Returns where a run has to write on this machine.
+pub fn walls(inventory: &Inventory, state: &Path) -> Walls {
     let mut folders = BTreeSet::from([state.to_owned(), PathBuf::from("/run")]);
+    let mut runs_programs = inventory.notify.values().any(|to| matches!(to.kind, NotifyKind::Program { .. }));
     let above = |path: &Path| path.parent().map(Path::to_owned);
     for proof in inventory.proofs.values() {
-        if let Proof::HttpFolder { folder, hosts, .. } = proof
-            && hosts.is_empty()
-        {
-            folders.insert(folder.clone());
+        match proof {
+            Proof::HttpFolder { folder, hosts, .. } if hosts.is_empty() => drop(folders.insert(folder.clone())),
+            Proof::Dns(dns) => runs_programs |= matches!(dns.writer, RecordWriter::Program { host: None, .. }),
+            _ => {}
         }
     }
     for authority in inventory.authorities.values() {
@@ -162,14 +200,42 @@ pub fn writes_to(inventory: &Inventory, state: &Path) -> BTreeSet<PathBuf> {
                 folders.extend(above(&configured.config));
                 folders.extend(configured.certificates.clone());
                 folders.extend(runtime_folders(configured.software).iter().map(PathBuf::from));
+                runs_programs |= [&configured.test, &configured.reload].into_iter().flatten().any(|c| !only_manages(c));
             }
-            ServerKind::Files { copies, .. } => folders.extend(copies.iter().filter_map(|copy| above(&copy.to))),
-            ServerKind::Keystore(keystore) => folders.extend(above(&keystore.to)),
+            ServerKind::Files { copies, run } => {
+                folders.extend(copies.iter().filter_map(|copy| above(&copy.to)));
+                runs_programs |= !only_manages(run);
+            }
+            ServerKind::Keystore(keystore) => {
+                folders.extend(above(&keystore.to));
+                runs_programs |= !only_manages(&keystore.run);
+            }
             ServerKind::Parcel(parcel) => drop(folders.insert(parcel.folder.clone())),
-            ServerKind::WebApi(_) | ServerKind::Program { .. } => {}
+            ServerKind::Program { .. } => runs_programs = true,
+            ServerKind::WebApi(_) => {}
         }
     }
-    folders
+    Walls { folders, runs_programs }
+}
+
+/// Programs that manage services, of which it is known that they write nothing elsewhere.
+const MANAGERS: [&str; 11] = [
+    "systemctl",
+    "service",
+    "nginx",
+    "apache2ctl",
+    "apachectl",
+    "httpd",
+    "haproxy",
+    "lighttpd",
+    "postfix",
+    "doveadm",
+    "exim4",
+];
+
+/// Whether a command is empty or that of such a program.
+fn only_manages(command: &[String]) -> bool {
+    command.first().is_none_or(|program| MANAGERS.iter().any(|manager| Path::new(program).ends_with(manager)))
 }
 
 /// Returns where a server's own test and reload write: they open its logs, too.
@@ -206,7 +272,7 @@ mod tests {
 
     fn job(hours: u32, minute: u32) -> Job {
         let (program, inventory) = ("/usr/local/bin/eskort".into(), "/etc/eskort/eskort.toml".into());
-        Job { program, inventory, hours, minute, writes_to: None }
+        Job { program, inventory, hours, minute, walls: None }
     }
 
     #[test]
@@ -238,9 +304,34 @@ mod tests {
         let odd = Job { inventory: "/srv/100% \"lamp\"/it's.toml".into(), ..job(12, 0) };
         assert!(odd.service().contains(r#"--config "/srv/100%% \"lamp\"/it's.toml" keep"#), "{}", odd.service());
         assert!(odd.cron(None).contains(r#"--config '/srv/100\% "lamp"/it'\''s.toml' keep"#), "{}", odd.cron(None));
-        let walls = Job { writes_to: Some(["/var/lib/eskort".into()].into()), ..job(12, 0) };
-        assert!(walls.service().contains("ProtectSystem=strict\nReadWritePaths=-/var/lib/eskort\n"));
-        assert!(!job(12, 0).service().contains("ProtectSystem"));
+    }
+
+    #[test]
+    fn walls_leave_open_what_a_run_needs() {
+        let within = |folder: &str, runs_programs: bool| {
+            Job { walls: Some(Walls { folders: [folder.into()].into(), runs_programs }), ..job(12, 0) }.service()
+        };
+        assert!(
+            within("/var/lib/eskort", false)
+                .ends_with("PrivateTmp=yes\nProtectSystem=strict\nReadWritePaths=-/var/lib/eskort\n")
+        );
+        let open = within("/var/lib/eskort", true);
+        assert!(open.contains("\nProtectSystem=yes\n") && !open.contains("ReadWritePaths"), "{open}");
+        assert!(
+            !within("/var/tmp/trial", false).contains("PrivateTmp")
+                && within("/tmpfiles", false).contains("PrivateTmp")
+        );
+        assert!(!job(12, 0).service().contains("Protect"));
+        for (command, only) in [
+            ("systemctl reload lamp", true),
+            ("/usr/sbin/nginx -s reload", true),
+            ("", true),
+            ("touch told", false),
+            ("sh -c systemctl", false),
+        ] {
+            let words: Vec<String> = command.split_whitespace().map(str::to_owned).collect();
+            assert_eq!(only_manages(&words), only, "{command}");
+        }
     }
 
     #[test]

@@ -4,7 +4,7 @@ use crate::StepError;
 use eskort_core::context::Context;
 use eskort_core::finding::{Finding, Severity, Topic};
 use eskort_core::inventory::ProgramRules;
-use eskort_core::schedule::{Job, NAME, named_in, ours_of, without_ours, writes_to};
+use eskort_core::schedule::{Job, NAME, named_in, ours_of, walls, without_ours};
 use eskort_core::words;
 use eskort_host::files::{self, Access};
 use eskort_host::{MachineError, Machines, check_trust};
@@ -81,7 +81,7 @@ impl ScheduleOptions {
             inventory: context.inventory_path.clone(),
             hours: self.hours,
             minute: Job::minute_of(&self.seed, self.hours),
-            writes_to: has_walls.then(|| writes_to(&context.inventory, &context.state)),
+            walls: has_walls.then(|| walls(&context.inventory, &context.state)),
         }
     }
 

@@ -33,13 +33,19 @@ pub(crate) fn run(ui: &Ui, context: &Context, args: KeepArgs) -> ExitStatus {
         ui.talk("The inventory has no [certificate.NAME] section, so there is nothing to keep.");
     }
     let KeepArgs { plan, wait, only, beyond_budget, drop_names, by_timer, log_format, .. } = args;
-    // systemd says so where what is printed goes into its journal.
-    let in_journal = by_timer && std::env::var_os("JOURNAL_STREAM").is_some();
-    let format = log_format.unwrap_or(if in_journal { LogFormat::Journal } else { LogFormat::Text });
+    let format =
+        log_format.unwrap_or(if by_timer && prints_into_journal() { LogFormat::Journal } else { LogFormat::Text });
     if format != LogFormat::Text {
         ui.log_as(format);
     }
     run_with(ui, context, plan, KeepOptions { wait, only, beyond_budget, drop_names, by_timer, renew: false })
+}
+
+/// Whether what is printed goes into systemd's journal (systemd.exec(5), `JOURNAL_STREAM`).
+fn prints_into_journal() -> bool {
+    let stream = std::env::var("JOURNAL_STREAM").ok();
+    let printed = nix::sys::stat::fstat(std::io::stderr()).ok();
+    stream.zip(printed).is_some_and(|(stream, to)| stream == format!("{}:{}", to.st_dev, to.st_ino))
 }
 
 /// `eskort renew`

@@ -76,7 +76,7 @@ fn why_not_written(path: &Path, source: &io::Error) -> String {
     match source.kind() {
         ErrorKind::StorageFull | ErrorKind::QuotaExceeded => format!("make room: `df {folder}` says how much there is"),
         ErrorKind::ReadOnlyFilesystem => format!(
-            "{folder} is mounted read-only, as the configuration of a container often is: change it where it comes from, or let Eskort run there"
+            "{folder} is mounted read-only, as the configuration of a container often is: change it where it comes from, or let Eskort run there. From a timer: run `eskort schedule` again, its service may write only where the inventory wanted it then"
         ),
         ErrorKind::PermissionDenied => format!(
             "run it as a user who may write to {folder}, and give files there to the owner and group that they have; where root may not, the file is immutable (`lsattr {}`), or SELinux or AppArmor forbids it (`journalctl -k | grep -i denied`)",
