@@ -66,6 +66,8 @@ pub(crate) struct Ui {
     verbose: bool,
     /// The demo tells one story: its talk goes where its results go.
     one_stream: bool,
+    /// Whether somebody sees things move.
+    is_live: bool,
     spinner: Arc<Mutex<Option<ProgressBar>>>,
     waits: Arc<Mutex<Waits>>,
     side: Arc<Mutex<Side>>,
@@ -156,6 +158,7 @@ impl Ui {
             output,
             verbose,
             one_stream,
+            is_live: std::io::stderr().is_terminal() && (!one_stream || std::io::stdout().is_terminal()),
             spinner: Arc::default(),
             waits: Arc::default(),
             side: Arc::default(),
@@ -331,11 +334,6 @@ impl Ui {
         }
     }
 
-    /// Whether somebody sees things move.
-    fn is_live(&self) -> bool {
-        std::io::stderr().is_terminal() && (!self.one_stream || std::io::stdout().is_terminal())
-    }
-
     /// Whether every request is printed.
     pub(crate) fn is_verbose(&self) -> bool {
         self.verbose
@@ -347,7 +345,7 @@ impl Ui {
         let changed = waits.update(names);
         let lines = waits.lines();
         drop(waits);
-        if !self.is_live() && !changed.is_empty() {
+        if !self.is_live && !changed.is_empty() {
             lines.iter().for_each(|line| self.talk(&format!("  {line}")));
         }
     }
@@ -365,7 +363,7 @@ impl Ui {
     pub(crate) fn side_by_side(&self, certificates: &[String]) {
         self.settle();
         *self.side() = Side { board: (!certificates.is_empty()).then(|| Board::new(certificates)), headline: None };
-        if certificates.is_empty() || !self.is_live() {
+        if certificates.is_empty() || !self.is_live {
             return;
         }
         let bar = ProgressBar::with_draw_target(None, ProgressDrawTarget::stderr());
@@ -389,7 +387,7 @@ impl Ui {
 
     /// Whether somebody sees certificates move side by side.
     pub(crate) fn shows_board(&self) -> bool {
-        self.is_live() && self.side().board.is_some()
+        self.is_live && self.side().board.is_some()
     }
 
     /// Puts a certificate's headline above what is said next, unless it stands there already.
@@ -412,7 +410,7 @@ impl Ui {
 
     /// Shows a spinner, on a terminal.
     pub(crate) fn spin(&self, message: String) {
-        if !self.is_live() {
+        if !self.is_live {
             return;
         }
         let mut spinner = self.spinner.lock().expect("no holder panics");

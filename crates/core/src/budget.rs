@@ -129,20 +129,66 @@ pub fn names_key(names: &[Identifier]) -> String {
 
 /// Returns how the budgets stand that an order for names needs, at `now`. `spent` is what was counted at its authority.
 pub fn rooms(limits: &Limits, spent: &[Spent], names: &[Identifier], now: Timestamp) -> Vec<Room> {
-    let failures = names.iter().map(|name| (Counted::Failures, name.to_string()));
-    cost(names).into_iter().chain(failures).filter_map(|key| room(limits, spent, key, now)).collect()
+    let budgets = needed(limits, names, now).into_iter();
+    budgets.map(|budget| budget.room(&budget.tally(spent), now)).collect()
 }
 
-fn room(limits: &Limits, spent: &[Spent], (counted, subject): (Counted, String), now: Timestamp) -> Option<Room> {
-    let limit = counted.limit(limits)?;
-    let since = now - limit.within;
-    let counts = |one: &&Spent| one.counted == counted && one.subject == subject && one.at > since;
-    let mut at: Vec<Timestamp> = spent.iter().filter(counts).map(|one| one.at).collect();
-    at.sort_unstable();
-    // With as many as there may be, there is room when the one that makes them so many is old enough.
-    let again = at.len().checked_sub(limit.most as usize).map(|n| at.get(n).copied().unwrap_or(now) + limit.within);
-    let spent = u32::try_from(at.len()).unwrap_or(u32::MAX);
-    Some(Room { counted, subject, most: limit.most, within: limit.within.as_secs(), spent, again })
+/// Returns the budgets that an order for names needs, at `now`.
+pub fn needed(limits: &Limits, names: &[Identifier], now: Timestamp) -> Vec<Needed> {
+    let failures = names.iter().map(|name| (Counted::Failures, name.to_string()));
+    cost(names).into_iter().chain(failures).filter_map(|key| Needed::new(limits, key, now)).collect()
+}
+
+/// A budget that an order needs.
+#[derive(Clone, Debug)]
+pub struct Needed {
+    /// What it counts.
+    pub counted: Counted,
+    /// Of what.
+    pub subject: String,
+    /// What was counted after this instant counts.
+    pub since: Timestamp,
+    /// How much there may be.
+    pub limit: Limit,
+}
+
+/// How much of a budget is spent.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub struct Tally {
+    /// How many there were.
+    pub count: u32,
+    /// Of as many of the last ones as there may be, the oldest; `None` when there were not so many.
+    pub oldest: Option<Timestamp>,
+}
+
+impl Needed {
+    fn new(limits: &Limits, (counted, subject): (Counted, String), now: Timestamp) -> Option<Self> {
+        let limit = counted.limit(limits)?;
+        Some(Needed { counted, subject, since: now - limit.within, limit })
+    }
+
+    fn tally(&self, spent: &[Spent]) -> Tally {
+        let counts = |one: &&Spent| one.counted == self.counted && one.subject == self.subject && one.at > self.since;
+        let mut at: Vec<Timestamp> = spent.iter().filter(counts).map(|one| one.at).collect();
+        at.sort_unstable();
+        let oldest = at.len().checked_sub(self.limit.most as usize).and_then(|n| at.get(n).copied());
+        Tally { count: u32::try_from(at.len()).unwrap_or(u32::MAX), oldest }
+    }
+
+    /// Returns how it stands at `now`, with what is spent of it.
+    pub fn room(&self, tally: &Tally, now: Timestamp) -> Room {
+        let (most, within) = (self.limit.most, self.limit.within);
+        // With as many as there may be, there is room when the one that makes them so many is old enough.
+        let again = (tally.count >= most).then(|| tally.oldest.unwrap_or(now) + within);
+        Room {
+            counted: self.counted,
+            subject: self.subject.clone(),
+            most,
+            within: within.as_secs(),
+            spent: tally.count,
+            again,
+        }
+    }
 }
 
 /// Returns the budget that lets an order wait the longest, and until when; `None` when there is room for it.
@@ -196,7 +242,8 @@ impl Outlook {
         let (before, planned) = self.spent.split_at(self.before);
         let budget = |key: (Counted, String)| {
             let planned = planned.iter().filter(|one| (one.counted, &one.subject) == (key.0, &key.1)).count();
-            let room = room(&self.limits, before, key, self.now)?;
+            let needed = Needed::new(&self.limits, key, self.now)?;
+            let room = needed.room(&needed.tally(before), self.now);
             Some(Budget { room, planned: u32::try_from(planned).unwrap_or(u32::MAX) })
         };
         let of_interest = |budget: &Budget| match budget.room.counted {

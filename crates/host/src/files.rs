@@ -81,10 +81,11 @@ impl Place {
     /// Finds the folder that a path's last name stands in.
     fn find(path: &Path, last_link: LastLink) -> io::Result<Place> {
         let whole = std::path::absolute(path)?;
-        if let Some(place) = Place::find_straight(&whole)
-            && (last_link == LastLink::Keep || !place.is_link())
-        {
-            return Ok(place);
+        match Place::find_straight(&whole) {
+            Some(Ok(place)) if last_link == LastLink::Keep || !place.is_link() => return Ok(place),
+            // Links on the way are told before what does not exist.
+            Some(Err(Errno::NOENT)) => return Err(Errno::NOENT.into()),
+            _ => {}
         }
         let mut ahead: VecDeque<OsString> = parts(&whole).collect();
         let mut at = root()?;
@@ -129,13 +130,13 @@ impl Place {
         }
     }
 
-    /// As [`Place::find`], in one call of the system, for paths without any link on the way; `None` for all others, and where the
-    /// system does not know that call.
-    fn find_straight(whole: &Path) -> Option<Place> {
+    /// As [`Place::find`], in one call of the system, for paths without any link on the way; an error for all others, and where the
+    /// system does not know that call; `None` where no name comes last.
+    fn find_straight(whole: &Path) -> Option<Result<Place, Errno>> {
         let name = whole.file_name()?.to_owned();
         let flags = OFlags::PATH | OFlags::DIRECTORY | OFlags::CLOEXEC;
-        let folder = openat2(CWD, whole.parent()?, flags, Mode::empty(), ResolveFlags::NO_SYMLINKS).ok()?;
-        Some(Place { folder, name })
+        let folder = openat2(CWD, whole.parent()?, flags, Mode::empty(), ResolveFlags::NO_SYMLINKS);
+        Some(folder.map(|folder| Place { folder, name }))
     }
 
     fn is_link(&self) -> bool {
@@ -306,6 +307,8 @@ pub fn read_whole(path: &Path, most: u64) -> io::Result<Option<FileRead>> {
     }
     let mut bytes = Vec::new();
     if meta.len() <= most {
+        // With room for one byte more its end is seen at once.
+        bytes.reserve(usize::try_from(meta.len()).unwrap_or(0) + 1);
         Read::by_ref(&mut file).take(most + 1).read_to_end(&mut bytes)?;
     }
     if meta.len().max(bytes.len() as u64) > most {

@@ -9,8 +9,13 @@ use eskort_store::{DebtRow, StoreError};
 use std::collections::{BTreeMap, BTreeSet};
 use std::path::PathBuf;
 
-/// Takes away what is owed for the certificates that `whose` names. What cannot be taken away stays owed, with the reason.
-pub async fn pay_debts(around: ProofContext<'_>, whose: impl Fn(&str) -> bool) -> Result<(), StoreError> {
+/// Takes away what is owed for a certificate, as [`pay_debts`] does.
+pub async fn pay_debts_of(around: ProofContext<'_>, certificate: &str) -> Result<(), StoreError> {
+    pay_debts(around, around.store.debts_of(certificate).await?).await
+}
+
+/// Takes away what is owed, the newest first. What cannot be taken away stays owed, with the reason.
+pub async fn pay_debts(around: ProofContext<'_>, owed: Vec<DebtRow>) -> Result<(), StoreError> {
     let ProofContext { context, store, machines, shared } = around;
     let mut paid = Vec::new();
     let mut unpaid = Vec::new();
@@ -18,7 +23,6 @@ pub async fn pay_debts(around: ProofContext<'_>, whose: impl Fn(&str) -> bool) -
     let mut records: BTreeMap<String, Vec<DebtRow>> = BTreeMap::new();
     // The folders that were made for the files of each machine.
     let mut emptied: BTreeMap<Option<String>, BTreeSet<PathBuf>> = BTreeMap::new();
-    let owed: Vec<DebtRow> = store.debts().await?.into_iter().filter(|row| whose(&row.certificate)).collect();
     if owed.is_empty() {
         return Ok(());
     }

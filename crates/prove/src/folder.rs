@@ -5,6 +5,7 @@ use crate::site::SiteFolder;
 use crate::{ProofContext, ProofError};
 use eskort_core::debt::Debt;
 use eskort_host::{Machine, MachineError, crash_point, passing_name};
+use eskort_store::DebtRow;
 use std::collections::{BTreeMap, BTreeSet};
 use std::path::{Path, PathBuf};
 
@@ -45,13 +46,13 @@ async fn publish_on(site: &SiteFolder<'_>, machine: &Machine<'_>, files: &[SiteF
         }
         // Owed before it is there: whatever happens next, the following run knows what to take away. What another certificate
         // has put there is needed by this one too, and goes with the last.
-        let others = Owed::on(site, host.as_deref()).await?;
+        let others = Owed::of(site.around.store.debts().await?, host.as_deref());
         let shared = group.iter().filter(|file| others.files.contains_key(&root.join(&file.path)));
         let owing: Vec<&SiteFile> = missing.iter().copied().chain(shared).collect();
         let made = others.folders.into_iter().filter(|made| folder.starts_with(made) && !folders.contains(made)).rev();
         let to_remove: Vec<PathBuf> = folders.iter().cloned().chain(made).collect();
         site.owe(host.as_ref(), &owing, &to_remove).await?;
-        let passing = Owed::on(site, host.as_deref()).await?.files;
+        let passing = Owed::of(site.around.store.debts_of(site.owner).await?, host.as_deref()).files;
         machine.make_site_folders(root, &folder, &folders).await?;
         for file in missing {
             let path = root.join(&file.path);
@@ -73,9 +74,9 @@ struct Owed {
 }
 
 impl Owed {
-    async fn on(site: &SiteFolder<'_>, host: Option<&str>) -> Result<Self, ProofError> {
+    fn of(debts: Vec<DebtRow>, host: Option<&str>) -> Self {
         let mut owed = Owed::default();
-        for row in site.around.store.debts().await? {
+        for row in debts {
             if let Debt::File { host: on, path, passing, folders } = row.debt
                 && on.as_deref() == host
             {
@@ -83,7 +84,7 @@ impl Owed {
                 owed.folders.extend(folders);
             }
         }
-        Ok(owed)
+        owed
     }
 }
 

@@ -15,7 +15,7 @@ mod site;
 mod tls;
 
 pub use around::ProofContext;
-pub use cleanup::pay_debts;
+pub use cleanup::{pay_debts, pay_debts_of};
 pub use error::ProofError;
 pub use file::SiteFile;
 pub use listener::Listener;

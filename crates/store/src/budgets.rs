@@ -2,7 +2,7 @@
 
 use crate::rows::instant;
 use crate::{Store, StoreError};
-use eskort_core::budget::{Counted, Room, Spent, cost, rooms, waits_for};
+use eskort_core::budget::{Counted, Needed, Room, Spent, Tally, cost, needed, waits_for};
 use eskort_core::inventory::Limits;
 use eskort_core::names::Identifier;
 use jiff::{SignedDuration, Timestamp};
@@ -32,10 +32,6 @@ impl Store {
     /// # Errors
     /// When the ledger fails.
     pub async fn spent(&self, authority: &str, limits: &Limits, now: Timestamp) -> Result<Vec<Spent>, StoreError> {
-        self.read_spent(authority, limits, now)
-    }
-
-    fn read_spent(&self, authority: &str, limits: &Limits, now: Timestamp) -> Result<Vec<Spent>, StoreError> {
         let sql = "SELECT counted, subject, at FROM spent WHERE authority = ? AND at >= ?";
         let read = |row: &Row<'_>| Ok((row.get::<_, String>(0)?, row.get(1)?, instant(row, 2)?));
         let found = self.rows(sql, params![authority, (now - limits.longest()).as_second()], read)?;
@@ -43,6 +39,48 @@ impl Store {
             Some(Spent { counted: Counted::of_word(&word)?, subject, at })
         };
         Ok(found.into_iter().filter_map(known).collect())
+    }
+
+    /// Returns how the budgets stand at an authority that an order for names needs.
+    ///
+    /// # Errors
+    /// When the ledger fails.
+    pub async fn rooms(
+        &self,
+        authority: &str,
+        limits: &Limits,
+        names: &[Identifier],
+        now: Timestamp,
+    ) -> Result<Vec<Room>, StoreError> {
+        self.in_one_view(|| self.read_rooms(authority, limits, names, now))
+    }
+
+    fn read_rooms(
+        &self,
+        authority: &str,
+        limits: &Limits,
+        names: &[Identifier],
+        now: Timestamp,
+    ) -> Result<Vec<Room>, StoreError> {
+        let room = |needed: Needed| Ok(needed.room(&self.tally(authority, &needed)?, now));
+        needed(limits, names, now).into_iter().map(room).collect()
+    }
+
+    fn tally(&self, authority: &str, needed: &Needed) -> Result<Tally, StoreError> {
+        let which = "FROM spent WHERE authority = ? AND counted = ? AND subject = ? AND at > ?";
+        let (word, since, most) = (needed.counted.word(), needed.since.as_second(), needed.limit.most);
+        let count =
+            self.rows(&format!("SELECT count(*) {which}"), params![authority, word, needed.subject, since], |row| {
+                row.get(0)
+            })?;
+        let count: u32 = count.into_iter().next().unwrap_or(0);
+        if count < most || most == 0 {
+            return Ok(Tally { count, oldest: None });
+        }
+        let oldest = format!("SELECT at {which} ORDER BY at LIMIT 1 OFFSET ?");
+        let oldest =
+            self.rows(&oldest, params![authority, word, needed.subject, since, count - most], |row| instant(row, 0))?;
+        Ok(Tally { count, oldest: oldest.into_iter().next() })
     }
 
     /// Counts an order that is about to be placed, unless a budget has no room for it: that is returned then, with the instant at
@@ -60,12 +98,14 @@ impl Store {
             "INSERT INTO spent (authority, counted, subject, at, certificate, generation) VALUES (?, ?, ?, ?, ?, ?)";
         self.in_one_transaction(|| {
             self.take_back(order.certificate, order.generation)?;
-            let spent = self.read_spent(order.authority, order.limits, now)?;
-            let rooms = rooms(order.limits, &spent, order.names, now);
+            let rooms = self.read_rooms(order.authority, order.limits, order.names, now)?;
             if let Some(waits) = waits_for(rooms).filter(|_| !beyond) {
                 return Ok(Some(waits));
             }
-            self.run("DELETE FROM spent WHERE at < ?", [(now - KEPT).as_second()])?;
+            self.run(
+                "DELETE FROM spent WHERE authority = ? AND at < ?",
+                params![order.authority, (now - KEPT).as_second()],
+            )?;
             for (counted, subject) in cost(order.names) {
                 let values = params![
                     order.authority,

@@ -4,7 +4,7 @@ use crate::rows::{decode, encode};
 use crate::{Store, StoreError};
 use eskort_core::debt::Debt;
 use jiff::Timestamp;
-use rusqlite::{Row, params};
+use rusqlite::{Params, Row, params};
 
 /// Something that is owed.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -43,12 +43,24 @@ impl Store {
     /// # Errors
     /// When the ledger fails or holds a row that cannot be read.
     pub async fn debts(&self) -> Result<Vec<DebtRow>, StoreError> {
-        let sql = "SELECT id, certificate, debt, last_trouble FROM debt ORDER BY id DESC";
+        self.read_debts("TRUE", [])
+    }
+
+    /// Returns what is owed for a certificate, the newest first.
+    ///
+    /// # Errors
+    /// As [`Store::debts`].
+    pub async fn debts_of(&self, certificate: &str) -> Result<Vec<DebtRow>, StoreError> {
+        self.read_debts("certificate = ?", [certificate])
+    }
+
+    fn read_debts(&self, which: &str, params: impl Params) -> Result<Vec<DebtRow>, StoreError> {
+        let sql = format!("SELECT id, certificate, debt, last_trouble FROM debt WHERE {which} ORDER BY id DESC");
         let read = |row: &Row<'_>| Ok((row.get(0)?, row.get(1)?, row.get::<_, String>(2)?, row.get(3)?));
         let row = |(id, certificate, text, trouble): (_, _, String, _)| {
             Ok(DebtRow { id, certificate, debt: decode("debt", &text)?, trouble })
         };
-        self.rows(sql, [], read)?.into_iter().map(row).collect()
+        self.rows(&sql, params, read)?.into_iter().map(row).collect()
     }
 
     /// Writes down more about a debt: what an API calls what was published.

@@ -1,5 +1,6 @@
 //! Journeys in the ledger.
 
+use crate::leases::lease_end;
 use crate::rows::{decode, encode, instant};
 use crate::{Store, StoreError};
 use eskort_core::decision::Specification;
@@ -98,13 +99,21 @@ impl Store {
         let waits_for = stage.human_task().map(HumanTask::word);
         let ended = (stage.next(now) == Next::Done).then_some(now.as_second());
         let ending = ended.map(|_| "arrived");
+        let staged = encode(stage);
         self.in_one_transaction(|| {
-            self.take_lease(certificate, journey, now)?;
-            self.run(
-                "UPDATE journey SET stage = ?, stage_version = ?, passed = ?, waits_for = ?, changed = ?, ended = ?, ending = ?
-                 WHERE id = ?",
-                params![encode(stage), STAGE_VERSION, passed, waits_for, now.as_second(), ended, ending, journey],
-            )?;
+            let lease_until = lease_end(now);
+            let save = || {
+                self.run(
+                    "UPDATE journey SET stage = ?, stage_version = ?, passed = ?, waits_for = ?, changed = ?, ended = ?, ending = ?, lease_until = ?
+                     WHERE id = ? AND lease_holder = ?",
+                    params![staged, STAGE_VERSION, passed, waits_for, now.as_second(), ended, ending, lease_until, journey, self.worker_id()],
+                )
+            };
+            // It is leased as a rule.
+            if save()? == 0 {
+                self.take_lease(certificate, journey, now)?;
+                save()?;
+            }
             event.map_or(Ok(()), |event| self.write_event(certificate, event, now))
         })
     }

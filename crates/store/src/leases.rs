@@ -11,6 +11,11 @@ use rusqlite::params;
 /// A journey on which nothing was saved for so long may be taken over, though its run still lives.
 const LEASE: SignedDuration = SignedDuration::from_hours(2);
 
+/// Returns the end of a lease of now, in seconds since 1970.
+pub(crate) fn lease_end(now: Timestamp) -> i64 {
+    (now + LEASE).as_second()
+}
+
 impl Store {
     fn worker(&self, now: Timestamp) -> Result<&Worker, StoreError> {
         if let Some(worker) = self.worker.get() {
@@ -48,7 +53,7 @@ impl Store {
                 return Err(StoreError::Leased { certificate: certificate.to_owned(), holder });
             }
             let sql = "UPDATE journey SET lease_holder = ?, lease_until = ? WHERE id = ?";
-            self.run(sql, params![worker.id, (now + LEASE).as_second(), journey]).map(drop)
+            self.run(sql, params![worker.id, lease_end(now), journey]).map(drop)
         })
     }
 
@@ -80,8 +85,7 @@ impl Store {
     /// # Errors
     /// When the ledger fails.
     pub async fn release(&self, certificate: &str) -> Result<(), StoreError> {
-        let sql =
-            "UPDATE journey SET lease_holder = NULL, lease_until = NULL WHERE certificate = ? AND lease_holder = ?";
+        let sql = "UPDATE journey SET lease_holder = NULL, lease_until = NULL WHERE certificate = ? AND ended IS NULL AND lease_holder = ?";
         self.run(sql, params![certificate, self.worker_id()]).map(drop)
     }
 }

@@ -8,6 +8,7 @@ use eskort_core::pki::{hex, sha256};
 use eskort_host::files::{Access, FileRead, make_folders, read_whole, remove, write_atomic};
 use jiff::Timestamp;
 use rusqlite::params;
+use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
 
 /// One change of a file, or of the link `current`, that is not settled.
@@ -238,12 +239,18 @@ impl Store {
     pub async fn settle_changes(&self, certificates: &[&str], now: Timestamp) -> Result<(), StoreError> {
         let sql = "UPDATE undo SET settled = ? WHERE settled IS NULL AND certificate = ?";
         let settle = |certificate: &&str| self.run(sql, params![now.as_second(), certificate]).map(drop);
-        let old = "SELECT id, kept FROM undo WHERE settled IS NOT NULL
-                   AND id NOT IN (SELECT max(id) FROM undo GROUP BY coalesce(host, ''), path, CASE kind WHEN 'link' THEN server ELSE '' END)";
+        let old = "SELECT DISTINCT older.id, older.kept FROM undo newer JOIN undo older ON older.path = newer.path AND older.id < newer.id
+                     AND coalesce(older.host, '') = coalesce(newer.host, '')
+                     AND CASE older.kind WHEN 'link' THEN older.server ELSE '' END = CASE newer.kind WHEN 'link' THEN newer.server ELSE '' END
+                   WHERE newer.certificate = ? AND older.settled IS NOT NULL";
         let old: Vec<(i64, Option<String>)> = self.in_one_transaction(|| {
             certificates.iter().try_for_each(settle)?;
-            self.carry_forward()?;
-            let old: Vec<(i64, _)> = self.rows(old, [], |r| Ok((r.get(0)?, r.get(1)?)))?;
+            let mut replaced = BTreeMap::new();
+            for certificate in certificates {
+                self.carry_forward(certificate)?;
+                replaced.extend(self.rows(old, [certificate], |r| Ok((r.get::<_, i64>(0)?, r.get(1)?)))?);
+            }
+            let old: Vec<(i64, _)> = replaced.into_iter().collect();
             let forget = |(id, _): &(i64, _)| self.run("DELETE FROM undo WHERE id = ?", [id]).map(drop);
             old.iter().try_for_each(forget)?;
             Ok(old)
@@ -258,16 +265,16 @@ impl Store {
 impl Store {
     /// Lets the last change of a file go back to what was there before the first, where each change for a certificate came upon what the one
     /// before had left.
-    fn carry_forward(&self) -> Result<(), StoreError> {
+    fn carry_forward(&self, certificate: &str) -> Result<(), StoreError> {
         let sql = "SELECT newer.id, newer.kept, older.id, older.before, older.kept, older.mode, older.uid, older.gid
                    FROM undo newer JOIN undo older ON older.path = newer.path AND coalesce(older.host, '') = coalesce(newer.host, '')
                      AND older.certificate = newer.certificate AND older.id < newer.id AND older.after = newer.before
-                   WHERE newer.kind = 'file' AND newer.settled IS NOT NULL AND older.settled IS NOT NULL ORDER BY newer.id, older.id";
+                   WHERE newer.certificate = ? AND newer.kind = 'file' AND newer.settled IS NOT NULL AND older.settled IS NOT NULL ORDER BY newer.id, older.id";
         type Pair = (i64, Option<String>, i64, Option<String>, Option<String>, Option<u32>, Option<u32>, Option<u32>);
         let pair = |r: &rusqlite::Row<'_>| -> rusqlite::Result<Pair> {
             Ok((r.get(0)?, r.get(1)?, r.get(2)?, r.get(3)?, r.get(4)?, r.get(5)?, r.get(6)?, r.get(7)?))
         };
-        for (newer, newer_kept, older, before, kept, mode, uid, gid) in self.rows(sql, [], pair)? {
+        for (newer, newer_kept, older, before, kept, mode, uid, gid) in self.rows(sql, [certificate], pair)? {
             let carried = "UPDATE undo SET before = ?, kept = ?, mode = ?, uid = ?, gid = ? WHERE id = ?";
             self.run(carried, params![before, kept, mode, uid, gid, newer])?;
             // The copy between goes with the older row.

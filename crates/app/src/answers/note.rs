@@ -11,7 +11,7 @@ use eskort_core::manual::{Asked, AskedProof};
 use eskort_core::words;
 use eskort_host::Machines;
 use eskort_install as install;
-use eskort_prove::{ProofError, pay_debts};
+use eskort_prove::{ProofError, pay_debts_of};
 use eskort_store::{RunLock, Store};
 use jiff::civil::Date;
 use std::sync::Arc;
@@ -84,7 +84,7 @@ pub async fn note(
         noted_now.push(Note::Notified);
     }
     if notes.asked != before.asked {
-        pay_debts(run.around(), |whose| whose == certificate).await?;
+        pay_debts_of(run.around(), certificate).await?;
     }
     if !noted_now.is_empty() {
         let event = Event::Noted { notes: noted_now };

@@ -5,7 +5,7 @@ use eskort_core::context::Context;
 use eskort_core::manual::{AskedError, site_path};
 use eskort_core::names::Identifier;
 use eskort_host::Machines;
-use eskort_prove::{ProofContext, ProofError, SharedProofs, SiteFile, SitePlace, addresses, pay_debts};
+use eskort_prove::{ProofContext, ProofError, SharedProofs, SiteFile, SitePlace, addresses, pay_debts_of};
 use eskort_store::{RunLock, Store};
 use std::path::PathBuf;
 
@@ -56,12 +56,12 @@ pub async fn take_back(context: &Context, proof: &str) -> Result<(Vec<PathBuf>, 
     let _lock = RunLock::take(&context.state, "eskort place", context.now())?;
     let store = Store::open(&context.state)?;
     let owner = owner(proof);
-    let before = store.debts().await?.into_iter().filter(|row| row.certificate == owner);
+    let before = store.debts_of(&owner).await?.into_iter();
     let before: Vec<(i64, PathBuf)> = before.filter_map(|row| Some((row.id, row.debt.path()?.to_owned()))).collect();
     let around =
         ProofContext { context, store: &store, machines: &Machines::default(), shared: &SharedProofs::default() };
-    pay_debts(around, |whose| whose == owner).await?;
-    let left: Vec<i64> = store.debts().await?.into_iter().map(|row| row.id).collect();
+    pay_debts_of(around, &owner).await?;
+    let left: Vec<i64> = store.debts_of(&owner).await?.into_iter().map(|row| row.id).collect();
     let (left, gone): (Vec<_>, Vec<_>) = before.into_iter().partition(|(id, _)| left.contains(id));
     Ok((gone.into_iter().map(|(_, path)| path).collect(), left.len()))
 }

@@ -3,7 +3,7 @@
 use super::entry::KeepOptions;
 use super::lost;
 use crate::StepError;
-use eskort_core::budget::{Room, rooms, waits_for};
+use eskort_core::budget::{Room, waits_for};
 use eskort_core::context::Context;
 use eskort_core::decision::{Facts, OpenJourney, Specification, Stored, authority_of_the_day};
 use eskort_core::inventory::CertificateEntry;
@@ -177,6 +177,5 @@ pub(crate) async fn rooms_for(
     entry: &CertificateEntry,
 ) -> Result<Vec<Room>, StoreError> {
     let (authority, now) = (&context.inventory.authorities[&entry.authority], context.now());
-    let spent = store.spent(authority.counted_as(&entry.authority), &authority.limits, now).await?;
-    Ok(rooms(&authority.limits, &spent, &entry.names, now))
+    store.rooms(authority.counted_as(&entry.authority), &authority.limits, &entry.names, now).await
 }

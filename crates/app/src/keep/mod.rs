@@ -81,7 +81,9 @@ pub async fn keep(context: &Context, options: &KeepOptions) -> Result<Vec<KeepEn
         }
     }
     let run = Run::new(context, &store, machines, lock, options.insistence());
-    pay_debts(run.around(), |whose| !left_alone.contains(whose)).await?;
+    let mut owed = store.debts().await?;
+    owed.retain(|row| !left_alone.contains(&row.certificate));
+    pay_debts(run.around(), owed).await?;
     let mut entries = run.process_all(&names).await;
     // Waiting holds no lock: other runs go on meanwhile, the timer's too.
     let stop = run.stop().clone();

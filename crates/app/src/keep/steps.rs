@@ -74,12 +74,14 @@ pub struct Driver<'a> {
     journey: JourneyRow,
     /// Whether the next action may have been begun by an earlier run.
     again: bool,
+    /// Whether the machine's sudden end could take back what was saved last.
+    unflushed: bool,
 }
 
 impl<'a> Driver<'a> {
     /// Takes up a journey where it stands: one just started, or one that an earlier run left.
     pub fn new(store: &'a Store, certificate: &'a str, journey: JourneyRow) -> Self {
-        Driver { store, certificate, journey, again: true }
+        Driver { store, certificate, journey, again: true, unflushed: false }
     }
 
     /// Returns the journey.
@@ -97,10 +99,17 @@ impl<'a> Driver<'a> {
             Next::Wait { until, waits_for } => return Ok(Step::Wait(until, waits_for)),
             Next::Act(action) => action,
         };
+        // Nothing but what can be repeated lies between what the disk knows and what is done next.
+        if self.unflushed && !action.can_be_repeated() {
+            self.flush().await?;
+        }
         let slug = action.slug();
         let outcome = match actions.act(&action, self.journey.stage.polls(), self.again).await? {
             Acted::Came(outcome) => outcome,
-            Acted::Awaits(awaited) => return Ok(Step::Awaits(awaited)),
+            Acted::Awaits(awaited) => {
+                self.flush().await?;
+                return Ok(Step::Awaits(awaited));
+            }
         };
         crash_point(&format!("acted-{slug}"));
         let before = self.journey.stage.milestone();
@@ -109,10 +118,19 @@ impl<'a> Driver<'a> {
         let generation = self.journey.generation;
         let event = passed.map(|stage| Event::Passed { stage, generation, requests: actions.take_requests() });
         self.store.save_stage(self.certificate, self.journey.id, &stage, event.as_ref(), now).await?;
-        self.store.flush().await?;
+        self.unflushed = true;
+        if stage.next(now) == Next::Done {
+            self.flush().await?;
+        }
         self.journey.stage = stage;
         self.again = false;
         crash_point(&format!("saved-{slug}"));
         Ok(Step::Did(passed))
+    }
+
+    async fn flush(&mut self) -> Result<(), StepError> {
+        self.store.flush().await?;
+        self.unflushed = false;
+        Ok(())
     }
 }

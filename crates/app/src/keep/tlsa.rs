@@ -10,7 +10,7 @@ use eskort_core::record::{Record, RecordToPlace, tlsa_record};
 use eskort_core::words;
 use eskort_host::crash_point;
 use eskort_install::{Facts as ServerFacts, Placement, endpoints};
-use eskort_prove::{ProofContext, look_at_records, pay_debts, publish_records};
+use eskort_prove::{ProofContext, look_at_records, pay_debts_of, publish_records};
 use eskort_store::{Store, StoreError, TlsaRow};
 use jiff::{SignedDuration, Timestamp};
 use std::collections::{BTreeMap, BTreeSet};
@@ -113,7 +113,7 @@ impl Tlsa<'_> {
         }
         for row in rows.iter().filter(|row| !is_wanted || row.generation != generation) {
             let owner = owner(self.name, row.generation);
-            pay_debts(self.around, |whose| whose == owner).await?;
+            pay_debts_of(self.around, &owner).await?;
             crash_point("tlsa-removed");
             self.store().forget_tlsa(self.name, row.generation).await?;
         }

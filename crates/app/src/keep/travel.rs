@@ -7,7 +7,7 @@ use crate::stop::Stop;
 use eskort_core::journey::{Milestone, Stage, WaitsFor};
 use eskort_core::progress::Progress;
 use eskort_core::words;
-use eskort_prove::pay_debts;
+use eskort_prove::pay_debts_of;
 use eskort_store::StoreError;
 use jiff::{SignedDuration, Timestamp};
 use std::time::Duration;
@@ -37,6 +37,7 @@ pub(super) async fn steps(
     let mut waiting_since: Option<Timestamp> = None;
     loop {
         let now = context.now();
+        let published = driver.journey().stage.needs_publication();
         let step = tokio::select! {
             biased;
             () = stop.asked(1) => return Err(StepError::Interrupted),
@@ -67,9 +68,9 @@ pub(super) async fn steps(
                 }
             }
             Step::Did(passed) => {
-                if !driver.journey().stage.needs_publication() {
+                if published && !driver.journey().stage.needs_publication() {
                     actions.publication.listeners.clear();
-                    pay_debts(actions.work.around(), |whose| whose == name).await?;
+                    pay_debts_of(actions.work.around(), name).await?;
                 }
                 if let Some(milestone) = passed {
                     waiting_since = None;

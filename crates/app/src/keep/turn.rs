@@ -25,14 +25,14 @@ use eskort_core::progress::Progress;
 use eskort_core::words;
 use eskort_host::panic_point;
 use eskort_install::{Placement, deployment};
-use eskort_prove::{ProofContext, pay_debts};
+use eskort_prove::{ProofContext, pay_debts_of};
 use eskort_store::{Failure, JourneyRow, StoreError};
 use eskort_talk::AuthorityError;
 use jiff::{SignedDuration, Timestamp};
 use std::collections::BTreeSet;
 use std::panic::AssertUnwindSafe;
-use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
+use std::sync::{Arc, OnceLock};
 use std::task::Poll;
 use std::time::Instant;
 
@@ -292,7 +292,7 @@ impl Turn {
         }
         // A journey that goes on may be looked at by the authority right now: its files stay.
         if !open.as_ref().is_some_and(|open| goes_on && open.stage.needs_publication()) {
-            pay_debts(self.around(), |whose| whose == name).await?;
+            pay_debts_of(self.around(), name).await?;
         }
         let journey = match decision {
             Obtaining::Rest { .. } => {
@@ -312,9 +312,12 @@ impl Turn {
             Obtaining::Start { generation, .. } => {
                 store.start_journey(name, *generation, &specification, Stage::Opened, now).await?
             }
-            Obtaining::GoOn { .. } => open.expect("the decision was made for an open journey"),
+            Obtaining::GoOn { .. } => {
+                let journey = open.expect("the decision was made for an open journey");
+                store.lease(name, journey.id, now).await?;
+                journey
+            }
         };
-        store.lease(name, journey.id, now).await?;
         panic_point(name);
         let generation = journey.generation;
         Ok(match self.travel(journey).await? {
@@ -339,6 +342,8 @@ impl Turn {
                 resolver: &run.resolver,
                 insist: run.insistence.at_once,
                 beyond_budget: run.insistence.beyond_budget,
+                key: OnceLock::new(),
+                csr: OnceLock::new(),
             },
             acme: AcmeOrders::new(&run.conversations),
             publication: Publication::default(),
@@ -429,7 +434,7 @@ impl Turn {
         }
         let open_now = store.open_journey(name).await.ok().flatten().map(|open| open.id);
         let given_up = open_before.is_some() && open_now.is_none();
-        let owed = store.debts().await.map(|debts| debts.iter().filter(|row| row.certificate == name).count());
+        let owed = store.debts_of(name).await.map(|debts| debts.len());
         let ending = Ending::Failed { error: Box::new(error), given_up, left_published: owed.unwrap_or(1) };
         self.ended(ending).await
     }
@@ -442,7 +447,7 @@ impl Turn {
             return Ok(());
         }
         if !is_published_for_validation(store, name).await? {
-            pay_debts(self.around(), |whose| whose == name).await?;
+            pay_debts_of(self.around(), name).await?;
         }
         if matches!(error, StepError::Interrupted) {
             // The authority may look any moment, and finds nothing any more.

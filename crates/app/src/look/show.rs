@@ -204,8 +204,8 @@ pub async fn show(context: &Context, name: &str) -> Result<Option<Show>, StoreEr
         shown.generations = store.generations(name).await?.into_iter().map(view).collect();
         // What stands there for an authority without ACME to look at is no leftover.
         let stays = is_published_for_validation(&store, name).await?;
-        let leftover = |row: &DebtRow| row.certificate == name && (!stays || row.trouble.is_some());
-        let owed = store.debts().await?.into_iter().filter(leftover);
+        let leftover = |row: &DebtRow| !stays || row.trouble.is_some();
+        let owed = store.debts_of(name).await?.into_iter().filter(leftover);
         let view =
             |row: DebtRow| DebtView { what: row.debt.words(), by_hand: row.debt.by_hand(), trouble: row.trouble };
         shown.debts = owed.map(view).collect();

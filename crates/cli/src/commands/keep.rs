@@ -2,7 +2,7 @@
 
 mod report;
 
-use super::{block_on_stoppable, clock, known_certificate, load};
+use super::{block_on_one_thread, block_on_stoppable, clock, known_certificate, load};
 use crate::args::{KeepArgs, RenewArgs};
 use crate::draw::bar::{budget_bar, lifetime_bar};
 use crate::draw::table::{Cell, draw};
@@ -65,7 +65,7 @@ fn run_with(ui: &Ui, context: &Context, plan: bool, options: KeepOptions) -> Exi
         return run_plan(ui, context, &options);
     }
     let keep = |options: &KeepOptions| {
-        let kept = block_on_stoppable(ui, eskort_app::keep(context, options))?;
+        let kept = block_on_one_thread(ui, eskort_app::keep(context, options))?;
         ui.settle();
         kept.map_err(|error| errors::print_store(ui, &error))
     };

@@ -38,6 +38,7 @@ use jiff::{SignedDuration, Timestamp};
 use std::path::PathBuf;
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::Duration;
+use tokio::runtime::Runtime;
 
 /// Runs what the command line asks for.
 pub(crate) fn run(args: Args) -> ExitStatus {
@@ -208,14 +209,26 @@ fn clock() -> Clock {
 
 /// Runs a use case that waits for the world.
 pub(crate) fn block_on<T>(future: impl Future<Output = T>) -> T {
+    on_two_threads().block_on(future)
+}
+
+fn on_two_threads() -> Runtime {
     let runtime = tokio::runtime::Builder::new_multi_thread().worker_threads(2).enable_all().build();
-    runtime.expect("the system gives threads").block_on(future)
+    runtime.expect("the system gives threads")
 }
 
 /// Runs a use case that comes to a good end when somebody asks the program to stop. Asked again, it ends at once.
 pub(crate) fn block_on_stoppable<T>(ui: &Ui, future: impl Future<Output = T>) -> Result<T, ExitStatus> {
-    let runtime = tokio::runtime::Builder::new_multi_thread().worker_threads(2).enable_all().build();
-    let runtime = runtime.expect("the system gives threads");
+    until_stopped(ui, on_two_threads(), future)
+}
+
+/// As [`block_on_stoppable`], on one thread: for many that wait for others most of the time. On two they would wait for each other at the ledger.
+pub(crate) fn block_on_one_thread<T>(ui: &Ui, future: impl Future<Output = T>) -> Result<T, ExitStatus> {
+    let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build();
+    until_stopped(ui, runtime.expect("the system gives a clock and sockets"), future)
+}
+
+fn until_stopped<T>(ui: &Ui, runtime: Runtime, future: impl Future<Output = T>) -> Result<T, ExitStatus> {
     let ended = runtime.block_on(async {
         let stop = Stop::listen();
         tokio::select! {

@@ -16,6 +16,9 @@ use std::time::Instant;
 
 /// Says how a run goes on: with one certificate, or with the run as a whole.
 pub(crate) fn show(ui: &Ui, about: Option<&str>, progress: &Progress) {
+    if matches!(progress, Progress::Request { .. }) && !ui.is_verbose() {
+        return;
+    }
     if ui.logs().is_some() {
         return Fact::of(about, progress, Timestamp::now()).iter().for_each(|fact| ui.fact(fact));
     }
@@ -24,7 +27,8 @@ pub(crate) fn show(ui: &Ui, about: Option<&str>, progress: &Progress) {
     }
     match about {
         Some(name) => match ui.on_board(|board| on_board(board, name, progress)) {
-            Some((lead, changed)) => beside_others(ui, (name, &lead), progress, changed),
+            Some(Some((lead, changed))) => beside_others(ui, (name, &lead), progress, changed),
+            Some(None) => {}
             None => one_by_one(ui, about, progress),
         },
         None => one_by_one(ui, about, progress),
@@ -32,13 +36,19 @@ pub(crate) fn show(ui: &Ui, about: Option<&str>, progress: &Progress) {
 }
 
 /// Takes in what a certificate is at that is worked on beside others. Returns its name as it stands at the beginning of a line, and
-/// whether it is at something else than before.
-fn on_board(board: &mut Board, name: &str, progress: &Progress) -> (String, bool) {
+/// whether it is at something else than before; nothing where that is not said in a line of its own.
+fn on_board(board: &mut Board, name: &str, progress: &Progress) -> Option<(String, bool)> {
     let now = Instant::now();
     let changed = match progress {
         Progress::Certificate { .. } => board.doing(name, "begin", now),
-        Progress::Doing(words) => board.doing(name, words, now),
-        Progress::Waiting { waits_for, .. } => board.doing(name, &format!("wait for {}", waits_for.words()), now),
+        Progress::Doing(words) => {
+            board.doing(name, words, now);
+            return None;
+        }
+        Progress::Waiting { waits_for, .. } => {
+            board.doing(name, &format!("wait for {}", waits_for.words()), now);
+            return None;
+        }
         Progress::Names(names) => {
             names.first().is_some_and(|one| board.doing(name, &format!("{}: {}", one.name, one.state), now))
         }
@@ -57,7 +67,7 @@ fn on_board(board: &mut Board, name: &str, progress: &Progress) -> (String, bool
         | Progress::Note(_)
         | Progress::Request { .. } => false,
     };
-    (board.lead(name), changed)
+    Some((board.lead(name), changed))
 }
 
 /// Says how it goes with a certificate that is worked on beside others: in lines that each begin with its name. What the board

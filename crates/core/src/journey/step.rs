@@ -167,6 +167,24 @@ impl Action {
         }
     }
 
+    /// Whether doing it once more changes nothing out there, whatever came after it: it only asks, or says what it publishes before it does.
+    pub fn can_be_repeated(&self) -> bool {
+        match self {
+            Action::ChooseChallenges(_)
+            | Action::Publish(_)
+            | Action::SelfCheck(_)
+            | Action::AwaitProof(..)
+            | Action::AwaitCertificate(_)
+            | Action::Fetch(_) => true,
+            Action::Prepare
+            | Action::PlaceOrder
+            | Action::TakeAnswer(_)
+            | Action::AskAgain
+            | Action::Respond(..)
+            | Action::Finalize(_) => false,
+        }
+    }
+
     /// Returns a short name for crash points and the ledger: `place-order`.
     pub fn slug(&self) -> &'static str {
         match self {

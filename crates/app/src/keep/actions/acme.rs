@@ -14,7 +14,7 @@ use eskort_core::context::Context;
 use eskort_core::inventory::{DnsProof, Proof, RecordWriter};
 use eskort_core::journey::{OrderRef, Outcome, ProofTask};
 use eskort_core::names::Identifier;
-use eskort_core::pki::{Certificate, Chain, ChainError, make_csr};
+use eskort_core::pki::{Certificate, Chain, ChainError};
 use eskort_core::progress::{NameState, Progress};
 use eskort_core::record::{Record, StandingRecord, account_record, challenge_record};
 use eskort_core::words;
@@ -437,8 +437,7 @@ impl AcmeOrders<'_> {
         order_ref: &OrderRef,
         again: bool,
     ) -> Result<Outcome, StepError> {
-        let csr = make_csr(&work.key()?, &work.specification.names, &work.entry.csr)
-            .map_err(|source| work.key_error(source))?;
+        let csr = work.csr()?;
         let mut ask_first = again;
         let mut unknown: Option<AuthorityError> = None;
         loop {
@@ -450,7 +449,7 @@ impl AcmeOrders<'_> {
                     _ => return self.issuing(work, &order, &response, 0).await,
                 }
             }
-            let make = |s: &Signer, n: &str| finalize(s, n, &order_ref.finalize, &csr);
+            let make = |s: &Signer, n: &str| finalize(s, n, &order_ref.finalize, csr);
             match self.conversation(work).await?.send(Step::Finalize, Repeat::Once, make).await {
                 // It may have arrived: the order knows. What went wrong the first time is the cause of what follows.
                 Err(error) if error.outcome_unknown() && unknown.is_none() => {
@@ -502,7 +501,7 @@ impl AcmeOrders<'_> {
                 }
             }
         }
-        chain.check_answers(&work.key()?, &work.specification.names)?;
+        chain.check_answers(work.key()?, &work.specification.names)?;
         if work.entry.csr.must_staple && !chain.leaf().must_staple {
             let text = "the certificate does not say that servers have to staple, though the inventory asks for it";
             work.context.report(&Progress::Note(text.into()));
@@ -528,7 +527,7 @@ impl AcmeOrders<'_> {
             let certificates = certificates.map_err(ChainError::from)?;
             let chain = match Chain::from_certificates(certificates.clone()) {
                 Err(broken @ ChainError::BrokenLink { .. }) => {
-                    let assembled = fitting(work.context, &work.entry.authority, &certificates, &work.key()?)?;
+                    let assembled = fitting(work.context, &work.entry.authority, &certificates, work.key()?)?;
                     let assembled = assembled.filter(|assembled| assembled.missing.is_none()).ok_or(broken)?;
                     match assembled.fault {
                         Some(fault) => return Err(ChainError::from(fault).into()),

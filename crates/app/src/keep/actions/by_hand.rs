@@ -8,7 +8,7 @@ use crate::{AnswerError, StepError};
 use eskort_core::inventory::CsrAuthority;
 use eskort_core::journey::Outcome;
 use eskort_core::manual::{ManualStep, OrderNotes};
-use eskort_core::pki::{AssembledChain, PrivateKey, make_csr, request_pem};
+use eskort_core::pki::{AssembledChain, PrivateKey, request_pem};
 use eskort_core::progress::Progress;
 use eskort_host::files::{Access, write_atomic};
 use eskort_install::InstallError;
@@ -22,12 +22,11 @@ fn office<'a>(work: &Work<'a>) -> Result<&'a CsrAuthority, StepError> {
 /// Puts the CSR where a person finds it, and into the authority's folder. Both are written whole, so twice is as once.
 pub(super) fn hand_over(work: &Work<'_>) -> Result<Outcome, StepError> {
     let folder = work.store.generation_folder(work.certificate, work.generation);
-    let csr =
-        make_csr(&work.key()?, &work.specification.names, &work.entry.csr).map_err(|source| work.key_error(source))?;
-    folder.save_request(&request_pem(&csr))?;
+    let csr = work.csr()?;
+    folder.save_request(&request_pem(csr))?;
     if let Some(drop) = &office(work)?.requests_folder {
         let path = drop.join(answer::dropped_name(work.certificate, work.generation));
-        let written = write_atomic(&path, request_pem(&csr).as_bytes(), Access::mode(0o644));
+        let written = write_atomic(&path, request_pem(csr).as_bytes(), Access::mode(0o644));
         written.map_err(|source| InstallError::Write { server: String::new(), path, source })?;
     }
     Ok(Outcome::HandedOver)
@@ -44,7 +43,7 @@ pub(super) async fn take_answer(
         (Some(answer), _) => Some(answer),
         (None, Some(folder)) => {
             let found = answer::receive_from(folder)?.certificates;
-            match answer::answer_among(work.context, work.store, work.certificate, &found, &key).await? {
+            match answer::answer_among(work.context, work.store, work.certificate, &found, key).await? {
                 Some(assembled) => {
                     let assembled = completed(work, assembled).await?;
                     answer::check_issuer(work.context, work.store, work.certificate, &assembled, &found).await??;
@@ -80,7 +79,7 @@ pub(super) async fn take_answer(
         };
         return Ok(Acted::Awaits(Awaited::Answer(Box::new(manual_step))));
     };
-    store_answer(work, assembled, &key).await.map(Acted::Came)
+    store_answer(work, assembled, key).await.map(Acted::Came)
 }
 
 /// Fetches issuers that are missing, where the inventory allows that.

@@ -26,7 +26,7 @@ pub(super) async fn enroll(work: &Work<'_>, polls: u32) -> Result<Outcome, StepE
             // RFC 7030 section 4.2.2 wants the subject of the certificate that is renewed.
             let same_subject = renewed.as_ref().map(|(leaf, _)| leaf.subject_der().to_vec());
             let specification = CsrSpecification { same_subject, ..work.entry.csr.clone() };
-            let made = make_csr(&key, &work.specification.names, &specification).map_err(|e| work.key_error(e))?;
+            let made = make_csr(key, &work.specification.names, &specification).map_err(|e| work.key_error(e))?;
             folder.save_request(&request_pem(&made))?;
             made
         }
@@ -44,14 +44,14 @@ pub(super) async fn enroll(work: &Work<'_>, polls: u32) -> Result<Outcome, StepE
         Enrolled::Certificates(certificates) => certificates,
     };
     let authority = &work.entry.authority;
-    let assembled = answer::fitting(context, authority, &pool, &key)?;
+    let assembled = answer::fitting(context, authority, &pool, key)?;
     let incomplete = assembled.as_ref().is_some_and(|assembled| assembled.missing.is_some());
     if incomplete {
         pool.extend(conversation.ca_certificates().await?);
     }
-    let assembled = if incomplete { answer::fitting(context, authority, &pool, &key)? } else { assembled };
+    let assembled = if incomplete { answer::fitting(context, authority, &pool, key)? } else { assembled };
     let assembled = completed(work, assembled.ok_or(AnswerError::KeyFitsNone)?).await?;
-    store_answer(work, assembled, &key).await
+    store_answer(work, assembled, key).await
 }
 
 /// Returns the certificate that this journey renews over EST, and it with its chain and key in PEM, as long as it is good:

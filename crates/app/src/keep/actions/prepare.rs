@@ -5,7 +5,7 @@ use super::work::Work;
 use crate::StepError;
 use eskort_core::inventory::SecretSource;
 use eskort_core::journey::Outcome;
-use eskort_core::pki::{KeyKind, PkiError, PrivateKey, Secret, make_csr};
+use eskort_core::pki::{KeyKind, PkiError, PrivateKey, Secret};
 use eskort_core::progress::Progress;
 use eskort_host::{obeyed, read_secret};
 use std::path::Path;
@@ -26,9 +26,10 @@ pub(super) async fn prepare(work: &Work<'_>, acme: &AcmeOrders<'_>) -> Result<Ou
         work.context.report(&Progress::Note(text));
     }
     // A key of another kind than is wanted now is of no use; where its text cannot be read, that is said below.
-    let stored = folder.key()?.and_then(|pem| PrivateKey::from_pem(&pem).ok());
-    let other = stored.is_some_and(|key| key.kind() != kind);
-    if folder.key()?.is_none() || other {
+    let stored = folder.key()?;
+    let read = stored.as_ref().and_then(|pem| PrivateKey::from_pem(pem).ok());
+    let other = read.is_some_and(|key| key.kind() != kind);
+    if stored.is_none() || other {
         let kept = kept_key(work, kind).await?;
         // The first key of a process takes a while, and large ones always do; the directory comes meanwhile. What is wrong with it
         // stops the journey only once the key is stored.
@@ -45,10 +46,10 @@ pub(super) async fn prepare(work: &Work<'_>, acme: &AcmeOrders<'_>) -> Result<Ou
             (None, None) => PrivateKey::generate(kind).map_err(|source| work.key_error(source))?,
         };
         folder.save_key(&key)?;
+        let _ = work.key.set(key);
         directory?;
     }
-    let key = work.key()?;
-    make_csr(&key, &work.specification.names, &work.entry.csr).map_err(|source| work.key_error(source))?;
+    work.csr()?;
     Ok(Outcome::Prepared)
 }
 

@@ -4,11 +4,12 @@ use crate::StepError;
 use eskort_core::context::Context;
 use eskort_core::decision::Specification;
 use eskort_core::inventory::{CertificateEntry, DnsProof, Part, Proof, RecordWriter};
-use eskort_core::pki::{PkiError, PrivateKey};
+use eskort_core::pki::{PkiError, PrivateKey, make_csr};
 use eskort_host::Machines;
 use eskort_prove::{ProofContext, Proving, SharedProofs};
 use eskort_store::{Counting, Store};
 use std::net::SocketAddr;
+use std::sync::OnceLock;
 use tokio::sync::OnceCell;
 
 /// One certificate's journey, and what is around it.
@@ -29,6 +30,10 @@ pub(crate) struct Work<'a> {
     pub(crate) insist: bool,
     /// Whether somebody insists on an order for which a budget has no room.
     pub(crate) beyond_budget: bool,
+    /// The key of the generation, once it was stored or read.
+    pub(crate) key: OnceLock<PrivateKey>,
+    /// The CSR (RFC 2986) as DER, once it was made with that key.
+    pub(crate) csr: OnceLock<Vec<u8>>,
 }
 
 impl Work<'_> {
@@ -70,14 +75,28 @@ impl Work<'_> {
     }
 
     /// Returns the key of the generation.
-    pub(super) fn key(&self) -> Result<PrivateKey, StepError> {
+    pub(super) fn key(&self) -> Result<&PrivateKey, StepError> {
+        if let Some(key) = self.key.get() {
+            return Ok(key);
+        }
         let folder = self.store.generation_folder(self.certificate, self.generation);
         let missing = || StepError::Key {
             path: folder.part(Part::Key),
             source: PkiError::Key { reason: "the file is gone".into() },
         };
         let pem = folder.key()?.ok_or_else(missing)?;
-        PrivateKey::from_pem(&pem).map_err(|source| self.key_error(source))
+        let key = PrivateKey::from_pem(&pem).map_err(|source| self.key_error(source))?;
+        Ok(self.key.get_or_init(|| key))
+    }
+
+    /// Returns the CSR that is made with the key.
+    pub(super) fn csr(&self) -> Result<&[u8], StepError> {
+        if let Some(csr) = self.csr.get() {
+            return Ok(csr);
+        }
+        let made = make_csr(self.key()?, &self.specification.names, &self.entry.csr);
+        let csr = made.map_err(|source| self.key_error(source))?;
+        Ok(self.csr.get_or_init(|| csr))
     }
 
     /// Returns what is around its proofs.

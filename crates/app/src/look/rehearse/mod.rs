@@ -14,7 +14,7 @@ use eskort_core::context::Context;
 use eskort_core::progress::Progress;
 use eskort_dns::{KnownCaa, KnownServers, names_of_hosts};
 use eskort_host::Machines;
-use eskort_prove::{ProofContext, Proving, SharedProofs, pay_debts};
+use eskort_prove::{ProofContext, Proving, SharedProofs, pay_debts_of};
 use eskort_store::{RunLock, Store};
 use firewall::PacketFilters;
 use futures_util::future::{BoxFuture, join_all};
@@ -185,7 +185,7 @@ impl Rehearsing<'_> {
             // Nobody has a certificate of this name: whatever a run that was killed leaves published goes with the next.
             let owner = format!("rehearsal of {name}");
             let proved = self.proofs(&Proving { around: self.around, certificate: &owner, entry }).await;
-            pay_debts(self.around, |whose| whose == owner).await.map(|()| proved)
+            pay_debts_of(self.around, &owner).await.map(|()| proved)
         };
         let (named, proved, (installed, endpoints), ()) = tokio::join!(
             self.names(entry, issuer),
