@@ -11,19 +11,26 @@ use rusqlite::{Row, params};
 /// Nobody counts over a longer time.
 const KEPT: SignedDuration = SignedDuration::from_hours(366 * 24);
 
-/// An order, as it is counted.
+/// What an order needs room for.
 #[derive(Clone, Copy, Debug)]
-pub struct Counting<'a> {
+pub struct Needs<'a> {
     /// What stands for its authority.
     pub authority: &'a str,
     /// How much is asked of that at the most.
     pub limits: &'a Limits,
+    /// Its names.
+    pub names: &'a [Identifier],
+}
+
+/// An order, as it is counted.
+#[derive(Clone, Copy, Debug)]
+pub struct Counting<'a> {
+    /// What it needs room for.
+    pub needs: Needs<'a>,
     /// The certificate's name in the inventory.
     pub certificate: &'a str,
     /// The generation that it is to bring.
     pub generation: u32,
-    /// Its names.
-    pub names: &'a [Identifier],
 }
 
 impl Store {
@@ -45,25 +52,13 @@ impl Store {
     ///
     /// # Errors
     /// When the ledger fails.
-    pub async fn rooms(
-        &self,
-        authority: &str,
-        limits: &Limits,
-        names: &[Identifier],
-        now: Timestamp,
-    ) -> Result<Vec<Room>, StoreError> {
-        self.in_one_view(|| self.read_rooms(authority, limits, names, now))
+    pub async fn rooms(&self, needs: Needs<'_>, now: Timestamp) -> Result<Vec<Room>, StoreError> {
+        self.in_one_view(|| self.read_rooms(needs, now))
     }
 
-    fn read_rooms(
-        &self,
-        authority: &str,
-        limits: &Limits,
-        names: &[Identifier],
-        now: Timestamp,
-    ) -> Result<Vec<Room>, StoreError> {
-        let room = |needed: Needed| Ok(needed.room(&self.tally(authority, &needed)?, now));
-        needed(limits, names, now).into_iter().map(room).collect()
+    fn read_rooms(&self, needs: Needs<'_>, now: Timestamp) -> Result<Vec<Room>, StoreError> {
+        let room = |needed: Needed| Ok(needed.room(&self.tally(needs.authority, &needed)?, now));
+        needed(needs.limits, needs.names, now).into_iter().map(room).collect()
     }
 
     fn tally(&self, authority: &str, needed: &Needed) -> Result<Tally, StoreError> {
@@ -98,17 +93,17 @@ impl Store {
             "INSERT INTO spent (authority, counted, subject, at, certificate, generation) VALUES (?, ?, ?, ?, ?, ?)";
         self.in_one_transaction(|| {
             self.take_back(order.certificate, order.generation)?;
-            let rooms = self.read_rooms(order.authority, order.limits, order.names, now)?;
+            let rooms = self.read_rooms(order.needs, now)?;
             if let Some(waits) = waits_for(rooms).filter(|_| !beyond) {
                 return Ok(Some(waits));
             }
             self.run(
                 "DELETE FROM spent WHERE authority = ? AND at < ?",
-                params![order.authority, (now - KEPT).as_second()],
+                params![order.needs.authority, (now - KEPT).as_second()],
             )?;
-            for (counted, subject) in cost(order.names) {
+            for (counted, subject) in cost(order.needs.names) {
                 let values = params![
-                    order.authority,
+                    order.needs.authority,
                     counted.word(),
                     subject,
                     now.as_second(),

@@ -34,7 +34,7 @@ mod undo;
 mod worker;
 
 pub use accounts::AccountRow;
-pub use budgets::Counting;
+pub use budgets::{Counting, Needs};
 pub use debts::DebtRow;
 pub use events::EventRow;
 pub use failures::Failure;

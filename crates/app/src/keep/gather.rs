@@ -12,7 +12,7 @@ use eskort_core::pki::{base64url, sha256};
 use eskort_core::progress::Progress;
 use eskort_core::words;
 use eskort_install::{self as install, Facts as ServerFacts, Placement};
-use eskort_store::{JourneyRow, Store, StoreError};
+use eskort_store::{JourneyRow, Needs, Store, StoreError};
 use std::borrow::Cow;
 use std::collections::BTreeSet;
 use std::sync::Arc;
@@ -177,5 +177,7 @@ pub(crate) async fn rooms_for(
     entry: &CertificateEntry,
 ) -> Result<Vec<Room>, StoreError> {
     let (authority, now) = (&context.inventory.authorities[&entry.authority], context.now());
-    store.rooms(authority.counted_as(&entry.authority), &authority.limits, &entry.names, now).await
+    let needs =
+        Needs { authority: authority.counted_as(&entry.authority), limits: &authority.limits, names: &entry.names };
+    store.rooms(needs, now).await
 }

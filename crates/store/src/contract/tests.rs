@@ -1,7 +1,7 @@
 //! What every ledger has to do, whatever keeps it.
 
 use crate::*;
-use eskort_core::budget::{Counted, Spent};
+use eskort_core::budget::{Counted, Spent, rooms};
 use eskort_core::challenge::ChallengeKind;
 use eskort_core::debt::Debt;
 use eskort_core::decision::{AuthorityHold, Fault, Specification};
@@ -277,13 +277,8 @@ async fn budgets(store: &Store) {
     let limit = |most| Some(Limit::new(most, jiff::SignedDuration::from_secs(100)));
     let limits = Limits { orders: limit(3), per_domain: limit(2), ..Limits::default() };
     let names = [Identifier::parse("www.lampholm.example").unwrap()];
-    let order = |generation| Counting {
-        authority: "https://ca.example/directory",
-        limits: &limits,
-        certificate: "website",
-        generation,
-        names: &names,
-    };
+    let needs = Needs { authority: "https://ca.example/directory", limits: &limits, names: &names };
+    let order = |generation| Counting { needs, certificate: "website", generation };
     let spend = async |generation, beyond, second| {
         let waits = store.spend(order(generation), beyond, at(second)).await.unwrap();
         waits.map(|(room, until)| (room.words(), until.as_second()))
@@ -309,6 +304,14 @@ async fn budgets(store: &Store) {
     let failures: Vec<&Spent> = spent.iter().filter(|one| one.counted == Counted::Failures).collect();
     assert_eq!((failures.len(), failures[0].subject.as_str(), failures[0].at), (1, "www.lampholm.example", at(104)));
     assert!(store.spent("another", &limits, at(104)).await.unwrap().is_empty());
+    // Counted by the tables or by the core, the rooms are the same.
+    let limits = Limits { same_names: limit(1), failures: limit(0), ..limits };
+    for second in [101, 102, 103, 104, 150, 202, 203] {
+        let needs = Needs { limits: &limits, ..needs };
+        let (by_tables, spent) =
+            (store.rooms(needs, at(second)).await, store.spent(needs.authority, &limits, at(second)).await);
+        assert_eq!(by_tables.unwrap(), rooms(&limits, &spent.unwrap(), &names, at(second)), "{second}");
+    }
 }
 
 #[tokio::test]

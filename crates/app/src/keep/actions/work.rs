@@ -7,7 +7,7 @@ use eskort_core::inventory::{CertificateEntry, DnsProof, Part, Proof, RecordWrit
 use eskort_core::pki::{PkiError, PrivateKey, make_csr};
 use eskort_host::Machines;
 use eskort_prove::{ProofContext, Proving, SharedProofs};
-use eskort_store::{Counting, Store};
+use eskort_store::{Counting, Needs, Store};
 use std::net::SocketAddr;
 use std::sync::OnceLock;
 use tokio::sync::OnceCell;
@@ -53,11 +53,13 @@ impl Work<'_> {
         let name = &self.specification.authority;
         let authority = &self.context.inventory.authorities[name];
         let order = Counting {
-            authority: authority.counted_as(name),
-            limits: &authority.limits,
+            needs: Needs {
+                authority: authority.counted_as(name),
+                limits: &authority.limits,
+                names: &self.specification.names,
+            },
             certificate: self.certificate,
             generation: self.generation,
-            names: &self.specification.names,
         };
         match self.store.spend(order, self.beyond_budget, self.context.now()).await? {
             Some((budget, until)) => Err(StepError::NoRoom { until, budget: Box::new(budget) }),

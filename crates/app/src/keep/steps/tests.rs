@@ -52,12 +52,39 @@ struct Order {
 }
 
 /// Pulls the plug at the `at`th point it is asked about.
+#[derive(Default)]
 struct Fuse {
     asked: u32,
     at: Option<u32>,
+    /// Where the machine's power goes, too: what the ledger loses then.
+    disk: Option<Disk>,
+}
+
+/// A ledger as the machine's sudden end leaves it: as it was when it was brought to the disk the last time.
+struct Disk {
+    ledger: PathBuf,
+    kept: PathBuf,
+    /// How often it is still brought there.
+    left: u32,
+}
+
+impl Disk {
+    fn copy(from: &Path, to: &Path) {
+        for file in ["ledger.sqlite", "ledger.sqlite-wal"] {
+            std::fs::copy(from.join(file), to.join(file)).unwrap();
+        }
+    }
 }
 
 impl Fuse {
+    /// Takes in that the ledger is on the disk.
+    fn flushed(&mut self) {
+        if let Some(disk) = self.disk.as_mut().filter(|disk| disk.left > 0) {
+            disk.left -= 1;
+            Disk::copy(&disk.ledger, &disk.kept);
+        }
+    }
+
     fn point(&mut self) -> Result<(), StepError> {
         self.asked += 1;
         if self.at == Some(self.asked - 1) { Err(StepError::Interrupted) } else { Ok(()) }
@@ -99,6 +126,9 @@ impl Actions for ModelActions<'_> {
 
 impl ModelActions<'_> {
     async fn once(&mut self, action: &Action, polls: u32, again: bool) -> Result<Outcome, StepError> {
+        if !action.can_be_repeated() {
+            self.fuse.flushed();
+        }
         self.fuse.point()?;
         let outcome = self.carry_out(action, polls, again).await?;
         self.fuse.point()?;
@@ -220,6 +250,8 @@ impl ModelActions<'_> {
                 self.store.owe(self.certificate, std::slice::from_ref(&debt), now).await?;
             } else {
                 self.store.owe(self.certificate, std::slice::from_ref(&debt), now).await?;
+                self.store.flush().await?;
+                self.fuse.flushed();
                 self.fuse.point()?;
                 self.world.published.insert(path);
             }
@@ -286,6 +318,9 @@ async fn run(
         let mut actions = ModelActions { store, certificate, world, fuse, mistake, twice, memory: *memory };
         let step = driver.step(&mut actions, now).await?;
         *memory = actions.memory;
+        if !driver.unflushed {
+            fuse.flushed();
+        }
         match step {
             Step::Done => drop(under_way.remove(next)),
             Step::Wait(..) | Step::Awaits(_) => unreachable!("the model waits for nothing"),
@@ -349,10 +384,10 @@ async fn trial(
     let mut world = World::default();
     let mut crashes = 0_usize;
     for at in cuts {
-        let mut fuse = Fuse { asked: 0, at: Some(*at) };
+        let mut fuse = Fuse { at: Some(*at), ..Fuse::default() };
         crashes += usize::from(run(&store, &mut world, &mut fuse, mistake, twice, whose).await.is_err());
     }
-    let mut whole = Fuse { asked: 0, at: None };
+    let mut whole = Fuse::default();
     if give_up {
         pay(&store, &mut world, &mut whole, mistake, whose.0).await.unwrap();
         return nothing_left(&store, &world).await;
@@ -363,9 +398,51 @@ async fn trial(
     check(&store, &world, whose.0, orders_a_try * (1 + crashes)).await
 }
 
+/// Lets the machine lose its power at each of `cuts` in turn, then lets it end. The ledger reaches the disk `flushes` times at the most.
+async fn power_loss(cuts: &[u32], flushes: u32, whose: (&'static [&'static str], usize)) -> Result<(), String> {
+    let mut world = World::default();
+    let mut folder = tempfile::tempdir().unwrap();
+    let mut crashes = 0_usize;
+    for at in cuts.iter().copied().map(Some).chain([None]) {
+        let next = tempfile::tempdir().unwrap();
+        let store = Store::open(folder.path()).unwrap();
+        let disk = Disk { ledger: folder.path().to_owned(), kept: next.path().to_owned(), left: flushes };
+        Disk::copy(&disk.ledger, &disk.kept);
+        let mut fuse = Fuse { at, disk: Some(disk), ..Fuse::default() };
+        let ended = run(&store, &mut world, &mut fuse, Mistake::default(), false, whose).await;
+        match (ended, at) {
+            (Err(_), Some(_)) => crashes += 1,
+            (ended, _) => ended.map_err(|e| e.to_string())?,
+        }
+        if at.is_none() {
+            return check(&store, &world, whose.0, 1 + crashes).await;
+        }
+        folder = next;
+    }
+    unreachable!("the last run is not cut")
+}
+
+#[tokio::test]
+async fn a_machine_that_loses_its_power_loses_no_more_than_what_can_be_repeated() {
+    let both: (&[&str], usize) = (&["archive", "website"], 4);
+    for whose in [ALONE, both] {
+        let count = points(false, whose).await;
+        let mut unflushed = 0;
+        for i in 0..count {
+            power_loss(&[i], u32::MAX, whose).await.unwrap_or_else(|e| panic!("cut at {i}: {e}"));
+            if i % 3 == 0 {
+                let then = i * 7 % count;
+                power_loss(&[i, then], u32::MAX, whose).await.unwrap_or_else(|e| panic!("cut at {i}, {then}: {e}"));
+                unflushed += u32::from(power_loss(&[i], 0, whose).await.is_err());
+            }
+        }
+        assert!(unflushed > 0, "it matters that the ledger is brought to the disk");
+    }
+}
+
 async fn points(twice: bool, whose: (&'static [&'static str], usize)) -> u32 {
     let store = Store::in_memory(Path::new("/nowhere")).unwrap();
-    let mut fuse = Fuse { asked: 0, at: None };
+    let mut fuse = Fuse::default();
     run(&store, &mut World::default(), &mut fuse, Mistake::default(), twice, whose).await.unwrap();
     fuse.asked
 }
