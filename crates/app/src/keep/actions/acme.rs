@@ -1,6 +1,6 @@
 //! The steps at an ACME authority, from the challenges to the chain.
 
-use super::work::Work;
+use super::work::{Work, beside};
 use crate::StepError;
 use crate::by_hand::answer::fitting;
 use crate::keep::domain::{Caa, look_at_caa, resolver};
@@ -506,7 +506,8 @@ impl AcmeOrders<'_> {
             let text = "the certificate does not say that servers have to staple, though the inventory asks for it";
             work.context.report(&Progress::Note(text.into()));
         }
-        work.store.generation_folder(work.certificate, work.generation).save_chain(&chain)?;
+        let folder = work.store.generation_folder(work.certificate, work.generation);
+        let chain = beside(move || folder.save_chain(&chain).map(|()| chain)).await?;
         let now = work.context.now();
         work.store.record_generation(work.certificate, work.generation, &work.specification, &chain, None, now).await?;
         Ok(Outcome::Stored)

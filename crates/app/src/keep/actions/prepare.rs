@@ -1,7 +1,7 @@
 //! Makes the key, or takes the one that is kept.
 
 use super::acme::AcmeOrders;
-use super::work::Work;
+use super::work::{Work, beside};
 use crate::StepError;
 use eskort_core::inventory::SecretSource;
 use eskort_core::journey::Outcome;
@@ -45,7 +45,7 @@ pub(super) async fn prepare(work: &Work<'_>, acme: &AcmeOrders<'_>) -> Result<Ou
             }
             (None, None) => PrivateKey::generate(kind).map_err(|source| work.key_error(source))?,
         };
-        folder.save_key(&key)?;
+        let key = beside(move || folder.save_key(&key).map(|()| key)).await?;
         let _ = work.key.set(key);
         directory?;
     }

@@ -110,3 +110,8 @@ impl Work<'_> {
         Proving { around: self.around(), certificate: self.certificate, entry: self.entry }
     }
 }
+
+/// Does what waits for the disk on a thread of its own: other journeys go on meanwhile.
+pub(super) async fn beside<T: Send + 'static>(job: impl FnOnce() -> T + Send + 'static) -> T {
+    tokio::task::spawn_blocking(job).await.expect("writing files does not panic")
+}
