@@ -130,6 +130,14 @@ fn a_certificate_is_renewed_within_the_walls_of_the_service() {
     managed.sh("eskort schedule && systemctl start eskort.service").check(0, &[]);
     assert!(Path::new("/srv/app/tls.pem").exists());
 
+    // Nobody knows where programs of the administrator's write.
+    let told =
+        APP.replace("[certificate.app]", "run = [\"touch\", \"/mnt/told\"]\n\n[certificate.app]\nkey = \"p384\"");
+    write_inventory(&managed.house, "/etc/eskort", &format!("{WEBSITE}{told}"));
+    managed.sh("eskort schedule").check(0, &["may write elsewhere, too", "ProtectSystem=yes"]);
+    managed.sh("systemctl start eskort.service").check(0, &[]);
+    assert!(Path::new("/mnt/told").exists());
+
     // A time without power is caught up with, as soon as the timer is there again.
     let runs = || managed.sh("eskort history").out.matches("the timer had").count();
     let before = runs();

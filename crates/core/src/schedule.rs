@@ -11,8 +11,8 @@ pub const HOURS: [u32; 8] = [1, 2, 3, 4, 6, 8, 12, 24];
 /// The name of the units, and of the file for cron.
 pub const NAME: &str = "eskort";
 
-/// What is closed to every run of the system's service (systemd.exec(5)): nothing of it is needed, by servers' own tests either.
-const WALLS: [&str; 13] = [
+/// What is closed to every run of the system's service (systemd.exec(5)).
+const WALLS: [&str; 10] = [
     "LockPersonality=yes",
     "PrivateDevices=yes",
     "ProtectClock=yes",
@@ -21,10 +21,15 @@ const WALLS: [&str; 13] = [
     "ProtectKernelLogs=yes",
     "ProtectKernelModules=yes",
     "ProtectKernelTunables=yes",
-    "RestrictAddressFamilies=AF_INET AF_INET6 AF_NETLINK AF_UNIX",
-    "RestrictNamespaces=yes",
     "RestrictRealtime=yes",
     "RestrictSUIDSGID=yes",
+];
+
+/// What is closed where only Eskort runs, and the tests and reloads of servers: programs of the administrator's may need it.
+const MORE_WALLS: [&str; 4] = [
+    "ProtectSystem=strict",
+    "RestrictAddressFamilies=AF_INET AF_INET6 AF_NETLINK AF_UNIX",
+    "RestrictNamespaces=yes",
     "SystemCallArchitectures=native",
 ];
 
@@ -98,7 +103,7 @@ impl Job {
                 lines.push("# The inventory has programs run, which may write elsewhere, too.".to_owned());
                 lines.push("ProtectSystem=yes".to_owned());
             } else {
-                lines.push("ProtectSystem=strict".to_owned());
+                lines.extend(MORE_WALLS.map(str::to_owned));
                 let written = walls.folders.iter().map(|folder| unit_word(&format!("-{}", folder.display())));
                 lines.extend(written.map(|folder| format!("ReadWritePaths={folder}")));
             }
@@ -313,10 +318,13 @@ mod tests {
         };
         assert!(
             within("/var/lib/eskort", false)
-                .ends_with("PrivateTmp=yes\nProtectSystem=strict\nReadWritePaths=-/var/lib/eskort\n")
+                .ends_with("SystemCallArchitectures=native\nReadWritePaths=-/var/lib/eskort\n")
         );
         let open = within("/var/lib/eskort", true);
-        assert!(open.contains("\nProtectSystem=yes\n") && !open.contains("ReadWritePaths"), "{open}");
+        assert!(
+            open.contains("\nProtectSystem=yes\n") && !open.contains("ReadWritePaths") && !open.contains("Namespaces"),
+            "{open}"
+        );
         assert!(
             !within("/var/tmp/trial", false).contains("PrivateTmp")
                 && within("/tmpfiles", false).contains("PrivateTmp")
