@@ -83,7 +83,7 @@ impl Place {
         let whole = std::path::absolute(path)?;
         match Place::find_straight(&whole) {
             Some(Ok(place)) if last_link == LastLink::Keep || !place.is_link() => return Ok(place),
-            // Links on the way are told before what does not exist.
+            // A link on the way would have been the error.
             Some(Err(Errno::NOENT)) => return Err(Errno::NOENT.into()),
             _ => {}
         }

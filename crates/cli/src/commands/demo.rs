@@ -83,7 +83,7 @@ struct World {
 
 async fn play(ui: &Ui, args: &DemoArgs) -> Result<ExitStatus, Trouble> {
     let folder = place_for(ui, &args.folder);
-    let world = build(&folder).await?;
+    let world = build(&folder, args.chapter.is_none()).await?;
     let mut teller = Teller { ui, world: &world, chapter: 0 };
     if let Err(status) = teller.tell_story(args).await {
         return Ok(status);
@@ -122,11 +122,13 @@ fn load(ui: &Ui, world: &World) -> Result<Context, ExitStatus> {
     context.map_err(|error| errors::print_setup(ui, &error))
 }
 
-/// Builds the practice world in its folder.
-async fn build(folder: &Path) -> Result<World, Trouble> {
+/// Builds the practice world in its folder. It is early there where a renewal is to come.
+async fn build(folder: &Path, renews: bool) -> Result<World, Trouble> {
     prepare_folder(folder).map_err(trouble(format!("cannot use the folder {}", folder.display())))?;
     let clock = Clock::default();
-    clock.set_offset(SignedDuration::from_hours(-24 * DAYS));
+    if renews {
+        clock.set_offset(SignedDuration::from_hours(-24 * DAYS));
+    }
     let failed = || trouble("cannot start the practice world on loopback");
     let names = Arc::new(NameServer::start().await.map_err(failed())?);
     NAMES.iter().for_each(|name| names.set(name, Ipv4Addr::LOCALHOST));
