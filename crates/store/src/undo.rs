@@ -245,9 +245,10 @@ impl Store {
                    WHERE newer.certificate = ? AND older.settled IS NOT NULL";
         let old: Vec<(i64, Option<String>)> = self.in_one_transaction(|| {
             certificates.iter().try_for_each(settle)?;
+            certificates.iter().try_for_each(|certificate| self.carry_forward(certificate))?;
+            // Which row has which copy is settled now, for all of them.
             let mut replaced = BTreeMap::new();
             for certificate in certificates {
-                self.carry_forward(certificate)?;
                 replaced.extend(self.rows(old, [certificate], |r| Ok((r.get::<_, i64>(0)?, r.get(1)?)))?);
             }
             let old: Vec<(i64, _)> = replaced.into_iter().collect();
