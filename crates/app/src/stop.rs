@@ -1,5 +1,6 @@
 //! Signals that ask the program to stop: Ctrl-C, SIGTERM, and SIGHUP of a terminal that is gone.
 
+use eskort_core::boxed;
 use tokio::signal::unix::{SignalKind, signal};
 use tokio::sync::watch;
 
@@ -34,6 +35,7 @@ impl Stop {
     }
 
     /// Ends when somebody has asked for the `nth` time.
+    #[boxed]
     pub async fn asked(&self, nth: u32) {
         let mut asked = self.asked.clone();
         if asked.wait_for(|n| *n >= nth).await.is_err() {

@@ -37,3 +37,6 @@ pub use suffixes::{is_public_suffix, registered_domain};
 
 pub use eskort_pki as pki;
 pub use eskort_pki::names;
+
+/// Returns the future of an `async fn` in a box. So its body is compiled once, in its own crate, and not in each that awaits it.
+pub use async_recursion::async_recursion as boxed;

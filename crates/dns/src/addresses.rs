@@ -3,6 +3,7 @@
 use crate::exchange::{AskError, ask, ask_unchecked, parse_name};
 use crate::propagation::{NameServer, find_name_servers};
 use crate::zone::locate;
+use eskort_core::boxed;
 use eskort_core::registered_domain;
 use futures_util::future::join_all;
 use hickory_proto::op::{Message, ResponseCode};
@@ -126,6 +127,7 @@ impl AddressesSeen {
 }
 
 /// Looks where a name leads, as a resolver says and as every name server of the zone says at which it ends.
+#[boxed]
 pub async fn see_addresses(resolver: SocketAddr, name: &str, known: &KnownServers) -> AddressesSeen {
     let mut seen = AddressesSeen::default();
     let (resolved, servers) = tokio::join!(addresses(resolver, name), known.everywhere(resolver, name));
@@ -145,6 +147,7 @@ pub async fn see_addresses(resolver: SocketAddr, name: &str, known: &KnownServer
 ///
 /// # Errors
 /// When it does not answer, or answers with an error.
+#[boxed]
 pub async fn addresses_of(resolver: SocketAddr, name: &str) -> Result<BTreeSet<IpAddr>, AskError> {
     addresses(resolver, name).await.map(|said| said.addresses)
 }

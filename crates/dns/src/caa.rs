@@ -2,6 +2,7 @@
 
 use crate::exchange::{AskError, ask, parse_name};
 use crate::lookup::plain;
+use eskort_core::boxed;
 use eskort_core::caa::CaaRecord;
 use futures_util::future::join_all;
 use hickory_proto::op::ResponseCode;
@@ -21,6 +22,7 @@ impl KnownCaa {
     ///
     /// # Errors
     /// When the server does not answer, or answers with an error: an authority does not issue then, either.
+    #[boxed]
     pub async fn find(&self, server: SocketAddr, name: &str) -> Result<Option<(String, Vec<CaaRecord>)>, AskError> {
         let first = parse_name(name.trim_start_matches("*."))?;
         let names: Vec<Name> =

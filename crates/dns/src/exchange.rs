@@ -1,5 +1,6 @@
 //! One question to one name server, and which answers count as answers to it.
 
+use eskort_core::boxed;
 use hickory_proto::op::{Message, MessageType, OpCode, Query};
 use hickory_proto::rr::{Name, RecordType};
 use std::collections::{BTreeMap, BTreeSet};
@@ -253,6 +254,7 @@ pub fn names_of_hosts(hosts: &str) -> BTreeMap<String, BTreeSet<IpAddr>> {
 }
 
 /// Returns the first of several servers that answers anything at all; they are asked at once, and earlier ones are preferred.
+#[boxed]
 pub async fn first_that_answers(servers: &[SocketAddr]) -> Option<SocketAddr> {
     let ask_one = |server: SocketAddr| async move {
         let message = question(&Name::root(), RecordType::NS);

@@ -1,6 +1,7 @@
 //! The records of one type at a name, as one server has them.
 
 use crate::exchange::{AskError, ask, parse_name};
+use eskort_core::boxed;
 use eskort_core::record;
 use hickory_proto::op::{Message, ResponseCode};
 use hickory_proto::rr::{Name, RData, RecordType};
@@ -20,6 +21,7 @@ pub struct Found {
 ///
 /// # Errors
 /// When the server does not answer, or answers with an error.
+#[boxed]
 pub async fn ask_records(server: SocketAddr, name: &str, kind: record::RecordType) -> Result<Found, AskError> {
     let name = parse_name(name)?;
     let asked = match kind {

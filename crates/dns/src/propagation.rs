@@ -2,6 +2,7 @@
 
 use crate::exchange::{AskError, ask, ask_ahead, parse_name};
 use crate::lookup::{Found, ask_records};
+use eskort_core::boxed;
 use eskort_core::record::{self, Record};
 use futures_util::future::join_all;
 use hickory_proto::rr::{RData, RecordType};
@@ -92,6 +93,7 @@ enum ServerState {
 ///
 /// # Errors
 /// When the server does not answer.
+#[boxed]
 pub async fn find_name_servers(server: SocketAddr, zone: &str) -> Result<Vec<NameServer>, AskError> {
     let answer = ask_ahead(server, &parse_name(zone)?, RecordType::NS).await?;
     let host = |record: hickory_proto::rr::Record| match record.data {
@@ -107,6 +109,7 @@ pub async fn find_name_servers(server: SocketAddr, zone: &str) -> Result<Vec<Nam
 }
 
 /// Returns the addresses of a name server's host: as the system resolves it, or else as a server knows it.
+#[boxed]
 pub async fn find_addresses(server: SocketAddr, host: &str) -> Vec<SocketAddr> {
     let host = host.trim_end_matches('.');
     if let Ok(addresses) = tokio::net::lookup_host((host, 53)).await {
@@ -126,6 +129,7 @@ pub async fn find_addresses(server: SocketAddr, host: &str) -> Vec<SocketAddr> {
 }
 
 /// Asks every address of every server for every record.
+#[boxed]
 pub async fn propagation(servers: &[NameServer], records: &[Record], now: Timestamp) -> Propagation {
     let look = |address: SocketAddr| tokio::spawn(look_at(address, records.to_vec(), now));
     let looks: Vec<(&str, Vec<_>)> =

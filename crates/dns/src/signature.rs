@@ -1,6 +1,7 @@
 //! Whether a zone is signed, as a resolver sees it (DNSSEC).
 
 use crate::exchange::{AskError, ask, ask_authenticated, ask_unchecked, parse_name};
+use eskort_core::boxed;
 use hickory_proto::op::ResponseCode;
 use hickory_proto::rr::RecordType;
 use std::net::SocketAddr;
@@ -20,6 +21,7 @@ pub enum ZoneSignature {
 ///
 /// # Errors
 /// When it does not answer.
+#[boxed]
 pub async fn zone_signature(resolver: SocketAddr, name: &str) -> Result<ZoneSignature, AskError> {
     let name = parse_name(name)?;
     let answer = ask_authenticated(resolver, &name, RecordType::A).await?;

@@ -2,6 +2,7 @@
 
 use crate::UpdateKey;
 use crate::exchange::{AskError, exchange_tcp, parse_name};
+use eskort_core::boxed;
 use eskort_core::record::{self, Record};
 use hickory_proto::op::{Message, OpCode, Query, ResponseCode, UpdateMessage};
 use hickory_proto::rr::rdata::{CNAME, TLSA, TXT};
@@ -53,6 +54,7 @@ pub enum UpdateError {
 ///
 /// # Errors
 /// When the server refuses or does not answer.
+#[boxed]
 pub async fn add_records(
     server: SocketAddr,
     zone: &str,
@@ -68,6 +70,7 @@ pub async fn add_records(
 ///
 /// # Errors
 /// When the server refuses or does not answer.
+#[boxed]
 pub async fn remove_records(
     server: SocketAddr,
     zone: &str,

@@ -2,6 +2,7 @@
 
 use crate::exchange::{AskError, ask, parse_name};
 use crate::lookup::plain;
+use eskort_core::boxed;
 use hickory_proto::op::{Message, ResponseCode};
 use hickory_proto::rr::{Name, RData, RecordType};
 use std::net::SocketAddr;
@@ -95,6 +96,7 @@ fn zone_in(answer: &Message, at: &Name) -> Option<Zone> {
 ///
 /// # Errors
 /// When a server does not answer or shows no zone, or the CNAME records go in a circle or lead on for more than eight steps.
+#[boxed]
 pub async fn locate(server: SocketAddr, otherwise: SocketAddr, name: &str) -> Result<Located, AskError> {
     let mut walk = Walk { passed: vec![parse_name(name)?] };
     let mut asked = server;
@@ -122,6 +124,7 @@ pub async fn locate(server: SocketAddr, otherwise: SocketAddr, name: &str) -> Re
 ///
 /// # Errors
 /// When a server does not answer, or no zone is found up to the root.
+#[boxed]
 pub async fn zone_of(server: SocketAddr, otherwise: SocketAddr, name: &str) -> Result<Zone, AskError> {
     let name = parse_name(name)?;
     for asked in if server == otherwise { vec![server] } else { vec![server, otherwise] } {

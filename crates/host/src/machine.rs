@@ -6,6 +6,7 @@ use crate::program::{self, CommandError};
 use crate::secret::{SecretError, read_secret};
 use crate::session::{Session, passing_name};
 use crate::socket;
+use eskort_core::boxed;
 use eskort_core::context::Context;
 use eskort_core::inventory::{HostKind, ProgramRules};
 use nix::ifaddrs::{InterfaceAddress, getifaddrs};
@@ -83,6 +84,7 @@ impl Machines {
     }
 
     /// Ends all connections: machines that are needed again are connected to anew. Those that were out of reach still are.
+    #[boxed]
     pub async fn hang_up(&self) {
         let all: Vec<_> = self.0.lock().unwrap_or_else(PoisonError::into_inner).values().cloned().collect();
         for connection in all {
@@ -183,6 +185,7 @@ impl Machine<'_> {
     ///
     /// # Errors
     /// When the machine cannot be reached, or refuses.
+    #[boxed]
     pub async fn read(&self, path: &Path, most: u64) -> Result<Option<FileRead>, MachineError> {
         let read = self.read_many(std::slice::from_ref(&path.to_owned()), most).await?;
         Ok(read.into_iter().next().flatten())
@@ -192,6 +195,7 @@ impl Machine<'_> {
     ///
     /// # Errors
     /// When the machine cannot be reached, or refuses one.
+    #[boxed]
     pub async fn read_many(&self, paths: &[PathBuf], most: u64) -> Result<Vec<Option<FileRead>>, MachineError> {
         let read = |path: &PathBuf| files::read_whole(path, most).map_err(failed("read", path));
         let here = async || paths.iter().map(read).collect();
@@ -202,6 +206,7 @@ impl Machine<'_> {
     ///
     /// # Errors
     /// When the machine cannot be reached, or refuses.
+    #[boxed]
     pub async fn list(&self, pattern: &Path) -> Result<Vec<PathBuf>, MachineError> {
         let bad = |e: glob::PatternError| failed("list", pattern)(io::Error::new(io::ErrorKind::InvalidInput, e));
         // An editor's hidden files are not meant.
@@ -220,6 +225,7 @@ impl Machine<'_> {
     ///
     /// # Errors
     /// When the machine cannot be reached, or refuses.
+    #[boxed]
     pub async fn write(&self, path: &Path, bytes: &[u8], access: Access) -> Result<(), MachineError> {
         let folder = path.parent().unwrap_or(Path::new("/"));
         let here = async || {
@@ -233,6 +239,7 @@ impl Machine<'_> {
     ///
     /// # Errors
     /// When the machine cannot be reached, or refuses.
+    #[boxed]
     pub async fn remove(&self, path: &Path) -> Result<(), MachineError> {
         let here = async || files::remove(path).map_err(failed("remove", path));
         self.carry_out(here, async |session| session.remove(path, &passing_name()).await).await
@@ -243,6 +250,7 @@ impl Machine<'_> {
     ///
     /// # Errors
     /// When it cannot be started, or ends badly.
+    #[boxed]
     pub async fn run(&self, words: &[String], input: &[u8], rules: &ProgramRules) -> Result<(), MachineError> {
         self.output(words, input, rules).await.map(drop)
     }
@@ -251,6 +259,7 @@ impl Machine<'_> {
     ///
     /// # Errors
     /// When it cannot be started, or ends badly.
+    #[boxed]
     pub async fn output(&self, words: &[String], input: &[u8], rules: &ProgramRules) -> Result<Vec<u8>, MachineError> {
         let here = async || Ok(program::run(words, self.context.folder(), rules, input).await?);
         self.carry_out(here, async |session| session.run(words, input, rules.timeout).await).await
@@ -261,6 +270,7 @@ impl Machine<'_> {
     ///
     /// # Errors
     /// When nobody trusted listens there, or the answer is not there in time.
+    #[boxed]
     pub async fn ask_socket(&self, at: &Path, message: &[u8], longest: Duration) -> Result<Vec<u8>, MachineError> {
         let here = async || {
             let asked = tokio::time::timeout(longest, socket::ask(at, message)).await;
@@ -274,6 +284,7 @@ impl Machine<'_> {
     ///
     /// # Errors
     /// When the machine cannot be reached.
+    #[boxed]
     pub async fn owned_by(&self, owner: Option<&str>, group: Option<&str>, mode: u32) -> Result<Access, MachineError> {
         if owner.is_none() && group.is_none() {
             return Ok(Access::mode(mode));
@@ -290,6 +301,7 @@ impl Machine<'_> {
     ///
     /// # Errors
     /// When the machine cannot be reached, or refuses.
+    #[boxed]
     pub async fn is_folder(&self, path: &Path) -> Result<bool, MachineError> {
         self.carry_out(async || Ok(path.is_dir()), async |session| session.is_folder(path).await).await
     }
@@ -298,6 +310,7 @@ impl Machine<'_> {
     ///
     /// # Errors
     /// When the machine cannot be reached, or refuses.
+    #[boxed]
     pub async fn missing_folders(&self, folder: &Path) -> Result<Vec<PathBuf>, MachineError> {
         let here = async || Ok(files::missing_folders(folder));
         self.carry_out(here, async |session| session.missing_folders(folder).await).await
@@ -308,6 +321,7 @@ impl Machine<'_> {
     ///
     /// # Errors
     /// When the machine cannot be reached, or refuses.
+    #[boxed]
     pub async fn link_below(&self, root: &Path, folder: &Path) -> Result<Option<PathBuf>, MachineError> {
         let there = async |session: &mut Session| {
             for at in folder.ancestors().take_while(|at| *at != root) {
@@ -324,6 +338,7 @@ impl Machine<'_> {
     ///
     /// # Errors
     /// When the machine cannot be reached, or refuses.
+    #[boxed]
     pub async fn read_site_file(&self, path: &Path) -> Result<Option<Vec<u8>>, MachineError> {
         let here = async || {
             let read = files::read_whole(path, LARGEST as u64).map_err(failed("read", path))?;
@@ -337,6 +352,7 @@ impl Machine<'_> {
     ///
     /// # Errors
     /// When the machine cannot be reached, or refuses.
+    #[boxed]
     pub async fn make_site_folders(&self, root: &Path, folder: &Path, missing: &[PathBuf]) -> Result<(), MachineError> {
         let here = async || {
             let made = files::as_owner_of(root, || files::make_folders(folder, 0o755));
@@ -356,6 +372,7 @@ impl Machine<'_> {
     ///
     /// # Errors
     /// When the machine cannot be reached, or refuses.
+    #[boxed]
     pub async fn put_site_file(
         &self,
         root: &Path,
@@ -372,6 +389,7 @@ impl Machine<'_> {
     ///
     /// # Errors
     /// When the machine cannot be reached, or refuses.
+    #[boxed]
     pub async fn remove_site_file(&self, path: &Path, passing: &str) -> Result<(), MachineError> {
         let here = async || files::remove_transient(path, passing).map_err(failed("remove", path));
         self.carry_out(here, async |session| session.remove(path, passing).await).await
@@ -382,6 +400,7 @@ impl Machine<'_> {
     ///
     /// # Errors
     /// When the machine cannot be reached.
+    #[boxed]
     pub async fn remove_site_folders(&self, folders: &[PathBuf]) -> Result<(), MachineError> {
         let here = async || {
             for folder in folders {

@@ -3,6 +3,7 @@
 
 use crate::obeyed::{self, check_program};
 use crate::trust::TrustError;
+use eskort_core::boxed;
 use eskort_core::inventory::ProgramRules;
 use eskort_core::words::printable;
 use nix::sys::signal::{Signal, killpg};
@@ -151,6 +152,7 @@ impl Said {
 ///
 /// # Panics
 /// Only when another holder of a lock has panicked.
+#[boxed]
 pub async fn run(words: &[String], folder: &Path, rules: &ProgramRules, input: &[u8]) -> Result<Vec<u8>, CommandError> {
     let line = words.join(" ");
     let Some((program, arguments)) = words.split_first() else { return Ok(Vec::new()) };

@@ -5,6 +5,7 @@
 use crate::error::HostError;
 use crate::files::{Access, FileRead};
 use crate::{ftp, ssh};
+use eskort_core::boxed;
 use eskort_core::inventory::{Host, HostKind};
 use eskort_core::pki::Secret;
 use std::path::{Path, PathBuf};
@@ -55,6 +56,7 @@ impl Session {
     ///
     /// # Errors
     /// When it cannot be reached, is not the right machine, or refused the login.
+    #[boxed]
     pub async fn open(name: &str, host: &Host, password: Option<&Secret<String>>) -> Result<Self, HostError> {
         let connect = async {
             Ok(match &host.kind {
@@ -68,6 +70,7 @@ impl Session {
     }
 
     /// Ends the connection in an orderly way.
+    #[boxed]
     pub async fn close(self) {
         // One that did not answer in time need not be asked politely.
         if self.given_up {
@@ -86,6 +89,7 @@ impl Session {
     ///
     /// # Errors
     /// When the connection is lost.
+    #[boxed]
     pub async fn missing_folders(&mut self, folder: &Path) -> Result<Vec<PathBuf>, HostError> {
         let mut missing = Vec::new();
         let mut at = Some(folder);
@@ -103,6 +107,7 @@ impl Session {
     ///
     /// # Errors
     /// When the connection is lost.
+    #[boxed]
     pub async fn is_folder(&mut self, path: &Path) -> Result<bool, HostError> {
         on!(self, "look at a folder", way => way.is_folder(path))
     }
@@ -111,6 +116,7 @@ impl Session {
     ///
     /// # Errors
     /// When the machine refuses, or the connection is lost.
+    #[boxed]
     pub async fn make_folder(&mut self, path: &Path) -> Result<(), HostError> {
         on!(self, "make a folder", way => way.make_folder(path))
     }
@@ -119,6 +125,7 @@ impl Session {
     ///
     /// # Errors
     /// When the machine refuses, or the connection is lost. Nothing is left beside it if that can be helped.
+    #[boxed]
     pub async fn put(&mut self, path: &Path, passing: &str, bytes: &[u8]) -> Result<(), HostError> {
         on!(self, "write a file", way => way.put(path, &path.with_file_name(passing), bytes))
     }
@@ -127,6 +134,7 @@ impl Session {
     ///
     /// # Errors
     /// When the connection is lost.
+    #[boxed]
     pub async fn is_link(&mut self, path: &Path) -> Result<bool, HostError> {
         on!(self, "look at a folder", way => way.is_link(path))
     }
@@ -135,6 +143,7 @@ impl Session {
     ///
     /// # Errors
     /// When the machine refuses, or the connection is lost.
+    #[boxed]
     pub async fn read(&mut self, path: &Path) -> Result<Option<Vec<u8>>, HostError> {
         on!(self, "read a file", way => way.read(path))
     }
@@ -144,6 +153,7 @@ impl Session {
     ///
     /// # Errors
     /// When the machine refuses one, or the connection is lost.
+    #[boxed]
     pub async fn read_many(&mut self, paths: &[PathBuf], most: u64) -> Result<Vec<Option<FileRead>>, HostError> {
         let mut read = Vec::new();
         if let Way::Ftp(_) = self.way {
@@ -164,6 +174,7 @@ impl Session {
     ///
     /// # Errors
     /// When the machine refuses, or the connection is lost.
+    #[boxed]
     pub async fn write_atomic(&mut self, path: &Path, bytes: &[u8], access: Access) -> Result<(), HostError> {
         if let Way::Ftp(_) = self.way {
             let part = path.with_file_name(passing_name());
@@ -178,6 +189,7 @@ impl Session {
     ///
     /// # Errors
     /// When the machine refuses, or the connection is lost.
+    #[boxed]
     pub async fn names_in(&mut self, folder: &Path) -> Result<Vec<std::ffi::OsString>, HostError> {
         self.over_ssh("list a folder", self.timeout, async |ssh| ssh.names_in(folder).await).await
     }
@@ -227,12 +239,14 @@ impl Session {
     ///
     /// # Errors
     /// When the machine refuses, or the connection is lost.
+    #[boxed]
     pub async fn remove(&mut self, path: &Path, passing: &str) -> Result<(), HostError> {
         on!(self, "remove a file", way => way.remove(&path.with_file_name(passing)))?;
         on!(self, "remove a file", way => way.remove(path))
     }
 
     /// Removes a folder if it is empty, and returns whether it is gone.
+    #[boxed]
     pub async fn remove_folder(&mut self, path: &Path) -> bool {
         self.try_remove_folder(path).await.is_ok()
     }
@@ -245,6 +259,7 @@ impl Session {
     ///
     /// # Errors
     /// When it ends badly, or the connection is lost.
+    #[boxed]
     pub async fn run(&mut self, words: &[String], input: &[u8], longest: Duration) -> Result<Vec<u8>, HostError> {
         self.over_ssh("run a command", longest, async |ssh| ssh.run(words, input).await).await
     }
@@ -254,6 +269,7 @@ impl Session {
     ///
     /// # Errors
     /// When the connection is lost.
+    #[boxed]
     pub async fn owned_by(&mut self, owner: Option<&str>, group: Option<&str>, mode: u32) -> Result<Access, HostError> {
         let mut ids = Vec::new();
         let own = |flag: &str| vec!["id".to_owned(), flag.to_owned()];
@@ -278,6 +294,7 @@ impl Session {
     ///
     /// # Errors
     /// When others could listen there, nobody does, or the connection is lost.
+    #[boxed]
     pub async fn ask_socket(&mut self, socket: &Path, message: &[u8], longest: Duration) -> Result<Vec<u8>, HostError> {
         let here = std::env::temp_dir().join(passing_name());
         self.over_ssh("talk to a socket", longest, async |ssh| ssh.ask_socket(socket, &here, message).await).await

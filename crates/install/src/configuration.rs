@@ -1,6 +1,7 @@
 //! Reading a server's configuration from its machine.
 
 use crate::plan::LARGEST;
+use eskort_core::boxed;
 use eskort_host::{HostError, Machine, MachineError};
 use eskort_siteconf::{FileChange, LoadError, ReadFiles, pattern_has};
 use std::collections::{BTreeSet, HashMap};
@@ -75,39 +76,51 @@ pub async fn read_configuration<T>(
         if missing.is_empty() {
             return Ok(Reading { made, unread, known: KnownFiles(known) });
         }
-        let (patterns, plain): (Vec<PathBuf>, Vec<PathBuf>) = missing.into_iter().partition(|path| is_pattern(path));
-        let mut of_pattern = Vec::new();
-        for pattern in patterns {
-            let paths = machine.list(&pattern).await?;
-            of_pattern.push((pattern, paths));
-        }
-        // All of one level at the same time: a machine far away is asked once.
-        let mut all: Vec<PathBuf> =
-            of_pattern.iter().flat_map(|(_, paths)| paths.iter().cloned()).chain(plain.iter().cloned()).collect();
-        all.sort();
-        all.dedup();
-        let read: HashMap<PathBuf, Result<Option<Vec<u8>>, String>> =
-            all.iter().cloned().zip(read_each(machine, &all).await?).collect();
-        for (pattern, paths) in of_pattern {
-            let mut found = Vec::new();
-            for path in paths {
-                match &read[&path] {
-                    Ok(Some(bytes)) => found.push((path, bytes.clone())),
-                    Ok(None) => {}
-                    Err(why) => unread.push((path, why.clone())),
-                }
-            }
-            known.insert(pattern, Ok(found));
-        }
-        for path in plain {
-            let found = match &read[&path] {
-                Ok(Some(bytes)) => Ok(vec![(path.clone(), bytes.clone())]),
-                Ok(None) => Err(io::ErrorKind::NotFound),
-                Err(_) => Err(io::ErrorKind::PermissionDenied),
-            };
-            known.insert(path, found);
-        }
+        read_level(machine, missing, &mut known, &mut unread).await?;
     }
+}
+
+/// Reads what was found to be missing, and adds it to what is known.
+#[boxed]
+async fn read_level(
+    machine: &Machine<'_>,
+    missing: BTreeSet<PathBuf>,
+    known: &mut HashMap<PathBuf, Found>,
+    unread: &mut Vec<(PathBuf, String)>,
+) -> Result<(), MachineError> {
+    let (patterns, plain): (Vec<PathBuf>, Vec<PathBuf>) = missing.into_iter().partition(|path| is_pattern(path));
+    let mut of_pattern = Vec::new();
+    for pattern in patterns {
+        let paths = machine.list(&pattern).await?;
+        of_pattern.push((pattern, paths));
+    }
+    // All of one level at the same time: a machine far away is asked once.
+    let mut all: Vec<PathBuf> =
+        of_pattern.iter().flat_map(|(_, paths)| paths.iter().cloned()).chain(plain.iter().cloned()).collect();
+    all.sort();
+    all.dedup();
+    let read: HashMap<PathBuf, Result<Option<Vec<u8>>, String>> =
+        all.iter().cloned().zip(read_each(machine, &all).await?).collect();
+    for (pattern, paths) in of_pattern {
+        let mut found = Vec::new();
+        for path in paths {
+            match &read[&path] {
+                Ok(Some(bytes)) => found.push((path, bytes.clone())),
+                Ok(None) => {}
+                Err(why) => unread.push((path, why.clone())),
+            }
+        }
+        known.insert(pattern, Ok(found));
+    }
+    for path in plain {
+        let found = match &read[&path] {
+            Ok(Some(bytes)) => Ok(vec![(path.clone(), bytes.clone())]),
+            Ok(None) => Err(io::ErrorKind::NotFound),
+            Err(_) => Err(io::ErrorKind::PermissionDenied),
+        };
+        known.insert(path, found);
+    }
+    Ok(())
 }
 
 fn is_pattern(path: &Path) -> bool {

@@ -1,5 +1,6 @@
 //! What keeps a server from files beside their permissions, as its machine tells it.
 
+use eskort_core::boxed;
 use eskort_core::confinement::{APPARMOR_PROFILES, Confinement, SELINUX_ENFORCES};
 use eskort_core::inventory::ProgramRules;
 use eskort_core::software::Software;
@@ -11,6 +12,7 @@ use std::time::Duration;
 const MOST: u64 = 1 << 20;
 
 /// Returns what may keep a server from the certificates in a folder; `None` also where the machine does not tell.
+#[boxed]
 pub async fn confinement(machine: &Machine<'_>, software: Software, folder: &Path) -> Option<Confinement> {
     let paths = [SELINUX_ENFORCES, APPARMOR_PROFILES].map(PathBuf::from);
     let mut said = Vec::new();

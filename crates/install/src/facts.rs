@@ -2,6 +2,7 @@
 
 use crate::kinds::configured::ConfigFacts;
 use crate::{InstallError, LiveEndpoint};
+use eskort_core::boxed;
 use eskort_core::context::Context;
 use eskort_core::inventory::{Configured, Server};
 use eskort_core::software::Software;
@@ -42,6 +43,7 @@ impl Facts {
 
     /// Forgets what was read, and ends the connections to machines: after something was changed, or some time has passed. Machines
     /// out of reach in this run still are.
+    #[boxed]
     pub async fn forget(&self) {
         self.known.lock().unwrap_or_else(PoisonError::into_inner).clear();
         self.machines.hang_up().await;

@@ -7,6 +7,7 @@ use crate::kinds::nginx::Workers;
 use crate::kinds::{endpoints, take, tell, test_command};
 use crate::plan::{Change, LARGEST, LiveEndpoint, Placement, ServerPlan, difference};
 use crate::served::{await_gone, not_served};
+use eskort_core::boxed;
 use eskort_core::context::Context;
 use eskort_core::event::Event;
 use eskort_core::inventory::ServerKind;
@@ -31,6 +32,7 @@ const MACHINES_AT_ONCE: usize = 8;
 ///
 /// # Errors
 /// What failed, after everything was put back; [`InstallError::Undo`] where that failed too.
+#[boxed]
 pub async fn apply(
     context: &Context,
     store: &Store,
@@ -102,6 +104,7 @@ async fn confined(
 ///
 /// # Errors
 /// When the ledger fails.
+#[boxed]
 pub async fn recover(context: &Context, store: &Store, machines: &Machines) -> Result<(), StoreError> {
     let changes = store.unsettled().await?;
     if changes.is_empty() {
@@ -133,6 +136,7 @@ pub async fn recover(context: &Context, store: &Store, machines: &Machines) -> R
 ///
 /// # Panics
 /// When the certificate, or a server of its, is not in the inventory: callers look first.
+#[boxed]
 pub async fn restore(
     context: &Context,
     store: &Store,

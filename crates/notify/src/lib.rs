@@ -6,6 +6,7 @@ mod webhook;
 
 pub use log::write_to_journal;
 
+use eskort_core::boxed;
 use eskort_core::inventory::{Notify, NotifyKind};
 use eskort_core::news::Message;
 use eskort_host::program::run;
@@ -66,6 +67,7 @@ pub enum NotifyError {
 ///
 /// # Errors
 /// [`NotifyError`]: when nobody has taken it, as far as is known.
+#[boxed]
 pub async fn deliver(notify: &Notify, message: &Message, folder: &Path) -> Result<(), NotifyError> {
     let delivering = async {
         match &notify.kind {

@@ -2,6 +2,7 @@
 
 use crate::http::{self, Answered, Asked, Server, response, tls_config};
 use crate::issuer::ApiCertificate;
+use async_recursion::async_recursion as boxed;
 use eskort_pki::{Secret, hmac_sha256};
 use serde_json::Value;
 use std::net::{Ipv4Addr, SocketAddr};
@@ -30,6 +31,7 @@ impl Board {
     ///
     /// # Panics
     /// When the crypto library fails.
+    #[boxed]
     pub async fn start(secret: &str) -> std::io::Result<Self> {
         let api = ApiCertificate::new();
         let tls = tls_config(&api.chain, api.key.reveal()).expect("our own certificate fits its key");

@@ -3,6 +3,7 @@
 use crate::http::{self, Asked, PeerCertificate, Server, response};
 use crate::issuer::ApiCertificate;
 use crate::{Clock, Issuer};
+use async_recursion::async_recursion as boxed;
 use bytes::Bytes;
 use eskort_pki::{Certificate, base64, find_csr, parse_csr_unverified, to_pkcs7};
 use http_body_util::Full;
@@ -49,6 +50,7 @@ impl EstServer {
     ///
     /// # Panics
     /// When the crypto library fails.
+    #[boxed]
     pub async fn start(clock: Clock) -> std::io::Result<Self> {
         let issuer = Issuer::named("Lampholm Devices", clock.now());
         let api = ApiCertificate::new();

@@ -2,6 +2,7 @@
 
 use crate::http::tls_config;
 use crate::issuer::ApiCertificate;
+use async_recursion::async_recursion as boxed;
 use std::io;
 use std::net::{Ipv4Addr, SocketAddr};
 use std::os::unix::fs::PermissionsExt;
@@ -42,6 +43,7 @@ impl FtpServer {
     ///
     /// # Panics
     /// When the crypto library fails.
+    #[boxed]
     pub async fn start(folder: &Path) -> io::Result<Self> {
         let api = ApiCertificate::new();
         let config = tls_config(&api.chain, api.key.reveal()).expect("our own certificate fits its key");

@@ -13,7 +13,9 @@ use rustls::server::danger::ClientCertVerifier;
 use rustls::{RootCertStore, ServerConfig};
 use std::future::Future;
 use std::net::SocketAddr;
+use std::pin::Pin;
 use std::sync::{Arc, RwLock};
+use tokio::io::{AsyncRead, AsyncWrite};
 use tokio::net::TcpListener;
 use tokio::task::JoinHandle;
 use tokio_rustls::TlsAcceptor;
@@ -63,28 +65,41 @@ impl Drop for Server {
 
 const MOST_BYTES: usize = 1 << 20;
 
+/// What answers requests.
+type Handler = Arc<dyn Fn(Asked) -> Pin<Box<dyn Future<Output = Answered> + Send>> + Send + Sync>;
+
+/// A connection, plain or TLS.
+trait Stream: AsyncRead + AsyncWrite + Unpin + Send {}
+
+impl<S: AsyncRead + AsyncWrite + Unpin + Send> Stream for S {}
+
 /// Starts a server at an address; port 0 lets the system choose.
 pub(crate) async fn start<F, R>(address: SocketAddr, tls: Option<SharedTls>, handler: F) -> std::io::Result<Server>
 where
-    F: Fn(Asked) -> R + Clone + Send + 'static,
+    F: Fn(Asked) -> R + Send + Sync + 'static,
     R: Future<Output = Answered> + Send + 'static,
 {
+    serve(address, tls, Arc::new(move |asked| Box::pin(handler(asked)))).await
+}
+
+/// One piece of code for all handlers and kinds of connections: it is most of what there is to compile.
+async fn serve(address: SocketAddr, tls: Option<SharedTls>, handler: Handler) -> std::io::Result<Server> {
     let listener = TcpListener::bind(address).await?;
     let address = listener.local_addr()?;
     let task = tokio::spawn(async move {
         let mut connections = tokio::task::JoinSet::new();
         while let Ok((stream, _)) = listener.accept().await {
-            let handler = handler.clone();
+            let handler = Arc::clone(&handler);
             let acceptor = tls.as_ref().map(|t| TlsAcceptor::from(Arc::clone(&t.read().expect("no holder panics"))));
             let _ = stream.set_nodelay(true);
             connections.spawn(async move {
                 match acceptor {
-                    None => converse(stream, None, handler).await,
+                    None => converse(Box::new(stream), None, handler).await,
                     Some(acceptor) => {
                         if let Ok(stream) = acceptor.accept(stream).await {
                             let shown = stream.get_ref().1.peer_certificates().and_then(<[_]>::first);
                             let peer = shown.map(|certificate| PeerCertificate(certificate.to_vec()));
-                            converse(stream, peer, handler).await;
+                            converse(Box::new(stream), peer, handler).await;
                         }
                     }
                 }
@@ -95,14 +110,9 @@ where
     Ok(Server { address, task })
 }
 
-async fn converse<S, F, R>(stream: S, peer: Option<PeerCertificate>, handler: F)
-where
-    S: tokio::io::AsyncRead + tokio::io::AsyncWrite + Unpin + Send + 'static,
-    F: Fn(Asked) -> R + Clone + Send + 'static,
-    R: Future<Output = Answered> + Send + 'static,
-{
+async fn converse(stream: Box<dyn Stream>, peer: Option<PeerCertificate>, handler: Handler) {
     let service = hyper::service::service_fn(move |request: Request<Incoming>| {
-        let (handler, peer) = (handler.clone(), peer.clone());
+        let (handler, peer) = (Arc::clone(&handler), peer.clone());
         async move {
             let (mut head, body) = request.into_parts();
             let body = Limited::new(body, MOST_BYTES).collect().await.map_err(|_| Cut)?;

@@ -1,6 +1,7 @@
 //! A name server for the trust's zone: answers over UDP and TCP, and takes dynamic updates signed with its key (RFC 2136,
 //! RFC 8945). A second one has its records a while later.
 
+use async_recursion::async_recursion as boxed;
 use base64::Engine;
 use hickory_proto::op::{Message, OpCode, ResponseCode, UpdateMessage};
 use hickory_proto::rr::rdata::tsig::TsigAlgorithm;
@@ -57,6 +58,7 @@ impl NameServer {
     ///
     /// # Panics
     /// When the system has no randomness.
+    #[boxed]
     pub async fn start() -> std::io::Result<Self> {
         let (udp, tcp) = sockets().await?;
         let address = udp.local_addr()?;

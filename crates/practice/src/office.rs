@@ -2,6 +2,7 @@
 
 use crate::ca::look::fetch_and_compare;
 use crate::{Clock, Issuer, NameServer};
+use async_recursion::async_recursion as boxed;
 use eskort_pki::names::Identifier;
 use eskort_pki::{find_csr, parse_csr};
 use jiff::SignedDuration;
@@ -87,6 +88,7 @@ impl Office {
     ///
     /// # Panics
     /// Never: the zip is made in memory.
+    #[boxed]
     pub async fn collect(&self, number: &str) -> Result<Vec<u8>, String> {
         let found = self.orders().iter().find(|order| order.slip.number == number).cloned();
         let order = found.ok_or("no such order")?;

@@ -3,6 +3,7 @@
 use crate::NameServer;
 use crate::http::{self, Answered, Asked, Server, response, tls_config};
 use crate::issuer::ApiCertificate;
+use async_recursion::async_recursion as boxed;
 use hyper::Method;
 use serde_json::{Value, json};
 use std::collections::BTreeMap;
@@ -33,6 +34,7 @@ impl Panel {
     ///
     /// # Panics
     /// When the crypto library fails.
+    #[boxed]
     pub async fn start(names: Arc<NameServer>) -> std::io::Result<Self> {
         let api = ApiCertificate::new();
         let tls = tls_config(&api.chain, api.key.reveal()).expect("our own certificate fits its key");

@@ -2,6 +2,7 @@
 
 use crate::Issuer;
 use crate::http::{self, Asked, Server, SharedTls, response, tls_config};
+use async_recursion::async_recursion as boxed;
 use eskort_pki::{KeyKind, PrivateKey};
 use jiff::{SignedDuration, Timestamp};
 use std::collections::BTreeMap;
@@ -47,6 +48,7 @@ impl Site {
     ///
     /// # Panics
     /// When the crypto library fails.
+    #[boxed]
     pub async fn start(
         folder: &Path,
         bundle: &Path,
@@ -121,6 +123,7 @@ impl Site {
     }
 
     /// Ends it; its addresses are free when this returns.
+    #[boxed]
     pub async fn stop(self) {
         self.plain.stop().await;
         self.tls.stop().await;

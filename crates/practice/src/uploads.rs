@@ -3,6 +3,7 @@
 
 use crate::http::{self, Answered, Asked, Cut, Server, SharedTls, response, tls_config};
 use crate::issuer::ApiCertificate;
+use async_recursion::async_recursion as boxed;
 use eskort_pki::{Chain, Intake, PrivateKey, Secret, base64_decode};
 use hyper::Method;
 use serde_json::{Value, json};
@@ -69,6 +70,7 @@ impl Uploads {
     ///
     /// # Panics
     /// When the crypto library fails.
+    #[boxed]
     pub async fn start(kind: UploadKind) -> std::io::Result<Self> {
         let (api, placeholder) = (ApiCertificate::new(), ApiCertificate::new());
         let config = |made: &ApiCertificate| {

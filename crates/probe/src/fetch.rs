@@ -3,6 +3,7 @@
 
 use crate::observe::unverified_connector;
 use crate::{PATIENCE, addresses, connect};
+use eskort_core::boxed;
 use eskort_core::inventory::CheckAddress;
 use eskort_core::words::printable;
 use http_body_util::{BodyExt, Empty, Limited};
@@ -137,6 +138,7 @@ impl fmt::Display for NotVisible {
 ///
 /// # Panics
 /// When host and path make no address.
+#[boxed]
 pub async fn look_at_file(
     host: &str,
     path: &str,
@@ -227,6 +229,7 @@ async fn look_once(
 ///
 /// # Errors
 /// Why the site does not answer, in words.
+#[boxed]
 pub async fn observe_hsts(name: &str, port: u16, instead: Option<CheckAddress>) -> Result<Option<u64>, String> {
     let host = if name.contains(':') { format!("[{name}]") } else { name.to_owned() };
     let url = Url::parse(&format!("https://{host}:{port}/")).map_err(|e| e.to_string())?;

@@ -20,6 +20,7 @@ pub use observe::{Observation, ObserveError, observe, observe_challenge, reverse
 pub use trust::{Trust, TrustError};
 pub use visit::{MixedLoad, Plain, Visit, VisitOptions, crawl, judge_visit, visit};
 
+use eskort_core::boxed;
 use eskort_core::inventory::CheckAddress;
 use std::io;
 use std::net::SocketAddr;
@@ -32,6 +33,7 @@ pub const PATIENCE: Duration = Duration::from_secs(10);
 ///
 /// # Errors
 /// When it leads nowhere.
+#[boxed]
 pub async fn addresses_of(name: &str, port: u16) -> io::Result<Vec<SocketAddr>> {
     let mut found = addresses(name, port, None).await?;
     found.sort_unstable();

@@ -2,6 +2,7 @@
 
 use crate::approach::{Answers, NoTls, StartTls, diagnose};
 use crate::{PATIENCE, addresses, connect};
+use eskort_core::boxed;
 use eskort_core::inventory::CheckAddress;
 use eskort_core::pki::Certificate;
 use rustls::client::danger::{HandshakeSignatureValid, ServerCertVerified, ServerCertVerifier};
@@ -67,6 +68,7 @@ pub enum ObserveError {
 ///
 /// # Errors
 /// When no handshake comes about.
+#[boxed]
 pub async fn observe(name: &str, port: u16, instead: Option<CheckAddress>) -> Result<Observation, ObserveError> {
     handshake(name, port, instead, None).await
 }
@@ -75,6 +77,7 @@ pub async fn observe(name: &str, port: u16, instead: Option<CheckAddress>) -> Re
 ///
 /// # Errors
 /// As [`observe`].
+#[boxed]
 pub async fn observe_challenge(
     name: &str,
     port: u16,

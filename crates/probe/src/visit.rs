@@ -3,6 +3,7 @@
 use crate::fetch::{max_age, send};
 use crate::observe::unverified_connector;
 use crate::{PATIENCE, addresses, connect};
+use eskort_core::boxed;
 use eskort_core::finding::{Finding, Severity, Topic};
 use eskort_core::words;
 use eskort_pages::{Load, LoadKind, loads};
@@ -91,6 +92,7 @@ pub struct VisitOptions {
 }
 
 /// Visits a site; `None` when it speaks no HTTP.
+#[boxed]
 pub async fn visit(name: &str, port: u16, options: VisitOptions) -> Option<Visit> {
     if OTHERS.contains(&port) {
         return None;
@@ -166,6 +168,7 @@ impl Ahead {
 ///
 /// # Errors
 /// When its name leads to no address.
+#[boxed]
 pub async fn crawl(first: &Url, most: usize, each: &mut (dyn FnMut(&Url, &[u8]) + Send)) -> std::io::Result<usize> {
     let host = first.host_str().unwrap_or_default();
     let port = first.port_or_known_default().unwrap_or(443);

@@ -2,6 +2,7 @@
 
 use crate::ProofContext;
 use crate::records;
+use eskort_core::boxed;
 use eskort_core::debt::Debt;
 use eskort_core::progress::Progress;
 use eskort_host::{MachineError, crash_point};
@@ -10,13 +11,15 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::path::PathBuf;
 
 /// Takes away what is owed for a certificate, as [`pay_debts`] does.
-pub async fn pay_debts_of(around: ProofContext<'_>, certificate: &str) -> Result<(), StoreError> {
+#[boxed]
+pub async fn pay_debts_of(around: &ProofContext<'_>, certificate: &str) -> Result<(), StoreError> {
     pay_debts(around, around.store.debts_of(certificate).await?).await
 }
 
 /// Takes away what is owed, the newest first. What cannot be taken away stays owed, with the reason.
-pub async fn pay_debts(around: ProofContext<'_>, owed: Vec<DebtRow>) -> Result<(), StoreError> {
-    let ProofContext { context, store, machines, shared } = around;
+#[boxed]
+pub async fn pay_debts(around: &ProofContext<'_>, owed: Vec<DebtRow>) -> Result<(), StoreError> {
+    let ProofContext { context, store, machines, shared } = *around;
     let mut paid = Vec::new();
     let mut unpaid = Vec::new();
     // One conversation for the records of each proof.
@@ -59,7 +62,7 @@ pub async fn pay_debts(around: ProofContext<'_>, owed: Vec<DebtRow>) -> Result<(
     }
     machines.hang_up().await;
     for (proof, rows) in records {
-        match records::take_away(around, &proof, &rows).await {
+        match records::take_away(*around, &proof, &rows).await {
             Ok(()) => paid.extend(rows.into_iter().map(|row| row.id)),
             Err(error) => unpaid.extend(rows.into_iter().map(|row| (row, error.to_string()))),
         }

@@ -4,6 +4,7 @@ use crate::fetch::look_at_files;
 use crate::file::SiteFile;
 use crate::site::SiteFolder;
 use crate::{ProofContext, ProofError, folder};
+use eskort_core::boxed;
 use eskort_core::inventory::{CheckAddress, Proof};
 use eskort_core::names::Identifier;
 use eskort_core::progress::Progress;
@@ -32,6 +33,7 @@ impl<'a> SitePlace<'a> {
     }
 
     /// Puts a file there, and looks at it as an authority would. A file that cannot be seen is left where it is.
+    #[boxed]
     pub async fn show(&self, owner: &str, file: &SiteFile, names: &[Identifier]) -> Result<(), ProofError> {
         let SitePlace { around, folder: root, hosts, .. } = *self;
         let context = around.context;
@@ -48,6 +50,7 @@ impl<'a> SitePlace<'a> {
 }
 
 /// Looks at a file at its names as an authority would.
+#[boxed]
 pub async fn look(file: &SiteFile, names: &[Identifier], instead: Option<CheckAddress>) -> Result<(), ProofError> {
     look_at_files(names.iter().map(|name| (name.clone(), file.clone())).collect(), instead).await
 }

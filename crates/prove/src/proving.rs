@@ -7,6 +7,7 @@ use crate::listener::{self, Listener};
 use crate::records::{look_at_records, publish_records};
 use crate::site::SiteFolder;
 use crate::{ProofContext, ProofError, tls};
+use eskort_core::boxed;
 use eskort_core::inventory::{CertificateEntry, Proof};
 use eskort_core::journey::ProofTask;
 use eskort_core::record::{Record, RecordToPlace};
@@ -39,6 +40,7 @@ impl<'a> Proving<'a> {
     }
 
     /// Puts up what the tasks ask for. Doing it again leaves things as they are.
+    #[boxed]
     pub async fn publish(&self, tasks: &[ProofTask]) -> Result<Vec<Listener>, ProofError> {
         let mut listeners = Vec::new();
         for (name, proof, tasks) in self.by_proof(tasks) {
@@ -57,7 +59,7 @@ impl<'a> Proving<'a> {
                     listeners.push(tls::listen(&shared.tls, context, *listen, &tasks).await?)
                 }
                 Proof::Dns(dns) => {
-                    let owed = (self.around, self.certificate);
+                    let owed = (&self.around, self.certificate);
                     publish_records(owed, name, dns, &records(&tasks)).await?;
                 }
             }
@@ -69,6 +71,7 @@ impl<'a> Proving<'a> {
     ///
     /// # Errors
     /// When something that machines have published cannot be seen.
+    #[boxed]
     pub async fn self_check(&self, tasks: &[ProofTask]) -> Result<Vec<RecordToPlace>, ProofError> {
         let mut to_place = Vec::new();
         for (_, proof, tasks) in self.by_proof(tasks) {

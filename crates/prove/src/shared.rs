@@ -1,6 +1,7 @@
 //! What the proofs of several certificates share in one run: turns at folders and zones, and listeners.
 
 use crate::listener::Listeners;
+use eskort_core::boxed;
 use rustls::sign::CertifiedKey;
 use std::collections::{BTreeMap, BTreeSet};
 use std::sync::{Arc, Mutex, PoisonError};
@@ -27,6 +28,7 @@ pub struct Turn {
 
 impl Turns {
     /// Waits for a turn at all the places.
+    #[boxed]
     pub async fn take(&self, places: BTreeSet<String>) -> Turn {
         let mut held = Vec::new();
         // All take them in the same order, so that no two wait for each other.

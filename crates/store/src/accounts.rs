@@ -2,6 +2,7 @@
 
 use crate::folders::read_if_there;
 use crate::{Store, StoreError, io};
+use eskort_core::boxed;
 use eskort_core::pki::{PrivateKey, Secret};
 use eskort_host::files::{Access, make_folders, write_atomic};
 use jiff::{SignedDuration, Timestamp};
@@ -59,6 +60,7 @@ impl Store {
     ///
     /// # Errors
     /// When the ledger fails.
+    #[boxed]
     pub async fn account(&self, authority: &str, directory: &str) -> Result<Option<AccountRow>, StoreError> {
         let sql = "SELECT url, thumbprint, contact FROM account WHERE authority = ? AND directory = ?";
         let read = |row: &rusqlite::Row<'_>| {
@@ -71,6 +73,7 @@ impl Store {
     ///
     /// # Errors
     /// When the ledger fails.
+    #[boxed]
     pub async fn save_account(
         &self,
         authority: &str,
@@ -89,6 +92,7 @@ impl Store {
     ///
     /// # Errors
     /// When the ledger fails.
+    #[boxed]
     pub async fn terms(&self, authority: &str, directory: &str) -> Result<Option<String>, StoreError> {
         let sql = "SELECT terms FROM account WHERE authority = ? AND directory = ?";
         Ok(self.rows(sql, [authority, directory], |row| row.get(0))?.into_iter().next().flatten())
@@ -98,6 +102,7 @@ impl Store {
     ///
     /// # Errors
     /// When the ledger fails.
+    #[boxed]
     pub async fn save_terms(&self, authority: &str, directory: &str, terms: &str) -> Result<(), StoreError> {
         let sql = "UPDATE account SET terms = ? WHERE authority = ? AND directory = ?";
         self.run(sql, [terms, authority, directory]).map(drop)
@@ -107,6 +112,7 @@ impl Store {
     ///
     /// # Errors
     /// When the ledger fails.
+    #[boxed]
     pub async fn clock_ahead(&self, authority: &str, directory: &str) -> Result<Option<i64>, StoreError> {
         let sql = "SELECT clock_ahead FROM account WHERE authority = ? AND directory = ?";
         Ok(self.rows(sql, [authority, directory], |row| row.get(0))?.into_iter().next().flatten())
@@ -116,6 +122,7 @@ impl Store {
     ///
     /// # Errors
     /// When the ledger fails.
+    #[boxed]
     pub async fn save_clock(&self, authority: &str, directory: &str, ahead: SignedDuration) -> Result<(), StoreError> {
         let sql = "UPDATE account SET clock_ahead = ? WHERE authority = ? AND directory = ?";
         self.run(sql, params![ahead.as_secs(), authority, directory]).map(drop)
@@ -146,6 +153,7 @@ impl Store {
     ///
     /// # Errors
     /// When the ledger fails.
+    #[boxed]
     pub async fn forget_account(&self, authority: &str, directory: &str) -> Result<(), StoreError> {
         self.run("DELETE FROM account WHERE authority = ? AND directory = ?", [authority, directory]).map(drop)
     }

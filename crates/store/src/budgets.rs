@@ -2,6 +2,7 @@
 
 use crate::rows::instant;
 use crate::{Store, StoreError};
+use eskort_core::boxed;
 use eskort_core::budget::{Counted, Needed, Room, Spent, Tally, cost, needed, waits_for};
 use eskort_core::inventory::Limits;
 use eskort_core::names::Identifier;
@@ -38,6 +39,7 @@ impl Store {
     ///
     /// # Errors
     /// When the ledger fails.
+    #[boxed]
     pub async fn spent(&self, authority: &str, limits: &Limits, now: Timestamp) -> Result<Vec<Spent>, StoreError> {
         let sql = "SELECT counted, subject, at FROM spent WHERE authority = ? AND at >= ?";
         let read = |row: &Row<'_>| Ok((row.get::<_, String>(0)?, row.get(1)?, instant(row, 2)?));
@@ -52,11 +54,12 @@ impl Store {
     ///
     /// # Errors
     /// When the ledger fails.
-    pub async fn rooms(&self, needs: Needs<'_>, now: Timestamp) -> Result<Vec<Room>, StoreError> {
+    #[boxed]
+    pub async fn rooms(&self, needs: &Needs<'_>, now: Timestamp) -> Result<Vec<Room>, StoreError> {
         self.in_one_view(|| self.read_rooms(needs, now))
     }
 
-    fn read_rooms(&self, needs: Needs<'_>, now: Timestamp) -> Result<Vec<Room>, StoreError> {
+    fn read_rooms(&self, needs: &Needs<'_>, now: Timestamp) -> Result<Vec<Room>, StoreError> {
         let room = |needed: Needed| Ok(needed.room(&self.tally(needs.authority, &needed)?, now));
         needed(needs.limits, needs.names, now).into_iter().map(room).collect()
     }
@@ -83,9 +86,10 @@ impl Store {
     ///
     /// # Errors
     /// When the ledger fails.
+    #[boxed]
     pub async fn spend(
         &self,
-        order: Counting<'_>,
+        order: &Counting<'_>,
         beyond: bool,
         now: Timestamp,
     ) -> Result<Option<(Room, Timestamp)>, StoreError> {
@@ -93,7 +97,7 @@ impl Store {
             "INSERT INTO spent (authority, counted, subject, at, certificate, generation) VALUES (?, ?, ?, ?, ?, ?)";
         self.in_one_transaction(|| {
             self.take_back(order.certificate, order.generation)?;
-            let rooms = self.read_rooms(order.needs, now)?;
+            let rooms = self.read_rooms(&order.needs, now)?;
             if let Some(waits) = waits_for(rooms).filter(|_| !beyond) {
                 return Ok(Some(waits));
             }
@@ -120,6 +124,7 @@ impl Store {
     ///
     /// # Errors
     /// When the ledger fails.
+    #[boxed]
     pub async fn not_spent(&self, certificate: &str, generation: u32) -> Result<(), StoreError> {
         let last = "SELECT max(id) FROM spent WHERE certificate = ? AND generation = ? AND counted = 'orders'";
         self.in_one_transaction(|| {
@@ -141,6 +146,7 @@ impl Store {
     ///
     /// # Errors
     /// When the ledger fails.
+    #[boxed]
     pub async fn spend_failures(
         &self,
         authority: &str,

@@ -2,6 +2,7 @@
 
 use crate::rows::{decode, encode};
 use crate::{Store, StoreError};
+use eskort_core::boxed;
 use eskort_core::debt::Debt;
 use jiff::Timestamp;
 use rusqlite::{Params, Row, params};
@@ -25,6 +26,7 @@ impl Store {
     ///
     /// # Errors
     /// When the ledger fails.
+    #[boxed]
     pub async fn owe(&self, certificate: &str, debts: &[Debt], now: Timestamp) -> Result<(), StoreError> {
         let sql = "INSERT INTO debt (certificate, kind, at, what, debt, owed) VALUES (?, ?, ?, ?, ?, ?) ON CONFLICT DO NOTHING";
         let known = "SELECT debt FROM debt WHERE kind = ? AND at = ? AND what = ?";
@@ -42,6 +44,7 @@ impl Store {
     ///
     /// # Errors
     /// When the ledger fails or holds a row that cannot be read.
+    #[boxed]
     pub async fn debts(&self) -> Result<Vec<DebtRow>, StoreError> {
         self.read_debts("TRUE", [])
     }
@@ -50,6 +53,7 @@ impl Store {
     ///
     /// # Errors
     /// As [`Store::debts`].
+    #[boxed]
     pub async fn debts_of(&self, certificate: &str) -> Result<Vec<DebtRow>, StoreError> {
         self.read_debts("certificate = ?", [certificate])
     }
@@ -67,6 +71,7 @@ impl Store {
     ///
     /// # Errors
     /// When the ledger fails.
+    #[boxed]
     pub async fn amend_debt(&self, debt: &Debt) -> Result<(), StoreError> {
         let (kind, at, what) = debt.key();
         let sql = "UPDATE debt SET debt = ? WHERE kind = ? AND at = ? AND what = ?";
@@ -77,6 +82,7 @@ impl Store {
     ///
     /// # Errors
     /// When the ledger fails.
+    #[boxed]
     pub async fn pass_on(&self, row: &DebtRow) -> Result<bool, StoreError> {
         let (kind, at, what) = row.debt.key();
         let others = "SELECT id FROM debt WHERE kind = ? AND at = ? AND what = ? AND certificate <> ?";
@@ -97,6 +103,7 @@ impl Store {
     ///
     /// # Errors
     /// When the ledger fails.
+    #[boxed]
     pub async fn strike(&self, certificate: &str, debts: &[Debt]) -> Result<(), StoreError> {
         let sql = "DELETE FROM debt WHERE kind = ? AND at = ? AND what = ? AND certificate = ?";
         let strike = |debt: &Debt| {
@@ -110,6 +117,7 @@ impl Store {
     ///
     /// # Errors
     /// When the ledger fails.
+    #[boxed]
     pub async fn paid(&self, debts: &[i64]) -> Result<(), StoreError> {
         self.in_one_transaction(|| debts.iter().try_for_each(|id| self.strike_row(*id)))
     }
@@ -118,6 +126,7 @@ impl Store {
     ///
     /// # Errors
     /// When the ledger fails.
+    #[boxed]
     pub async fn trouble_with_debt(&self, debt: i64, why: &str) -> Result<(), StoreError> {
         self.run("UPDATE debt SET last_trouble = ? WHERE id = ?", params![why, debt]).map(drop)
     }

@@ -2,6 +2,7 @@
 
 use crate::rows::{decode, encode, instant};
 use crate::{Store, StoreError};
+use eskort_core::boxed;
 use eskort_core::event::Event;
 use jiff::Timestamp;
 use rusqlite::{Row, params};
@@ -22,6 +23,7 @@ impl Store {
     ///
     /// # Errors
     /// When the ledger fails.
+    #[boxed]
     pub async fn add_event(&self, certificate: &str, event: &Event, now: Timestamp) -> Result<(), StoreError> {
         self.write_event(certificate, event, now)
     }
@@ -35,6 +37,7 @@ impl Store {
     ///
     /// # Errors
     /// When the ledger fails or holds a row that cannot be read.
+    #[boxed]
     pub async fn events(&self, certificate: &str, most: u32) -> Result<Vec<EventRow>, StoreError> {
         let sql = "SELECT at, event FROM event WHERE certificate = ? ORDER BY id DESC LIMIT ?";
         let read = |row: &Row<'_>| Ok((instant(row, "at")?, row.get::<_, String>("event")?));
@@ -46,6 +49,7 @@ impl Store {
     ///
     /// # Errors
     /// As [`Store::events`].
+    #[boxed]
     pub async fn all_events(&self, most: u32) -> Result<Vec<(String, EventRow)>, StoreError> {
         let sql = "SELECT certificate, at, event FROM event ORDER BY id DESC LIMIT ?";
         let read = |row: &Row<'_>| {

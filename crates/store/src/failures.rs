@@ -2,10 +2,11 @@
 
 use crate::rows::{instant, maybe_instant};
 use crate::{Store, StoreError};
+use eskort_core::boxed;
 use eskort_core::decision::{Failures, Fault};
 use eskort_core::event::Event;
 use jiff::Timestamp;
-use rusqlite::{OptionalExtension, Row, params};
+use rusqlite::{Row, params};
 
 /// A failure of the work on a certificate.
 #[derive(Clone, Copy, Debug)]
@@ -27,6 +28,7 @@ impl Store {
     ///
     /// # Errors
     /// When the ledger fails.
+    #[boxed]
     pub async fn record_failure(
         &self,
         certificate: &str,
@@ -66,6 +68,7 @@ impl Store {
     ///
     /// # Errors
     /// When the ledger fails.
+    #[boxed]
     pub async fn clear_failures(&self, certificate: &str) -> Result<(), StoreError> {
         self.run("DELETE FROM failure WHERE certificate = ?", [certificate]).map(drop)
     }
@@ -74,6 +77,7 @@ impl Store {
     ///
     /// # Errors
     /// When the ledger fails.
+    #[boxed]
     pub async fn failures(&self, certificate: &str) -> Result<Option<(Failures, String)>, StoreError> {
         self.read_failures(certificate)
     }
@@ -91,6 +95,6 @@ impl Store {
             };
             Ok((failures, row.get("reason")?))
         };
-        self.db.lock().query_row(sql, [certificate], read).optional().map_err(|e| self.fail(e))
+        Ok(self.rows(sql, [certificate], read)?.pop())
     }
 }

@@ -2,6 +2,7 @@
 
 use crate::rows::{decode, encode, instant, maybe_instant};
 use crate::{Store, StoreError};
+use eskort_core::boxed;
 use eskort_core::decision::{Specification, Stored};
 use eskort_core::event::Event;
 use eskort_core::pki::Chain;
@@ -51,6 +52,7 @@ impl Store {
     ///
     /// # Errors
     /// When the ledger fails.
+    #[boxed]
     pub async fn next_generation(&self, certificate: &str, discarded: Option<u32>) -> Result<u32, StoreError> {
         let open = "SELECT max(generation) FROM journey WHERE certificate = ? AND ended IS NULL AND generation <> ?";
         let stored = "SELECT max(number) FROM generation WHERE certificate = ?";
@@ -68,6 +70,7 @@ impl Store {
     ///
     /// # Errors
     /// When the ledger fails, or the certificate is another generation already.
+    #[boxed]
     pub async fn record_generation(
         &self,
         certificate: &str,
@@ -99,6 +102,7 @@ impl Store {
     ///
     /// # Errors
     /// When the ledger fails.
+    #[boxed]
     pub async fn generation_of(&self, certificate: &str, fingerprint: &str) -> Result<Option<u32>, StoreError> {
         let sql = "SELECT number FROM generation WHERE certificate = ? AND fingerprint = ?";
         Ok(self.rows(sql, [certificate, fingerprint], |row| row.get(0))?.into_iter().next())
@@ -108,6 +112,7 @@ impl Store {
     ///
     /// # Errors
     /// When the ledger fails.
+    #[boxed]
     pub async fn mark_confirmed(&self, certificate: &str, number: u32, now: Timestamp) -> Result<(), StoreError> {
         let sql = "UPDATE generation SET confirmed = coalesce(confirmed, ?) WHERE certificate = ? AND number = ?";
         self.run(sql, params![now.as_second(), certificate, number]).map(drop)
@@ -117,6 +122,7 @@ impl Store {
     ///
     /// # Errors
     /// When the ledger fails.
+    #[boxed]
     pub async fn mark_revoked(
         &self,
         certificate: &str,
@@ -135,6 +141,7 @@ impl Store {
     ///
     /// # Errors
     /// When the ledger fails.
+    #[boxed]
     pub async fn ask_revocations_again(&self, rows: &[(String, u32, Timestamp)]) -> Result<(), StoreError> {
         let sql = "UPDATE generation SET ask_revocation = ? WHERE certificate = ? AND number = ?";
         self.in_one_transaction(|| {
@@ -148,6 +155,7 @@ impl Store {
     ///
     /// # Errors
     /// When the ledger fails.
+    #[boxed]
     pub async fn unswept(&self) -> Result<BTreeMap<String, Vec<(u32, Timestamp)>>, StoreError> {
         let sql = "SELECT certificate, number, received FROM generation WHERE swept IS NULL";
         let rows = self.rows(sql, [], |row| Ok((row.get::<_, String>(0)?, row.get(1)?, instant(row, 2)?)))?;
@@ -162,6 +170,7 @@ impl Store {
     ///
     /// # Errors
     /// When the ledger fails.
+    #[boxed]
     pub async fn mark_swept(
         &self,
         certificate: &str,
@@ -180,6 +189,7 @@ impl Store {
     ///
     /// # Errors
     /// When the ledger fails or holds a row that cannot be read.
+    #[boxed]
     pub async fn generations(&self, certificate: &str) -> Result<Vec<GenerationRow>, StoreError> {
         let sql = "SELECT * FROM generation WHERE certificate = ? ORDER BY number DESC";
         let read = |row: &Row<'_>| {
@@ -214,6 +224,7 @@ impl Store {
     ///
     /// # Errors
     /// As [`Store::generations`].
+    #[boxed]
     pub async fn newest(&self, certificate: &str) -> Result<Option<GenerationRow>, StoreError> {
         Ok(self.generations(certificate).await?.into_iter().next())
     }

@@ -2,6 +2,7 @@
 
 use crate::rows::instant;
 use crate::{Store, StoreError};
+use eskort_core::boxed;
 use eskort_core::decision::{AuthorityHold, hold_after};
 use eskort_core::pki::Certificate;
 use jiff::Timestamp;
@@ -31,6 +32,7 @@ impl Store {
     ///
     /// # Errors
     /// When the ledger fails.
+    #[boxed]
     pub async fn hold_authority(
         &self,
         authority: &str,
@@ -56,6 +58,7 @@ impl Store {
     ///
     /// # Errors
     /// When the ledger fails.
+    #[boxed]
     pub async fn accept_issuer(&self, authority: &str, issuer: &Certificate) -> Result<(), StoreError> {
         let sql = "INSERT INTO issuer (authority, certificate) VALUES (?, ?) ON CONFLICT DO NOTHING";
         self.run(sql, params![authority, issuer.der()]).map(drop)
@@ -65,6 +68,7 @@ impl Store {
     ///
     /// # Errors
     /// When the ledger fails.
+    #[boxed]
     pub async fn accepted_issuers(&self, authority: &str) -> Result<Vec<Certificate>, StoreError> {
         let sql = "SELECT certificate FROM issuer WHERE authority = ?";
         let found = self.rows(sql, [authority], |row| row.get::<_, Vec<u8>>(0))?;
@@ -75,6 +79,7 @@ impl Store {
     ///
     /// # Errors
     /// When the ledger fails.
+    #[boxed]
     pub async fn end_authority_hold(&self, authority: &str) -> Result<(), StoreError> {
         self.run("DELETE FROM hold WHERE authority = ?", [authority]).map(drop)
     }

@@ -2,6 +2,7 @@
 
 use crate::rows::instant;
 use crate::{Store, StoreError};
+use eskort_core::boxed;
 use eskort_core::event::Event;
 use jiff::{SignedDuration, Timestamp};
 use rusqlite::params;
@@ -76,6 +77,7 @@ impl Store {
     ///
     /// # Errors
     /// When the ledger fails.
+    #[boxed]
     pub async fn go_back(&self, certificate: &str, gone: Option<GoneBack>, now: Timestamp) -> Result<(), StoreError> {
         let Some(GoneBack { generation, instead }) = gone else {
             return self.run("DELETE FROM gone_back WHERE certificate = ?", [certificate]).map(drop);
@@ -90,6 +92,7 @@ impl Store {
     ///
     /// # Errors
     /// When the ledger fails.
+    #[boxed]
     pub async fn gone_back(&self, certificate: &str) -> Result<Option<GoneBack>, StoreError> {
         let sql = "SELECT generation, instead FROM gone_back WHERE certificate = ?";
         let rows =
@@ -101,6 +104,7 @@ impl Store {
     ///
     /// # Errors
     /// When the ledger fails.
+    #[boxed]
     pub async fn forget_installs(&self, certificate: &str) -> Result<(), StoreError> {
         self.run("DELETE FROM install WHERE certificate = ?", [certificate]).map(drop)
     }
@@ -110,6 +114,7 @@ impl Store {
     ///
     /// # Errors
     /// When the ledger fails.
+    #[boxed]
     pub async fn to_place(&self, certificate: &str, newest: u32, now: Timestamp) -> Result<Option<u32>, StoreError> {
         let Some(gone) = self.gone_back(certificate).await?.filter(|gone| gone.generation == newest) else {
             return Ok(Some(newest));
@@ -124,6 +129,7 @@ impl Store {
     ///
     /// # Errors
     /// When the ledger fails.
+    #[boxed]
     pub async fn record_installs(
         &self,
         certificate: &str,
@@ -153,6 +159,7 @@ impl Store {
     ///
     /// # Errors
     /// When the ledger fails.
+    #[boxed]
     pub async fn installs(&self, certificate: &str) -> Result<Vec<InstallRow>, StoreError> {
         let sql = "SELECT machine, server, generation, state, seen, changed FROM install
                    WHERE certificate = ? ORDER BY machine, server";

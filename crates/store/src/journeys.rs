@@ -3,6 +3,7 @@
 use crate::leases::lease_end;
 use crate::rows::{decode, encode, instant};
 use crate::{Store, StoreError};
+use eskort_core::boxed;
 use eskort_core::decision::Specification;
 use eskort_core::event::{Event, GivenUp};
 use eskort_core::journey::{HumanTask, Next, STAGE_VERSION, Stage};
@@ -29,6 +30,7 @@ impl Store {
     ///
     /// # Errors
     /// When the ledger fails, or the journey was saved by a newer program.
+    #[boxed]
     pub async fn open_journey(&self, certificate: &str) -> Result<Option<JourneyRow>, StoreError> {
         let sql = "SELECT id, generation, specification, stage_version, stage, started FROM journey
                    WHERE certificate = ? AND ended IS NULL";
@@ -53,6 +55,7 @@ impl Store {
     ///
     /// # Errors
     /// When the ledger fails; [`StoreError::Leased`] when the certificate has an open journey or that generation by now: another run was quicker.
+    #[boxed]
     pub async fn start_journey(
         &self,
         certificate: &str,
@@ -87,6 +90,7 @@ impl Store {
     ///
     /// # Errors
     /// When the ledger fails, or another run has taken the journey over.
+    #[boxed]
     pub async fn save_stage(
         &self,
         certificate: &str,
@@ -122,6 +126,7 @@ impl Store {
     ///
     /// # Errors
     /// When the ledger fails.
+    #[boxed]
     pub async fn give_up_journey(
         &self,
         certificate: &str,

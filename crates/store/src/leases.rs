@@ -4,6 +4,7 @@
 use crate::rows::instant;
 use crate::worker::{WORKERS, Worker, lives};
 use crate::{Store, StoreError};
+use eskort_core::boxed;
 use eskort_core::words;
 use jiff::{SignedDuration, Timestamp};
 use rusqlite::params;
@@ -42,6 +43,7 @@ impl Store {
     ///
     /// # Errors
     /// [`StoreError::Leased`] when another run that still lives works on it.
+    #[boxed]
     pub async fn lease(&self, certificate: &str, journey: i64, now: Timestamp) -> Result<(), StoreError> {
         self.take_lease(certificate, journey, now)
     }
@@ -61,6 +63,7 @@ impl Store {
     ///
     /// # Errors
     /// When the ledger fails.
+    #[boxed]
     pub async fn leased_by_another(&self, certificate: &str, now: Timestamp) -> Result<Option<String>, StoreError> {
         self.other_holder(certificate, now)
     }
@@ -84,6 +87,7 @@ impl Store {
     ///
     /// # Errors
     /// When the ledger fails.
+    #[boxed]
     pub async fn release(&self, certificate: &str) -> Result<(), StoreError> {
         let sql = "UPDATE journey SET lease_holder = NULL, lease_until = NULL WHERE certificate = ? AND ended IS NULL AND lease_holder = ?";
         self.run(sql, params![certificate, self.worker_id()]).map(drop)

@@ -4,9 +4,10 @@ use crate::durable::Durable;
 use crate::schema::{MIGRATIONS, VERSION};
 use crate::worker::Worker;
 use crate::{StoreError, io};
+use eskort_core::boxed;
 use eskort_host::files;
 use parking_lot::ReentrantMutex;
-use rusqlite::{Connection, OpenFlags, Params, Transaction, TransactionBehavior};
+use rusqlite::{Connection, OpenFlags, Params};
 use std::fs::Permissions;
 use std::os::unix::fs::{MetadataExt, OpenOptionsExt, PermissionsExt};
 use std::path::{Path, PathBuf};
@@ -159,25 +160,21 @@ impl Store {
         writes: impl FnOnce() -> Result<T, StoreError>,
     ) -> Result<T, StoreError> {
         // Begun as a writer's: one that reads first would be turned away when another process has written since.
-        self.together(TransactionBehavior::Immediate, writes)
+        self.together("BEGIN IMMEDIATE", writes)
     }
 
     /// Runs several reads as one: they see the ledger as it is at one moment.
     pub(crate) fn in_one_view<T>(&self, reads: impl FnOnce() -> Result<T, StoreError>) -> Result<T, StoreError> {
-        self.together(TransactionBehavior::Deferred, reads)
+        self.together("BEGIN", reads)
     }
 
-    fn together<T>(
-        &self,
-        behavior: TransactionBehavior,
-        calls: impl FnOnce() -> Result<T, StoreError>,
-    ) -> Result<T, StoreError> {
+    fn together<T>(&self, begin: &str, calls: impl FnOnce() -> Result<T, StoreError>) -> Result<T, StoreError> {
         let db = self.db.lock();
         // Within another it is part of that.
         if !db.is_autocommit() {
             return calls();
         }
-        let transaction = Transaction::new_unchecked(&db, behavior).map_err(|e| self.fail(e))?;
+        let transaction = Begun::new(&db, begin).map_err(|e| self.fail(e))?;
         let value = calls()?;
         transaction.commit().map_err(|e| self.fail(e))?;
         Ok(value)
@@ -188,6 +185,7 @@ impl Store {
     ///
     /// # Errors
     /// When the disk does not take it.
+    #[boxed]
     pub async fn flush(&self) -> Result<(), StoreError> {
         self.durable.flush().await
     }
@@ -202,6 +200,28 @@ impl Store {
         let mut statement = db.prepare_cached(sql).map_err(|e| self.fail(e))?;
         let rows = statement.query_map(params, read).and_then(Iterator::collect);
         rows.map_err(|e| self.fail(e))
+    }
+}
+
+/// A transaction that is rolled back when it is let go of before it was committed. Its statements are kept, as all others are: `SQLite`
+/// reads none of them twice.
+struct Begun<'c>(&'c Connection);
+
+impl<'c> Begun<'c> {
+    fn new(db: &'c Connection, begin: &str) -> rusqlite::Result<Self> {
+        db.prepare_cached(begin)?.execute([]).map(|_| Begun(db))
+    }
+
+    fn commit(self) -> rusqlite::Result<()> {
+        self.0.prepare_cached("COMMIT")?.execute([]).map(drop)
+    }
+}
+
+impl Drop for Begun<'_> {
+    fn drop(&mut self) {
+        if !self.0.is_autocommit() {
+            let _ = self.0.execute_batch("ROLLBACK");
+        }
     }
 }
 

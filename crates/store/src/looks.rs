@@ -2,6 +2,7 @@
 
 use crate::rows::instant;
 use crate::{Store, StoreError};
+use eskort_core::boxed;
 use jiff::Timestamp;
 use rusqlite::params;
 
@@ -21,6 +22,7 @@ impl Store {
     ///
     /// # Errors
     /// When the ledger fails.
+    #[boxed]
     pub async fn last_look(&self, endpoint: &str) -> Result<Option<LookRow>, StoreError> {
         let rows = self.rows("SELECT at, points, codes FROM look WHERE endpoint = ?", [endpoint], |row| {
             let codes: String = row.get(2)?;
@@ -34,6 +36,7 @@ impl Store {
     ///
     /// # Errors
     /// When the ledger fails.
+    #[boxed]
     pub async fn save_look(&self, endpoint: &str, look: &LookRow) -> Result<(), StoreError> {
         let sql = "INSERT INTO look (endpoint, at, points, codes) VALUES (?, ?, ?, ?)
                    ON CONFLICT (endpoint) DO UPDATE SET at = excluded.at, points = excluded.points, codes = excluded.codes";

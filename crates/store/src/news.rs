@@ -2,6 +2,7 @@
 
 use crate::rows::{decode, encode, instant};
 use crate::{Store, StoreError};
+use eskort_core::boxed;
 use eskort_core::news::{News, Told};
 use jiff::{SignedDuration, Timestamp};
 use rusqlite::{Row, params};
@@ -56,6 +57,7 @@ impl Store {
     ///
     /// # Errors
     /// As [`Store::record_news`].
+    #[boxed]
     pub async fn undelivered(&self) -> Result<Vec<UndeliveredRow>, StoreError> {
         self.read_undelivered(None)
     }
@@ -64,6 +66,7 @@ impl Store {
     ///
     /// # Errors
     /// As [`Store::record_news`].
+    #[boxed]
     pub async fn take_undelivered(
         &self,
         notify: &str,
@@ -100,6 +103,7 @@ impl Store {
     ///
     /// # Errors
     /// When the ledger fails.
+    #[boxed]
     pub async fn delivered(&self, rows: &[UndeliveredRow]) -> Result<(), StoreError> {
         self.in_one_transaction(|| {
             rows.iter().try_for_each(|row| self.run("DELETE FROM undelivered WHERE id = ?", [row.id]).map(drop))
@@ -110,6 +114,7 @@ impl Store {
     ///
     /// # Errors
     /// When the ledger fails.
+    #[boxed]
     pub async fn not_delivered(&self, rows: &[UndeliveredRow], trouble: &str) -> Result<(), StoreError> {
         let sql = "UPDATE undelivered SET taken_until = 0, trouble = ? WHERE id = ?";
         self.in_one_transaction(|| rows.iter().try_for_each(|row| self.run(sql, params![trouble, row.id]).map(drop)))

@@ -2,6 +2,7 @@
 
 use crate::rows::instant;
 use crate::{Store, StoreError};
+use eskort_core::boxed;
 use eskort_core::decision::Fault;
 use eskort_core::journey::HumanTask;
 use eskort_core::renewal::Validity;
@@ -70,6 +71,7 @@ impl Store {
     ///
     /// # Errors
     /// When the ledger fails.
+    #[boxed]
     pub async fn overview(&self) -> Result<BTreeMap<String, Overview>, StoreError> {
         self.in_one_view(|| self.read_overview())
     }

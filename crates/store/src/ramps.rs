@@ -1,6 +1,7 @@
 //! Where sites stand on the ramp of HSTS.
 
 use crate::{Store, StoreError};
+use eskort_core::boxed;
 use eskort_core::https::RampStep;
 use jiff::Timestamp;
 use rusqlite::params;
@@ -10,6 +11,7 @@ impl Store {
     ///
     /// # Errors
     /// When the ledger fails.
+    #[boxed]
     pub async fn ramp(&self, certificate: &str, server: &str) -> Result<Option<RampStep>, StoreError> {
         let sql = "SELECT step, since FROM ramp WHERE certificate = ? AND server = ?";
         let row = |row: &rusqlite::Row<'_>| Ok((row.get::<_, u32>(0)?, row.get::<_, i64>(1)?));
@@ -24,6 +26,7 @@ impl Store {
     ///
     /// # Errors
     /// When the ledger fails.
+    #[boxed]
     pub async fn set_ramp(&self, certificate: &str, server: &str, ramp: RampStep) -> Result<(), StoreError> {
         let sql = "INSERT INTO ramp (certificate, server, step, since) VALUES (?, ?, ?, ?)
                    ON CONFLICT (certificate, server) DO UPDATE SET step = excluded.step, since = excluded.since";
@@ -35,6 +38,7 @@ impl Store {
     ///
     /// # Errors
     /// When the ledger fails.
+    #[boxed]
     pub async fn forget_ramps(&self, certificate: &str) -> Result<(), StoreError> {
         self.run("DELETE FROM ramp WHERE certificate = ?", [certificate]).map(drop)
     }

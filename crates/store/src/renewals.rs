@@ -2,6 +2,7 @@
 
 use crate::rows::instant;
 use crate::{Store, StoreError};
+use eskort_core::boxed;
 use eskort_core::inventory::Part;
 use eskort_core::pki::Certificate;
 use eskort_core::renewal::Window;
@@ -33,6 +34,7 @@ impl Store {
     ///
     /// # Errors
     /// When the ledger fails.
+    #[boxed]
     pub async fn asked_renewal(&self, certificate: &str) -> Result<Option<AskedRenewal>, StoreError> {
         let sql = "SELECT generation, at, starts, ends, explanation, trouble, ask_again FROM asked_renewal WHERE certificate = ?";
         let read = |row: &Row<'_>| {
@@ -52,6 +54,7 @@ impl Store {
     ///
     /// # Errors
     /// When the ledger fails.
+    #[boxed]
     pub async fn save_asked_renewal(&self, certificate: &str, asked: &AskedRenewal) -> Result<(), StoreError> {
         let sql = "INSERT INTO asked_renewal (certificate, generation, at, starts, ends, explanation, trouble, ask_again)
                    VALUES (?, ?, ?, ?, ?, ?, ?, ?)

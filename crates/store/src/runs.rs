@@ -2,6 +2,7 @@
 
 use crate::rows::instant;
 use crate::{Store, StoreError};
+use eskort_core::boxed;
 use jiff::{SignedDuration, Timestamp};
 use rusqlite::{Row, params};
 use serde::Serialize;
@@ -31,6 +32,7 @@ impl Store {
     ///
     /// # Errors
     /// When the ledger fails.
+    #[boxed]
     pub async fn record_run(&self, run: &RunRow) -> Result<(), StoreError> {
         let RunRow { began, ended, by_timer, certificates, failed, waiting } = run;
         let count = |number: &usize| i64::try_from(*number).unwrap_or(i64::MAX);
@@ -55,6 +57,7 @@ impl Store {
     ///
     /// # Errors
     /// When the ledger fails.
+    #[boxed]
     pub async fn mend_clock(&self, now: Timestamp) -> Result<(), StoreError> {
         let later = |hours| (now + SignedDuration::from_hours(hours)).as_second();
         let (tomorrow, year, now) = (later(25), later(24 * 366), now.as_second());
@@ -74,6 +77,7 @@ impl Store {
     ///
     /// # Errors
     /// When the ledger fails.
+    #[boxed]
     pub async fn runs(&self, most: u32) -> Result<Vec<RunRow>, StoreError> {
         let sql = "SELECT began, ended, by_timer, certificates, failed, waiting FROM run ORDER BY id DESC LIMIT ?";
         let read = |row: &Row<'_>| {

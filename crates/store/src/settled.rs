@@ -2,6 +2,7 @@
 
 use crate::rows::{decode, instant};
 use crate::{Store, StoreError};
+use eskort_core::boxed;
 use eskort_core::decision::{Specification, Stored};
 use eskort_core::renewal::Validity;
 use jiff::Timestamp;
@@ -27,6 +28,7 @@ impl Store {
     ///
     /// # Errors
     /// When the ledger fails or holds a row that cannot be read.
+    #[boxed]
     pub async fn all_settled(&self) -> Result<BTreeMap<String, Settled>, StoreError> {
         self.in_one_view(|| self.read_settled())
     }

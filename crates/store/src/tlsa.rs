@@ -2,6 +2,7 @@
 
 use crate::rows::instant;
 use crate::{Store, StoreError};
+use eskort_core::boxed;
 use jiff::{SignedDuration, Timestamp};
 use rusqlite::params;
 
@@ -30,6 +31,7 @@ impl Store {
     ///
     /// # Errors
     /// When the ledger fails.
+    #[boxed]
     pub async fn tlsa(&self, certificate: &str) -> Result<Vec<TlsaRow>, StoreError> {
         let sql = "SELECT generation, digest, published, ttl FROM tlsa WHERE certificate = ? ORDER BY generation";
         self.rows(sql, [certificate], |row| {
@@ -41,6 +43,7 @@ impl Store {
     ///
     /// # Errors
     /// When the ledger fails.
+    #[boxed]
     pub async fn with_tlsa(&self) -> Result<Vec<String>, StoreError> {
         self.rows("SELECT DISTINCT certificate FROM tlsa ORDER BY certificate", [], |row| row.get(0))
     }
@@ -49,6 +52,7 @@ impl Store {
     ///
     /// # Errors
     /// When the ledger fails.
+    #[boxed]
     pub async fn save_tlsa(&self, certificate: &str, tlsa: &TlsaRow) -> Result<(), StoreError> {
         let sql = "INSERT INTO tlsa (certificate, generation, digest, published, ttl) VALUES (?, ?, ?, ?, ?)
                    ON CONFLICT (certificate, generation) DO UPDATE SET digest = excluded.digest,
@@ -61,6 +65,7 @@ impl Store {
     ///
     /// # Errors
     /// When the ledger fails.
+    #[boxed]
     pub async fn forget_tlsa(&self, certificate: &str, generation: u32) -> Result<(), StoreError> {
         let sql = "DELETE FROM tlsa WHERE certificate = ? AND generation = ?";
         self.run(sql, params![certificate, generation]).map(drop)

@@ -4,6 +4,7 @@
 //! wrote: what a person or a program wrote since is theirs.
 
 use crate::{LARGEST, Store, StoreError, io};
+use eskort_core::boxed;
 use eskort_core::pki::{hex, sha256};
 use eskort_host::files::{Access, FileRead, make_folders, read_whole, remove, write_atomic};
 use jiff::Timestamp;
@@ -71,6 +72,7 @@ impl Store {
     ///
     /// # Errors
     /// When the copy cannot be written.
+    #[boxed]
     pub async fn keep_file(
         &self,
         (server, host): (&str, Option<&str>),
@@ -122,6 +124,7 @@ impl Store {
     ///
     /// # Errors
     /// When the ledger fails.
+    #[boxed]
     pub async fn keep_link(&self, server: &str, certificate: &str, generation: u32) -> Result<(), StoreError> {
         let path = self.current_link(certificate);
         let before = self.current_generation(certificate).map(|number| number.to_string());
@@ -136,6 +139,7 @@ impl Store {
     ///
     /// # Errors
     /// When the ledger fails.
+    #[boxed]
     pub async fn mark_reloaded(&self, server: &str) -> Result<(), StoreError> {
         self.run("UPDATE undo SET reloaded = 1 WHERE server = ? AND settled IS NULL", [server]).map(drop)
     }
@@ -144,6 +148,7 @@ impl Store {
     ///
     /// # Errors
     /// When the ledger fails.
+    #[boxed]
     pub async fn unsettled(&self) -> Result<Vec<Undo>, StoreError> {
         self.undos("settled IS NULL", [])
     }
@@ -152,6 +157,7 @@ impl Store {
     ///
     /// # Errors
     /// When the ledger fails.
+    #[boxed]
     pub async fn settled(&self, certificate: &str) -> Result<Vec<Undo>, StoreError> {
         self.undos("settled IS NOT NULL AND certificate = ?", [certificate])
     }
@@ -220,6 +226,7 @@ impl Store {
     ///
     /// # Errors
     /// When the ledger fails.
+    #[boxed]
     pub async fn forget_changes(&self, changes: &[Undo], theirs: &[PathBuf]) -> Result<(), StoreError> {
         for undo in changes {
             if let Some(kept) = undo.kept.as_ref().filter(|_| !theirs.contains(&undo.path)) {
@@ -236,6 +243,7 @@ impl Store {
     ///
     /// # Errors
     /// When the ledger fails.
+    #[boxed]
     pub async fn settle_changes(&self, certificates: &[&str], now: Timestamp) -> Result<(), StoreError> {
         let sql = "UPDATE undo SET settled = ? WHERE settled IS NULL AND certificate = ?";
         let settle = |certificate: &&str| self.run(sql, params![now.as_second(), certificate]).map(drop);

@@ -9,6 +9,7 @@ use eskort_acme::{
     change_contact, http_date, is_account_usable, new_account, parse_account, parse_directory, parse_renewal_info,
     post_as_get, retry_after,
 };
+use eskort_core::boxed;
 use eskort_core::context::{Clock, Context};
 use eskort_core::inventory::AcmeAuthority;
 use eskort_core::pki::{KeyKind, PrivateKey, Secret, base64url_decode};
@@ -50,6 +51,9 @@ struct Account {
     contact: Option<String>,
 }
 
+/// Makes a request, signed with an account's key and a nonce.
+type Make<'m> = dyn Fn(&Signer, &str) -> Result<Request, AcmeError> + Send + Sync + 'm;
+
 /// One authority, for one run: what all orders there share.
 struct Shared {
     name: String,
@@ -85,6 +89,7 @@ impl Conversation {
     ///
     /// # Errors
     /// When the account key or a file of the inventory cannot be used, or when the authority does not speak ACME.
+    #[boxed]
     pub async fn open(
         context: &Context,
         name: &str,
@@ -162,12 +167,14 @@ impl Conversation {
     /// # Errors
     /// When it cannot be had, or is none.
     pub async fn directory(&self) -> Result<&Directory, AuthorityError> {
-        let fetch = || async {
-            let url = self.shared.authority.directory.clone();
-            let response = self.fetch(Step::Directory, &Request { method: Method::Get, url, body: None }).await?;
-            Ok(parse_directory(&response)?)
-        };
-        self.shared.directory.get_or_try_init(fetch).await
+        self.shared.directory.get_or_try_init(|| self.fetch_directory()).await
+    }
+
+    #[boxed]
+    async fn fetch_directory(&self) -> Result<Directory, AuthorityError> {
+        let url = self.shared.authority.directory.clone();
+        let response = self.fetch(Step::Directory, &Request { method: Method::Get, url, body: None }).await?;
+        Ok(parse_directory(&response)?)
     }
 
     /// Asks when a certificate is to be renewed (RFC 9773 section 4.1). Returns the window and, where the authority says it, after which time to ask
@@ -175,6 +182,7 @@ impl Conversation {
     ///
     /// # Errors
     /// When no answer comes, or one that is no renewal information.
+    #[boxed]
     pub async fn renewal_info(&self, id: &str) -> Result<Option<(Window, Option<Duration>)>, AuthorityError> {
         let Some(base) = &self.directory().await?.renewal_info else { return Ok(None) };
         let url = format!("{}/{id}", base.trim_end_matches('/'));
@@ -187,6 +195,7 @@ impl Conversation {
     ///
     /// # Errors
     /// When the terms are not agreed to, an external account is lacking, or the authority refuses.
+    #[boxed]
     pub async fn ensure_account(&self, store: &Store) -> Result<(), AuthorityError> {
         let (authority, contact) = (&self.shared.authority, self.shared.wanted_contact.as_deref());
         let _care = self.shared.account_care.lock().await;
@@ -281,6 +290,7 @@ impl Conversation {
     ///
     /// # Errors
     /// When the ledger or a key file cannot be written.
+    #[boxed]
     pub async fn leave_account(&self, url: &str, store: &Store) -> Result<(), AuthorityError> {
         let _care = self.shared.account_care.lock().await;
         if self.signer().account() != Some(url) {
@@ -301,6 +311,7 @@ impl Conversation {
     ///
     /// # Errors
     /// When the ledger cannot be written.
+    #[boxed]
     pub async fn forget_account(&self, url: &str, store: &Store) -> Result<(), StoreError> {
         let _care = self.shared.account_care.lock().await;
         if self.signer().account() != Some(url) {
@@ -314,6 +325,7 @@ impl Conversation {
     }
 
     /// Looks after a refusal that may mean that the account is ended, and says so then.
+    #[boxed]
     pub async fn explain(&self, error: AuthorityError) -> AuthorityError {
         let ours = matches!(&error, AuthorityError::Refused { step, problem, .. }
             if *step != Step::Challenge && problem.kind == "unauthorized");
@@ -340,8 +352,13 @@ impl Conversation {
         &self,
         step: Step,
         repeat: Repeat,
-        make: impl Fn(&Signer, &str) -> Result<Request, AcmeError>,
+        make: impl Fn(&Signer, &str) -> Result<Request, AcmeError> + Send + Sync,
     ) -> Result<Response, AuthorityError> {
+        self.send_made(step, repeat, &make).await
+    }
+
+    #[boxed]
+    async fn send_made(&self, step: Step, repeat: Repeat, make: &Make<'_>) -> Result<Response, AuthorityError> {
         let begun = self.shared.clock.now();
         let mut troubles = 0;
         let mut nonces: u32 = 0;

@@ -1,6 +1,7 @@
 //! Conversations with HTTP APIs, as recipes say.
 
 use crate::http::{self, HttpError, innermost};
+use eskort_core::boxed;
 use eskort_core::inventory::{RecipeSource, WebApi};
 use eskort_core::pki::Secret;
 use eskort_core::recipe::{FilledRequest, Format, RecipeRequest, Slots, TemplateError, repeats_secret};
@@ -149,6 +150,7 @@ impl Api {
     ///
     /// # Errors
     /// When the API is out of reach or refuses, or a slot has no value.
+    #[boxed]
     pub async fn ask(&self, request: &RecipeRequest, slots: &Slots) -> Result<Vec<String>, ApiError> {
         let answer = self.send(request, slots).await?;
         let Some(path) = &request.take else { return Ok(Vec::new()) };

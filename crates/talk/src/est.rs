@@ -4,6 +4,7 @@ use crate::AuthorityError;
 use crate::est_messages::{self as messages, Enrolled, EstRequest, EstResponse};
 use crate::http::{self, failure};
 use eskort_acme::LARGEST_RESPONSE;
+use eskort_core::boxed;
 use eskort_core::inventory::EstAuthority;
 use eskort_core::pki::{Certificate, Secret};
 use eskort_core::progress::{Progress, Teller};
@@ -64,12 +65,14 @@ impl<'a> Est<'a> {
     }
 
     /// Returns the authority's own certificates.
+    #[boxed]
     pub async fn ca_certificates(&self) -> Result<Vec<Certificate>, AuthorityError> {
         let response = self.exchange(messages::ca_certificates(&self.authority.address)).await?;
         Ok(messages::parse_ca_certificates(&response)?)
     }
 
     /// Asks for a certificate with a CSR in DER, for the first time or to renew one.
+    #[boxed]
     pub async fn enroll(&self, csr: &[u8], renews: bool, now: Timestamp) -> Result<Enrolled, AuthorityError> {
         let response = self.exchange(messages::enroll(&self.authority.address, csr, renews)).await?;
         Ok(messages::parse_enrolled(&response, now)?)

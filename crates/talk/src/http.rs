@@ -1,5 +1,6 @@
 //! What all HTTP clients here have in common, and which addresses are whose.
 
+use eskort_core::boxed;
 use eskort_host::obeyed;
 use std::net::IpAddr;
 use std::path::Path;
@@ -54,6 +55,7 @@ pub fn roots(path: &Path) -> Result<Vec<reqwest::Certificate>, String> {
 ///
 /// # Errors
 /// When it is larger, or does not come to an end.
+#[boxed]
 pub async fn body(
     mut answer: reqwest::Response,
     most: usize,

@@ -1,6 +1,7 @@
 //! Issuers that are missing in an answer, fetched from where the certificate says that they are.
 
 use crate::http::{self, host_of, innermost, is_public};
+use eskort_core::boxed;
 use eskort_core::context::Context;
 use eskort_core::pki::{Anchors, AssembledChain, Certificate, Intake, OcspQuestion, assemble};
 use eskort_core::progress::Progress;
@@ -20,6 +21,7 @@ const MOST_ISSUERS: usize = 4;
 ///
 /// `hosts` are those that may be on this machine or network; any other has to be public, and redirects are not followed: the
 /// address comes from whoever made the certificate.
+#[boxed]
 pub async fn add_missing_issuers(
     context: &Context,
     built: AssembledChain,
@@ -71,6 +73,7 @@ async fn fetch_issuer(context: &Context, of: &Certificate, hosts: &[String]) -> 
 ///
 /// # Errors
 /// In words: when it cannot be had.
+#[boxed]
 pub async fn fetch_revocation_list(address: &str, hosts: &[String], anywhere: bool) -> Result<Vec<u8>, String> {
     fetch(address, (hosts, anywhere), None, LARGEST_LIST).await
 }
@@ -79,6 +82,7 @@ pub async fn fetch_revocation_list(address: &str, hosts: &[String], anywhere: bo
 ///
 /// # Errors
 /// In words: when there is no answer.
+#[boxed]
 pub async fn ask_responder(
     address: &str,
     question: &OcspQuestion,

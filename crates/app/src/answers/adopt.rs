@@ -3,6 +3,7 @@
 use crate::by_hand::answer::{Brought, chain_of, check, take_in};
 use crate::keep::gather::specification_of;
 use crate::{AnswerError, StepError};
+use eskort_core::boxed;
 use eskort_core::context::Context;
 use eskort_core::decision::Specification;
 use eskort_core::event::{Event, GivenUp};
@@ -31,6 +32,7 @@ pub struct Adopted {
 ///
 /// # Panics
 /// When the certificate is not in the inventory: callers look first.
+#[boxed]
 pub async fn adopt(
     context: &Context,
     certificate: &str,

@@ -3,6 +3,7 @@
 use crate::keep::entry::{Insistence, KeepEntry};
 use crate::keep::run::Run;
 use crate::{AnswerError, StepError};
+use eskort_core::boxed;
 use eskort_core::context::Context;
 use eskort_core::event::{Event, Note};
 use eskort_core::inventory::{CertificateEntry, Proof};
@@ -40,6 +41,7 @@ pub struct Noted {
 ///
 /// # Errors
 /// When no journey of the certificate waits for an answer, no proof can publish what is asked, or another run is at work.
+#[boxed]
 pub async fn note(
     context: &Context,
     certificate: &str,
@@ -84,7 +86,7 @@ pub async fn note(
         noted_now.push(Note::Notified);
     }
     if notes.asked != before.asked {
-        pay_debts_of(run.around(), certificate).await?;
+        pay_debts_of(&run.around(), certificate).await?;
     }
     if !noted_now.is_empty() {
         let event = Event::Noted { notes: noted_now };

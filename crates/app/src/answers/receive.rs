@@ -4,6 +4,7 @@ use crate::by_hand::answer::{Brought, answer_among, check, check_issuer, issuer_
 use crate::keep::entry::{Insistence, KeepEntry};
 use crate::keep::run::Run;
 use crate::{AnswerError, StepError};
+use eskort_core::boxed;
 use eskort_core::context::Context;
 use eskort_core::pki::{Certificate, Chain, Intake, LeftAside, Secret};
 use eskort_core::progress::Progress;
@@ -41,6 +42,7 @@ pub struct Receipt {
 /// # Errors
 /// When nothing in it was waited for, or it is by an issuer that is not known and `accept_issuer` is not set; when another run holds the
 /// lock. What becomes of a journey is in its entry.
+#[boxed]
 pub async fn receive(
     context: &Context,
     brought: &[Brought],

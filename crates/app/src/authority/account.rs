@@ -1,6 +1,7 @@
 //! Accounts at authorities.
 
 use crate::StepError;
+use eskort_core::boxed;
 use eskort_core::context::Context;
 use eskort_core::inventory::AcmeAuthority;
 use eskort_core::pki::{PrivateKey, Secret};
@@ -64,6 +65,7 @@ async fn choose<'a>(context: &'a Context, name: &'a str, command: &str) -> Resul
 ///
 /// # Panics
 /// When the authority is not in the inventory: callers look first.
+#[boxed]
 pub async fn show_account(context: &Context, name: &str) -> Result<AccountView, StepError> {
     let authority = &context.inventory.authorities[name];
     let acme = authority.acme().ok_or(StepError::OtherKind { kind: authority.kind_word() })?;
@@ -103,6 +105,7 @@ pub async fn show_account(context: &Context, name: &str) -> Result<AccountView, 
 ///
 /// # Panics
 /// As [`show_account`].
+#[boxed]
 pub async fn bring_account(context: &Context, name: &str) -> Result<(), StepError> {
     let chosen = choose(context, name, "eskort account open").await?;
     Ok(chosen.conversation.ensure_account(&chosen.store).await?)
@@ -115,6 +118,7 @@ pub async fn bring_account(context: &Context, name: &str) -> Result<(), StepErro
 ///
 /// # Panics
 /// As [`show_account`].
+#[boxed]
 pub async fn change_account_key(context: &Context, name: &str) -> Result<(), StepError> {
     let chosen = choose(context, name, "eskort account new-key").await?;
     Ok(chosen.conversation.change_account_key(&chosen.store).await?)
@@ -127,6 +131,7 @@ pub async fn change_account_key(context: &Context, name: &str) -> Result<(), Ste
 ///
 /// # Panics
 /// As [`show_account`].
+#[boxed]
 pub async fn end_account(context: &Context, name: &str) -> Result<bool, StepError> {
     let chosen = choose(context, name, "eskort account end").await?;
     if chosen.store.account(chosen.name, &chosen.acme.directory).await?.is_none() {
@@ -143,6 +148,7 @@ pub async fn end_account(context: &Context, name: &str) -> Result<bool, StepErro
 ///
 /// # Panics
 /// As [`show_account`].
+#[boxed]
 pub async fn take_account(context: &Context, name: &str, key_file: &Path) -> Result<String, StepError> {
     let fail = |why: String| StepError::KeyFile { path: key_file.to_owned(), why };
     let text = Secret::new(obeyed::read_text(key_file).map_err(fail)?);

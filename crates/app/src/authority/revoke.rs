@@ -4,6 +4,7 @@ use crate::StepError;
 use crate::keep::entry::{Ending, KeepEntry, KeepOptions};
 use crate::keep::keep;
 use crate::look::check::{CheckDepth, CheckTarget, check};
+use eskort_core::boxed;
 use eskort_core::context::Context;
 use eskort_core::event::Event;
 use eskort_core::pki::{Chain, PrivateKey};
@@ -99,6 +100,7 @@ pub enum RevokeError {
 ///
 /// # Panics
 /// When the certificate is not in the inventory: callers look first.
+#[boxed]
 pub async fn revoke(context: &Context, name: &str, options: &RevokeOptions) -> Result<Revoked, RevokeError> {
     let store = Store::open_existing(&context.state).map_err(StepError::from)?.ok_or(StepError::NothingStored)?;
     let row = chosen(&store, name, options.generation).await?;

@@ -40,7 +40,7 @@ impl Validation<'_> {
                 }
                 if let Some(by) = &asked.by {
                     self.around.context.report(&Progress::Doing("publish the record"));
-                    let owner = (self.around, self.certificate);
+                    let owner = (&self.around, self.certificate);
                     publish_records(owner, by, &dns, records).await?;
                 }
                 self.around.context.report(&Progress::Doing("check the record from here"));

@@ -4,6 +4,7 @@ use super::advice::{Advice, advise_on_names, left_out};
 use crate::look::survey::report::{SurveyedServer, SurveyedSite};
 use crate::look::survey::{SurveyOptions, find_servers, survey};
 use crate::setup::SetupError;
+use eskort_core::boxed;
 use eskort_core::context::Context;
 use eskort_core::inventory::{Inventory, Proof, ServerKind};
 use eskort_core::names::Identifier;
@@ -156,6 +157,7 @@ fn read_text(path: &Path) -> Result<Option<String>, AddError> {
 ///
 /// # Errors
 /// When something is missing that only a person knows, or what would come of it is no inventory.
+#[boxed]
 pub async fn plan_addition(context: &Context, path: &Path, options: &AddOptions) -> Result<Added, AddError> {
     match check_trust(path) {
         Err(TrustError::Io { .. }) | Ok(()) => {}
@@ -289,6 +291,7 @@ async fn names(
 }
 
 /// Whether a name leads to any address from here.
+#[boxed]
 pub async fn resolves(name: &Identifier) -> bool {
     name.address().is_some()
         || tokio::net::lookup_host((name.to_string(), 0)).await.is_ok_and(|mut a| a.next().is_some())

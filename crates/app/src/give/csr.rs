@@ -1,6 +1,7 @@
 //! CSRs outside journeys: made from options alone, and read.
 
 use crate::look::whose::{OursView, whose};
+use eskort_core::boxed;
 use eskort_core::context::Context;
 use eskort_core::inventory::Part;
 use eskort_core::names::Identifier;
@@ -101,6 +102,7 @@ pub struct MadeRequest {
 ///
 /// # Errors
 /// When the key cannot be read, made or stored.
+#[boxed]
 pub async fn make_request(
     context: Option<&Context>,
     options: &CsrOptions,
@@ -178,6 +180,7 @@ pub struct SubjectPart {
 ///
 /// # Errors
 /// When there is none in it, or the ledger cannot be read.
+#[boxed]
 pub async fn view_request(context: Option<&Context>, bytes: &[u8]) -> Result<RequestView, RequestError> {
     let CsrFacts { subject, names, public_key, signature_valid, must_staple, usages, extensions } =
         parse_csr_unverified(&find_csr(bytes).ok_or(RequestError::NoCsr)?)?;

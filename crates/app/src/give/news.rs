@@ -1,5 +1,6 @@
 //! Telling people what is new, each once, and again only what could not be delivered.
 
+use eskort_core::boxed;
 use eskort_core::context::Context;
 use eskort_core::inventory::Notify;
 use eskort_core::news::{Failing, Message, News, Standing, news};
@@ -125,6 +126,7 @@ fn message(id: String, news: Vec<News>, at: Timestamp) -> Message {
 }
 
 /// Sends a test to those who are told what is new, or to some of them.
+#[boxed]
 pub async fn test_news<'a>(context: &'a Context, only: &[String]) -> Vec<(&'a str, Result<(), NotifyError>)> {
     let now = context.now();
     let chosen = context.inventory.notify.iter().filter(|(name, _)| only.is_empty() || only.contains(name));
@@ -141,6 +143,7 @@ pub async fn test_news<'a>(context: &'a Context, only: &[String]) -> Vec<(&'a st
 ///
 /// # Errors
 /// When the ledger fails.
+#[boxed]
 pub async fn look_at_news(context: &Context) -> Result<Vec<NotifyView>, StoreError> {
     let waiting = match Store::open_existing(&context.state)? {
         Some(store) => store.undelivered().await?,

@@ -1,5 +1,6 @@
 //! Packs a generation for other programs.
 
+use eskort_core::boxed;
 use eskort_core::context::Context;
 use eskort_core::inventory::Part;
 use eskort_core::pki::{
@@ -78,6 +79,7 @@ pub enum PackError {
 ///
 /// # Errors
 /// When there is no such generation, or the file cannot be written.
+#[boxed]
 pub async fn pack(
     context: &Context,
     certificate: &str,

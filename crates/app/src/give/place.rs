@@ -1,6 +1,7 @@
 //! Files that an authority outside ACME wants to see on a site: placed, looked at, and removed when somebody says so.
 
 use crate::StepError;
+use eskort_core::boxed;
 use eskort_core::context::Context;
 use eskort_core::manual::{AskedError, site_path};
 use eskort_core::names::Identifier;
@@ -36,6 +37,7 @@ pub(crate) fn stays(owner: &str) -> bool {
 /// # Errors
 /// When another run is at work, the proof has no folder, the path is none, or the file cannot be written or seen; a file that
 /// cannot be seen is left where it is.
+#[boxed]
 pub async fn place(context: &Context, proof: &str, file: &FileToPlace) -> Result<Vec<String>, StepError> {
     let machines = Machines::default();
     let path = site_path(&file.path).ok_or_else(|| ProofError::from(AskedError::Path(file.path.clone())))?;
@@ -52,6 +54,7 @@ pub async fn place(context: &Context, proof: &str, file: &FileToPlace) -> Result
 ///
 /// # Errors
 /// When another run is at work, or the ledger fails.
+#[boxed]
 pub async fn take_back(context: &Context, proof: &str) -> Result<(Vec<PathBuf>, usize), StepError> {
     let _lock = RunLock::take(&context.state, "eskort place", context.now())?;
     let store = Store::open(&context.state)?;
@@ -60,7 +63,7 @@ pub async fn take_back(context: &Context, proof: &str) -> Result<(Vec<PathBuf>, 
     let before: Vec<(i64, PathBuf)> = before.filter_map(|row| Some((row.id, row.debt.path()?.to_owned()))).collect();
     let around =
         ProofContext { context, store: &store, machines: &Machines::default(), shared: &SharedProofs::default() };
-    pay_debts_of(around, &owner).await?;
+    pay_debts_of(&around, &owner).await?;
     let left: Vec<i64> = store.debts_of(&owner).await?.into_iter().map(|row| row.id).collect();
     let (left, gone): (Vec<_>, Vec<_>) = before.into_iter().partition(|(id, _)| left.contains(id));
     Ok((gone.into_iter().map(|(_, path)| path).collect(), left.len()))

@@ -1,6 +1,7 @@
 //! The timer that runs `keep`: set up, looked at, taken away.
 
 use crate::StepError;
+use eskort_core::boxed;
 use eskort_core::context::Context;
 use eskort_core::finding::{Finding, Severity, Topic};
 use eskort_core::inventory::ProgramRules;
@@ -103,6 +104,7 @@ impl ScheduleOptions {
 ///
 /// # Errors
 /// When the program may not be trusted, a file cannot be written, or systemd or cron refuses.
+#[boxed]
 pub async fn schedule(context: &Context, options: &ScheduleOptions) -> Result<Vec<ScheduleText>, StepError> {
     check_trust(&options.program).map_err(|error| refused("trust the program", error))?;
     let texts = options.texts(context);
@@ -136,6 +138,7 @@ pub async fn schedule(context: &Context, options: &ScheduleOptions) -> Result<Ve
 ///
 /// # Errors
 /// When a file cannot be removed, or systemd or cron refuses.
+#[boxed]
 pub async fn unschedule(context: &Context, keepers: &[Keeper]) -> Result<Vec<PathBuf>, StepError> {
     let mut removed = Vec::new();
     for keeper in keepers {
@@ -175,6 +178,7 @@ pub async fn unschedule(context: &Context, keepers: &[Keeper]) -> Result<Vec<Pat
 ///
 /// # Errors
 /// When the ledger fails.
+#[boxed]
 pub async fn look_at_schedule(context: &Context, wanted: &[ScheduleOptions]) -> Result<ScheduleView, StepError> {
     let now = context.now();
     let (mut runs, mut clocks) = (Vec::new(), Vec::new());

@@ -179,5 +179,5 @@ pub(crate) async fn rooms_for(
     let (authority, now) = (&context.inventory.authorities[&entry.authority], context.now());
     let needs =
         Needs { authority: authority.counted_as(&entry.authority), limits: &authority.limits, names: &entry.names };
-    store.rooms(needs, now).await
+    store.rooms(&needs, now).await
 }

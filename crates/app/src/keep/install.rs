@@ -4,6 +4,7 @@ use super::deploy::Deploying;
 use super::tlsa::{Readiness, Tlsa};
 use crate::StepError;
 use crate::stop::Stop;
+use eskort_core::boxed;
 use eskort_core::context::Context;
 use eskort_core::event::Event;
 use eskort_core::https::{Hsts, RampStep};
@@ -48,6 +49,7 @@ pub enum InstallEnding {
 ///
 /// # Panics
 /// When the certificate is not in the inventory: callers look first.
+#[boxed]
 pub async fn install_stored(context: &Context, name: &str, back: bool) -> Result<InstallEnding, StepError> {
     let context = &context.about(name);
     let entry = &context.inventory.certificates[name];

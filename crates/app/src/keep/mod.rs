@@ -28,6 +28,7 @@ use crate::give::place::stays;
 use crate::stop::Stop;
 pub(crate) use domain::{Caa, look_at_caa, resolver};
 use entry::{Ending, Insistence, KeepEntry, KeepOptions};
+use eskort_core::boxed;
 use eskort_core::context::Context;
 use eskort_core::inventory::CertificateEntry;
 use eskort_core::journey::ProofTask;
@@ -50,6 +51,7 @@ use std::time::Duration;
 ///
 /// # Errors
 /// When another run holds the lock, or the state folder cannot be used.
+#[boxed]
 pub async fn keep(context: &Context, options: &KeepOptions) -> Result<Vec<KeepEntry>, StoreError> {
     let lock = RunLock::take(&context.state, "eskort keep", context.now())?;
     let store = Arc::new(Store::open(&context.state)?);
@@ -83,7 +85,7 @@ pub async fn keep(context: &Context, options: &KeepOptions) -> Result<Vec<KeepEn
     let run = Run::new(context, &store, machines, lock, options.insistence());
     let mut owed = store.debts().await?;
     owed.retain(|row| !left_alone.contains(&row.certificate));
-    pay_debts(run.around(), owed).await?;
+    pay_debts(&run.around(), owed).await?;
     let mut entries = run.process_all(&names).await;
     // Waiting holds no lock: other runs go on meanwhile, the timer's too.
     let stop = run.stop().clone();

@@ -3,6 +3,7 @@
 use super::entry::{Ending, KeepEntry, KeepOptions, PlannedServer};
 use super::gather::{chosen, gather, with_authorities_of_the_day};
 use crate::StepError;
+use eskort_core::boxed;
 use eskort_core::budget::{Budget, Outlook};
 use eskort_core::context::Context;
 use eskort_core::decision::{Decision, Facts, Obtaining, decide, urgency};
@@ -38,6 +39,7 @@ pub struct PlannedBudget {
 ///
 /// # Errors
 /// When the state folder cannot be read.
+#[boxed]
 pub async fn plan(context: &Context, options: &KeepOptions) -> Result<Plan, StoreError> {
     let store = match Store::open_existing(&context.state)? {
         Some(store) => store,
@@ -117,6 +119,7 @@ pub(crate) async fn planned_servers(
 ///
 /// # Panics
 /// When the certificate is not in the inventory: callers look first.
+#[boxed]
 pub async fn planned_installation(context: &Context, name: &str) -> Result<Vec<PlannedServer>, StepError> {
     let entry = &context.inventory.certificates[name];
     let store = Store::open_existing(&context.state)?.ok_or(StepError::NothingStored)?;
@@ -142,6 +145,7 @@ pub struct Advised {
 ///
 /// # Panics
 /// As [`planned_installation`].
+#[boxed]
 pub async fn planned_mending(context: &Context, name: &str, codes: &[&str]) -> Result<Vec<Advised>, StepError> {
     let mut entry = context.inventory.certificates[name].clone();
     let mending = HttpsWishes::mending(codes.iter().copied());

@@ -113,7 +113,7 @@ impl Tlsa<'_> {
         }
         for row in rows.iter().filter(|row| !is_wanted || row.generation != generation) {
             let owner = owner(self.name, row.generation);
-            pay_debts_of(self.around, &owner).await?;
+            pay_debts_of(&self.around, &owner).await?;
             crash_point("tlsa-removed");
             self.store().forget_tlsa(self.name, row.generation).await?;
         }
@@ -142,7 +142,7 @@ impl Tlsa<'_> {
         for (proof, records) in records {
             let Some(Proof::Dns(dns)) = self.context().inventory.proofs.get(&proof) else { continue };
             let owner = owner(self.name, generation);
-            publish_records((self.around, &owner), &proof, dns, &records).await?;
+            publish_records((&self.around, &owner), &proof, dns, &records).await?;
             let lacking = look_at_records(self.context(), dns, &records).await?;
             if !lacking.is_empty() {
                 to_place.extend(lacking);

@@ -70,7 +70,7 @@ pub(super) async fn steps(
             Step::Did(passed) => {
                 if published && !driver.journey().stage.needs_publication() {
                     actions.publication.listeners.clear();
-                    pay_debts_of(actions.work.around(), name).await?;
+                    pay_debts_of(&actions.work.around(), name).await?;
                 }
                 if let Some(milestone) = passed {
                     waiting_since = None;

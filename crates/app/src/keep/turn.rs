@@ -292,7 +292,7 @@ impl Turn {
         }
         // A journey that goes on may be looked at by the authority right now: its files stay.
         if !open.as_ref().is_some_and(|open| goes_on && open.stage.needs_publication()) {
-            pay_debts_of(self.around(), name).await?;
+            pay_debts_of(&self.around(), name).await?;
         }
         let journey = match decision {
             Obtaining::Rest { .. } => {
@@ -447,7 +447,7 @@ impl Turn {
             return Ok(());
         }
         if !is_published_for_validation(store, name).await? {
-            pay_debts_of(self.around(), name).await?;
+            pay_debts_of(&self.around(), name).await?;
         }
         if matches!(error, StepError::Interrupted) {
             // The authority may look any moment, and finds nothing any more.

@@ -1,6 +1,7 @@
 //! Addresses over http on live sites, and whether other hosts answer over https.
 
 use super::{EXAMPLES, Example, LeftAlone, LinkFile, LinksError, LinksOptions, LinksReport, cut_around, names};
+use eskort_core::boxed;
 use eskort_core::context::Context;
 use eskort_core::progress::Progress;
 use eskort_pages::{Hosts, Tally, mend_text};
@@ -31,6 +32,7 @@ pub enum OverHttps {
 ///
 /// # Errors
 /// When no host is known, or a site has no address. A site that does not answer is told among what is left alone.
+#[boxed]
 pub async fn find_on_sites(
     context: &Context,
     options: &LinksOptions,
@@ -72,6 +74,7 @@ pub async fn find_on_sites(
 }
 
 /// Asks the other hosts that were found whether they answer over https.
+#[boxed]
 pub async fn ask_others(context: &Context, report: &mut LinksReport) {
     context.report(&Progress::Doing("ask other hosts"));
     let trust = Trust::system();

@@ -3,6 +3,7 @@
 use super::domain::Domains;
 use super::online::{other_addresses, revocation};
 use crate::StepError;
+use eskort_core::boxed;
 use eskort_core::context::Context;
 use eskort_core::finding::{Finding, Severity, Topic};
 use eskort_core::inventory::{CheckAddress, Proof};
@@ -160,6 +161,7 @@ impl EndpointReport {
 ///
 /// # Panics
 /// When the certificate is not in the inventory: callers look first.
+#[boxed]
 pub async fn check(
     context: &Context,
     target: &CheckTarget,
@@ -231,6 +233,7 @@ async fn check_with(
 ///
 /// # Panics
 /// As [`check`].
+#[boxed]
 pub async fn check_all(
     context: &Context,
     targets: &[CheckTarget],

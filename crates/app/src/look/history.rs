@@ -1,5 +1,6 @@
 //! What happened: to certificates, and in runs.
 
+use eskort_core::boxed;
 use eskort_core::context::Context;
 use eskort_core::words;
 use eskort_store::{EventRow, GenerationRow, RunRow, Store, StoreError};
@@ -30,6 +31,7 @@ pub struct HistoryEvent {
 ///
 /// # Errors
 /// When the ledger fails.
+#[boxed]
 pub async fn history(context: &Context, certificate: Option<&str>, most: u32) -> Result<History, StoreError> {
     let mut history = History { events: Vec::new(), runs: Vec::new() };
     let Some(store) = Store::open_existing(&context.state)? else { return Ok(history) };

@@ -1,6 +1,7 @@
 //! Files with certificates and keys in them, read without storing anything.
 
 use super::whose::{OursView, whose};
+use eskort_core::boxed;
 use eskort_core::context::Context;
 use eskort_core::pki::{Anchors, AssembledChain, Certificate, Intake, IntakeError, Secret, assemble, key_words};
 use eskort_core::renewal::Validity;
@@ -61,6 +62,7 @@ pub struct FileView {
 ///
 /// # Errors
 /// When there is neither certificate nor key in it, or the ledger cannot be read.
+#[boxed]
 pub async fn inspect(
     context: Option<&Context>,
     name: &str,

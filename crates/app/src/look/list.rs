@@ -1,5 +1,6 @@
 //! What certificates there are, and how long they last.
 
+use eskort_core::boxed;
 use eskort_core::context::Context;
 use eskort_core::decision::{Fault, names_lost};
 use eskort_core::names::Identifier;
@@ -167,6 +168,7 @@ impl ListFilter {
 ///
 /// # Errors
 /// When the ledger fails.
+#[boxed]
 pub async fn list(context: &Context, filter: &ListFilter) -> Result<Vec<ListRow>, StoreError> {
     let now = context.now();
     let mut known = match Store::open_existing(&context.state)? {

@@ -2,6 +2,7 @@
 
 use super::check::{CheckDepth, CheckTarget, CloseLook, EndpointReport, check_all};
 use super::list::{ListFilter, State, list};
+use eskort_core::boxed;
 use eskort_core::context::Context;
 use eskort_core::finding::Severity;
 use eskort_core::page::{Page, PageCertificate, PageEndpoint, PageFinding};
@@ -17,6 +18,7 @@ use std::path::Path;
 ///
 /// # Errors
 /// When the ledger fails.
+#[boxed]
 pub async fn page(context: &Context, looks: bool) -> Result<Page, StoreError> {
     let mut rows = list(context, &ListFilter::default()).await?;
     rows.retain(|row| row.state != State::NotInInventory);

@@ -1,6 +1,7 @@
 //! What is told to other programs: gathered, and written whole or not at all.
 
 use super::list::{ListFilter, State, list};
+use eskort_core::boxed;
 use eskort_core::budget::{Counted, Room, rooms};
 use eskort_core::context::Context;
 use eskort_core::report::{Told, ToldRuns, calendar, metrics};
@@ -22,6 +23,7 @@ pub enum ReportKind {
 ///
 /// # Errors
 /// When the ledger fails.
+#[boxed]
 pub async fn report(context: &Context, kind: ReportKind) -> Result<String, StoreError> {
     let rows = list(context, &ListFilter::default()).await?;
     let told: Vec<Told> = rows

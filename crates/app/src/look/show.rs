@@ -2,6 +2,7 @@
 
 use super::list::{ListFilter, ListRow, list};
 use crate::by_hand::validation::is_published_for_validation;
+use eskort_core::boxed;
 use eskort_core::context::Context;
 use eskort_core::https::Hsts;
 use eskort_core::journey::{Milestone, ProofTask};
@@ -132,6 +133,7 @@ fn records<S: Serializer>(records: &[Record], serializer: S) -> Result<S::Ok, S:
 ///
 /// # Errors
 /// When the ledger fails.
+#[boxed]
 pub async fn show(context: &Context, name: &str) -> Result<Option<Show>, StoreError> {
     let Some(entry) = context.inventory.certificates.get(name) else { return Ok(None) };
     let Some(row) = list(context, &ListFilter::default()).await?.into_iter().find(|r| r.certificate == name) else {

@@ -36,6 +36,7 @@ use eskort_app::Stop;
 use eskort_core::context::{Clock, Context};
 use jiff::{SignedDuration, Timestamp};
 use std::path::PathBuf;
+use std::pin::Pin;
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::Duration;
 use tokio::runtime::Runtime;
@@ -209,7 +210,14 @@ fn clock() -> Clock {
 
 /// Runs a use case that waits for the world.
 pub(crate) fn block_on<T>(future: impl Future<Output = T>) -> T {
-    on_two_threads().block_on(future)
+    let mut value = None;
+    drive(&on_two_threads(), Box::pin(async { value = Some(future.await) }));
+    value.expect("the future has ended")
+}
+
+/// The runtime's machinery is compiled for this one kind of future, not for each use case.
+fn drive(runtime: &Runtime, future: Pin<Box<dyn Future<Output = ()> + '_>>) {
+    runtime.block_on(future);
 }
 
 fn on_two_threads() -> Runtime {
@@ -229,14 +237,16 @@ pub(crate) fn block_on_one_thread<T>(ui: &Ui, future: impl Future<Output = T>) -
 }
 
 fn until_stopped<T>(ui: &Ui, runtime: Runtime, future: impl Future<Output = T>) -> Result<T, ExitStatus> {
-    let ended = runtime.block_on(async {
+    let mut value = None;
+    let unless_stopped = async {
         let stop = Stop::listen();
         tokio::select! {
-            value = future => Ok(value),
-            () = stop.asked(2) => Err(ExitStatus::Failed),
+            ended = future => value = Some(ended),
+            () = stop.asked(2) => {}
         }
-    });
-    if ended.is_err() {
+    };
+    drive(&runtime, Box::pin(unless_stopped));
+    if value.is_none() {
         let text = ErrorText::coded("interrupted", "").hint(
             "what is published and what is half-done is written down: the next `eskort keep` takes it away or goes on, and \
              `eskort show NAME` lists it",
@@ -244,7 +254,7 @@ fn until_stopped<T>(ui: &Ui, runtime: Runtime, future: impl Future<Output = T>) 
         errors::print(ui, "stopped at once by a second signal", &text);
         runtime.shutdown_background();
     }
-    ended
+    value.ok_or(ExitStatus::Failed)
 }
 
 /// Returns the name when it is one of the inventory's certificates; says so otherwise.

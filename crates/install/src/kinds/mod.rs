@@ -17,6 +17,7 @@ use crate::facts::Facts;
 use crate::plan::{
     Change, LARGEST, LiveEndpoint, Placement, ServerFile, ServerPlan, Serving, difference, in_place, read_part,
 };
+use eskort_core::boxed;
 use eskort_core::context::Context;
 use eskort_core::deployment::{Deployment, Lack, Target};
 use eskort_core::https::{Hsts, RampStep};
@@ -44,6 +45,7 @@ const PLANNED_AT_ONCE: usize = 8;
 ///
 /// # Errors
 /// When a configuration cannot be read or changed, or a part of a generation is missing.
+#[boxed]
 pub async fn plan(
     context: &Context,
     store: &Store,
@@ -245,6 +247,7 @@ async fn changed_files(
 ///
 /// # Errors
 /// When the ledger fails.
+#[boxed]
 pub async fn deployment(
     context: &Context,
     store: &Store,
@@ -309,6 +312,7 @@ pub async fn deployment(
 ///
 /// # Errors
 /// As [`plan`].
+#[boxed]
 pub async fn endpoints(
     context: &Context,
     store: &Store,

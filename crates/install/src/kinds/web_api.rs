@@ -1,6 +1,7 @@
 //! Certificates uploaded over an HTTP API, as a recipe says: to a hosting panel, a balancer, a platform.
 
 use crate::InstallError;
+use eskort_core::boxed;
 use eskort_core::context::Context;
 use eskort_core::inventory::{CertificateEntry, Part, Server, ServerKind, UploadApi};
 use eskort_core::names::Identifier;
@@ -88,6 +89,7 @@ pub(super) async fn is_active(
 ///
 /// # Panics
 /// When server or certificate are not in the inventory: callers look first.
+#[boxed]
 pub async fn ask_api(context: &Context, certificate: &str, server: &str) -> Result<bool, InstallError> {
     let ServerKind::WebApi(upload) = &context.inventory.servers[server].kind else { return Ok(false) };
     let failed = |source: ApiError| InstallError::Upload { server: server.to_owned(), source };

@@ -12,6 +12,7 @@ pub(crate) use state::random_text;
 use crate::http::{self, Server, tls_config};
 use crate::issuer::ApiCertificate;
 use crate::{Clock, Issuer, NameServer};
+use async_recursion::async_recursion as boxed;
 use der::{Decode, Encode};
 use eskort_pki::Certificate;
 use fault::Faults;
@@ -165,6 +166,7 @@ impl Authority {
     ///
     /// # Panics
     /// When the crypto library fails.
+    #[boxed]
     pub async fn start(options: AuthorityOptions, clock: Clock, names: Arc<NameServer>) -> std::io::Result<Self> {
         let now = jiff::Timestamp::now();
         let api = ApiCertificate::new();

@@ -9,6 +9,7 @@ pub use judge::judge_inspection;
 use crate::approach::StartTls;
 use crate::observe::{Signatures, full_handshake};
 use encrypted::{Opener, Part};
+use eskort_core::boxed;
 use eskort_core::pki::{Certificate, key_words};
 use eskort_handshake::{
     ClientHello, EncryptedReader, Exchange, Flight, Group, KeyExchange, RecordHead, ServerHello, ServerReader, Shown,
@@ -148,6 +149,7 @@ struct Before {
 }
 
 /// Finds out what an endpoint agrees to; `leaf` is the certificate that it shows to who asks for `name`.
+#[boxed]
 pub async fn inspect(
     (name, port): (&str, u16),
     address: SocketAddr,

@@ -2,6 +2,7 @@
 
 use super::target::{TargetedRecord, place_for, say_delegations, servers_to_look_at};
 use crate::ProofError;
+use eskort_core::boxed;
 use eskort_core::context::Context;
 use eskort_core::inventory::{DnsProof, RecordWriter};
 use eskort_core::progress::{NameState, Progress};
@@ -15,6 +16,7 @@ use std::time::{Duration, Instant};
 ///
 /// # Errors
 /// When no name server can be asked, or one goes on lacking a record.
+#[boxed]
 pub async fn look_at_records(
     context: &Context,
     dns: &DnsProof,
@@ -65,6 +67,7 @@ pub async fn look_at_records(
 ///
 /// # Errors
 /// When no name server can be asked.
+#[boxed]
 pub async fn see_records(context: &Context, dns: &DnsProof, wanted: &[Record]) -> Result<Propagation, ProofError> {
     let placed = place_for(dns, wanted).await?;
     let servers = servers_to_look_at(&dns.look, &placed).await?;

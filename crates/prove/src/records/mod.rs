@@ -11,6 +11,7 @@ pub use check::{look_at_records, see_records};
 
 use crate::{ProofContext, ProofError};
 use change::Change;
+use eskort_core::boxed;
 use eskort_core::debt::Debt;
 use eskort_core::inventory::{DnsProof, Proof, RecordWriter};
 use eskort_core::record::{Record, RecordType};
@@ -39,13 +40,14 @@ fn places(proof: &str, dns: &DnsProof, placed: &[TargetedRecord]) -> BTreeSet<St
 }
 
 /// Adds the records, after they are written down as debts.
+#[boxed]
 pub async fn publish_records(
-    (around, certificate): (ProofContext<'_>, &str),
+    (around, certificate): (&ProofContext<'_>, &str),
     proof: &str,
     dns: &DnsProof,
     records: &[Record],
 ) -> Result<(), ProofError> {
-    let ProofContext { context, store, .. } = around;
+    let ProofContext { context, store, .. } = *around;
     if matches!(dns.writer, RecordWriter::Person | RecordWriter::Standing { .. }) {
         // The person does it, and is told when the look finds nothing.
         return Ok(());
@@ -81,7 +83,7 @@ pub async fn publish_records(
         RecordWriter::Program { command, host, rules } => {
             for TargetedRecord { record, .. } in &placed {
                 let answered =
-                    tell_program(around, (command, host.as_ref(), rules), &dns.look, Change::Add, record).await;
+                    tell_program(*around, (command, host.as_ref(), rules), &dns.look, Change::Add, record).await;
                 // One that did not even begin has placed nothing.
                 if let Err(ProofError::Program(error)) = &answered
                     && error.never_began()

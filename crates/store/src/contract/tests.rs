@@ -280,7 +280,7 @@ async fn budgets(store: &Store) {
     let needs = Needs { authority: "https://ca.example/directory", limits: &limits, names: &names };
     let order = |generation| Counting { needs, certificate: "website", generation };
     let spend = async |generation, beyond, second| {
-        let waits = store.spend(order(generation), beyond, at(second)).await.unwrap();
+        let waits = store.spend(&order(generation), beyond, at(second)).await.unwrap();
         waits.map(|(room, until)| (room.words(), until.as_second()))
     };
     let domain = |until| Some(("certificates for lampholm.example".to_owned(), until));
@@ -309,7 +309,7 @@ async fn budgets(store: &Store) {
     for second in [101, 102, 103, 104, 150, 202, 203] {
         let needs = Needs { limits: &limits, ..needs };
         let (by_tables, spent) =
-            (store.rooms(needs, at(second)).await, store.spent(needs.authority, &limits, at(second)).await);
+            (store.rooms(&needs, at(second)).await, store.spent(needs.authority, &limits, at(second)).await);
         assert_eq!(by_tables.unwrap(), rooms(&limits, &spent.unwrap(), &names, at(second)), "{second}");
     }
 }

@@ -6,6 +6,7 @@ use eskort_acme::{
     AccountState, AcmeError, Signer, Step, change_key, deactivate, find_account, parse_account, parse_account_state,
     parse_orders, post_as_get, revoke,
 };
+use eskort_core::boxed;
 use eskort_core::pki::PrivateKey;
 use eskort_core::progress::Progress;
 use eskort_core::revocation::Revocation;
@@ -21,6 +22,7 @@ impl Conversation {
     ///
     /// # Errors
     /// When the authority offers no revocation or refuses. That it is revoked already is none.
+    #[boxed]
     pub async fn revoke(
         &self,
         certificate_der: &[u8],
@@ -49,6 +51,7 @@ impl Conversation {
     ///
     /// # Errors
     /// When no answer comes, or one that says no.
+    #[boxed]
     pub async fn account_state(&self) -> Result<Option<(String, AccountState)>, AuthorityError> {
         let signer = self.signer();
         let Some(url) = signer.account() else { return Ok(None) };
@@ -60,6 +63,7 @@ impl Conversation {
     ///
     /// # Errors
     /// When no answer comes, or one that says no.
+    #[boxed]
     pub async fn account_orders(&self, state: &AccountState) -> Result<Option<Vec<String>>, AuthorityError> {
         let Some(mut url) = state.orders.clone() else { return Ok(None) };
         let mut orders = Vec::new();
@@ -78,6 +82,7 @@ impl Conversation {
     ///
     /// # Errors
     /// When no account has the key.
+    #[boxed]
     pub async fn find_account(&self, key: PrivateKey) -> Result<String, AuthorityError> {
         let signer = Signer::new(key, None);
         let directory = self.directory().await?;
@@ -95,6 +100,7 @@ impl Conversation {
     ///
     /// # Errors
     /// When the authority refuses, or a file cannot be written.
+    #[boxed]
     pub async fn change_account_key(&self, store: &Store) -> Result<(), AuthorityError> {
         self.ensure_account(store).await?;
         let _care = self.shared.account_care.lock().await;
@@ -148,6 +154,7 @@ impl Conversation {
     ///
     /// # Errors
     /// When the authority refuses, or a file cannot be written.
+    #[boxed]
     pub async fn deactivate_account(&self, store: &Store) -> Result<(), AuthorityError> {
         let signer = self.signer();
         let Some(url) = signer.account() else { return Ok(()) };
@@ -163,6 +170,7 @@ impl Conversation {
     ///
     /// # Errors
     /// When a file or the ledger cannot be written.
+    #[boxed]
     pub async fn keep_found_account(&self, key: &PrivateKey, url: &str, store: &Store) -> Result<(), AuthorityError> {
         let Self { shared, progress } = self;
         if store.account_key(&shared.name)?.is_some() {

@@ -61,7 +61,7 @@ impl Work<'_> {
             certificate: self.certificate,
             generation: self.generation,
         };
-        match self.store.spend(order, self.beyond_budget, self.context.now()).await? {
+        match self.store.spend(&order, self.beyond_budget, self.context.now()).await? {
             Some((budget, until)) => Err(StepError::NoRoom { until, budget: Box::new(budget) }),
             None => Ok(()),
         }

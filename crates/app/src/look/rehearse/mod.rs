@@ -10,6 +10,7 @@ mod servers;
 use crate::StepError;
 use crate::keep::resolver;
 use authority::Asked;
+use eskort_core::boxed;
 use eskort_core::context::Context;
 use eskort_core::progress::Progress;
 use eskort_dns::{KnownCaa, KnownServers, names_of_hosts};
@@ -122,6 +123,7 @@ pub struct Rehearsal {
 ///
 /// # Panics
 /// When a certificate is not in the inventory: callers look first.
+#[boxed]
 pub async fn rehearse(context: &Context, only: &[String]) -> Result<Vec<Rehearsal>, StepError> {
     let _lock = RunLock::take(&context.state, "eskort rehearse", context.now())?;
     let store = Store::open(&context.state)?;
@@ -185,7 +187,7 @@ impl Rehearsing<'_> {
             // Nobody has a certificate of this name: whatever a run that was killed leaves published goes with the next.
             let owner = format!("rehearsal of {name}");
             let proved = self.proofs(&Proving { around: self.around, certificate: &owner, entry }).await;
-            pay_debts_of(self.around, &owner).await.map(|()| proved)
+            pay_debts_of(&self.around, &owner).await.map(|()| proved)
         };
         let (named, proved, (installed, endpoints), ()) = tokio::join!(
             self.names(entry, issuer),

@@ -4,6 +4,7 @@ use super::{Rehearsal, Rehearsed, Trial, Tried};
 use crate::StepError;
 use crate::keep::entry::{Ending, KeepEntry, KeepOptions};
 use crate::keep::keep;
+use eskort_core::boxed;
 use eskort_core::context::Context;
 use eskort_core::inventory::{AuthorityKind, Inventory, Limits};
 use eskort_core::words;
@@ -25,6 +26,7 @@ pub struct StandIn {
 ///
 /// # Errors
 /// When another rehearsal is at work, or its ledger fails.
+#[boxed]
 pub async fn rehearse_renewal(
     context: &Context,
     rehearsals: &mut [Rehearsal],

@@ -5,6 +5,7 @@ mod judge;
 pub(crate) mod report;
 
 use elsewhere::Whereabouts;
+use eskort_core::boxed;
 use eskort_core::context::Context;
 use eskort_core::finding::{Finding, Severity, Topic};
 use eskort_core::inventory::{CheckAddress, ProgramRules};
@@ -43,6 +44,7 @@ pub struct SurveyOptions {
 ///
 /// # Errors
 /// When the machine cannot be reached.
+#[boxed]
 pub async fn survey(context: &Context, options: &SurveyOptions) -> Result<SurveyReport, MachineError> {
     let machines = Machines::default();
     let machine = machines.at(context, options.host.as_deref());
@@ -61,6 +63,7 @@ pub async fn survey(context: &Context, options: &SurveyOptions) -> Result<Survey
 ///
 /// # Errors
 /// When the machine cannot be reached.
+#[boxed]
 pub async fn find_servers(
     context: &Context,
     host: Option<&str>,
