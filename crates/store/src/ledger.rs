@@ -7,6 +7,7 @@ use crate::{StoreError, io};
 use eskort_core::boxed;
 use eskort_host::files;
 use parking_lot::ReentrantMutex;
+use rusqlite::config::DbConfig;
 use rusqlite::{Connection, OpenFlags, Params};
 use std::fs::Permissions;
 use std::os::unix::fs::{MetadataExt, OpenOptionsExt, PermissionsExt};
@@ -88,8 +89,10 @@ impl Store {
     }
 
     fn over(root: &Path, db: Connection, durable: Durable) -> Result<Self, StoreError> {
-        // All statements there are: none is read twice.
+        // All statements there are: none is read twice, and no other value makes another plan of one.
         db.set_prepared_statement_cache_capacity(128);
+        let steady = db.set_db_config(DbConfig::SQLITE_DBCONFIG_ENABLE_QPSG, true);
+        steady.map_err(|source| StoreError::Ledger { path: root.join("ledger.sqlite"), source })?;
         let store = Store { root: root.to_owned(), db: ReentrantMutex::new(db), durable, worker: OnceLock::new() };
         store.bring_up_to_date()?;
         Ok(store)
