@@ -68,10 +68,10 @@ const MOST_BYTES: usize = 1 << 20;
 /// What answers requests.
 type Handler = Arc<dyn Fn(Asked) -> Pin<Box<dyn Future<Output = Answered> + Send>> + Send + Sync>;
 
-/// A connection, plain or TLS.
-trait Stream: AsyncRead + AsyncWrite + Unpin + Send {}
+/// What a request comes over, plain or TLS.
+trait Connection: AsyncRead + AsyncWrite + Unpin + Send {}
 
-impl<S: AsyncRead + AsyncWrite + Unpin + Send> Stream for S {}
+impl<S: AsyncRead + AsyncWrite + Unpin + Send> Connection for S {}
 
 /// Starts a server at an address; port 0 lets the system choose.
 pub(crate) async fn start<F, R>(address: SocketAddr, tls: Option<SharedTls>, handler: F) -> std::io::Result<Server>
@@ -110,7 +110,7 @@ async fn serve(address: SocketAddr, tls: Option<SharedTls>, handler: Handler) ->
     Ok(Server { address, task })
 }
 
-async fn converse(stream: Box<dyn Stream>, peer: Option<PeerCertificate>, handler: Handler) {
+async fn converse(stream: Box<dyn Connection>, peer: Option<PeerCertificate>, handler: Handler) {
     let service = hyper::service::service_fn(move |request: Request<Incoming>| {
         let (handler, peer) = (Arc::clone(&handler), peer.clone());
         async move {
