@@ -309,14 +309,15 @@ impl Ui {
     /// Returns the lines of a lead with a text wrapped behind it; a long lead stands out to the left.
     fn wrapped(&self, lead: &str, text: &str, tone: Tone) -> Vec<String> {
         let length = anstream::adapter::strip_str(lead).to_string().chars().count();
-        let indent = if length > self.width() / 3 { 4 } else { length };
+        let width = self.width();
+        let indent = if length > width / 3 { 4 } else { length };
         // What stands out takes its room in the first line.
         let room = "-".repeat(length.saturating_sub(indent));
         let line = |(n, line): (usize, &String)| match line.strip_prefix(&room).filter(|_| n == 0) {
             Some(first) => format!("{lead}{}", tone.paint(first)),
             None => format!("{}{}", " ".repeat(indent), tone.paint(line)),
         };
-        wrap(&format!("{room}{text}"), self.width().saturating_sub(indent)).iter().enumerate().map(line).collect()
+        wrap(&format!("{room}{text}"), width.saturating_sub(indent)).iter().enumerate().map(line).collect()
     }
 
     fn hush(&self, print: impl FnOnce()) {

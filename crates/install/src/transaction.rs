@@ -404,9 +404,12 @@ async fn look(
     (plans, placement): (&[ServerPlan], &Placement<'_>),
     facts: &Facts,
 ) -> Result<(), InstallError> {
-    let fingerprint = installed_fingerprint(store, placement).await?;
     let of_plans = plans.iter().flat_map(|plan| &plan.endpoints);
     let endpoints: Vec<&LiveEndpoint> = of_plans.filter(|e| e.certificate == placement.certificate).collect();
+    if endpoints.is_empty() {
+        return Ok(());
+    }
+    let fingerprint = installed_fingerprint(store, placement).await?;
     context.report(&Progress::Doing("check whether the server shows the new certificate"));
     let late = not_served(facts, &endpoints, &fingerprint, |timeout| timeout / 3).await;
     // One that was told in the middle of a reload may have missed it.

@@ -191,7 +191,10 @@ impl Store {
     /// When the ledger fails or holds a row that cannot be read.
     #[boxed]
     pub async fn generations(&self, certificate: &str) -> Result<Vec<GenerationRow>, StoreError> {
-        let sql = "SELECT * FROM generation WHERE certificate = ? ORDER BY number DESC";
+        self.read_generations("SELECT * FROM generation WHERE certificate = ? ORDER BY number DESC", certificate)
+    }
+
+    fn read_generations(&self, sql: &str, certificate: &str) -> Result<Vec<GenerationRow>, StoreError> {
         let read = |row: &Row<'_>| {
             let specification: String = row.get("specification")?;
             let not_before = instant(row, "not_before")?;
@@ -226,6 +229,7 @@ impl Store {
     /// As [`Store::generations`].
     #[boxed]
     pub async fn newest(&self, certificate: &str) -> Result<Option<GenerationRow>, StoreError> {
-        Ok(self.generations(certificate).await?.into_iter().next())
+        let sql = "SELECT * FROM generation WHERE certificate = ? ORDER BY number DESC LIMIT 1";
+        Ok(self.read_generations(sql, certificate)?.pop())
     }
 }

@@ -1,6 +1,7 @@
 //! The ledger's file: opened, brought up to date, and asked in one place.
 
 use crate::durable::Durable;
+use crate::gathered::Gathered;
 use crate::schema::{MIGRATIONS, VERSION};
 use crate::worker::Worker;
 use crate::{StoreError, io};
@@ -43,7 +44,8 @@ pub struct Store {
     pub(crate) root: PathBuf,
     /// One writer: what belongs together is written without anybody in between.
     pub(crate) db: ReentrantMutex<Connection>,
-    durable: Durable,
+    pub(crate) durable: Durable,
+    pub(crate) gathered: Gathered,
     /// What this run leases journeys with, once it has.
     pub(crate) worker: OnceLock<Worker>,
 }
@@ -93,7 +95,8 @@ impl Store {
         db.set_prepared_statement_cache_capacity(128);
         let steady = db.set_db_config(DbConfig::SQLITE_DBCONFIG_ENABLE_QPSG, true);
         steady.map_err(|source| StoreError::Ledger { path: root.join("ledger.sqlite"), source })?;
-        let store = Store { root: root.to_owned(), db: ReentrantMutex::new(db), durable, worker: OnceLock::new() };
+        let (db, gathered, worker) = (ReentrantMutex::new(db), Gathered::default(), OnceLock::new());
+        let store = Store { root: root.to_owned(), db, durable, gathered, worker };
         store.bring_up_to_date()?;
         Ok(store)
     }
@@ -152,9 +155,17 @@ impl Store {
 
     pub(crate) fn run(&self, sql: &str, params: impl Params) -> Result<usize, StoreError> {
         let db = self.db.lock();
+        self.before_write(&db)?;
         let done = db.prepare_cached(sql).and_then(|mut s| s.execute(params));
-        self.durable.written();
-        done.map_err(|e| self.fail(e))
+        if db.is_autocommit() {
+            self.durable.written();
+        }
+        done.map_err(|e| self.failed(&db, e))
+    }
+
+    fn failed(&self, db: &Connection, source: rusqlite::Error) -> StoreError {
+        self.look_for_loss(db);
+        self.fail(source)
     }
 
     /// Runs several writes as one: all of them are kept or none.
@@ -162,8 +173,25 @@ impl Store {
         &self,
         writes: impl FnOnce() -> Result<T, StoreError>,
     ) -> Result<T, StoreError> {
+        let db = self.db.lock();
+        self.before_write(&db)?;
+        if self.is_gathering() {
+            return self.as_part(&db, writes);
+        }
         // Begun as a writer's: one that reads first would be turned away when another process has written since.
-        self.together("BEGIN IMMEDIATE", writes)
+        let value = self.together("BEGIN IMMEDIATE", writes)?;
+        if db.is_autocommit() {
+            self.durable.written();
+        }
+        Ok(value)
+    }
+
+    /// Runs several writes among others that are not committed yet: all of these are kept or none.
+    fn as_part<T>(&self, db: &Connection, writes: impl FnOnce() -> Result<T, StoreError>) -> Result<T, StoreError> {
+        let part = Part::new(db).map_err(|e| self.failed(db, e))?;
+        let value = writes()?;
+        part.keep().map_err(|e| self.failed(db, e))?;
+        Ok(value)
     }
 
     /// Runs several reads as one: they see the ledger as it is at one moment.
@@ -190,6 +218,11 @@ impl Store {
     /// When the disk does not take it.
     #[boxed]
     pub async fn flush(&self) -> Result<(), StoreError> {
+        // Others that are about to ask come along: this takes long only where there are many.
+        for _ in 0..3 {
+            tokio::task::yield_now().await;
+        }
+        self.settle()?;
         self.durable.flush().await
     }
 
@@ -225,6 +258,27 @@ impl Drop for Begun<'_> {
         if !self.0.is_autocommit() {
             let _ = self.0.execute_batch("ROLLBACK");
         }
+    }
+}
+
+/// Writes within a transaction that are taken back by themselves when this is let go of before they were kept.
+struct Part<'c>(&'c Connection);
+
+impl<'c> Part<'c> {
+    fn new(db: &'c Connection) -> rusqlite::Result<Self> {
+        db.prepare_cached("SAVEPOINT part")?.execute([]).map(|_| Part(db))
+    }
+
+    fn keep(self) -> rusqlite::Result<()> {
+        self.0.prepare_cached("RELEASE part")?.execute([])?;
+        std::mem::forget(self);
+        Ok(())
+    }
+}
+
+impl Drop for Part<'_> {
+    fn drop(&mut self) {
+        let _ = self.0.execute_batch("ROLLBACK TO part; RELEASE part");
     }
 }
 

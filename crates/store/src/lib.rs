@@ -13,6 +13,7 @@ mod durable;
 mod events;
 mod failures;
 mod folders;
+mod gathered;
 mod generations;
 mod holds;
 mod installs;
@@ -39,6 +40,7 @@ pub use debts::DebtRow;
 pub use events::EventRow;
 pub use failures::Failure;
 pub use folders::GenerationFolder;
+pub use gathered::Gathering;
 pub use generations::GenerationRow;
 pub use installs::{GoneBack, InstallRow, InstallState};
 pub use journeys::JourneyRow;
@@ -79,6 +81,12 @@ pub enum StoreError {
         path: PathBuf,
         /// What SQLite said.
         source: rusqlite::Error,
+    },
+    /// Writes of several that were to be committed together could not be.
+    #[error("the ledger {} could not be written, and what several certificates had written is lost", path.display())]
+    Lost {
+        /// The file.
+        path: PathBuf,
     },
     /// A ledger of a newer program.
     #[error("the ledger {} was written by a newer Eskort (version {found}; this one reads up to {known})", path.display())]

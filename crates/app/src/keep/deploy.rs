@@ -22,6 +22,9 @@ use std::time::{Duration, Instant};
 /// How long to wait before an endpoint is checked again.
 const CHECK_AGAIN: Duration = Duration::from_millis(200);
 
+/// What is said of the installation of a certificate that is for no server.
+pub(super) const NOWHERE: &str = "nowhere: the inventory names no server";
+
 /// Of so many endpoints that cannot be reached it is said why.
 const MOST_SAID: usize = 3;
 
@@ -95,7 +98,7 @@ impl Deploying<'_> {
             crash_point("installed");
             let is_parcel = |install: &&Install| self.parcel_of(&install.server).is_some();
             let detail = match placement.install.is_empty() {
-                true => "nowhere: the inventory names no server".to_owned(),
+                true => NOWHERE.to_owned(),
                 false if placement.install.iter().copied().all(|install| is_parcel(&install)) => {
                     format!("generation {} is packed for a person to carry", placement.generation)
                 }
@@ -273,7 +276,9 @@ pub(crate) async fn install(
         context.report(&Progress::Note(format!("{}{advice}", finding.text)));
     }
     // Visitors' roots take a while to read; servers, to reload.
-    drop(tokio::task::spawn_blocking(Trust::system));
+    if placements.iter().any(|placement| !placement.install.is_empty()) {
+        drop(tokio::task::spawn_blocking(Trust::system));
+    }
     Ok(install::apply(context, store, &plans, placements, servers).await?)
 }
 

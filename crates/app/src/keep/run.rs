@@ -221,6 +221,13 @@ impl Run {
         }
         let mut arrived: Vec<Arrived> = Vec::new();
         let mut installing = false;
+        let gathering = several.then(|| self.common.store.gather());
+        let mut settling = std::pin::pin!(async {
+            match &gathering {
+                Some(gathering) => gathering.settle_in_time().await,
+                None => std::future::pending().await,
+            }
+        });
         loop {
             if !installing {
                 let ready = take_ready(&mut arrived, &to_come);
@@ -232,6 +239,7 @@ impl Run {
             let gathered_for_long = tokio::time::sleep(LONGEST_GATHERING);
             let done = tokio::select! {
                 done = under_way.next() => done,
+                () = &mut settling => continue,
                 () = gathered_for_long, if !arrived.is_empty() => continue,
             };
             match done {
@@ -300,6 +308,10 @@ impl Run {
                         Err(error) => turn.failed(error).await,
                     });
                 }
+                // Who takes it next finds all that was written.
+                if let Err(error) = self.common.store.settle() {
+                    self.report(&Progress::Note(error.to_string()));
+                }
                 *lock = None;
             }
         }
@@ -307,9 +319,10 @@ impl Run {
     }
 
     /// Puts generations on the servers that lack them, and checks them there. What several certificates lack on the same servers is
-    /// installed together: each server is tested and reloaded once. What cannot be installed so is installed by itself, which says
-    /// why.
+    /// installed together: each server is tested and reloaded once; so is what is for no server. What cannot be installed so is
+    /// installed by itself, which says why.
     async fn install_all(&self, lacking: Vec<Lacking>) -> Vec<(Turn, Result<Ending, StepError>)> {
+        let (nowhere, lacking): (Vec<_>, Vec<_>) = lacking.into_iter().partition(Lacking::is_nowhere);
         let mut groups = Groups::default();
         for one in lacking {
             let to_install = one.deployment.targets.iter().filter(|target| target.is_to_install());
@@ -317,7 +330,7 @@ impl Run {
             groups.add(servers, one);
         }
         let (mut together, mut alone) = (Vec::new(), Vec::new());
-        for group in groups.into_members() {
+        for group in groups.into_members().chain([nowhere]) {
             if group.len() > 1 && !self.common.stop.is_asked() && self.install_together(&group).await {
                 let since = Instant::now();
                 together.extend(group.into_iter().map(|one| (one, since)));
@@ -353,9 +366,11 @@ impl Run {
         }
         let placements: Vec<Placement<'_>> = group.iter().map(Lacking::placement).collect();
         self.report(&Progress::Doing("install the certificates"));
+        let is_nowhere = group.iter().all(Lacking::is_nowhere);
         let installing = install(&self.common.context, &self.common.store, &self.common.servers, &placements);
         let done = finished(&self.common.context, &self.common.stop, guarded(installing)).await;
         match &done {
+            Ok(()) if is_nowhere => group.iter().for_each(|one| one.turn.say_installed_nowhere()),
             Ok(()) => {
                 let names: Vec<&str> = group.iter().map(|one| one.turn.name.as_str()).collect();
                 let detail = match names.len() {
@@ -404,6 +419,11 @@ async fn obtain(mut turn: Turn) -> Done {
 }
 
 impl Lacking {
+    /// Whether it is to be installed for no server: it is put into use, and that is all.
+    fn is_nowhere(&self) -> bool {
+        self.turn.entry().install.is_empty() && self.deployment.is_to_install()
+    }
+
     /// Returns what is to be put where.
     fn placement(&self) -> Placement<'_> {
         let Lacking { turn, deployment } = self;

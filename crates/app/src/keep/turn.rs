@@ -2,7 +2,7 @@
 
 use super::actions::{AcmeOrders, JourneyActions, Publication, Work};
 use super::common::Common;
-use super::deploy::{Deployed, Deploying};
+use super::deploy::{Deployed, Deploying, NOWHERE};
 use super::entry::{Ending, KeepEntry, Placed};
 use super::gather::{gather, rooms_for, section_of, specification_of, still_fits};
 use super::lost;
@@ -403,6 +403,11 @@ impl Turn {
             left_out,
             to_carry,
         })
+    }
+
+    /// Says that a generation for no server is installed.
+    pub(super) fn say_installed_nowhere(&self) {
+        self.context.report(&Progress::Passed { milestone: Milestone::Installed, detail: NOWHERE.to_owned() });
     }
 
     /// Ends the turn.

@@ -86,15 +86,18 @@ fn end_line(out: &mut String) {
 pub(crate) fn wrap(text: &str, room: usize) -> Vec<String> {
     let mut lines = Vec::new();
     for paragraph in text.split('\n') {
-        let mut line = String::new();
+        let (mut line, mut length) = (String::new(), 0);
         for word in paragraph.split(' ') {
-            let length = line.chars().count();
-            if length > 0 && length + 1 + word.chars().count() > room {
+            let more = word.chars().count();
+            if length > 0 && length + 1 + more > room {
                 lines.push(std::mem::take(&mut line));
+                length = 0;
             } else if length > 0 {
                 line.push(' ');
+                length += 1;
             }
             line.push_str(word);
+            length += more;
         }
         lines.push(line);
     }

@@ -88,6 +88,7 @@ pub(crate) fn print_store(ui: &Ui, error: &StoreError) -> ExitStatus {
         StoreError::Busy { .. } | StoreError::Leased { .. } => ExitStatus::Busy,
         StoreError::Io { .. }
         | StoreError::Ledger { .. }
+        | StoreError::Lost { .. }
         | StoreError::Newer { .. }
         | StoreError::Path { .. }
         | StoreError::Row { .. } => ExitStatus::Failed,

@@ -61,10 +61,11 @@ impl Work<'_> {
             certificate: self.certificate,
             generation: self.generation,
         };
-        match self.store.spend(&order, self.beyond_budget, self.context.now()).await? {
-            Some((budget, until)) => Err(StepError::NoRoom { until, budget: Box::new(budget) }),
-            None => Ok(()),
+        if let Some((budget, until)) = self.store.spend(&order, self.beyond_budget, self.context.now()).await? {
+            return Err(StepError::NoRoom { until, budget: Box::new(budget) });
         }
+        // What the authority is asked for is counted, however this run ends.
+        Ok(self.store.settle()?)
     }
 
     pub(super) fn talks_acme(&self) -> bool {
