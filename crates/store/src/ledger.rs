@@ -35,16 +35,25 @@ fn patiently(mut job: impl FnMut() -> Result<(), StoreError>) -> Result<(), Stor
 
 /// How long others that use the ledger are waited for.
 const PATIENCE: Duration = Duration::from_secs(10);
+/// How long one of them is waited for before the next try: shorter than who writes much lets others write ([`Store::gather`]).
+const NEXT_TRY: Duration = Duration::from_millis(2);
+
+/// Waits a moment for others that use the ledger, for the `tried`th time; returns whether to try once more.
+fn wait_for_others(tried: i32) -> bool {
+    std::thread::sleep(NEXT_TRY);
+    NEXT_TRY * tried.unsigned_abs() < PATIENCE
+}
 
 /// The state folder: the ledger and the files beside it.
 ///
 /// Every call that concerns the ledger is async and one transaction: no caller can hold one open while it waits for something else,
-/// and a ledger that is asked over a network can take this one's place. `SQLite` answers at once, so nothing is awaited in here.
+/// and a ledger that is asked over a network can take this one's place. `SQLite` answers at once, so nothing is awaited in here. Those of
+/// many side by side may be committed together ([`Store::gather`]).
 pub struct Store {
     pub(crate) root: PathBuf,
     /// One writer: what belongs together is written without anybody in between.
     pub(crate) db: ReentrantMutex<Connection>,
-    pub(crate) durable: Durable,
+    durable: Durable,
     pub(crate) gathered: Gathered,
     /// What this run leases journeys with, once it has.
     pub(crate) worker: OnceLock<Worker>,
@@ -85,8 +94,8 @@ impl Store {
         let path = root.join("ledger.sqlite");
         let fail = |source| StoreError::Ledger { path: path.clone(), source };
         let flags = OpenFlags::SQLITE_OPEN_READ_WRITE | OpenFlags::SQLITE_OPEN_NO_MUTEX;
-        let db = Connection::open_with_flags(&path, flags).map_err(fail)?;
-        db.busy_timeout(PATIENCE).map_err(fail)?;
+        let mut db = Connection::open_with_flags(&path, flags).map_err(fail)?;
+        db.busy_handler(Some(wait_for_others)).map_err(fail)?;
         Self::over(root, db, Durable::of(&path))
     }
 
@@ -163,9 +172,36 @@ impl Store {
         done.map_err(|e| self.failed(&db, e))
     }
 
+    fn before_write(&self, db: &Connection) -> Result<(), StoreError> {
+        self.gathered.look_for_loss(db);
+        self.check_nothing_is_lost()?;
+        self.gathered.begin(db).map_err(|e| self.fail(e))
+    }
+
     fn failed(&self, db: &Connection, source: rusqlite::Error) -> StoreError {
-        self.look_for_loss(db);
+        self.gathered.look_for_loss(db);
         self.fail(source)
+    }
+
+    fn check_nothing_is_lost(&self) -> Result<(), StoreError> {
+        match self.gathered.is_lost() {
+            true => Err(StoreError::Lost { path: self.root.join("ledger.sqlite") }),
+            false => Ok(()),
+        }
+    }
+
+    /// Commits what has been gathered ([`Store::gather`]): it outlives this process, and other runs see it.
+    ///
+    /// # Errors
+    /// When the ledger cannot be written. What was gathered is lost then, and nothing is written any more.
+    pub fn settle(&self) -> Result<(), StoreError> {
+        let db = self.db.lock();
+        if self.gathered.is_open() {
+            let committed = self.gathered.commit(&db);
+            self.durable.written();
+            committed.map_err(|e| self.fail(e))?;
+        }
+        self.check_nothing_is_lost()
     }
 
     /// Runs several writes as one: all of them are kept or none.
@@ -175,7 +211,7 @@ impl Store {
     ) -> Result<T, StoreError> {
         let db = self.db.lock();
         self.before_write(&db)?;
-        if self.is_gathering() {
+        if self.gathered.is_open() {
             return self.as_part(&db, writes);
         }
         // Begun as a writer's: one that reads first would be turned away when another process has written since.

@@ -440,6 +440,46 @@ async fn a_machine_that_loses_its_power_loses_no_more_than_what_can_be_repeated(
     }
 }
 
+/// Kills a run, which gathers what it writes, at each of `cuts` in turn, then lets one end. Returns how often something was lost by that.
+async fn killed_while_gathering(cuts: &[u32], whose: (&'static [&'static str], usize)) -> Result<u32, String> {
+    let (folder, mut world, mut crashes, mut lost) = (tempfile::tempdir().unwrap(), World::default(), 0, 0);
+    let mut before = None;
+    for at in cuts.iter().copied().map(Some).chain([None]) {
+        let store = Store::open(folder.path()).unwrap();
+        let stage = async || store.open_journey("website").await.unwrap().map(|open| open.stage);
+        lost += u32::from(match before.take() {
+            Some(before) => before != stage().await,
+            None => false,
+        });
+        let gathering = store.gather();
+        let mut fuse = Fuse { at, ..Fuse::default() };
+        let ended = run(&store, &mut world, &mut fuse, Mistake::default(), false, whose).await;
+        crashes += usize::from(ended.is_err());
+        if at.is_none() {
+            ended.map_err(|e| e.to_string())?;
+            return check(&store, &world, whose.0, 1 + crashes).await.map(|()| lost);
+        }
+        before = Some(stage().await);
+        // One that is killed commits nothing any more.
+        std::mem::forget(gathering);
+    }
+    unreachable!("the last run is not cut")
+}
+
+#[tokio::test]
+async fn killed_while_it_gathers_a_run_loses_no_more_than_what_can_be_repeated() {
+    let both: (&[&str], usize) = (&["archive", "website"], 4);
+    let count = points(false, both).await;
+    let mut lost = 0;
+    for i in 0..count {
+        for cuts in [&[i][..], &[i, i * 7 % count]] {
+            let ended = killed_while_gathering(cuts, both).await;
+            lost += ended.unwrap_or_else(|e| panic!("cut at {cuts:?}: {e}"));
+        }
+    }
+    assert!(lost > 0, "what was gathered last is lost");
+}
+
 async fn points(twice: bool, whose: (&'static [&'static str], usize)) -> u32 {
     let store = Store::in_memory(Path::new("/nowhere")).unwrap();
     let mut fuse = Fuse::default();
