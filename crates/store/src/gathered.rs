@@ -1,7 +1,7 @@
 //! What is known of writes that are not committed yet.
 
 use rusqlite::Connection;
-use std::sync::atomic::{AtomicBool, Ordering};
+use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
 use tokio::sync::Notify;
 
 /// What is known of the writes that are gathered. All of it changes only while the connection is locked.
@@ -12,7 +12,9 @@ pub(crate) struct Gathered {
     open: AtomicBool,
     /// Whether some were lost: who wrote them goes on as if they were there.
     lost: AtomicBool,
-    /// Told when the first of them is written.
+    /// How often it was begun to gather some.
+    times: AtomicU64,
+    /// Told when that is done.
     begun: Notify,
 }
 
@@ -22,9 +24,15 @@ impl Gathered {
         self.wanted.store(wanted, Ordering::Relaxed);
     }
 
-    /// Waits until something was written that is not committed yet.
-    pub(crate) async fn begun(&self) {
+    /// Waits until something was written that is not committed yet; returns which time that is.
+    pub(crate) async fn begun(&self) -> u64 {
         self.begun.notified().await;
+        self.times.load(Ordering::Relaxed)
+    }
+
+    /// Whether what was begun to be gathered that time is not committed yet.
+    pub(crate) fn is_open_since(&self, time: u64) -> bool {
+        self.is_open() && self.times.load(Ordering::Relaxed) == time
     }
 
     /// Whether some of them are not committed yet.
@@ -43,6 +51,7 @@ impl Gathered {
             // As a writer's: see `Store::in_one_transaction`.
             db.prepare_cached("BEGIN IMMEDIATE")?.execute([])?;
             self.open.store(true, Ordering::Relaxed);
+            self.times.fetch_add(1, Ordering::Relaxed);
             self.begun.notify_one();
         }
         Ok(())

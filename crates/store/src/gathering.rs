@@ -7,7 +7,7 @@
 use crate::Store;
 use std::time::Duration;
 
-/// For so long at the most what was written is not committed.
+/// For twice as long at the most what was written is not committed.
 const GATHERED_FOR: Duration = Duration::from_millis(10);
 /// After so many times each write is a commit of its own for a while: other runs come to theirs.
 const ROUNDS: u32 = 10;
@@ -22,12 +22,15 @@ impl Gathering<'_> {
         let gathered = &self.0.gathered;
         loop {
             for _ in 0..ROUNDS {
-                gathered.begun().await;
+                let time = gathered.begun().await;
                 tokio::time::sleep(GATHERED_FOR).await;
-                // What could not be written is said to whoever writes next.
-                let _ = self.0.settle();
+                if gathered.is_open_since(time) {
+                    // What could not be written is said to whoever writes next.
+                    let _ = self.0.settle();
+                }
             }
             gathered.want(false);
+            let _ = self.0.settle();
             tokio::time::sleep(PAUSE).await;
             gathered.want(true);
         }

@@ -18,6 +18,12 @@ use jiff::Timestamp;
 /// Carries out actions: the real world's actions, or a test's.
 #[expect(async_fn_in_trait, reason = "journeys are driven on one task; nobody needs the futures to be Send")]
 pub trait Actions {
+    /// Writes down what the ledger has to know before an action. Returns whether anything was to be written.
+    ///
+    /// # Errors
+    /// When the action cannot be done.
+    async fn write_before(&mut self, action: &Action) -> Result<bool, StepError>;
+
     /// Does an action. `again` says that an earlier run may have begun it: look first how things are.
     ///
     /// # Errors
@@ -99,6 +105,7 @@ impl<'a> Driver<'a> {
             Next::Wait { until, waits_for } => return Ok(Step::Wait(until, waits_for)),
             Next::Act(action) => action,
         };
+        self.unflushed |= actions.write_before(&action).await?;
         // Nothing but what can be repeated lies between what the disk knows and what is done next.
         if self.unflushed && !action.can_be_repeated() {
             self.flush().await?;
@@ -119,7 +126,8 @@ impl<'a> Driver<'a> {
         let event = passed.map(|stage| Event::Passed { stage, generation, requests: actions.take_requests() });
         self.store.save_stage(self.certificate, self.journey.id, &stage, event.as_ref(), now).await?;
         self.unflushed = true;
-        if stage.next(now) == Next::Done {
+        // What follows brings it to the disk before it does anything.
+        if stage.next(now) == Next::Done && !action.can_be_repeated() {
             self.flush().await?;
         }
         self.journey.stage = stage;

@@ -28,10 +28,21 @@ pub(crate) struct JourneyActions<'a> {
 }
 
 impl Actions for JourneyActions<'_> {
+    async fn write_before(&mut self, action: &Action) -> Result<bool, StepError> {
+        if *action != Action::PlaceOrder {
+            return Ok(false);
+        }
+        self.work.context.report(&Progress::Doing(action.words()));
+        match self.acme.look_at_domains(&self.work).await {
+            Ok(()) => self.work.count_order().await.map(|()| true),
+            Err(error) => Err(self.looked_after(error).await),
+        }
+    }
+
     async fn act(&mut self, action: &Action, polls: u32, again: bool) -> Result<Acted, StepError> {
         self.work.context.report(&Progress::Doing(action.words()));
         match self.carry_out(action, polls, again).await {
-            Err(StepError::Authority(error)) => Err(self.acme.look_after_account(&self.work, error).await?.into()),
+            Err(error) => Err(self.looked_after(error).await),
             done => done,
         }
     }
@@ -42,13 +53,22 @@ impl Actions for JourneyActions<'_> {
 }
 
 impl JourneyActions<'_> {
+    /// Looks after the account where an error is about that. Returns what to say.
+    async fn looked_after(&self, error: StepError) -> StepError {
+        match error {
+            StepError::Authority(error) => match self.acme.look_after_account(&self.work, error).await {
+                Ok(error) => error.into(),
+                Err(error) => error,
+            },
+            other => other,
+        }
+    }
+
     async fn carry_out(&mut self, action: &Action, polls: u32, again: bool) -> Result<Acted, StepError> {
         let JourneyActions { work, acme, publication, .. } = self;
         let outcome = match action {
             Action::Prepare => prepare::prepare(work, acme).await,
             Action::PlaceOrder => {
-                acme.look_at_domains(work).await?;
-                work.count_order().await?;
                 let placed = match &work.context.inventory.authorities[&work.specification.authority].kind {
                     AuthorityKind::Acme(_) => acme.place_order(work).await,
                     AuthorityKind::Csr(_) => by_hand::hand_over(work),

@@ -61,11 +61,10 @@ impl Work<'_> {
             certificate: self.certificate,
             generation: self.generation,
         };
-        if let Some((budget, until)) = self.store.spend(&order, self.beyond_budget, self.context.now()).await? {
-            return Err(StepError::NoRoom { until, budget: Box::new(budget) });
+        match self.store.spend(&order, self.beyond_budget, self.context.now()).await? {
+            Some((budget, until)) => Err(StepError::NoRoom { until, budget: Box::new(budget) }),
+            None => Ok(()),
         }
-        // What the authority is asked for is counted, however this run ends.
-        Ok(self.store.settle()?)
     }
 
     pub(super) fn talks_acme(&self) -> bool {

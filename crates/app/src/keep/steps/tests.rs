@@ -111,6 +111,10 @@ struct Memory {
 }
 
 impl Actions for ModelActions<'_> {
+    async fn write_before(&mut self, _: &Action) -> Result<bool, StepError> {
+        Ok(false)
+    }
+
     async fn act(&mut self, action: &Action, polls: u32, again: bool) -> Result<Acted, StepError> {
         if self.twice {
             self.once(action, polls, again).await?;
