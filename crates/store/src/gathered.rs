@@ -1,6 +1,7 @@
 //! What is known of writes that are not committed yet.
 
 use rusqlite::Connection;
+use std::sync::OnceLock;
 use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
 use tokio::sync::Notify;
 
@@ -10,8 +11,8 @@ pub(crate) struct Gathered {
     wanted: AtomicBool,
     /// Whether some of them are not committed yet.
     open: AtomicBool,
-    /// Whether some were lost: who wrote them goes on as if they were there.
-    lost: AtomicBool,
+    /// Why some were lost: who wrote them goes on as if they were there.
+    lost: OnceLock<String>,
     /// How often it was begun to gather some.
     times: AtomicU64,
     /// Told when that is done.
@@ -40,9 +41,9 @@ impl Gathered {
         self.open.load(Ordering::Relaxed)
     }
 
-    /// Whether some were lost.
-    pub(crate) fn is_lost(&self) -> bool {
-        self.lost.load(Ordering::Relaxed)
+    /// Why some were lost, where some were.
+    pub(crate) fn lost(&self) -> Option<&str> {
+        self.lost.get().map(String::as_str)
     }
 
     /// Begins to gather, where that is wanted, before something is written.
@@ -61,8 +62,8 @@ impl Gathered {
     pub(crate) fn commit(&self, db: &Connection) -> rusqlite::Result<()> {
         self.open.store(false, Ordering::Relaxed);
         let committed = db.prepare_cached("COMMIT").and_then(|mut commit| commit.execute([]));
-        if committed.is_err() {
-            self.lost.store(true, Ordering::Relaxed);
+        if let Err(error) = &committed {
+            let _ = self.lost.set(error.to_string());
             if !db.is_autocommit() {
                 let _ = db.execute_batch("ROLLBACK");
             }
@@ -70,10 +71,10 @@ impl Gathered {
         committed.map(drop)
     }
 
-    /// Looks whether `SQLite` has given up all that was gathered: it may when the disk is full.
-    pub(crate) fn look_for_loss(&self, db: &Connection) {
+    /// Looks whether `SQLite` has given up all that was gathered, and why: it may when the disk is full.
+    pub(crate) fn look_for_loss(&self, db: &Connection, why: impl FnOnce() -> String) {
         if db.is_autocommit() && self.open.swap(false, Ordering::Relaxed) {
-            self.lost.store(true, Ordering::Relaxed);
+            let _ = self.lost.set(why());
         }
     }
 }

@@ -173,20 +173,20 @@ impl Store {
     }
 
     fn before_write(&self, db: &Connection) -> Result<(), StoreError> {
-        self.gathered.look_for_loss(db);
+        self.gathered.look_for_loss(db, || "it was taken back".to_owned());
         self.check_nothing_is_lost()?;
         self.gathered.begin(db).map_err(|e| self.fail(e))
     }
 
     fn failed(&self, db: &Connection, source: rusqlite::Error) -> StoreError {
-        self.gathered.look_for_loss(db);
+        self.gathered.look_for_loss(db, || source.to_string());
         self.fail(source)
     }
 
     fn check_nothing_is_lost(&self) -> Result<(), StoreError> {
-        match self.gathered.is_lost() {
-            true => Err(StoreError::Lost { path: self.root.join("ledger.sqlite") }),
-            false => Ok(()),
+        match self.gathered.lost() {
+            Some(why) => Err(StoreError::Lost { path: self.root.join("ledger.sqlite"), why: why.to_owned() }),
+            None => Ok(()),
         }
     }
 

@@ -84,10 +84,12 @@ pub enum StoreError {
         source: rusqlite::Error,
     },
     /// Writes of several that were to be committed together could not be.
-    #[error("the ledger {} could not be written, and what several certificates had written is lost", path.display())]
+    #[error("the ledger {} could not be written ({why}); nothing more is written in this run", path.display())]
     Lost {
         /// The file.
         path: PathBuf,
+        /// What SQLite said.
+        why: String,
     },
     /// A ledger of a newer program.
     #[error("the ledger {} was written by a newer Eskort (version {found}; this one reads up to {known})", path.display())]
