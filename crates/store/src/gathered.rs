@@ -13,9 +13,9 @@ pub(crate) struct Gathered {
     open: AtomicBool,
     /// Why some were lost: who wrote them goes on as if they were there.
     lost: OnceLock<String>,
-    /// How often it was begun to gather some.
-    times: AtomicU64,
-    /// Told when that is done.
+    /// The number of the commit that they are gathered for.
+    number: AtomicU64,
+    /// Told when the first write for a commit is gathered.
     begun: Notify,
 }
 
@@ -25,15 +25,15 @@ impl Gathered {
         self.wanted.store(wanted, Ordering::Relaxed);
     }
 
-    /// Waits until something was written that is not committed yet; returns which time that is.
+    /// Waits until something was written that is not committed yet; returns the number of its commit.
     pub(crate) async fn begun(&self) -> u64 {
         self.begun.notified().await;
-        self.times.load(Ordering::Relaxed)
+        self.number.load(Ordering::Relaxed)
     }
 
-    /// Whether what was begun to be gathered that time is not committed yet.
-    pub(crate) fn is_open_since(&self, time: u64) -> bool {
-        self.is_open() && self.times.load(Ordering::Relaxed) == time
+    /// Whether the commit of that number is still to come.
+    pub(crate) fn awaits_commit(&self, number: u64) -> bool {
+        self.is_open() && self.number.load(Ordering::Relaxed) == number
     }
 
     /// Whether some of them are not committed yet.
@@ -52,7 +52,7 @@ impl Gathered {
             // As a writer's: see `Store::in_one_transaction`.
             db.prepare_cached("BEGIN IMMEDIATE")?.execute([])?;
             self.open.store(true, Ordering::Relaxed);
-            self.times.fetch_add(1, Ordering::Relaxed);
+            self.number.fetch_add(1, Ordering::Relaxed);
             self.begun.notify_one();
         }
         Ok(())

@@ -22,9 +22,9 @@ impl Gathering<'_> {
         let gathered = &self.0.gathered;
         loop {
             for _ in 0..ROUNDS {
-                let time = gathered.begun().await;
+                let number = gathered.begun().await;
                 tokio::time::sleep(GATHERED_FOR).await;
-                if gathered.is_open_since(time) {
+                if gathered.awaits_commit(number) {
                     // What could not be written is said to whoever writes next.
                     let _ = self.0.settle();
                 }
