@@ -12,7 +12,6 @@ use std::path::{Path, PathBuf};
 /// Puts files into the folder, on every machine. What is there already stays as it is.
 pub(crate) async fn publish(site: &SiteFolder<'_>, files: &[SiteFile]) -> Result<(), ProofError> {
     for host in machines(site.hosts) {
-        let _turn = site.around.shared.files_of(host).await;
         publish_on(site, &site.around.machine(host), files).await?;
     }
     site.around.machines.hang_up().await;
@@ -31,6 +30,7 @@ async fn publish_on(site: &SiteFolder<'_>, machine: &Machine<'_>, files: &[SiteF
         return Err(ProofError::NoFolder { host, path: root.to_owned() });
     }
     for group in files.chunk_by(|a, b| folder_of(root, a) == folder_of(root, b)) {
+        let turn = site.around.shared.files_of(machine.host()).await;
         let folder = folder_of(root, &group[0]);
         let folders = machine.missing_folders(&folder).await?;
         let mut missing = Vec::new();
@@ -52,6 +52,15 @@ async fn publish_on(site: &SiteFolder<'_>, machine: &Machine<'_>, files: &[SiteF
         let made = others.folders.into_iter().filter(|made| folder.starts_with(made) && !folders.contains(made)).rev();
         let to_remove: Vec<PathBuf> = folders.iter().cloned().chain(made).collect();
         site.owe(host.as_ref(), &owing, &to_remove).await?;
+        // The disk is waited for without the turn: what others owe meanwhile goes there in one. A folder that somebody takes away in that
+        // time is made again below; on another machine, which is not asked once more, the turn is kept.
+        let kept = host.is_some().then_some(turn);
+        site.around.store.flush().await?;
+        crash_point("owed");
+        let _turn = match kept {
+            Some(turn) => turn,
+            None => site.around.shared.files_of(None).await,
+        };
         let passing = Owed::of(site.around.store.debts_of(site.owner).await?, host.as_deref()).files;
         machine.make_site_folders(root, &folder, &folders).await?;
         for file in missing {

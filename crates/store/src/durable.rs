@@ -36,20 +36,22 @@ impl Durable {
         Durable { log: Some(log.into()), ..Durable::default() }
     }
 
-    /// Takes in that something was written.
+    /// Takes in that something was written, though it may not be committed yet.
     pub(crate) fn written(&self) {
         self.written.fetch_add(1, Ordering::Relaxed);
     }
 
-    /// Waits until all that is written now is on the disk.
-    pub(crate) async fn flush(&self) -> Result<(), StoreError> {
-        let Some(log) = &self.log else { return Ok(()) };
+    /// Waits until all that is written now is on the disk. Who waits for the disk first lets `commit` what was gathered, for all who wait.
+    pub(crate) async fn flush(&self, commit: impl FnOnce() -> Result<(), StoreError>) -> Result<(), StoreError> {
+        let Some(log) = &self.log else { return commit() };
         let ours = self.written.load(Ordering::Relaxed);
         let mut flushed = self.flushed.lock().await;
         if flushed.upto >= ours {
             return Ok(());
         }
+        // What is written after this may not be committed.
         let all = self.written.load(Ordering::Relaxed);
+        commit()?;
         let file = match &flushed.file {
             Some(file) => Some(Arc::clone(file)),
             None => match File::open(log) {
@@ -79,12 +81,40 @@ mod tests {
         let durable = Durable::of(&ledger);
         durable.written();
         durable.written();
-        durable.flush().await.unwrap();
+        durable.flush(|| Ok(())).await.unwrap();
         assert_eq!(durable.flushed.lock().await.upto, 2);
         // A log that cannot be opened is an error, but only for who has something to flush.
         std::os::unix::fs::symlink("ledger.sqlite-wal", folder.path().join("ledger.sqlite-wal")).unwrap();
-        durable.flush().await.unwrap();
+        durable.flush(|| Ok(())).await.unwrap();
         durable.written();
-        assert!(durable.flush().await.is_err());
+        assert!(durable.flush(|| Ok(())).await.is_err());
+    }
+
+    #[tokio::test]
+    async fn what_several_wait_for_is_committed_once() {
+        let folder = tempfile::tempdir().unwrap();
+        let durable = Durable::of(&folder.path().join("ledger.sqlite"));
+        let commits = AtomicU64::new(0);
+        let flush = || {
+            durable.written();
+            durable.flush(|| {
+                commits.fetch_add(1, Ordering::Relaxed);
+                Ok(())
+            })
+        };
+        let others_wait = durable.flushed.lock().await;
+        let mut both = std::pin::pin!(async { tokio::join!(flush(), flush()) });
+        tokio::select! {
+            biased;
+            _ = &mut both => panic!("the disk is still waited for"),
+            () = async {} => {}
+        }
+        assert_eq!(commits.load(Ordering::Relaxed), 0);
+        drop(others_wait);
+        let (first, second) = both.await;
+        assert!(first.is_ok() && second.is_ok());
+        assert_eq!(commits.load(Ordering::Relaxed), 1);
+        flush().await.unwrap();
+        assert_eq!(commits.load(Ordering::Relaxed), 2);
     }
 }

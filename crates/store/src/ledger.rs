@@ -166,9 +166,7 @@ impl Store {
         let db = self.db.lock();
         self.before_write(&db)?;
         let done = db.prepare_cached(sql).and_then(|mut s| s.execute(params));
-        if db.is_autocommit() {
-            self.durable.written();
-        }
+        self.durable.written();
         done.map_err(|e| self.failed(&db, e))
     }
 
@@ -197,9 +195,7 @@ impl Store {
     pub fn settle(&self) -> Result<(), StoreError> {
         let db = self.db.lock();
         if self.gathered.is_open() {
-            let committed = self.gathered.commit(&db);
-            self.durable.written();
-            committed.map_err(|e| self.fail(e))?;
+            self.gathered.commit(&db).map_err(|e| self.fail(e))?;
         }
         self.check_nothing_is_lost()
     }
@@ -215,11 +211,7 @@ impl Store {
             return self.as_part(&db, writes);
         }
         // Begun as a writer's: one that reads first would be turned away when another process has written since.
-        let value = self.together("BEGIN IMMEDIATE", writes)?;
-        if db.is_autocommit() {
-            self.durable.written();
-        }
-        Ok(value)
+        self.together("BEGIN IMMEDIATE", writes)
     }
 
     /// Runs several writes among others that are not committed yet: all of these are kept or none.
@@ -258,8 +250,7 @@ impl Store {
         for _ in 0..3 {
             tokio::task::yield_now().await;
         }
-        self.settle()?;
-        self.durable.flush().await
+        self.durable.flush(|| self.settle()).await
     }
 
     pub(crate) fn rows<T>(
