@@ -18,7 +18,7 @@ pub use account::{AccountState, change_key, deactivate, find_account, parse_acco
 pub use directory::{Directory, Meta, change_contact, is_account_usable, new_account, parse_account, parse_directory};
 pub use jws::{ExternalBinding, Signer};
 pub use order::{
-    Authorization, Challenge, NewOrder, Order, OrderStatus, finalize, new_order, parse_authorization,
+    Authorization, Challenge, NewOrder, Order, OrderStatus, finalize, has_looked, new_order, parse_authorization,
     parse_certificate, parse_order, post_as_get, respond_to_challenge,
 };
 pub use problem::{AtFault, Problem, Rejected, Step};

@@ -165,6 +165,12 @@ pub fn parse_order(response: &Response) -> Result<Order, AcmeError> {
     Ok(order)
 }
 
+/// Whether the answer to [`respond_to_challenge`] says that the authority has looked (RFC 8555 section 7.1.6): one that is odd says no.
+pub fn has_looked(response: &Response) -> bool {
+    let challenge: Option<RawChallenge> = serde_json::from_slice(&response.body).ok();
+    challenge.is_some_and(|challenge| matches!(challenge.status.as_str(), "valid" | "invalid"))
+}
+
 #[derive(Deserialize)]
 struct RawChallenge {
     r#type: String,
@@ -350,6 +356,23 @@ mod tests {
         for token in ["../../etc/passwd", "a/b", "", "a b", "a\u{0}", &"x".repeat(300)] {
             let read = parse_authorization(&response(body(token))).unwrap();
             assert!(read.challenge(ChallengeKind::Http01).unwrap().is_err(), "{token}");
+        }
+    }
+
+    #[test]
+    fn an_authority_has_looked_when_the_challenge_has_an_end() {
+        let of =
+            |status: Value| json!({"type": "http-01", "url": "https://ca.example/c/1", "token": "t", "status": status});
+        for (body, looked) in [
+            (of(json!("pending")), false),
+            (of(json!("processing")), false),
+            (of(json!("valid")), true),
+            (of(json!("invalid")), true),
+            (of(json!(7)), false),
+            (json!({"status": "valid"}), false),
+            (json!([]), false),
+        ] {
+            assert_eq!(has_looked(&response(body.clone())), looked, "{body}");
         }
     }
 

@@ -185,6 +185,20 @@ fn an_authority_that_wants_to_be_asked_a_day_later_keeps_nobody_waiting() {
 }
 
 #[test]
+fn the_answer_to_a_challenge_says_when_the_order_is_asked_for_but_not_for_long() {
+    let world = World::new();
+    world.authority.misbehave(Resource::Challenge, Fault::AskLater("86400".into()), 1);
+    world.write_inventory(|text| text.replace("timeout = \"6s\"", "timeout = \"20s\""));
+    let begun = std::time::Instant::now();
+    let said = world.place.run(&["keep"]);
+    said.check(0, &["installed and checked live"]);
+    assert!(begun.elapsed() >= std::time::Duration::from_secs(9), "{said}");
+    let asked = world.authority.asked();
+    let looks = asked.iter().take_while(|what| **what != Resource::Finalize).filter(|what| **what == Resource::Order);
+    assert_eq!(looks.count(), 1, "{asked:?}");
+}
+
+#[test]
 fn a_listener_whose_port_is_taken_says_so() {
     let world = World::new();
     let taken = TcpListener::bind("127.0.0.1:0").unwrap();

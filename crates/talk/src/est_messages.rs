@@ -2,13 +2,14 @@
 
 use eskort_acme::retry_after;
 use eskort_core::decision::Concerns;
-use eskort_core::journey::poll_delay;
 use eskort_core::pki::{Certificate, base64, parse_pkcs7};
 use eskort_core::words::printable;
 use jiff::{SignedDuration, Timestamp};
 
 /// A person may have to look at the request: longer than this nobody waits without asking again.
 const LONGEST_WAIT: SignedDuration = SignedDuration::from_hours(24 * 7);
+/// What is waited for where it does not say how long.
+const USUAL_WAIT: SignedDuration = SignedDuration::from_secs(5);
 
 /// A request: a GET without a body, a POST of `application/pkcs10` in base64 with one.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -74,7 +75,7 @@ pub(crate) fn parse_enrolled(response: &EstResponse, now: Timestamp) -> Result<E
             let asked = response.retry_after.as_deref().and_then(|value| retry_after(value, now));
             let wait = match asked {
                 Some(wait) => wait.clamp(SignedDuration::from_secs(1), LONGEST_WAIT),
-                None => poll_delay(4, None, 0.5),
+                None => USUAL_WAIT,
             };
             Ok(Enrolled::NotYet(now + wait))
         }

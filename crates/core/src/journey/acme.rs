@@ -89,8 +89,8 @@ impl Acme {
             (Acme::Ordered { order }, O::Challenges(tasks)) => Acme::Challenged { order, tasks },
             (Acme::Challenged { order, tasks }, O::Published) => Acme::Published { order, tasks },
             (Acme::Published { order, tasks }, O::SelfChecked) => Acme::SelfChecked { order, tasks },
-            (Acme::SelfChecked { order, tasks }, O::Responded) => {
-                Acme::AwaitingProof { order, tasks, poll: Poll::default() }
+            (Acme::SelfChecked { order, tasks }, O::Responded { ask_again }) => {
+                Acme::AwaitingProof { order, tasks, poll: Poll::default().again(ask_again) }
             }
             (Acme::AwaitingProof { order, tasks, poll }, O::NotYet { ask_again }) => {
                 Acme::AwaitingProof { order, tasks, poll: poll.again(ask_again) }

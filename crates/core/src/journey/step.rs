@@ -167,21 +167,20 @@ impl Action {
         }
     }
 
-    /// Whether doing it once more changes nothing out there, whatever came after it: it only asks, or says what it publishes before it does.
+    /// Whether doing it once more changes nothing out there, whatever came after it: it only asks, says what it publishes before it does, or
+    /// tells the authority something that it remembers.
     pub fn can_be_repeated(&self) -> bool {
         match self {
             Action::ChooseChallenges(_)
             | Action::Publish(_)
             | Action::SelfCheck(_)
+            | Action::Respond(..)
             | Action::AwaitProof(..)
             | Action::AwaitCertificate(_)
             | Action::Fetch(_) => true,
-            Action::Prepare
-            | Action::PlaceOrder
-            | Action::TakeAnswer(_)
-            | Action::AskAgain
-            | Action::Respond(..)
-            | Action::Finalize(_) => false,
+            Action::Prepare | Action::PlaceOrder | Action::TakeAnswer(_) | Action::AskAgain | Action::Finalize(_) => {
+                false
+            }
         }
     }
 
@@ -267,7 +266,10 @@ pub enum Outcome {
     /// All was seen from here.
     SelfChecked,
     /// The authority was told.
-    Responded,
+    Responded {
+        /// When to ask what it found.
+        ask_again: Timestamp,
+    },
     /// The authority is still at it.
     NotYet {
         /// When to ask again.
@@ -289,11 +291,12 @@ pub enum Outcome {
 /// Returns how long to wait before asking for an order again.
 ///
 /// The authority's `Retry-After` rules when there is one, between one second and a day. Otherwise the wait grows
-/// threefold each time, from 60 milliseconds up to 20 seconds, with `jitter` (0.0 to 1.0) adding up to a quarter.
+/// threefold each time, from 20 milliseconds up to 15 seconds, and `jitter` (0.0 to 1.0) adds up to as much again: orders that
+/// began together do not stay in step.
 pub fn poll_delay(asked: u32, retry_after: Option<SignedDuration>, jitter: f64) -> SignedDuration {
     if let Some(asked_for) = retry_after {
         return asked_for.clamp(SignedDuration::from_secs(1), SignedDuration::from_hours(24));
     }
-    let base = SignedDuration::from_millis(60 * 3_i64.pow(asked.min(6))).min(SignedDuration::from_secs(20));
-    base + base.mul_f64(jitter.clamp(0.0, 1.0) / 4.0)
+    let base = SignedDuration::from_millis(20 * 3_i64.pow(asked.min(9))).min(SignedDuration::from_secs(15));
+    base.mul_f64(1.0 + jitter.clamp(0.0, 1.0))
 }

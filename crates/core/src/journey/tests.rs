@@ -39,7 +39,7 @@ fn outcomes() -> impl Strategy<Value = Outcome> {
         Just(Outcome::Challenges(vec![])),
         Just(Outcome::Published),
         Just(Outcome::SelfChecked),
-        Just(Outcome::Responded),
+        Just(Outcome::Responded { ask_again: at(5) }),
         Just(Outcome::NotYet { ask_again: at(5) }),
         Just(Outcome::Proved),
         Just(Outcome::Finalized { ask_again: at(5) }),
@@ -74,7 +74,7 @@ fn the_straight_way_passes_all_stages_up_to_the_stored_chain() {
         Outcome::Challenges(vec![task()]),
         Outcome::Published,
         Outcome::SelfChecked,
-        Outcome::Responded,
+        Outcome::Responded { ask_again: at(3) },
         Outcome::NotYet { ask_again: at(5) },
         Outcome::Proved,
         Outcome::Finalized { ask_again: at(7) },
@@ -99,16 +99,20 @@ fn waits_until_the_instant_that_was_named() {
     let stage = Stage::from(Acme::AwaitingCertificate { order: order(), poll });
     assert_eq!(stage.next(at(9)), Next::Wait { until: at(10), waits_for: WaitsFor::Issuance });
     assert!(matches!(stage.next(at(10)), Next::Act(Action::AwaitCertificate(_))));
+    let told = Stage::from(Acme::SelfChecked { order: order(), tasks: vec![task()] });
+    let told = told.apply(Outcome::Responded { ask_again: at(10) }).unwrap();
+    assert_eq!(told.next(at(9)), Next::Wait { until: at(10), waits_for: WaitsFor::Validation });
+    assert!(matches!(told.next(at(10)), Next::Act(Action::AwaitProof(..))));
 }
 
 #[test]
 fn the_delay_obeys_the_authority_and_stays_in_bounds() {
     let seconds = SignedDuration::from_secs;
     for (asked, hint, jitter, millis) in [
-        (0, None, 0.0, 60),
-        (0, None, 1.0, 75),
-        (4, None, 0.0, 4_860),
-        (40, None, 0.0, 20_000),
+        (0, None, 0.0, 20),
+        (0, None, 1.0, 40),
+        (4, None, 0.5, 2_430),
+        (40, None, 0.0, 15_000),
         (3, Some(seconds(7)), 1.0, 7_000),
         (3, Some(seconds(0)), 0.0, 1_000),
         (3, Some(seconds(86_400)), 0.0, 86_400_000),

@@ -6,7 +6,7 @@ use crate::by_hand::answer::fitting;
 use crate::keep::domain::{Caa, look_at_caa, resolver};
 use eskort_acme::{
     AcmeError, Authorization, NewOrder, Order, OrderStatus, Problem, Rejected, Response, Signer, Step, finalize,
-    new_order, parse_authorization, parse_certificate, parse_order, post_as_get, respond_to_challenge,
+    has_looked, new_order, parse_authorization, parse_certificate, parse_order, post_as_get, respond_to_challenge,
 };
 use eskort_core::caa::Issuance;
 use eskort_core::challenge::ChallengeKind;
@@ -22,13 +22,15 @@ use eskort_dns::KnownCaa;
 use eskort_store::Store;
 use eskort_talk::{AuthorityError, Conversation, Repeat};
 use futures_util::future::{BoxFuture, try_join_all};
-use jiff::Timestamp;
+use jiff::{SignedDuration, Timestamp};
 use std::collections::BTreeMap;
 use std::sync::{Mutex, MutexGuard, PoisonError};
 use std::time::{Duration, Instant};
 
-/// After so many questions the wait for the authority is more than a moment.
-const LONG_WAIT: u32 = 4;
+/// After so many pauses the wait for the authority is more than a moment.
+const LONG_WAIT: u32 = 5;
+/// What an answer to a challenge says of later is obeyed so far: the order says itself when to ask for it again.
+const LONGEST_FIRST_PAUSE: SignedDuration = SignedDuration::from_secs(10);
 /// How often an empty answer is taken for one that is not there yet.
 const EMPTY_TRIES: u32 = 4;
 /// How many names are asked about one by one.
@@ -324,11 +326,19 @@ impl AcmeOrders<'_> {
         order: &OrderRef,
         tasks: &[ProofTask],
     ) -> Result<Outcome, StepError> {
+        let now = work.context.now();
+        let mut ask_again = now;
         for task in tasks {
             let make = |s: &Signer, n: &str| respond_to_challenge(s, n, &task.challenge);
-            let Err(error) = self.conversation(work).await?.send(Step::Challenge, Repeat::Idempotent, make).await
-            else {
-                continue;
+            let conversation = self.conversation(work).await?;
+            let error = match conversation.send(Step::Challenge, Repeat::Idempotent, make).await {
+                // Asked at once, an authority that only begins to look has nothing to say yet.
+                Ok(response) if !has_looked(&response) => {
+                    ask_again = ask_again.max(conversation.ask_again(&response, 0)).min(now + LONGEST_FIRST_PAUSE);
+                    continue;
+                }
+                Ok(_) => continue,
+                Err(error) => error,
             };
             // A cut connection, or an earlier run: it may have got through already. The authorization knows.
             let refused = error.problem().is_some_and(|p| (400..500).contains(&p.status) && p.status != 429);
@@ -336,7 +346,7 @@ impl AcmeOrders<'_> {
                 return Err(error.into());
             }
         }
-        Ok(Outcome::Responded)
+        Ok(Outcome::Responded { ask_again })
     }
 
     /// Returns whether a task's challenge was responded to, whatever the authority made of it.

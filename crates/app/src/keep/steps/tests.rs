@@ -191,11 +191,11 @@ impl ModelActions<'_> {
             }
             Action::Respond(_, tasks) => {
                 self.ensure(tasks).await?;
-                Outcome::Responded
+                Outcome::Responded { ask_again: Timestamp::UNIX_EPOCH }
             }
             Action::AwaitProof(order, tasks) => {
                 self.ensure(tasks).await?;
-                if polls == 0 {
+                if polls == 1 {
                     return Ok(Outcome::NotYet { ask_again: Timestamp::UNIX_EPOCH });
                 }
                 let all = tasks.iter().all(|t| self.world.published.contains(Path::new(&t.token)));
