@@ -1,5 +1,5 @@
 //! Two hundred orders (or `ESKORT_BENCH_ORDERS`) at once against a real ACME server that refuses nonces, next to bare clients: one, and eight and thirty-two side by
-//! side. `scripts/bench` runs it; it wants the packages that `scripts/test` installs.
+//! side; with the pauses that they had when the measures were set, and with Eskort's. `scripts/bench` runs it; it wants the packages that `scripts/test` installs.
 
 #![expect(clippy::unwrap_used, clippy::print_stdout, reason = "a benchmark prints, and stops at the first trouble")]
 
@@ -13,7 +13,7 @@ mod ports;
 #[expect(dead_code, reason = "the tests use more of it")]
 mod world;
 
-use bare::Bare;
+use bare::{Bare, Pauses};
 use eskort_core::names::Identifier;
 use eskort_practice::{NameServer, Site};
 use pebble::Pebble;
@@ -38,7 +38,7 @@ fn main() {
         "{} orders of one name, three nonces of twenty refused, by a real ACME server that validates at once:\n",
         orders()
     );
-    println!("who               time      orders a second   requests an order   most memory");
+    println!("who                       time      orders a second   requests an order   most memory");
     // `cargo bench --bench many -- 32` measures that number alone; with `apart` the authority has a processor of its own, as it has in the world.
     let is_apart = std::env::args().any(|arg| arg == "apart");
     if is_apart {
@@ -46,12 +46,13 @@ fn main() {
     }
     let wanted: Vec<usize> = std::env::args().filter_map(|arg| arg.parse().ok()).collect();
     let numbers = || [1, 8, 32].into_iter().filter(|n| wanted.is_empty() || wanted.contains(n));
-    for clients in numbers() {
+    for (clients, pauses) in numbers().flat_map(|clients| [(clients, Pauses::Fixed), (clients, Pauses::Eskort)]) {
         let pebble = start(&names, is_apart);
         let _site = runtime.block_on(site(&pebble));
         let begun = Instant::now();
-        runtime.block_on(bare(&pebble, clients));
-        tell(&format!("{clients} bare"), begun, &pebble, None);
+        runtime.block_on(bare(&pebble, clients, pauses));
+        let how = if pauses == Pauses::Eskort { ", Eskort's pauses" } else { "" };
+        tell(&format!("{clients} bare{how}"), begun, &pebble, None);
     }
     for at_once in numbers() {
         let pebble = start(&names, is_apart);
@@ -67,7 +68,10 @@ fn name(n: usize) -> String {
 }
 
 fn start(names: &NameServer, is_apart: bool) -> Pebble {
-    let settings = [("PEBBLE_WFE_NONCEREJECT", "15"), ("PEBBLE_VA_NOSLEEP", "1")];
+    // With more than one processor it is quicker, and often stands still.
+    let all = std::thread::available_parallelism().unwrap().to_string();
+    let processors = if is_apart { "1" } else { &all };
+    let settings = [("PEBBLE_WFE_NONCEREJECT", "15"), ("PEBBLE_VA_NOSLEEP", "1"), ("GOMAXPROCS", processors)];
     let pebble = Pebble::asking(names.address(), &settings, false);
     if is_apart {
         sh(&format!("pgrep -x -P {} pebble | xargs -n 1 taskset -apc 0", std::process::id()));
@@ -93,13 +97,13 @@ fn tell(who: &str, begun: Instant, pebble: &Pebble, memory: Option<u64>) {
     let requests = log.matches(" POST /").count() + log.matches("HEAD /").count() + log.matches("GET /dir").count();
     let memory = memory.map(|kilobytes| format!("{} MB", kilobytes / 1024)).unwrap_or_default();
     println!(
-        "{who:<17} {took:5.1} s  {:16.1}  {:18.1}   {memory:>11}",
+        "{who:<25} {took:5.1} s  {:16.1}  {:18.1}   {memory:>11}",
         orders() as f64 / took,
         requests as f64 / orders() as f64
     );
 }
 
-async fn bare(pebble: &Pebble, clients: usize) {
+async fn bare(pebble: &Pebble, clients: usize, pauses: Pauses) {
     let root = std::fs::read(pebble.place.path("api-root.pem")).unwrap();
     let (www, directory) = (Arc::new(pebble.place.path("www")), format!("https://127.0.0.1:{}/dir", pebble.api_port));
     let mut tasks = tokio::task::JoinSet::new();
@@ -107,7 +111,7 @@ async fn bare(pebble: &Pebble, clients: usize) {
         let (root, www, directory) = (root.clone(), Arc::clone(&www), directory.clone());
         let to = pebble.place.path(&format!("bare{client}"));
         tasks.spawn(async move {
-            let mut bare = Bare::open(&directory, &root).await;
+            let mut bare = Bare::open(&directory, &root, pauses).await;
             for n in (1..=orders()).skip(client).step_by(clients) {
                 let names: Vec<Identifier> = vec![name(n).parse().unwrap()];
                 bare.order(&names, &www, &to).await;

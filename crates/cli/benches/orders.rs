@@ -5,7 +5,7 @@
 
 mod bare;
 
-use bare::Bare;
+use bare::{Bare, Pauses};
 use eskort_app::{Ending, KeepOptions};
 use eskort_core::decision::Specification;
 use eskort_core::names::Identifier;
@@ -126,7 +126,7 @@ async fn with_eskort(dir: &Path, round: usize, authority: &Authority, site: &Sit
 /// A bare client with an account of its own. Returns how long it waited.
 async fn with_bare_client(dir: &Path, authority: &Authority, names: &[String]) -> Duration {
     let names: Vec<Identifier> = names.iter().map(|name| name.parse().unwrap()).collect();
-    let mut bare = Bare::open(&authority.directory(), authority.api_root_pem().as_bytes()).await;
+    let mut bare = Bare::open(&authority.directory(), authority.api_root_pem().as_bytes(), Pauses::Eskort).await;
     bare.order(&names, &dir.join("www"), &dir.join("bare")).await
 }
 
