@@ -23,6 +23,17 @@ use std::process::Command;
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 
+/// What the authority may have of the machine.
+#[derive(Clone, Copy, PartialEq)]
+enum Room {
+    /// One processor at a time, any.
+    OneProcessor,
+    /// One of its own, as it has in the world; all others have the rest (`apart`).
+    Apart,
+    /// As many as there are, shared with all others (`all`). It is quicker so, and often stands still.
+    AllProcessors,
+}
+
 /// How many orders; `ESKORT_BENCH_ORDERS` says another number.
 fn orders() -> usize {
     std::env::var("ESKORT_BENCH_ORDERS").ok().and_then(|text| text.parse().ok()).unwrap_or(200)
@@ -38,16 +49,23 @@ fn main() {
         "{} orders of one name, three nonces of twenty refused, by a real ACME server that validates at once:\n",
         orders()
     );
-    println!("who                       time      orders a second   requests an order   most memory");
-    // `cargo bench --bench many -- 32` measures that number alone; with `apart` the authority has a processor of its own, as it has in the world.
-    let is_apart = std::env::args().any(|arg| arg == "apart");
-    if is_apart {
+    println!(
+        "who                       time      orders a second   requests an order   authority's time an order   most memory"
+    );
+    // `cargo bench --bench many -- 32` measures that number alone.
+    let has = |wanted: &str| std::env::args().any(|arg| arg == wanted);
+    let room = match (has("apart"), has("all")) {
+        (true, _) => Room::Apart,
+        (_, true) => Room::AllProcessors,
+        _ => Room::OneProcessor,
+    };
+    if room == Room::Apart {
         sh(&format!("taskset -apc 1 {}", std::process::id()));
     }
     let wanted: Vec<usize> = std::env::args().filter_map(|arg| arg.parse().ok()).collect();
     let numbers = || [1, 8, 32].into_iter().filter(|n| wanted.is_empty() || wanted.contains(n));
     for (clients, pauses) in numbers().flat_map(|clients| [(clients, Pauses::Fixed), (clients, Pauses::Eskort)]) {
-        let pebble = start(&names, is_apart);
+        let pebble = start(&names, room);
         let _site = runtime.block_on(site(&pebble));
         let begun = Instant::now();
         runtime.block_on(bare(&pebble, clients, pauses));
@@ -55,7 +73,7 @@ fn main() {
         tell(&format!("{clients} bare{how}"), begun, &pebble, None);
     }
     for at_once in numbers() {
-        let pebble = start(&names, is_apart);
+        let pebble = start(&names, room);
         let _site = runtime.block_on(site(&pebble));
         let begun = Instant::now();
         let memory = with_eskort(&pebble, at_once);
@@ -67,13 +85,12 @@ fn name(n: usize) -> String {
     format!("room{n}.lampholm.example")
 }
 
-fn start(names: &NameServer, is_apart: bool) -> Pebble {
-    // With more than one processor it is quicker, and often stands still.
+fn start(names: &NameServer, room: Room) -> Pebble {
     let all = std::thread::available_parallelism().unwrap().to_string();
-    let processors = if is_apart { "1" } else { &all };
+    let processors = if room == Room::AllProcessors { &all } else { "1" };
     let settings = [("PEBBLE_WFE_NONCEREJECT", "15"), ("PEBBLE_VA_NOSLEEP", "1"), ("GOMAXPROCS", processors)];
     let pebble = Pebble::asking(names.address(), &settings, false);
-    if is_apart {
+    if room == Room::Apart {
         sh(&format!("pgrep -x -P {} pebble | xargs -n 1 taskset -apc 0", std::process::id()));
     }
     pebble
@@ -94,12 +111,16 @@ async fn site(pebble: &Pebble) -> Site {
 fn tell(who: &str, begun: Instant, pebble: &Pebble, memory: Option<u64>) {
     let took = begun.elapsed().as_secs_f64();
     let log = pebble.place.read("pebble/log");
+    // In hundredths of a second, as Linux counts it.
+    let ticks = std::fs::read_to_string(format!("/proc/{}/stat", pebble.process.as_ref().unwrap().0.id())).unwrap();
+    let ticks: u64 = ticks.split_whitespace().skip(13).take(2).map(|ticks| ticks.parse::<u64>().unwrap()).sum();
     let requests = log.matches(" POST /").count() + log.matches("HEAD /").count() + log.matches("GET /dir").count();
     let memory = memory.map(|kilobytes| format!("{} MB", kilobytes / 1024)).unwrap_or_default();
     println!(
-        "{who:<25} {took:5.1} s  {:16.1}  {:18.1}   {memory:>11}",
+        "{who:<25} {took:5.1} s  {:16.1}  {:18.1}   {:22.1} ms   {memory:>11}",
         orders() as f64 / took,
-        requests as f64 / orders() as f64
+        requests as f64 / orders() as f64,
+        ticks as f64 * 10.0 / orders() as f64
     );
 }
 

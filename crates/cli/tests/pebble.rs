@@ -18,7 +18,7 @@ pub(crate) struct Pebble {
     tls_port: u16,
     command: Command,
     /// `None` only while it is started again.
-    process: Option<Process>,
+    pub(crate) process: Option<Process>,
     _names: Option<(Arc<NameServer>, Runtime)>,
 }
 

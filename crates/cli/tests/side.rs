@@ -61,6 +61,19 @@ fn fifty_that_are_interrupted_leave_nothing_published() {
 }
 
 #[test]
+fn how_long_the_authority_usually_needs_is_learned() {
+    let world = rooms(8, 1, |options| options.thinking = Duration::from_millis(200));
+    world.place.run(&["keep"]).check(0, &["room8"]);
+    let asked = world.authority.asked();
+    let orders = asked.split(|what| *what == Resource::Certificate);
+    let questions: Vec<usize> =
+        orders.map(|asked| asked.iter().filter(|what| **what == Resource::Order).count()).collect();
+    // Each order waits twice. As long as nothing is known, it asks after 30, 120 and 390 milliseconds.
+    assert!(questions[..2].iter().sum::<usize>() >= 8, "{questions:?}");
+    assert!(questions[4..8].iter().sum::<usize>() <= 14, "{questions:?}");
+}
+
+#[test]
 fn fifty_that_are_killed_in_the_middle_come_to_one_certificate_each() {
     let world = rooms(50, 16, |options| options.thinking = Duration::from_millis(300));
     let mut child = start(&world);

@@ -1,6 +1,7 @@
 //! Talks to an ACME authority: sends requests, keeps nonces, tries again what may be tried again.
 
 mod account;
+mod wait;
 
 use crate::AuthorityError;
 use crate::http::{self, HttpError, failure, is_trouble};
@@ -71,6 +72,7 @@ struct Shared {
     ahead: OnceLock<SignedDuration>,
     /// Held while the account is looked after: one asks for it, and the others find it.
     account_care: tokio::sync::Mutex<()>,
+    usual: Mutex<wait::Usual>,
     longest: Duration,
     timeout: Duration,
     clock: Clock,
@@ -132,6 +134,7 @@ impl Conversation {
             known_account: OnceCell::new(),
             ahead: OnceLock::new(),
             account_care: tokio::sync::Mutex::default(),
+            usual: Mutex::default(),
             longest,
             timeout,
             clock: context.clock.clone(),
@@ -497,23 +500,6 @@ impl Conversation {
             let text = format!("this machine's clock is {off} that of `{}`: set it right", self.shared.name);
             self.progress.tell(&Progress::Note(text));
         }
-    }
-
-    /// Returns when the authority may be asked again after it said that it was asked too often, if that is within the run's time.
-    pub fn asks_to_wait(&self, error: &AuthorityError) -> Option<Timestamp> {
-        let problem = error.problem().filter(|problem| problem.status == 429)?;
-        let now = self.shared.clock.now();
-        let wait = retry_after(problem.retry_after.as_deref()?, now)?;
-        (Duration::try_from(wait).ok()? <= self.shared.timeout).then(|| now + wait)
-    }
-
-    /// Returns the time until which an answer asks to wait.
-    pub fn ask_again(&self, response: &Response, asked: u32) -> Timestamp {
-        let now = self.shared.clock.now();
-        let hint = response.retry_after.as_deref().and_then(|v| retry_after(v, now));
-        // A nonce is as good as a die, and the run has one at hand.
-        let jitter = self.nonces().last().map_or(0.5, |n| f64::from(n.bytes().fold(0_u8, u8::wrapping_add)) / 255.0);
-        now + eskort_core::journey::poll_delay(asked, hint, jitter)
     }
 }
 

@@ -3,7 +3,7 @@
 
 use eskort_acme::{AcmeError, Directory, Method, NewOrder, OrderStatus, Request, Response, Signer};
 use eskort_core::challenge::ChallengeKind;
-use eskort_core::journey::poll_delay;
+use eskort_core::journey::UsualWait;
 use eskort_core::names::Identifier;
 use eskort_core::pki::{Chain, CsrSpecification, KeyKind, PrivateKey, make_csr};
 use jiff::{SignedDuration, Timestamp};
@@ -129,7 +129,7 @@ impl Bare {
         let hint = answer.retry_after.as_deref().and_then(|v| eskort_acme::retry_after(v, Timestamp::now()));
         let pause = match (self.pauses, hint) {
             (Pauses::Fixed, None) => SignedDuration::from_micros(67_500 * 3_i64.pow(asked.min(5))),
-            _ => poll_delay(asked, hint, 0.5),
+            _ => UsualWait::default().pause(asked, hint, 0.5),
         };
         let pause = Duration::try_from(pause).unwrap();
         tokio::time::sleep(pause).await;

@@ -8,12 +8,14 @@
 mod acme;
 mod csr;
 mod est;
+mod pause;
 mod step;
 
 pub use acme::Acme;
 pub use csr::HandedOver;
 pub use est::Enrolling;
-pub use step::{Action, Milestone, Next, OrderRef, Outcome, Poll, ProofTask, WaitsFor, poll_delay};
+pub use pause::UsualWait;
+pub use step::{Action, Milestone, Next, OrderRef, Outcome, Poll, ProofTask, WaitsFor};
 
 use crate::manual::{AskedProof, OrderNotes};
 use jiff::Timestamp;

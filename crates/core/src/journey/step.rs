@@ -4,7 +4,7 @@ use crate::challenge::ChallengeKind;
 use crate::manual::OrderNotes;
 use crate::names::Identifier;
 use crate::record::{Record, challenge_record};
-use jiff::{SignedDuration, Timestamp};
+use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 use std::fmt;
 
@@ -286,17 +286,4 @@ pub enum Outcome {
     Ready(String),
     /// The chain is stored.
     Stored,
-}
-
-/// Returns how long to wait before asking for an order again.
-///
-/// The authority's `Retry-After` rules when there is one, between one second and a day. Otherwise the wait grows
-/// threefold each time, from 20 milliseconds up to 15 seconds, and `jitter` (0.0 to 1.0) adds up to as much again: orders that
-/// began together do not stay in step.
-pub fn poll_delay(asked: u32, retry_after: Option<SignedDuration>, jitter: f64) -> SignedDuration {
-    if let Some(asked_for) = retry_after {
-        return asked_for.clamp(SignedDuration::from_secs(1), SignedDuration::from_hours(24));
-    }
-    let base = SignedDuration::from_millis(20 * 3_i64.pow(asked.min(9))).min(SignedDuration::from_secs(15));
-    base.mul_f64(1.0 + jitter.clamp(0.0, 1.0))
 }

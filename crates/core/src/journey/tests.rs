@@ -3,7 +3,6 @@
 use super::*;
 use crate::challenge::ChallengeKind;
 use crate::names::Identifier;
-use jiff::SignedDuration;
 use proptest::prelude::*;
 
 fn order() -> OrderRef {
@@ -103,23 +102,6 @@ fn waits_until_the_instant_that_was_named() {
     let told = told.apply(Outcome::Responded { ask_again: at(10) }).unwrap();
     assert_eq!(told.next(at(9)), Next::Wait { until: at(10), waits_for: WaitsFor::Validation });
     assert!(matches!(told.next(at(10)), Next::Act(Action::AwaitProof(..))));
-}
-
-#[test]
-fn the_delay_obeys_the_authority_and_stays_in_bounds() {
-    let seconds = SignedDuration::from_secs;
-    for (asked, hint, jitter, millis) in [
-        (0, None, 0.0, 20),
-        (0, None, 1.0, 40),
-        (4, None, 0.5, 2_430),
-        (40, None, 0.0, 15_000),
-        (3, Some(seconds(7)), 1.0, 7_000),
-        (3, Some(seconds(0)), 0.0, 1_000),
-        (3, Some(seconds(86_400)), 0.0, 86_400_000),
-        (3, Some(seconds(900_000)), 0.0, 86_400_000),
-    ] {
-        assert_eq!(poll_delay(asked, hint, jitter).as_millis(), millis, "{asked} {hint:?}");
-    }
 }
 
 #[test]

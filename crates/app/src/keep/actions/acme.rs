@@ -1,5 +1,6 @@
 //! The steps at an ACME authority, from the challenges to the chain.
 
+use super::waiting::Waiting;
 use super::work::{Work, beside};
 use crate::StepError;
 use crate::by_hand::answer::fitting;
@@ -12,7 +13,7 @@ use eskort_core::caa::Issuance;
 use eskort_core::challenge::ChallengeKind;
 use eskort_core::context::Context;
 use eskort_core::inventory::{DnsProof, Proof, RecordWriter};
-use eskort_core::journey::{OrderRef, Outcome, ProofTask};
+use eskort_core::journey::{OrderRef, Outcome, ProofTask, WaitsFor};
 use eskort_core::names::Identifier;
 use eskort_core::pki::{Certificate, Chain, ChainError};
 use eskort_core::progress::{NameState, Progress};
@@ -25,7 +26,7 @@ use futures_util::future::{BoxFuture, try_join_all};
 use jiff::{SignedDuration, Timestamp};
 use std::collections::BTreeMap;
 use std::sync::{Mutex, MutexGuard, PoisonError};
-use std::time::{Duration, Instant};
+use std::time::Duration;
 
 /// After so many pauses the wait for the authority is more than a moment.
 const LONG_WAIT: u32 = 5;
@@ -90,15 +91,14 @@ pub(crate) struct AcmeOrders<'a> {
     conversations: &'a Conversations,
     /// What was seen of each authorization during a long wait: its name, and whether it is proved.
     seen: BTreeMap<String, (String, bool)>,
-    /// Since when the authority validates, in this run.
-    since: Option<Instant>,
+    waiting: Waiting,
     /// The address of an order that was ready when it was made.
     ready_order: Option<String>,
 }
 
 impl<'a> AcmeOrders<'a> {
     pub(crate) fn new(conversations: &'a Conversations) -> Self {
-        AcmeOrders { conversations, seen: BTreeMap::new(), since: None, ready_order: None }
+        AcmeOrders { conversations, seen: BTreeMap::new(), waiting: Waiting::default(), ready_order: None }
     }
 }
 
@@ -321,7 +321,7 @@ impl AcmeOrders<'_> {
     }
 
     pub(super) async fn respond(
-        &self,
+        &mut self,
         work: &Work<'_>,
         order: &OrderRef,
         tasks: &[ProofTask],
@@ -334,7 +334,9 @@ impl AcmeOrders<'_> {
             let error = match conversation.send(Step::Challenge, Repeat::Idempotent, make).await {
                 // Asked at once, an authority that only begins to look has nothing to say yet.
                 Ok(response) if !has_looked(&response) => {
-                    ask_again = ask_again.max(conversation.ask_again(&response, 0)).min(now + LONGEST_FIRST_PAUSE);
+                    ask_again = ask_again
+                        .max(conversation.ask_again(&response, WaitsFor::Validation, 0))
+                        .min(now + LONGEST_FIRST_PAUSE);
                     continue;
                 }
                 Ok(_) => continue,
@@ -346,6 +348,7 @@ impl AcmeOrders<'_> {
                 return Err(error.into());
             }
         }
+        self.waiting = Waiting::begin();
         Ok(Outcome::Responded { ask_again })
     }
 
@@ -385,10 +388,14 @@ impl AcmeOrders<'_> {
         match order.status {
             OrderStatus::Pending => {
                 self.say_who_waits(work, order_ref, polls).await;
-                let ask_again = self.conversation(work).await?.ask_again(&response, polls);
+                self.waiting.goes_on();
+                let ask_again = self.conversation(work).await?.ask_again(&response, WaitsFor::Validation, polls);
                 Ok(Outcome::NotYet { ask_again })
             }
-            OrderStatus::Ready => Ok(Outcome::Proved),
+            OrderStatus::Ready => {
+                self.waiting.ends(&self.conversation(work).await?, WaitsFor::Validation);
+                Ok(Outcome::Proved)
+            }
             OrderStatus::Invalid => Err(self.why_invalid(work, order_ref, order).await),
             OrderStatus::Processing | OrderStatus::Valid => self.issuing(work, &order, &response, 0).await,
         }
@@ -397,7 +404,7 @@ impl AcmeOrders<'_> {
     /// Says how names stand, once the wait is more than a moment: asks for one authorization at a time, in turn, and not any
     /// more for those that are proved.
     async fn say_who_waits(&mut self, work: &Work<'_>, order: &OrderRef, polls: u32) {
-        let since = *self.since.get_or_insert_with(Instant::now);
+        let since = self.waiting.since();
         if polls < LONG_WAIT {
             return;
         }
@@ -429,20 +436,28 @@ impl AcmeOrders<'_> {
 
     /// What an order says once its CSR is in.
     async fn issuing(
-        &self,
+        &mut self,
         work: &Work<'_>,
         order: &Order,
         response: &Response,
         polls: u32,
     ) -> Result<Outcome, StepError> {
-        match order.certificate_url().map_err(AuthorityError::from)? {
-            Some(url) => Ok(Outcome::Ready(url.to_owned())),
-            None => Ok(Outcome::Finalized { ask_again: self.conversation(work).await?.ask_again(response, polls) }),
+        let conversation = self.conversation(work).await?;
+        if let Some(url) = order.certificate_url().map_err(AuthorityError::from)? {
+            if polls > 0 {
+                self.waiting.ends(&conversation, WaitsFor::Issuance);
+            }
+            return Ok(Outcome::Ready(url.to_owned()));
         }
+        match polls {
+            0 => self.waiting = Waiting::begin(),
+            _ => self.waiting.goes_on(),
+        }
+        Ok(Outcome::Finalized { ask_again: conversation.ask_again(response, WaitsFor::Issuance, polls) })
     }
 
     pub(super) async fn finalize(
-        &self,
+        &mut self,
         work: &Work<'_>,
         order_ref: &OrderRef,
         again: bool,
@@ -475,7 +490,7 @@ impl AcmeOrders<'_> {
     }
 
     pub(super) async fn await_certificate(
-        &self,
+        &mut self,
         work: &Work<'_>,
         order_ref: &OrderRef,
         polls: u32,

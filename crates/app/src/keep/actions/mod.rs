@@ -5,6 +5,7 @@ mod by_hand;
 mod est;
 mod prepare;
 mod publish;
+mod waiting;
 mod work;
 
 pub(crate) use acme::{AcmeOrders, Conversations};
