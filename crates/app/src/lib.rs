@@ -32,7 +32,9 @@ pub use give::csr::{
 pub use give::news::{NotifyView, look_at_news, test_news};
 pub use give::pack::{PackError, Packing, pack};
 pub use give::place::{FileToPlace, place, take_back};
-pub use give::schedule::{Keeper, ScheduleOptions, ScheduleText, ScheduleView, look_at_schedule, schedule, unschedule};
+pub use give::schedule::{
+    Keeper, ScheduleOptions, ScheduleText, ScheduleView, judge_cron, look_at_schedule, schedule, unschedule,
+};
 pub use keep::entry::{Ending, KeepEntry, KeepOptions, Placed, PlannedServer};
 pub use keep::install::{InstallEnding, install_stored};
 pub use keep::steps::{Acted, Actions, Awaited, Driver, Step};

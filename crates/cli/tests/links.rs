@@ -45,7 +45,7 @@ fn pages_change_and_nothing_else_does_and_all_comes_back() {
     let before = |path: &str| std::fs::read(place.path(path)).unwrap();
     run(&[&["mend", "site", "--plan"], &SITE[..]].concat())
         .check(0, &["4 addresses", "- <img src=\"http:", "+ <img src=\"https:", "nothing was changed"]);
-    run(&[&["mend", "site"], &SITE[..]].concat()).check(2, &["without being asked", "--yes"]);
+    run(&[&["mend", "site"], &SITE[..]].concat()).check(2, &["has to be confirmed", "--yes"]);
     assert_eq!(before("site/index.html"), page);
     let time = std::fs::metadata(place.path("site/index.html")).unwrap().mtime();
     std::thread::sleep(std::time::Duration::from_millis(1100));

@@ -11,7 +11,7 @@ fn what_is_served_is_revoked_only_after_another_is_in_its_place() {
     let run = |words: &[&str]| world.place.run(words);
     run(&["revoke", "website", "--yes"]).check(1, &["nothing was revoked", "no certificate is stored yet"]);
     run(&["keep"]).check(0, &["generation 1 installed and checked live"]);
-    run(&["revoke", "website"]).check(2, &["without being asked", "--yes"]);
+    run(&["revoke", "website"]).check(2, &["has to be confirmed", "--yes"]);
     run(&["revoke", "website", "--yes"]).check(1, &["generation 1 is still in use on server `front`", "`--insist`"]);
     run(&["revoke", "website", "--generation", "4", "--yes"]).check(1, &["generation 4 of `website` is not known"]);
     assert!(world.authority.revoked().is_empty());
@@ -122,7 +122,7 @@ fn an_account_gets_another_key_moves_to_another_machine_and_ends() {
         &other.openssl(&["genpkey", "-algorithm", "EC", "-pkeyopt", "ec_paramgen_curve:P-256"]).out,
     );
     other.run(&["account", "take", "strange.pem"]).check(1, &["accountDoesNotExist"]);
-    run(&["account", "end", "public"]).check(2, &["without being asked"]);
+    run(&["account", "end", "public"]).check(2, &["has to be confirmed"]);
     run(&["account", "end", "public", "--yes"]).check(0, &["The account at `public` is ended", "key is kept in"]);
     run(&["account", "show"]).check(0, &["none yet"]);
     run(&["renew", "website"]).check(0, &["a new account", "generation 7"]);

@@ -2,6 +2,8 @@
 
 use crate::inventory::{AuthorityKind, Inventory, NotifyKind, Proof, RecordWriter, ServerKind};
 use crate::software::Software;
+use jiff::tz::TimeZone;
+use jiff::{Timestamp, ToSpan};
 use std::collections::BTreeSet;
 use std::path::{Path, PathBuf};
 
@@ -172,6 +174,21 @@ pub fn ours_of(table: &str) -> Option<String> {
     Some(format!("{}\n", &table[begin..end]))
 }
 
+/// Returns when cron runs our lines next, with the machine's own time zone, which cron goes by (crontab(5)); `None` for lines that are not ours any more.
+pub fn next_in(lines: &str, now: Timestamp, zone: &TimeZone) -> Option<Timestamp> {
+    let times = lines.lines().find_map(|line| line.split_once(" * * * "))?.0;
+    let (minute, hours) = times.split_once(' ')?;
+    let (minute, today) = (minute.parse::<i8>().ok()?, now.to_zoned(zone.clone()).date());
+    let hours: Vec<i8> = hours.split(',').map(|hour| hour.parse().ok()).collect::<Option<_>>()?;
+    let days = [today, today.checked_add(1.day()).ok()?];
+    let at = |(day, hour): (jiff::civil::Date, i8)| {
+        let time = jiff::civil::Time::new(hour, minute, 0, 0).ok()?;
+        Some(day.to_datetime(time).to_zoned(zone.clone()).ok()?.timestamp())
+    };
+    let times = days.into_iter().flat_map(|day| hours.iter().map(move |hour| (day, *hour)));
+    times.filter_map(at).filter(|at| *at > now).min()
+}
+
 /// Returns the program that a text of ours runs, and the inventory that it names.
 pub fn named_in(text: &str) -> Option<(PathBuf, PathBuf)> {
     let line = text.lines().find(|line| line.contains(" --config "))?;
@@ -302,6 +319,26 @@ mod tests {
             );
         }
         assert_eq!(Job::minute_of("lamp", 12), Job::minute_of("lamp", 12));
+    }
+
+    #[test]
+    fn cron_runs_next_by_the_machines_own_time() {
+        let cron = job(12, 197).cron(Some("root"));
+        let [utc, east] = [0, 2].map(|hours| TimeZone::fixed(jiff::tz::offset(hours)));
+        for (lines, zone, now, next) in [
+            (&*cron, &utc, "2026-11-28T03:16:59Z", Some("2026-11-28T03:17:00Z")),
+            (&*cron, &utc, "2026-11-28T03:17:00Z", Some("2026-11-28T15:17:00Z")),
+            (&*cron, &utc, "2026-12-31T15:18:00Z", Some("2027-01-01T03:17:00Z")),
+            (&*cron, &east, "2026-11-28T01:00:00Z", Some("2026-11-28T01:17:00Z")),
+            (&*cron, &east, "2026-11-28T22:30:00Z", Some("2026-11-29T01:17:00Z")),
+            ("17 3 * * * root other\n", &utc, "2026-11-28T03:18:00Z", Some("2026-11-29T03:17:00Z")),
+            ("17 */6 * * * root eskort\n", &utc, "2026-11-28T03:18:00Z", None),
+            ("77 99 * * * root eskort\n", &utc, "2026-11-28T03:18:00Z", None),
+            ("@reboot root eskort\n", &utc, "2026-11-28T03:18:00Z", None),
+        ] {
+            let at = |text: &str| text.parse::<Timestamp>().unwrap();
+            assert_eq!(next_in(lines, at(now), zone), next.map(at), "{lines} {now}");
+        }
     }
 
     #[test]

@@ -34,6 +34,13 @@ impl Daemon {
     }
 }
 
+/// Returns the names of the processes of this machine; `None` where the system tells nothing of those of others.
+pub fn process_names() -> Option<BTreeSet<String>> {
+    fs::metadata("/proc/1/comm").ok()?;
+    let name = |entry: io::Result<fs::DirEntry>| fs::read_to_string(entry.ok()?.path().join("comm")).ok();
+    Some(fs::read_dir("/proc").ok()?.filter_map(name).map(|name| name.trim_end().to_owned()).collect())
+}
+
 /// Returns the title of a process: its command line, or what it has written over that.
 fn title_of(number: i32) -> Option<String> {
     let bytes = fs::read(format!("/proc/{number}/cmdline")).ok()?;

@@ -17,7 +17,7 @@ mod ssh;
 mod trust;
 
 pub use crash::{crash_point, panic_point};
-pub use daemon::Daemon;
+pub use daemon::{Daemon, process_names};
 pub use error::HostError;
 pub use listening::{Listening, who_listens};
 pub use machine::{Machine, MachineError, Machines, own_addresses};

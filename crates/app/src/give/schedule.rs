@@ -5,11 +5,12 @@ use eskort_core::boxed;
 use eskort_core::context::Context;
 use eskort_core::finding::{Finding, Severity, Topic};
 use eskort_core::inventory::ProgramRules;
-use eskort_core::schedule::{Job, NAME, named_in, ours_of, walls, without_ours};
+use eskort_core::schedule::{Job, NAME, named_in, next_in, ours_of, walls, without_ours};
 use eskort_core::words;
 use eskort_host::files::{self, Access};
-use eskort_host::{MachineError, Machines, check_trust};
+use eskort_host::{MachineError, Machines, check_trust, process_names};
 use eskort_store::{RunRow, Store};
+use jiff::tz::TimeZone;
 use jiff::{SignedDuration, Timestamp};
 use serde::Serialize;
 use std::os::unix::fs::PermissionsExt;
@@ -63,7 +64,7 @@ pub struct ScheduleText {
 pub struct ScheduleView {
     /// What runs it; `None` when none is set up.
     pub keeper: Option<Keeper>,
-    /// When it runs next, as systemd tells it.
+    /// When it runs next, as systemd tells it, or by the table for cron.
     pub next: Option<String>,
     /// The last runs, newest first.
     pub runs: Vec<RunRow>,
@@ -71,6 +72,8 @@ pub struct ScheduleView {
     pub findings: Vec<Finding>,
 }
 
+/// What a cron is called, as a process.
+const CRONS: [&str; 4] = ["busybox", "cron", "crond", "fcron"];
 /// The longest that nothing may have gone well before that is said.
 const LONGEST: SignedDuration = SignedDuration::from_hours(50);
 
@@ -199,17 +202,20 @@ pub async fn look_at_schedule(context: &Context, wanted: &[ScheduleOptions]) -> 
         }
         view.keeper = Some(options.keeper.clone());
         view.findings.extend(judge_texts(context, options, &found));
-        if let Keeper::Systemd { user, .. } = options.keeper {
-            let timer = format!("{NAME}.timer");
-            for (words, what) in [(["is-enabled", &timer], "not enabled"), (["is-active", &timer], "not running")] {
-                if systemctl(context, user, &words).await.is_err() {
-                    view.findings.push(problem(format!("the timer is {what}"), "`eskort schedule` turns it on again"));
-                }
+        let Keeper::Systemd { user, .. } = options.keeper else {
+            view.next = next_in(&found[0].text, now, &time_zone()).map(words::instant);
+            view.findings.extend(judge_cron());
+            continue;
+        };
+        let timer = format!("{NAME}.timer");
+        for (words, what) in [(["is-enabled", &timer], "not enabled"), (["is-active", &timer], "not running")] {
+            if systemctl(context, user, &words).await.is_err() {
+                view.findings.push(problem(format!("the timer is {what}"), "`eskort schedule` turns it on again"));
             }
-            let shown = ["show", &timer, "--property=NextElapseUSecRealtime", "--value"];
-            let next = systemctl(context, user, &shown).await.unwrap_or_default();
-            view.next = Some(words::printable(next.trim(), 80)).filter(|next| !next.is_empty());
         }
+        let shown = ["show", &timer, "--property=NextElapseUSecRealtime", "--value"];
+        let next = systemctl(context, user, &shown).await.unwrap_or_default();
+        view.next = Some(words::printable(next.trim(), 80)).filter(|next| !next.is_empty());
     }
     // Something else may begin runs as a timer does: `keep --every` in a container.
     let is_kept = view.runs.iter().any(|run| run.by_timer && now.duration_since(run.ended) < LONGEST);
@@ -300,6 +306,20 @@ fn judge_texts(context: &Context, options: &ScheduleOptions, found: &[ScheduleTe
         findings.push(Finding::new(Severity::Notice, Topic::Timer, text).with_advice(again));
     }
     findings
+}
+
+/// Says whether there is a cron that reads its tables; `None` also where the system does not tell.
+pub fn judge_cron() -> Option<Finding> {
+    let running = process_names()?;
+    let text = "cron is not running here: nothing is renewed by itself";
+    let advice = "start it, on Debian by `service cron start`; `eskort keep --every 12` needs no cron";
+    CRONS.iter().all(|name| !running.contains(*name)).then(|| problem(text, advice))
+}
+
+/// Returns the time zone of this machine; UTC where it has none.
+fn time_zone() -> TimeZone {
+    let zone = std::fs::read("/etc/localtime").ok().and_then(|bytes| TimeZone::tzif("local", &bytes).ok());
+    zone.unwrap_or(TimeZone::UTC)
 }
 
 /// Says whose clocks were far from this machine's when they were last asked.

@@ -143,8 +143,12 @@ fn end(ui: &Ui, context: &Context, name: &str, yes: bool) -> ExitStatus {
         "This ends the account at `{name}` for good. Its certificates stay good; the next order makes a new account. Type yes to do it"
     );
     if !yes && !password::on_terminal() {
-        let text = ErrorText::coded("not-confirmed", "").hint("`--yes` says that it is meant");
-        errors::print(ui, "no account is ended without being asked", &text);
+        let text = ErrorText::coded("not-confirmed", "").hint("`--yes` confirms it");
+        errors::print(
+            ui,
+            "the account was not ended: that has to be confirmed, and there is no terminal to ask on",
+            &text,
+        );
         return ExitStatus::Usage;
     }
     if !yes && !password::says_yes(ui, &question) {

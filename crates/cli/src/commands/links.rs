@@ -153,9 +153,13 @@ fn mend(ui: &Ui, context: &Context, args: &LinksMendArgs) -> ExitStatus {
             return ExitStatus::Well;
         }
         if !password::on_terminal() {
-            let text = ErrorText::coded("not-confirmed", "")
-                .hint("`--yes` says that it is meant, `--plan` shows what would be changed");
-            errors::print(ui, "nothing is changed without being asked", &text);
+            let text =
+                ErrorText::coded("not-confirmed", "").hint("`--yes` confirms it, `--plan` shows what would be changed");
+            errors::print(
+                ui,
+                "nothing was changed: that has to be confirmed, and there is no terminal to ask on",
+                &text,
+            );
             return ExitStatus::Usage;
         }
         let count = words::count(report.addresses, "address");

@@ -25,6 +25,8 @@ pub(crate) fn run(ui: &Ui, context: &Context, args: &RehearseArgs) -> ExitStatus
     let rehearsed = block_on(async {
         let mut rehearsals = eskort_app::rehearse(context, &args.certificates).await?;
         if args.renewal {
+            let text = "Now the whole renewal, in a state folder of its own: nothing of it is kept or installed.";
+            ui.talk_wrapped("", text, Tone::Plain);
             renew(context, &mut rehearsals).await?;
         }
         Ok(rehearsals)

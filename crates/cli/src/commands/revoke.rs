@@ -39,8 +39,12 @@ pub(crate) fn run(ui: &Ui, context: &Context, args: &RevokeArgs) -> ExitStatus {
             "This revokes {which} of `{name}`{first}. It cannot be taken back: visitors who get it are turned away. Type yes to do it"
         );
         if !password::on_terminal() {
-            let text = ErrorText::coded("not-confirmed", "").hint("`--yes` says that it is meant");
-            errors::print(ui, "nothing is revoked without being asked", &text);
+            let text = ErrorText::coded("not-confirmed", "").hint("`--yes` confirms it");
+            errors::print(
+                ui,
+                "nothing was revoked: that has to be confirmed, and there is no terminal to ask on",
+                &text,
+            );
             return ExitStatus::Usage;
         }
         if !password::says_yes(ui, &question) {

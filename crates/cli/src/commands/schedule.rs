@@ -9,7 +9,7 @@ use crate::errors;
 use crate::exit::ExitStatus;
 use crate::ui::Ui;
 use eskort_app::{
-    Keeper, ScheduleOptions, ScheduleText, ScheduleView, StepError, look_at_schedule, schedule, unschedule,
+    Keeper, ScheduleOptions, ScheduleText, ScheduleView, StepError, judge_cron, look_at_schedule, schedule, unschedule,
 };
 use eskort_core::context::Context;
 use eskort_core::finding::{Finding, Severity};
@@ -102,19 +102,25 @@ fn set_up(ui: &Ui, context: &Context, args: &ScheduleArgs) -> ExitStatus {
             Err(error) => return failed(ui, "the timer was not set up", &error),
         },
     };
+    let is_crons = matches!(options.keeper, Keeper::CronFile { .. } | Keeper::CronTable);
+    let missing = if is_crons { judge_cron() } else { None };
+    let status = if missing.is_some() && !args.plan { ExitStatus::NeedsAttention } else { ExitStatus::Well };
     if ui.is_json() {
         ui.json("schedule", &ReportTexts { keeper: &options.keeper, files: &texts });
-        return ExitStatus::Well;
+        return status;
     }
     for ScheduleText { path, text } in &texts {
         ui.result(&Tone::Strong.paint(&path.display().to_string()));
         text.lines().for_each(|line| ui.result(&format!("  {line}")));
     }
-    ui.result(match args.plan {
-        true => "Only a plan: nothing was done. `eskort schedule` does it.",
-        false => "The timer is on. `eskort schedule show` says when it runs, and how the last runs went.",
-    });
-    ExitStatus::Well
+    match (args.plan, missing) {
+        (true, _) => ui.result("Only a plan: nothing was done. `eskort schedule` does it."),
+        (false, None) => {
+            ui.result("The timer is on. `eskort schedule show` says when it runs, and how the last runs went.");
+        }
+        (false, Some(finding)) => print_finding(ui, &finding),
+    }
+    status
 }
 
 fn show(ui: &Ui, context: &Context, args: &ScheduleArgs) -> ExitStatus {
@@ -168,15 +174,17 @@ fn print_view(ui: &Ui, view: &ScheduleView) {
     if !view.findings.is_empty() {
         ui.result("");
     }
-    for Finding { severity, text, advice, .. } in &view.findings {
-        let (mark, tone) = match severity {
-            Severity::Good | Severity::Better => ("good", Tone::Good),
-            Severity::Notice => ("notice", Tone::Notice),
-            Severity::Bad => ("BAD", Tone::Bad),
-        };
-        let advice = advice.as_ref().map(|advice| format!(" ({advice})")).unwrap_or_default();
-        ui.result_wrapped(&format!("{}  ", tone.paint(&format!("{mark:6}"))), &format!("{text}{advice}"));
-    }
+    view.findings.iter().for_each(|finding| print_finding(ui, finding));
+}
+
+fn print_finding(ui: &Ui, Finding { severity, text, advice, .. }: &Finding) {
+    let (mark, tone) = match severity {
+        Severity::Good | Severity::Better => ("good", Tone::Good),
+        Severity::Notice => ("notice", Tone::Notice),
+        Severity::Bad => ("BAD", Tone::Bad),
+    };
+    let advice = advice.as_ref().map(|advice| format!(" ({advice})")).unwrap_or_default();
+    ui.result_wrapped(&format!("{}  ", tone.paint(&format!("{mark:6}"))), &format!("{text}{advice}"));
 }
 
 #[derive(Serialize)]

@@ -11,7 +11,7 @@ use eskort_core::finding::{Finding, Severity, Topic};
 use eskort_core::inventory::{CheckAddress, ProgramRules};
 use eskort_core::software::Software;
 use eskort_core::words;
-use eskort_host::{Machine, MachineError, Machines};
+use eskort_host::{Machine, MachineError, Machines, process_names};
 use eskort_install::{Reading, read_configuration};
 use eskort_probe::{Trust, observe};
 use eskort_siteconf::{Listener, LoadError, NamePattern, Protocol, Remark, Site, SiteName, Socket, Survey};
@@ -94,9 +94,7 @@ async fn processes(machine: &Machine<'_>) -> Option<BTreeSet<String>> {
         let printed = machine.output(&words, b"", &ProgramRules::default()).await.ok()?;
         return Some(String::from_utf8_lossy(&printed).lines().map(|line| line.trim().to_owned()).collect());
     }
-    let name =
-        |entry: std::io::Result<std::fs::DirEntry>| std::fs::read_to_string(entry.ok()?.path().join("comm")).ok();
-    Some(std::fs::read_dir("/proc").ok()?.filter_map(name).map(|name| name.trim_end().to_owned()).collect())
+    process_names()
 }
 
 async fn surveyed(
