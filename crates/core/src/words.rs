@@ -71,11 +71,9 @@ pub fn natural_order(a: &str, b: &str) -> Ordering {
         let digits = |text: &str| text.find(|c: char| !c.is_ascii_digit()).unwrap_or(text.len());
         let (left_number, left_next) = left_rest.split_at(digits(left_rest));
         let (right_number, right_next) = right_rest.split_at(digits(right_rest));
-        let value = |digits: &str| {
-            let digits = digits.trim_start_matches('0');
-            (digits.len(), digits.to_owned())
-        };
-        let here = left_word.cmp(right_word).then_with(|| value(left_number).cmp(&value(right_number)));
+        let [left_value, right_value] = [left_number, right_number].map(|digits| digits.trim_start_matches('0'));
+        let by_value = || left_value.len().cmp(&right_value.len()).then_with(|| left_value.cmp(right_value));
+        let here = left_word.cmp(right_word).then_with(by_value);
         if here.is_ne() || (left_next.is_empty() && right_next.is_empty()) {
             return here.then_with(|| a.cmp(b));
         }

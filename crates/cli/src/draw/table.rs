@@ -45,7 +45,10 @@ pub(crate) struct Page {
 /// its longest word fits, it stands on lines of its own below the others.
 pub(crate) fn draw(heads: &[&str], rows: &[Vec<Cell>], page: Page) -> String {
     let width = page.width;
-    let paint = |cell: &Cell, text: &str| if page.colour { cell.tone.paint(text) } else { text.to_owned() };
+    let paint = |out: &mut String, cell: &Cell, text: &str| match page.colour {
+        true => out.push_str(&cell.tone.paint(text)),
+        false => out.push_str(text),
+    };
     let last = heads.len() - 1;
     let of = |column: usize| rows.iter().map(move |r| r[column].text.chars().count()).max().unwrap_or(0);
     let widths: Vec<usize> = (0..last).map(|c| of(c).max(heads[c].chars().count())).collect();
@@ -62,19 +65,26 @@ pub(crate) fn draw(heads: &[&str], rows: &[Vec<Cell>], page: Page) -> String {
     for row in std::iter::once(&heads).filter(|h| h.iter().any(|c| !c.text.is_empty())).chain(rows) {
         for (cell, width) in row.iter().zip(&widths) {
             let pad = width - cell.text.chars().count();
-            out.push_str(&paint(cell, &cell.text));
-            out.extend(std::iter::repeat_n(' ', pad + 2));
+            paint(&mut out, cell, &cell.text);
+            indent_by(&mut out, pad + 2);
         }
         for (n, line) in wrap(&row[last].text, room).iter().enumerate() {
             if n > 0 || below {
                 end_line(&mut out);
-                out.extend(std::iter::repeat_n(' ', indent));
+                indent_by(&mut out, indent);
             }
-            out.push_str(&paint(&row[last], line));
+            paint(&mut out, &row[last], line);
         }
         end_line(&mut out);
     }
     out
+}
+
+/// Puts so many blanks behind the text, not one by one: tables may have thousands of lines.
+fn indent_by(out: &mut String, count: usize) {
+    const BLANKS: &str = "                                ";
+    (0..count / BLANKS.len()).for_each(|_| out.push_str(BLANKS));
+    out.push_str(&BLANKS[..count % BLANKS.len()]);
 }
 
 fn end_line(out: &mut String) {
