@@ -22,7 +22,8 @@ pub(super) type Token = crate::reading::Token<Kind>;
 
 /// Returns the tokens of a file; joined they are the file.
 pub(super) fn tokens(bytes: &[u8]) -> Vec<Token> {
-    let mut found = Vec::new();
+    // A word and a blank have some ten bytes.
+    let mut found = Vec::with_capacity(bytes.len() / 5);
     let (mut at, mut fresh, mut section) = (0, true, false);
     while at < bytes.len() {
         let (kind, end) = match bytes[at] {
@@ -46,18 +47,25 @@ pub(super) fn tokens(bytes: &[u8]) -> Vec<Token> {
 }
 
 /// How long the blank at a place is: a `\` before a line end is one.
+#[inline(always)]
 fn blank(bytes: &[u8], at: usize) -> usize {
-    match bytes[at..] {
-        [b'\\', b'\r', b'\n', ..] => 3,
-        [b'\\', b'\n', ..] => 2,
-        [b' ' | b'\t' | b'\r' | b'\x0b' | b'\x0c', ..] => 1,
+    match bytes[at] {
+        b' ' | b'\t' | b'\r' | b'\x0b' | b'\x0c' => 1,
+        b'\\' => match bytes[at + 1..] {
+            [b'\r', b'\n', ..] => 3,
+            [b'\n', ..] => 2,
+            _ => 0,
+        },
         _ => 0,
     }
 }
 
 fn blanks(bytes: &[u8], mut at: usize) -> usize {
-    while at < bytes.len() && blank(bytes, at) > 0 {
-        at += blank(bytes, at);
+    while at < bytes.len() {
+        match blank(bytes, at) {
+            0 => break,
+            length => at += length,
+        }
     }
     at
 }
@@ -89,11 +97,13 @@ fn word_end(bytes: &[u8], begin: usize, section: bool) -> usize {
         return at.min(bytes.len());
     }
     let mut at = begin;
-    while at < bytes.len() && bytes[at] != b'\n' && blank(bytes, at) == 0 {
-        if section && bytes[at] == b'>' && is_last(bytes, at) && at > begin {
-            break;
+    while at < bytes.len() {
+        match bytes[at] {
+            b'\n' => break,
+            b'>' if section && at > begin && is_last(bytes, at) => break,
+            _ if blank(bytes, at) > 0 => break,
+            _ => at += 1,
         }
-        at += 1;
     }
     at
 }
