@@ -143,13 +143,7 @@ fn end(ui: &Ui, context: &Context, name: &str, yes: bool) -> ExitStatus {
         "This ends the account at `{name}` for good. Its certificates stay good; the next order makes a new account. Type yes to do it"
     );
     if !yes && !password::on_terminal() {
-        let text = ErrorText::coded("not-confirmed", "").hint("`--yes` confirms it");
-        errors::print(
-            ui,
-            "the account was not ended: that has to be confirmed, and there is no terminal to ask on",
-            &text,
-        );
-        return ExitStatus::Usage;
+        return errors::print_unconfirmed(ui, "the account was not ended", "`--yes` confirms it");
     }
     if !yes && !password::says_yes(ui, &question) {
         ui.talk("The account stays.");

@@ -153,14 +153,11 @@ fn mend(ui: &Ui, context: &Context, args: &LinksMendArgs) -> ExitStatus {
             return ExitStatus::Well;
         }
         if !password::on_terminal() {
-            let text =
-                ErrorText::coded("not-confirmed", "").hint("`--yes` confirms it, `--plan` shows what would be changed");
-            errors::print(
+            return errors::print_unconfirmed(
                 ui,
-                "nothing was changed: that has to be confirmed, and there is no terminal to ask on",
-                &text,
+                "nothing was changed",
+                "`--yes` confirms it, `--plan` shows what would be changed",
             );
-            return ExitStatus::Usage;
         }
         let count = words::count(report.addresses, "address");
         let places = places(&report);

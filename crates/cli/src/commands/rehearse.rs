@@ -25,8 +25,6 @@ pub(crate) fn run(ui: &Ui, context: &Context, args: &RehearseArgs) -> ExitStatus
     let rehearsed = block_on(async {
         let mut rehearsals = eskort_app::rehearse(context, &args.certificates).await?;
         if args.renewal {
-            let text = "The renewal itself is tried in a state folder of its own: nothing of it is kept or installed.";
-            ui.talk_wrapped("", text, Tone::Plain);
             renew(context, &mut rehearsals).await?;
             ui.settle();
             ui.talk("");

@@ -39,13 +39,7 @@ pub(crate) fn run(ui: &Ui, context: &Context, args: &RevokeArgs) -> ExitStatus {
             "This revokes {which} of `{name}`{first}. It cannot be taken back: visitors who get it are turned away. Type yes to do it"
         );
         if !password::on_terminal() {
-            let text = ErrorText::coded("not-confirmed", "").hint("`--yes` confirms it");
-            errors::print(
-                ui,
-                "nothing was revoked: that has to be confirmed, and there is no terminal to ask on",
-                &text,
-            );
-            return ExitStatus::Usage;
+            return errors::print_unconfirmed(ui, "nothing was revoked", "`--yes` confirms it");
         }
         if !password::says_yes(ui, &question) {
             ui.talk("Nothing was revoked.");

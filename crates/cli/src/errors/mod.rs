@@ -37,6 +37,13 @@ pub(crate) fn print(ui: &Ui, headline: &str, text: &ErrorText) {
     }
 }
 
+/// Says that something has to be confirmed first, and nobody can be asked here.
+pub(crate) fn print_unconfirmed(ui: &Ui, undone: &str, hint: &str) -> ExitStatus {
+    let headline = format!("{undone}: that has to be confirmed, and there is no terminal to ask on");
+    print(ui, &headline, &ErrorText::coded("not-confirmed", "").hint(hint));
+    ExitStatus::Usage
+}
+
 /// Prints why there is nothing to start from.
 pub(crate) fn print_setup(ui: &Ui, error: &SetupError) -> ExitStatus {
     match error {

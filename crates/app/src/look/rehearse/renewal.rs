@@ -7,6 +7,7 @@ use crate::keep::keep;
 use eskort_core::boxed;
 use eskort_core::context::Context;
 use eskort_core::inventory::{AuthorityKind, Inventory, Limits};
+use eskort_core::progress::Progress;
 use eskort_core::words;
 use eskort_store::Store;
 use std::path::PathBuf;
@@ -53,6 +54,8 @@ pub async fn rehearse_renewal(
     if only.is_empty() {
         return Ok(());
     }
+    let text = "the renewal itself is tried in a state folder of its own: nothing of it is kept or installed";
+    context.report(&Progress::Note(text.into()));
     let inventory = Arc::new(inventory_of(context, stand_in));
     let rehearsing = Context { inventory: Arc::clone(&inventory), state: state.clone(), ..context.clone() };
     let options = KeepOptions { only: only.clone(), renew: true, drop_names: true, ..KeepOptions::default() };
