@@ -123,6 +123,7 @@ fn a_real_cron_runs_what_was_written_for_it() {
     };
     alone(&["schedule"]).check(4, &["/etc/cron.d/eskort", "keep --by-timer", "cron is not running here"]);
     alone(&["schedule", "show"]).check(4, &["cron is not running here", "`service cron start`"]);
+    alone(&["schedule", "--output", "json"]).check(4, &["\"findings\"", "cron is not running here"]);
     // A machine that has just begun waits for two minutes; this test does not.
     let text = std::fs::read_to_string(file).unwrap();
     std::fs::write(file, text.replace("sleep 120", "sleep 0")).unwrap();

@@ -84,6 +84,7 @@ fn options(keeper: Keeper, hours: u32) -> ScheduleOptions {
 struct ReportTexts<'a> {
     keeper: &'a Keeper,
     files: &'a [ScheduleText],
+    findings: &'a [Finding],
 }
 
 fn set_up(ui: &Ui, context: &Context, args: &ScheduleArgs) -> ExitStatus {
@@ -103,22 +104,21 @@ fn set_up(ui: &Ui, context: &Context, args: &ScheduleArgs) -> ExitStatus {
         },
     };
     let is_crons = matches!(options.keeper, Keeper::CronFile { .. } | Keeper::CronTable);
-    let missing = if is_crons { judge_cron() } else { None };
-    let status = if missing.is_some() && !args.plan { ExitStatus::NeedsAttention } else { ExitStatus::Well };
+    let findings: Vec<Finding> = if is_crons && !args.plan { judge_cron().into_iter().collect() } else { Vec::new() };
+    let status = if findings.is_empty() { ExitStatus::Well } else { ExitStatus::NeedsAttention };
     if ui.is_json() {
-        ui.json("schedule", &ReportTexts { keeper: &options.keeper, files: &texts });
+        ui.json("schedule", &ReportTexts { keeper: &options.keeper, files: &texts, findings: &findings });
         return status;
     }
     for ScheduleText { path, text } in &texts {
         ui.result(&Tone::Strong.paint(&path.display().to_string()));
         text.lines().for_each(|line| ui.result(&format!("  {line}")));
     }
-    match (args.plan, missing) {
-        (true, _) => ui.result("Only a plan: nothing was done. `eskort schedule` does it."),
-        (false, None) => {
-            ui.result("The timer is on. `eskort schedule show` says when it runs, and how the last runs went.");
-        }
-        (false, Some(finding)) => print_finding(ui, &finding),
+    findings.iter().for_each(|finding| print_finding(ui, finding));
+    if args.plan {
+        ui.result("Only a plan: nothing was done. `eskort schedule` does it.");
+    } else if findings.is_empty() {
+        ui.result("The timer is on. `eskort schedule show` says when it runs, and how the last runs went.");
     }
     status
 }
