@@ -136,24 +136,7 @@ fn real_servers_are_asked_to_begin_tls() {
     let place = Place::new();
     // Their own users walk through.
     std::fs::set_permissions(place.dir.path(), PermissionsExt::from_mode(0o755)).unwrap();
-    let made = place.openssl(&[
-        "req",
-        "-x509",
-        "-newkey",
-        "rsa:2048",
-        "-nodes",
-        "-keyout",
-        "leaf.key",
-        "-out",
-        "leaf.pem",
-        "-days",
-        "90",
-        "-subj",
-        "/CN=lampholm.example",
-        "-addext",
-        "subjectAltName=DNS:lampholm.example",
-    ]);
-    assert_eq!(made.code, Some(0), "{made}");
+    place.sign_itself("lampholm.example", true);
     let ports = [(); 9].map(|()| free_port());
     let [sql, my, imap, pop3, ldap, smtp, sieve, xmpp, xmpp_server] = ports;
     let _databases = [postgres(&place, sql), mariadb(&place, my)];

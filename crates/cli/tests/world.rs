@@ -107,6 +107,18 @@ impl Place {
     pub(crate) fn openssl(&self, words: &[&str]) -> Said {
         Said::from(Command::new("openssl").args(words).current_dir(self.dir.path()).output().unwrap())
     }
+
+    /// Makes `leaf.key`, and `leaf.pem` for a name, signed by that key itself.
+    #[track_caller]
+    pub(crate) fn sign_itself(&self, name: &str, is_authority: bool) {
+        let names = format!("subjectAltName=DNS:{name}");
+        let authority = format!("basicConstraints=critical,CA:{}", if is_authority { "TRUE" } else { "FALSE" });
+        let fixed = "req -x509 -newkey rsa:2048 -nodes -keyout leaf.key -out leaf.pem -days 90 -subj";
+        let mut words: Vec<&str> = fixed.split(' ').collect();
+        let subject = format!("/CN={name}");
+        words.extend([&*subject, "-addext", &names, "-addext", &authority]);
+        self.openssl(&words).check(0, &[]);
+    }
 }
 
 /// A child process that ends with its test.

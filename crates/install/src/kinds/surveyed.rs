@@ -57,9 +57,7 @@ impl Read {
             Read::Other(survey) => survey,
         }
     }
-}
 
-impl Read {
     /// Returns those maps that are read once they are compiled.
     fn maps(&self, is_meant: impl Fn(&postfix::Map, &postfix::Known) -> bool) -> Vec<&postfix::Map> {
         let Read::Postfix(known) = self else { return Vec::new() };
