@@ -66,12 +66,12 @@ pub(crate) fn draw(heads: &[&str], rows: &[Vec<Cell>], page: Page) -> String {
         for (cell, width) in row.iter().zip(&widths) {
             let pad = width - cell.text.chars().count();
             paint(&mut out, cell, &cell.text);
-            indent_by(&mut out, pad + 2);
+            push_blanks(&mut out, pad + 2);
         }
         for (n, line) in wrap(&row[last].text, room).iter().enumerate() {
             if n > 0 || below {
                 end_line(&mut out);
-                indent_by(&mut out, indent);
+                push_blanks(&mut out, indent);
             }
             paint(&mut out, &row[last], line);
         }
@@ -80,8 +80,8 @@ pub(crate) fn draw(heads: &[&str], rows: &[Vec<Cell>], page: Page) -> String {
     out
 }
 
-/// Puts so many blanks behind the text, not one by one: tables may have thousands of lines.
-fn indent_by(out: &mut String, count: usize) {
+/// Not one by one: tables may have thousands of lines.
+fn push_blanks(out: &mut String, count: usize) {
     const BLANKS: &str = "                                ";
     (0..count / BLANKS.len()).for_each(|_| out.push_str(BLANKS));
     out.push_str(&BLANKS[..count % BLANKS.len()]);
