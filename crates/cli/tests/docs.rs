@@ -133,7 +133,8 @@ fn the_reference_of_all_commands_is_what_the_program_takes() {
 #[test]
 fn manual_pages_and_completions_are_what_man_and_the_shells_read() {
     let place = crate::world::Place::new();
-    place.run(&["man", "csr", "make"]).check(0, &[".TH", "eskort\\-csr\\-make"]);
+    let title = concat!(".TH eskort-csr-make 1  \"eskort ", env!("CARGO_PKG_VERSION"), "\"");
+    place.run(&["man", "csr", "make"]).check(0, &[title, "eskort\\-csr\\-make"]);
     place.run(&["man", "csr", "mend"]).check(2, &["`csr mend` is no command"]);
     place.run(&["man", "--to", "pages"]).check(0, &["pages are in pages"]);
     for name in ["eskort", "eskort-keep", "eskort-csr-make", "eskort-man"] {

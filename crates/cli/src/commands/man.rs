@@ -66,7 +66,8 @@ fn page_name(command: &Command) -> String {
 
 fn page(command: &Command) -> io::Result<String> {
     let mut bytes = Vec::new();
-    clap_mangen::Man::new(command.clone()).title(page_name(command)).render(&mut bytes)?;
+    let source = concat!("eskort ", env!("CARGO_PKG_VERSION"));
+    clap_mangen::Man::new(command.clone()).title(page_name(command)).source(source).render(&mut bytes)?;
     Ok(String::from_utf8_lossy(&bytes).into_owned())
 }
 
